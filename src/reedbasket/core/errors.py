@@ -1,0 +1,192 @@
+"""Every error of Reed Basket: facts first, text only when it leaves.
+
+ReedError
+├── DefinitionError        definition.*   a basket does not read as it must
+├── SecretMissing          secret.missing
+├── SourceError            source.*       the other side, or the way there
+│   ├── SourceUnreachable  source.unreachable     (retryable)
+│   ├── SourceTimedOut     source.timed_out       (retryable)
+│   ├── SourceRefused      source.refused
+│   ├── SourceBusy         source.busy            (retryable, says how long to wait)
+│   ├── SourceFailed       source.failed          (retryable)
+│   ├── BodyCutOff         source.body_cut_off    (retryable)
+│   ├── BodyUnreadable     source.body_unreadable
+│   ├── RecordsNotFound    source.records_not_found
+│   └── PagesLooped        source.pages_looped
+├── WarehouseError         warehouse.*
+│   ├── WarehouseBusy      warehouse.busy
+│   ├── TableNotOurs       warehouse.table_not_ours
+│   ├── CursorMoved        warehouse.cursor_moved
+│   └── QueryRefused       warehouse.query_refused
+├── NotReconciled          run.not_reconciled
+├── RunCancelled           run.cancelled
+├── NotFound               *.not_found
+└── Conflict               the thing is in a state that forbids this; the code says which
+
+A class carries a stable `code`; some families give a more exact code per case. Errors survive pickling, since workers are
+processes, and hold no secret: whoever raises one masks first.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+
+class ReedError(Exception):
+    """One thing that went wrong, as facts.
+
+    doing: what was being done. on: to what. found: what was met. mend: what would put it right.
+    retryable: the same call may succeed later. wait_seconds: how long the other side asked us to wait, if it did.
+    """
+
+    code = "reed.error"
+    retryable = False
+
+    def __init__(
+        self,
+        doing: str,
+        on: str = "",
+        *,
+        found: str = "",
+        mend: str = "",
+        code: str | None = None,
+        wait_seconds: float | None = None,
+        details: Any = None,
+    ) -> None:
+        super().__init__(doing, on, found, mend)
+        self.doing = doing
+        self.on = on
+        self.found = found
+        self.mend = mend
+        self.wait_seconds = wait_seconds
+        self.details = details
+        if code is not None:
+            self.code = code
+
+    def __str__(self) -> str:
+        text = self.doing + (f" {self.on}" if self.on else "")
+        if self.found:
+            text += f": {self.found}"
+        if self.mend:
+            text += f". {self.mend[0].upper()}{self.mend[1:]}"
+        return text
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _rebuild, (type(self), self.as_dict())
+
+    def as_dict(self) -> dict[str, Any]:
+        """{code, doing, on, found, mend, retryable, wait_seconds, details}: what a log line, a run or an API answer keeps."""
+        return {
+            "code": self.code,
+            "doing": self.doing,
+            "on": self.on,
+            "found": self.found,
+            "mend": self.mend,
+            "retryable": self.retryable,
+            "wait_seconds": self.wait_seconds,
+            "details": self.details,
+        }
+
+
+def _rebuild(kind: type[ReedError], facts: dict[str, Any]) -> ReedError:
+    return kind(
+        facts["doing"],
+        facts["on"],
+        found=facts["found"],
+        mend=facts["mend"],
+        code=facts["code"],
+        wait_seconds=facts["wait_seconds"],
+        details=facts["details"],
+    )
+
+
+class DefinitionError(ReedError):
+    """A basket has mistakes; `details` is the list of them (see spec.mistakes.Mistake.as_dict)."""
+
+    code = "definition.mistakes"
+
+
+class SecretMissing(ReedError):
+    code = "secret.missing"
+
+
+class SourceError(ReedError):
+    code = "source.error"
+
+
+class SourceUnreachable(SourceError):
+    code = "source.unreachable"
+    retryable = True
+
+
+class SourceTimedOut(SourceError):
+    code = "source.timed_out"
+    retryable = True
+
+
+class SourceRefused(SourceError):
+    code = "source.refused"
+
+
+class SourceBusy(SourceError):
+    code = "source.busy"
+    retryable = True
+
+
+class SourceFailed(SourceError):
+    code = "source.failed"
+    retryable = True
+
+
+class BodyCutOff(SourceError):
+    code = "source.body_cut_off"
+    retryable = True
+
+
+class BodyUnreadable(SourceError):
+    code = "source.body_unreadable"
+
+
+class RecordsNotFound(SourceError):
+    code = "source.records_not_found"
+
+
+class PagesLooped(SourceError):
+    code = "source.pages_looped"
+
+
+class WarehouseError(ReedError):
+    code = "warehouse.error"
+
+
+class WarehouseBusy(WarehouseError):
+    code = "warehouse.busy"
+    retryable = True
+
+
+class TableNotOurs(WarehouseError):
+    code = "warehouse.table_not_ours"
+
+
+class CursorMoved(WarehouseError):
+    code = "warehouse.cursor_moved"
+
+
+class QueryRefused(WarehouseError):
+    code = "warehouse.query_refused"
+
+
+class NotReconciled(ReedError):
+    code = "run.not_reconciled"
+
+
+class RunCancelled(ReedError):
+    code = "run.cancelled"
+
+
+class NotFound(ReedError):
+    code = "reed.not_found"
+
+
+class Conflict(ReedError):
+    code = "reed.conflict"

@@ -1,0 +1,22 @@
+"""What a reader yields."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+
+@dataclass(frozen=True)
+class Chunk:
+    """Records that arrived together, as parsed JSON objects, in the source's order.
+
+    body_bytes: the size of the body they came in. misfits: members of the list that are no objects, as they came.
+    total: how many records the source says the pass has, where it says so. suspicious: the body came through the lenient
+    parser, so its text may hold lone surrogates.
+    """
+
+    records: list[dict[str, Any]]
+    body_bytes: int
+    misfits: list[Any]
+    total: int | None = None
+    suspicious: bool = False

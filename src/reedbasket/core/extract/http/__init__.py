@@ -1,0 +1,6 @@
+"""Reading over HTTP: body, pages, sending, and the reader that joins them."""
+
+from .reader import HttpReader
+from .send import RequestSeen, Sender
+
+__all__ = ["HttpReader", "RequestSeen", "Sender"]

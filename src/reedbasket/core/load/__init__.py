@@ -1,0 +1,10 @@
+"""Loading: stage, then one transaction with rows, ledger and cursor.
+
+May import: core.errors, core.spec.model, core.shape. One package per engine; `warehouse.py` says what each must do.
+"""
+
+from .ledger import LedgerLine
+from .open import open_warehouse
+from .warehouse import Load, LoadTarget, Position, SavedCursor, TableState, Warehouse
+
+__all__ = ["LedgerLine", "Load", "LoadTarget", "Position", "SavedCursor", "TableState", "Warehouse", "open_warehouse"]

@@ -1,0 +1,65 @@
+"""One line per load, and the sum that must come out."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from typing import Any
+
+from ..errors import NotReconciled
+
+
+@dataclass(frozen=True)
+class LedgerLine:
+    """What one load did to one warehouse table. Counts are rows; times are RFC 3339 text in UTC.
+
+    load: unique in the warehouse, and what `_rb_load` of each row points at.
+    read: records taken from the source (for a child table: rows found in them).
+    staged: those that could be shaped. repeated: records the source sent again because the lower bound is inclusive or
+    overlaps; recognised by content, and no part of `read`. removed: rows that went without being read, because a replaced
+    table or a changed parent no longer has them.
+    """
+
+    load: int
+    run: int
+    feed: str
+    source: str
+    source_table: str
+    table: str
+    write: str
+    read: int
+    staged: int
+    inserted: int
+    updated: int
+    deleted: int
+    unchanged: int
+    superseded: int
+    rejected: int
+    removed: int
+    repeated: int
+    cursor_from: str | None
+    cursor_to: str | None
+    source_bytes: int
+    started: str
+    ended: str
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+    @property
+    def reconciles(self) -> bool:
+        return (
+            self.read
+            == (self.inserted + self.updated + self.deleted + self.unchanged + self.superseded + self.rejected)
+            and self.staged == self.read - self.rejected
+        )
+
+    def require_reconciled(self) -> None:
+        """Raises NotReconciled, and with it the transaction that would have committed the load."""
+        if not self.reconciles:
+            raise NotReconciled(
+                "loading",
+                self.table,
+                found=f"read {self.read}, but inserted {self.inserted} + updated {self.updated} + deleted {self.deleted}"
+                f" + unchanged {self.unchanged} + superseded {self.superseded} + rejected {self.rejected}",
+                mend="nothing of this load was committed; report it with the run's log",
+            )

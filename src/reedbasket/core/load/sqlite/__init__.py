@@ -1,0 +1,1 @@
+"""SQLite as a warehouse, through the standard library's sqlite3."""

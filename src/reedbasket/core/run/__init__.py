@@ -1,0 +1,11 @@
+"""Running one feed: what it would do (plan), how far it has got (cursor), and doing it (feeder, table, feed).
+
+May import: core.errors, core.masking, core.spec, core.extract, core.shape, core.load.
+"""
+
+from .events import Listener, RunOutcome, TableProgress
+from .feed import RunResult, run_feed
+from .order import RunOrder, resolve
+from .plan import plan_feed
+
+__all__ = ["Listener", "RunOrder", "RunOutcome", "RunResult", "TableProgress", "plan_feed", "resolve", "run_feed"]

@@ -1,0 +1,235 @@
+"""How far a table has been taken.
+
+The lower bound sent to the source is the saved value less the overlap, and inclusive: records of equal value are never
+lost at a boundary. What the source then sends again is recognised by its content, as often as it was taken before, and
+passed over. The upper bound of a time cursor is the run's start: records beyond it are left for the next run, so that a
+source that changes faster than we read still comes to an end. Records without a value are taken and move nothing.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..errors import DefinitionError
+from ..load.warehouse import SavedCursor
+from ..shape.exact_json import dump, dump_lenient
+from ..shape.shaper import Reject
+from ..spec.model import CursorRule
+from ..spec.times import format_time, parse_time
+
+_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+# A merge recognises repeated rows by itself; it keeps digests only to say 'nothing new' sooner, and so not beyond this.
+MOST_SEEN_FOR_MERGE = 50_000
+# Records held to be digested later. Past this many they are digested at once, so that memory stays bounded.
+_MOST_HELD = 5_000
+_DIGEST_BYTES = 8
+
+
+@dataclass(frozen=True)
+class Taken:
+    """What of a batch is new. repeated: recognised as taken before. held_back: beyond the upper bound."""
+
+    records: list[dict[str, Any]]
+    repeated: int
+    held_back: int
+    rejects: list[Reject]
+
+
+class CursorTracker:
+    """One pass over one table. Values are microseconds since 1970 (time), numbers, or text; compared as such."""
+
+    def __init__(
+        self, rule: CursorRule, saved: SavedCursor | None, start: str | None, until: datetime, *, keep_all_seen: bool
+    ) -> None:
+        self._rule = rule
+        self._overlap = int(rule.overlap / timedelta(microseconds=1))
+        self._keep_all_seen = keep_all_seen
+        if saved is not None and saved.kind != rule.type:
+            raise DefinitionError(
+                "taking up the cursor",
+                rule.column,
+                found=f"it was saved as {saved.kind} {saved.value!r}, and the connector now calls it {rule.type}",
+                mend="say the type that was used before, or load the table anew under another prefix",
+                code="definition.cursor_type_changed",
+            )
+        self._saved = self._parse(saved.value) if saved else None
+        self._start = self._parse(start) if start is not None else None
+        self._until = _micros(until) if rule.type == "time" else None
+        self._old = Counter(_unpack(saved.seen)) if saved and saved.seen else Counter()
+        self.highest: Any = self._saved
+        self.in_order = rule.sorted
+        self._last: Any = None
+        self._tail: list[tuple[Sequence[Any], Sequence[Any]]] = []  # (values, records or their digests)
+        self._too_many = False
+
+    @property
+    def request_from(self) -> Any:
+        """The value of {cursor.from}: datetime, number or text; None for the first pass without a start."""
+        if self._saved is None:
+            return self._show(self._start)
+        return self._show(self._saved - self._overlap if self._overlap else self._saved)
+
+    @property
+    def from_text(self) -> str | None:
+        return _text(self.request_from)
+
+    def take(self, records: list[dict[str, Any]]) -> Taken:
+        """Pass on what is new."""
+        if not records:
+            return Taken([], 0, 0, [])
+        values, rejects = self._values(records)
+        if rejects:
+            bad = {r.index for r in rejects}
+            records = [r for i, r in enumerate(records) if i not in bad]
+            values = [v for i, v in enumerate(values) if i not in bad]
+        known = [v for v in values if v is not None] if None in values else values
+        held_back = 0
+        if self._until is not None and known and max(known) >= self._until:
+            keep = [v is None or v < self._until for v in values]
+            held_back = keep.count(False)
+            records, values = _filter(records, keep), _filter(values, keep)
+            known = [v for v in values if v is not None]
+        # The tail needs the repeated ones too: they stand in the overlap of the next position as well.
+        self._follow(values, records, known)
+        repeated = 0
+        if self._old and self._saved is not None and known and min(known) <= self._saved:
+            keep = [v is None or v > self._saved or not self._was_taken(r) for v, r in zip(values, records)]
+            repeated = keep.count(False)
+            records = _filter(records, keep)
+        return Taken(records, repeated, held_back, rejects)
+
+    def position(self) -> SavedCursor | None:
+        """The cursor to commit with everything passed on so far; None where no record had a value."""
+        if self.highest is None:
+            return None
+        floor = self.highest - self._overlap if self._overlap else self.highest
+        digests: list[bytes] | None = None
+        if not self._too_many:
+            digests = []
+            for values, items in self._tail:
+                digests += [
+                    i if isinstance(i, bytes) else digest(i)
+                    for v, i in zip(values, items)
+                    if v is not None and v >= floor
+                ]
+            if not self._keep_all_seen and len(digests) > MOST_SEEN_FOR_MERGE:
+                digests = None
+        seen = None if digests is None else b"".join(digests)
+        return SavedCursor(self._rule.type, _text(self._show(self.highest)) or "", seen)
+
+    def _was_taken(self, record: dict[str, Any]) -> bool:
+        mark = digest(record)
+        if self._old[mark] > 0:
+            self._old[mark] -= 1
+            return True
+        return False
+
+    def _follow(self, values: Sequence[Any], records: Sequence[Any], known: Sequence[Any]) -> None:
+        if not known:
+            return
+        if self.in_order:
+            self.in_order = len(known) == len(values) and (self._last is None or known[0] >= self._last)
+            self.in_order = self.in_order and list(known) == sorted(known)
+            self._last = known[-1]
+        high = max(known)
+        if self.highest is None or high > self.highest:
+            self.highest = high
+        floor = self.highest - self._overlap if self._overlap else self.highest
+        self._tail = [part for part in self._tail if max(v for v in part[0] if v is not None) >= floor]
+        if high < floor or self._too_many:
+            return
+        if min(known) < floor or len(known) < len(values):
+            keep = [v is not None and v >= floor for v in values]
+            values, records = _filter(list(values), keep), _filter(list(records), keep)
+        self._tail.append((values, records))
+        held = sum(len(v) for v, items in self._tail if items and not isinstance(items[0], bytes))
+        if held > _MOST_HELD:
+            if not self._keep_all_seen and sum(len(v) for v, _ in self._tail) > MOST_SEEN_FOR_MERGE:
+                self._tail, self._too_many = [], True
+                return
+            self._tail = [
+                (v, items if items and isinstance(items[0], bytes) else [digest(r) for r in items])
+                for v, items in self._tail
+            ]
+
+    def _values(self, records: list[dict[str, Any]]) -> tuple[list[Any], list[Reject]]:
+        column = self._rule.column
+        raw = [record.get(column) for record in records]
+        if self._rule.type == "time":
+            fast = _micros_of(raw)
+            if fast is not None:
+                return fast, []
+        values: list[Any] = []
+        rejects: list[Reject] = []
+        for index, value in enumerate(raw):
+            try:
+                values.append(None if value is None else self._parse(value))
+            except ValueError:
+                values.append(None)
+                message = f"found {value!r}, which is no {self._rule.type}, where the cursor stands"
+                rejects.append(Reject(index, "cursor.unreadable", message, column, records[index]))
+        return values, rejects
+
+    def _parse(self, value: Any) -> Any:
+        if self._rule.type == "time":
+            if not isinstance(value, str | datetime):
+                raise ValueError(value)
+            return _micros(parse_time(value))
+        if self._rule.type == "number":
+            if isinstance(value, bool):
+                raise ValueError(value)
+            number = float(value)
+            return int(value) if number.is_integer() and "." not in str(value) and "e" not in str(value) else number
+        if not isinstance(value, str):
+            raise ValueError(value)
+        return value
+
+    def _show(self, value: Any) -> Any:
+        if value is None or self._rule.type != "time":
+            return value
+        return _EPOCH + timedelta(microseconds=value)
+
+
+def digest(record: Any) -> bytes:
+    """8 bytes that stand for a record's content, whatever the order of its keys."""
+    try:
+        text = dump(record, sort_keys=True)
+    except ValueError:
+        text = dump_lenient(record)
+    return hashlib.blake2b(text.encode("utf-8", "surrogatepass"), digest_size=_DIGEST_BYTES).digest()
+
+
+def _unpack(seen: bytes) -> list[bytes]:
+    return [seen[i : i + _DIGEST_BYTES] for i in range(0, len(seen), _DIGEST_BYTES)]
+
+
+def _filter(items: list[Any], keep: list[bool]) -> list[Any]:
+    return [item for item, ok in zip(items, keep) if ok]
+
+
+def _micros(value: datetime) -> int:
+    return (value - _EPOCH) // timedelta(microseconds=1)
+
+
+def _micros_of(raw: list[Any]) -> list[Any] | None:
+    """All at once, or None where one of them needs a closer look (a time without zone, or no time at all)."""
+    try:
+        array = pa.array(raw, pa.string())
+        found: list[Any] = pc.cast(array, pa.timestamp("us", "UTC")).cast(pa.int64()).to_pylist()
+        return found
+    except (pa.ArrowInvalid, pa.ArrowTypeError, UnicodeEncodeError):
+        return None
+
+
+def _text(value: Any) -> str | None:
+    if value is None:
+        return None
+    return format_time(value) if isinstance(value, datetime) else str(value)

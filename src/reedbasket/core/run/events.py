@@ -1,0 +1,67 @@
+"""What a run tells while it goes, and how it can end."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, field
+from enum import StrEnum
+from typing import Any, Literal, Protocol
+
+from ..extract.http.send import RequestSeen
+from ..load.ledger import LedgerLine
+from ..shape.shaper import Reject
+
+
+class RunOutcome(StrEnum):
+    QUEUED = "queued"
+    RUNNING = "running"
+    SUCCEEDED = "succeeded"
+    FAILED = "failed"
+    CANCELLED = "cancelled"
+    INTERRUPTED = "interrupted"
+
+
+Level = Literal["info", "warning", "error"]
+Phase = Literal["waiting", "reading", "committing", "done", "failed", "skipped"]
+
+
+@dataclass
+class TableProgress:
+    """Where one table of a run stands. Counts are records of the source's table; seconds waited are for its pace."""
+
+    table: str
+    target: str
+    phase: Phase = "waiting"
+    read: int = 0
+    staged: int = 0
+    loaded: int = 0
+    repeated: int = 0
+    held_back: int = 0
+    rejected: int = 0
+    requests: int = 0
+    source_bytes: int = 0
+    waited_seconds: float = 0.0
+    expected: int | None = None
+    cursor_from: str | None = None
+    cursor_to: str | None = None
+    seconds: float = 0.0
+    error: dict[str, Any] | None = field(default=None)
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+class Listener(Protocol):
+    """Hears of a run. `request` is called from the reader's thread, everything else from the run's own."""
+
+    def log(self, level: Level, code: str, message: str, table: str | None = None) -> None: ...
+
+    def request(self, table: str, seen: RequestSeen) -> None: ...
+
+    def progress(self, progress: TableProgress) -> None: ...
+
+    def rejects(self, table: str, rejects: Sequence[Reject]) -> None:
+        """Called before the load commits, so that a kill in between repeats a reject and never loses one."""
+
+    def loaded(self, lines: Sequence[LedgerLine]) -> None:
+        """Called after the load committed. A kill in between leaves the copy behind; the warehouse has the lines."""

@@ -1,0 +1,130 @@
+"""A run order: everything one run needs, resolved, with secrets by name. It can travel to another process as JSON."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from ..errors import NotFound
+from ..masking import Mask
+from ..spec import template
+from ..spec.basket import Basket
+from ..spec.links import table_choices
+from ..spec.model import Auth, HttpTable, Model, Pace, Retry, Timeouts, Warehouse, Write
+from ..spec.times import parse_time
+
+
+class TableOrder(Model):
+    name: str
+    target: str
+    rule: HttpTable
+    by: str
+    write: Write
+    key: list[str]
+
+    @property
+    def link(self) -> Any:
+        """Children point at the parent's key; where rows of one key may repeat, or there is none, at its row."""
+        return "row" if self.write == "append" or not self.key else "key"
+
+
+class RunOrder(Model):
+    run: int
+    started: datetime
+    feed: str
+    feed_version: int
+    source: str
+    connector: str
+    base: str
+    auth: Auth | None
+    headers: dict[str, str]
+    pace: Pace
+    timeouts: Timeouts
+    retry: Retry
+    settings: dict[str, Any]
+    secrets: dict[str, str]
+    warehouse: Warehouse
+    tables: list[TableOrder]
+    ignored: list[str]
+    commit_every: int
+
+    def values(self, revealed: dict[str, str]) -> dict[str, Any]:
+        """What templates may name, flat; `revealed` holds the secrets by setting."""
+        values: dict[str, Any] = {f"settings.{k}": v for k, v in {**self.settings, **revealed}.items()}
+        return values | {
+            "run.started": self.started,
+            "run.id": self.run,
+            "cursor.from": None,
+            "cursor.until": self.started,
+        }
+
+
+def resolve(basket: Basket, feed: str, *, run: int, version: int, started: datetime) -> RunOrder:
+    """The order for one run of a feed. Raises NotFound for a feed that is not there."""
+    definition = basket.feeds.get(feed)
+    if definition is None:
+        raise NotFound(
+            "looking up the feed",
+            feed,
+            found=f"feeds: {', '.join(sorted(basket.feeds)) or 'none'}",
+            mend="apply a basket that defines it",
+            code="feed.not_found",
+        )
+    source = basket.sources[definition.source]
+    connector = basket.connectors[source.connector]
+    settings, secrets = {}, {}
+    for name, setting in connector.settings.items():
+        value = source.settings.get(name, setting.default)
+        if setting.type == "secret":
+            if value is not None:
+                secrets[name] = value["secret"]
+        elif setting.type == "time" and value is not None:
+            settings[name] = parse_time(value)
+        else:
+            settings[name] = value
+    tables = []
+    for name in definition.tables:
+        rule = connector.tables[name]
+        changes, write, key = table_choices(definition, name, rule)
+        tables.append(
+            TableOrder(
+                name=name,
+                target=definition.prefix + name.replace("-", "_"),
+                rule=rule,
+                by=changes.by,
+                write=write,
+                key=key or [],
+            )
+        )
+    return RunOrder(
+        run=run,
+        started=started,
+        feed=feed,
+        feed_version=version,
+        source=definition.source,
+        connector=source.connector,
+        base=connector.base,
+        auth=connector.auth,
+        headers=connector.headers,
+        pace=connector.pace,
+        timeouts=connector.timeouts,
+        retry=connector.retry,
+        settings=settings,
+        secrets=secrets,
+        warehouse=basket.warehouses[definition.warehouse],
+        tables=tables,
+        ignored=sorted(set(connector.tables) - set(definition.tables)),
+        commit_every=definition.commit_every,
+    )
+
+
+def request_headers(order: RunOrder, values: dict[str, Any]) -> dict[str, str]:
+    """Headers of every request, the secret filled in."""
+    headers = {name: template.fill(text, values) or "" for name, text in order.headers.items()}
+    if order.auth:
+        headers["authorization"] = "Bearer " + (template.fill(order.auth.bearer, values) or "")
+    return headers
+
+
+def mask_for(revealed: dict[str, str]) -> Mask:
+    return Mask(revealed.values())

@@ -1,0 +1,141 @@
+"""What a run would do, before it does it. Asks the source for one page of each table; writes nothing."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable
+from dataclasses import asdict, dataclass, field
+from pathlib import Path
+from typing import Any
+
+from .. import errors
+from ..extract.http import HttpReader, RequestSeen, Sender
+from ..extract.pace import Pacer
+from ..load import Warehouse, open_warehouse
+from ..masking import Mask
+from ..shape.shaper import Shaper
+from ..shape.structure import TableShape
+from ..spec import template
+from .order import RunOrder, TableOrder, mask_for, request_headers
+from .table import first_state, tracker_for
+
+
+@dataclass
+class PlannedTable:
+    """One warehouse table. new_columns: [{name, type}] that the run would make; columns: those it has by now.
+
+    For the feed's own tables (not the children): by, write, key, cursor_from, cursor_until, the sample request, and the
+    rough cost: records (as the source says, None where it does not), requests and seconds from them.
+    """
+
+    source_table: str
+    table: str
+    parent: str | None = None
+    exists: bool = False
+    columns: list[dict[str, str]] = field(default_factory=list)
+    new_columns: list[dict[str, str]] = field(default_factory=list)
+    by: str = ""
+    write: str = ""
+    key: list[str] = field(default_factory=list)
+    cursor_from: str | None = None
+    cursor_until: str | None = None
+    request: str = ""
+    sample_records: int = 0
+    sample_rejects: int = 0
+    records: int | None = None
+    requests: int | None = None
+    seconds: float | None = None
+    only_nulls: list[str] = field(default_factory=list)
+    error: dict[str, Any] | None = None
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def plan_feed(
+    order: RunOrder, *, reveal: Callable[[str], str], folder: Path, pacer: Pacer, stop: threading.Event
+) -> list[PlannedTable]:
+    """Parents before their child tables. An error of one table stands with that table. Raises ReedError for the rest."""
+    revealed = {setting: reveal(name) for setting, name in order.secrets.items()}
+    mask, values = mask_for(revealed), order.values(revealed)
+    warehouse = open_warehouse(order.warehouse, folder)
+    planned: list[PlannedTable] = []
+    try:
+        for table in order.tables:
+            try:
+                planned += _plan_table(order, table, warehouse, values, mask, pacer, stop)
+            except errors.ReedError as error:
+                failed = PlannedTable(table.name, table.target, by=table.by, write=table.write, key=table.key)
+                failed.error = mask.error(error).as_dict()
+                planned.append(failed)
+    finally:
+        warehouse.close()
+    return planned
+
+
+def _plan_table(
+    order: RunOrder,
+    table: TableOrder,
+    warehouse: Warehouse,
+    values: dict[str, Any],
+    mask: Mask,
+    pacer: Pacer,
+    stop: threading.Event,
+) -> list[PlannedTable]:
+    state = first_state(order, table, warehouse)
+    tracker = tracker_for(order, table, state, values)
+    if tracker:
+        values = values | {"cursor.from": tracker.request_from}
+    requests: list[RequestSeen] = []
+    sender = Sender(
+        timeouts=order.timeouts,
+        retry=order.retry.model_copy(update={"attempts": 2}),
+        pacer=pacer,
+        stop=stop,
+        mask=mask,
+        seen=requests.append,
+        headers=request_headers(order, values),
+    )
+    try:
+        reader = HttpReader(table.name, template.fill(order.base, values) or "", table.rule, sender, values)
+        chunk = next(reader.chunks())
+        request = mask.text(reader.first_url())
+    finally:
+        sender.close()
+    taken = tracker.take(chunk.records) if tracker else None
+    records = taken.records if taken else chunk.records
+    shaper = Shaper(state.structure if state else TableShape(table.target), table.key, table.link)
+    shaped = shaper.shape(records, 0, suspicious=chunk.suspicious)
+    planned = [_compare(warehouse, table.name, shape) for shape in shaped.structure.family()]
+    first = planned[0]
+    first.by, first.write, first.key = table.by, table.write, table.key
+    first.cursor_from = tracker.from_text if tracker else None
+    first.cursor_until = order.started.isoformat(timespec="seconds").replace("+00:00", "Z") if tracker else None
+    first.request = request
+    first.sample_records, first.sample_rejects = len(records), len(shaped.rejects)
+    first.only_nulls = shaped.structure.unseen()
+    repeated = taken.repeated if taken else 0
+    page = len(chunk.records)
+    if not table.rule.next or page == 0:
+        first.records, first.requests = len(records), 1
+    elif chunk.total is not None:
+        first.records, first.requests = max(0, chunk.total - repeated), max(1, -(-chunk.total // page))
+    if first.requests is not None and requests:
+        first.seconds = round(first.requests * sum(r.seconds for r in requests) / len(requests), 2)
+    for child in planned[1:]:
+        child.parent = first.table
+    return planned
+
+
+def _compare(warehouse: Warehouse, source_table: str, shape: TableShape) -> PlannedTable:
+    there = warehouse.existing(shape.name)
+    columns = [{"name": c.name, "type": c.kind} for c in shape.columns()]
+    if shape.parent_kind is not None:
+        columns = [{"name": "_rb_parent", "type": shape.parent_kind}, {"name": "_rb_pos", "type": "int64"}, *columns]
+    return PlannedTable(
+        source_table,
+        shape.name,
+        exists=there is not None,
+        columns=[c for c in columns if there and c["name"] in there],
+        new_columns=[c for c in columns if not there or c["name"] not in there],
+    )

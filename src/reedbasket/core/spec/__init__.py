@@ -1,0 +1,11 @@
+"""What people write: connectors, sources, warehouses and feeds in YAML, checked before anything is tried.
+
+May import: core.errors. Reads files; opens no connection.
+"""
+
+from .basket import Basket, load_folder, load_texts
+from .mistakes import Mistake
+from .model import Connector, Feed, Source, Warehouse
+from .schema import json_schema
+
+__all__ = ["Basket", "Connector", "Feed", "Mistake", "Source", "Warehouse", "json_schema", "load_folder", "load_texts"]

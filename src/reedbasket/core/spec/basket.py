@@ -1,0 +1,122 @@
+"""A basket: a folder of definitions that is checked and applied as one.
+
+All mistakes are found in one pass; with a single one, nothing is applied.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path as FilePath
+from typing import Any
+
+from ..errors import DefinitionError
+from .check import check_document, dotted
+from .links import check_links
+from .mistakes import Mistake
+from .model import KINDS, Connector, Feed, Model, Source, Warehouse
+from .yaml_source import Document, Path, read_documents
+
+
+@dataclass
+class Basket:
+    """Checked definitions by kind and name. `documents` keeps their places: {(kind, name): Document}."""
+
+    connectors: dict[str, Connector] = field(default_factory=dict)
+    sources: dict[str, Source] = field(default_factory=dict)
+    warehouses: dict[str, Warehouse] = field(default_factory=dict)
+    feeds: dict[str, Feed] = field(default_factory=dict)
+    documents: dict[tuple[str, str], Document] = field(default_factory=dict)
+
+    def of_kind(self, kind: str) -> dict[str, Any]:
+        found: dict[str, Any] = getattr(self, f"{kind}s")
+        return found
+
+    def items(self) -> Iterator[tuple[str, str, Model]]:
+        """(kind, name, model), in the order of kinds: connectors, sources, warehouses, feeds."""
+        for kind in KINDS:
+            for name, model in self.of_kind(kind).items():
+                yield kind, name, model
+
+    def mistake(self, kind: str, name: str, path: Path, message: str, code: str) -> Mistake:
+        """A mistake at a path of one of our definitions, with its file and line where they are known."""
+        document = self.documents.get((kind, name)) or Document("(applied before)", {})
+        line, column = document.position(path)
+        return Mistake(document.file, line, column, dotted(kind, name, path), message, code)
+
+    @classmethod
+    def from_stored(cls, stored: Mapping[tuple[str, str], Mapping[str, Any]]) -> Basket:
+        """A basket out of definitions that were checked before: {(kind, name): data}."""
+        basket = cls()
+        for (kind, name), data in stored.items():
+            basket.of_kind(kind)[name] = KINDS[kind].model_validate(data)
+        return basket
+
+
+def load_folder(folder: FilePath) -> Basket:
+    """Read every *.yaml and *.yml below a folder (or one file). Raises DefinitionError with all mistakes."""
+    return load_texts(read_folder(folder))
+
+
+def read_folder(folder: FilePath) -> dict[str, str]:
+    """{path relative to the folder's parent: text}, sorted. Raises DefinitionError where there is nothing to read."""
+    if folder.is_file():
+        return {folder.name: folder.read_text(encoding="utf-8")}
+    files = sorted(p for p in folder.rglob("*") if p.suffix in (".yaml", ".yml") and p.is_file())
+    if not files:
+        raise DefinitionError(
+            "reading the basket",
+            str(folder),
+            found="no .yaml file" if folder.exists() else "no such folder",
+            mend="name a folder that holds definitions",
+            code="definition.nothing_there",
+        )
+    return {str(p.relative_to(folder.parent)): p.read_text(encoding="utf-8") for p in files}
+
+
+def load_texts(texts: Mapping[str, str], known: Basket | None = None) -> Basket:
+    """Definitions out of {file name: YAML text}, checked together with those already `known`.
+
+    Returns only the definitions of the texts. Raises DefinitionError; its `details` is the list of mistakes.
+    """
+    basket = Basket()
+    mistakes: list[Mistake] = []
+    unreadable: set[tuple[str, str]] = set()
+    for file, text in texts.items():
+        documents, unread = read_documents(file, text)
+        mistakes += unread
+        for document in documents:
+            kind, model, wrong = check_document(document)
+            mistakes += wrong
+            if kind is None:
+                continue
+            name = str(document.data[kind])
+            if (kind, name) in basket.documents:
+                first = basket.documents[kind, name].file
+                message = f'the {kind} "{name}" is defined twice, first in {first}; keep one'
+                line, column = document.position((kind,))
+                mistakes.append(
+                    Mistake(file, line, column, dotted(kind, name, ()), message, "definition.defined_twice")
+                )
+                continue
+            basket.documents[kind, name] = document
+            if model is None:
+                unreadable.add((kind, name))
+            else:
+                basket.of_kind(kind)[name] = model
+
+    together = Basket(documents=basket.documents)
+    for kind in KINDS:
+        together.of_kind(kind).update(known.of_kind(kind) if known else {})
+        together.of_kind(kind).update(basket.of_kind(kind))
+    mistakes += check_links(together, unreadable)
+    if mistakes:
+        mistakes.sort(key=lambda m: (m.file, m.line, m.column))
+        count = "1 mistake" if len(mistakes) == 1 else f"{len(mistakes)} mistakes"
+        raise DefinitionError(
+            "checking the basket",
+            found=count,
+            mend="nothing was applied; mend what is listed and apply again",
+            details=[m.as_dict() for m in mistakes],
+        )
+    return basket

@@ -1,0 +1,88 @@
+"""From pydantic's findings to mistakes with a place, and the nearest known word for a key that is not known."""
+
+from __future__ import annotations
+
+from typing import Any, get_args, get_origin
+
+from pydantic import BaseModel, ValidationError
+
+from .mistakes import Mistake, nearest
+from .model import KINDS, Model
+from .yaml_source import Document, Path
+
+
+def check_document(document: Document) -> tuple[str | None, Model | None, list[Mistake]]:
+    """(kind, model, mistakes) of one document. The first key of a document says what it is."""
+    data = document.data
+    if not isinstance(data, dict) or not data:
+        return None, None, [_mistake(document, (), "a definition is a mapping", "definition.not_a_mapping")]
+    kind = str(next(iter(data)))
+    if kind not in KINDS:
+        message = f'the first key says what a definition is, and "{kind}" is no kind{nearest(kind, KINDS)}'
+        return None, None, [_mistake(document, (kind,), message, "definition.unknown_kind")]
+    try:
+        return kind, KINDS[kind].model_validate(data), []
+    except ValidationError as error:
+        return kind, None, [_translate(document, kind, item) for item in error.errors()]
+
+
+def dotted(kind: str, name: Any, path: Path) -> str:
+    """`feeds.harbour.tables.bookings.wrte`"""
+    return ".".join([f"{kind}s", str(name), *map(str, path)])
+
+
+def _translate(document: Document, kind: str, error: Any) -> Mistake:
+    path: Path = tuple(error["loc"])
+    problem = error["type"]
+    found = error.get("input")
+    word = str(path[-1]) if path else ""
+    if problem == "extra_forbidden":
+        message = f'unknown key "{word}"{nearest(word, _keys_at(KINDS[kind], path[:-1]))}'
+        return _at(document, kind, path, message, "definition.unknown_key")
+    if problem == "missing":
+        return _at(document, kind, path, f'the key "{word}" is missing', "definition.missing_key")
+    if problem == "literal_error":
+        allowed = str(error["ctx"]["expected"]).replace("'", "").replace(" or ", ", ").split(", ")
+        return _at(document, kind, path, f'found "{found}"{nearest(str(found), allowed)}', "definition.bad_value")
+    if problem == "value_error":
+        message = str(error["ctx"]["error"])
+    else:
+        said = error["msg"][0].lower() + error["msg"][1:]
+        message = said if isinstance(found, dict | list) else f"{said}; found {found!r}"
+    return _at(document, kind, path, message, "definition.bad_value")
+
+
+def _at(document: Document, kind: str, path: Path, message: str, code: str) -> Mistake:
+    line, column = document.position(path)
+    name = document.data.get(kind)
+    return Mistake(document.file, line, column, dotted(kind, name, path), message, code)
+
+
+def _mistake(document: Document, path: Path, message: str, code: str) -> Mistake:
+    line, column = document.position(path)
+    return Mistake(document.file, line, column, ".".join(map(str, path)), message, code)
+
+
+def _keys_at(model: type[BaseModel], path: Path) -> list[str]:
+    """The keys that the models allow at a path, walked by their annotations."""
+    here: Any = model
+    for step in path:
+        here = _inside(here)
+        if isinstance(here, type) and issubclass(here, BaseModel):
+            by_key = {f.alias or n: f.annotation for n, f in here.model_fields.items()}
+            here = by_key.get(str(step))
+        elif get_origin(here) is dict:
+            here = get_args(here)[1]
+        elif get_origin(here) is list:
+            here = get_args(here)[0]
+    here = _inside(here)
+    if isinstance(here, type) and issubclass(here, BaseModel):
+        return [f.alias or n for n, f in here.model_fields.items()]
+    return []
+
+
+def _inside(annotation: Any) -> Any:
+    """X out of `X | None` and `Annotated[X, …]`."""
+    while get_origin(annotation) is not None and get_origin(annotation) not in (dict, list):
+        annotation = next((a for a in get_args(annotation) if a is not type(None)), None)
+    return annotation

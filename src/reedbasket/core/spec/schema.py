@@ -1,0 +1,17 @@
+"""JSON Schema 2020-12 of the definitions, for editors."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import TypeAdapter
+
+from .model import Connector, Feed, Source, Warehouse
+
+
+def json_schema() -> dict[str, Any]:
+    """One schema that accepts any single definition document, made from the models."""
+    made = TypeAdapter(Connector | Source | Warehouse | Feed).json_schema(by_alias=True)
+    made["$schema"] = "https://json-schema.org/draft/2020-12/schema"
+    made["title"] = "Reed Basket definition"
+    return made

@@ -1,0 +1,99 @@
+"""YAML with positions: every path of a document knows its line and column.
+
+PyYAML's SafeLoader follows YAML 1.1, where a bare `on` is true and `12:30` is a number in base 60; definitions use `on` as a
+key, so scalars here follow the YAML 1.2 core schema (https://yaml.org/spec/1.2.2/#103-core-schema). A key written twice is
+a mistake, not the last one's victory.
+"""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+from typing import Any
+
+import yaml
+
+from .mistakes import Mistake
+
+Path = tuple[str | int, ...]
+
+
+class _CoreLoader(yaml.SafeLoader):
+    yaml_implicit_resolvers: dict[str, Any] = {}  # noqa: RUF012  (PyYAML's own way to replace the inherited table)
+
+
+for _tag, _pattern, _first in (
+    ("tag:yaml.org,2002:null", r"~|null|Null|NULL|", ["~", "n", "N", ""]),
+    ("tag:yaml.org,2002:bool", r"true|True|TRUE|false|False|FALSE", list("tTfF")),
+    ("tag:yaml.org,2002:int", r"[-+]?[0-9]+", list("-+0123456789")),
+    ("tag:yaml.org,2002:float", r"[-+]?(\.[0-9]+|[0-9]+(\.[0-9]*)?)([eE][-+]?[0-9]+)?", list("-+.0123456789")),
+):
+    _CoreLoader.add_implicit_resolver(_tag, re.compile(rf"^(?:{_pattern})$"), _first)
+
+
+def _whole_number(loader: yaml.SafeLoader, node: yaml.ScalarNode) -> int:
+    return int(loader.construct_scalar(node))
+
+
+# '010' is ten in the core schema; PyYAML's own constructor would read it as octal.
+_CoreLoader.add_constructor("tag:yaml.org,2002:int", _whole_number)
+
+
+@dataclass
+class Document:
+    """One YAML document: plain Python data, and where each path of it stands: {path: (line, column)}, both from 1."""
+
+    file: str
+    data: Any
+    positions: dict[Path, tuple[int, int]] = field(default_factory=dict)
+
+    def position(self, path: Path) -> tuple[int, int]:
+        """Where a path stands, or the nearest enclosing one that does (a missing key has its parent's place)."""
+        for length in range(len(path), -1, -1):
+            if path[:length] in self.positions:
+                return self.positions[path[:length]]
+        return (1, 1)
+
+
+def read_documents(file: str, text: str) -> tuple[list[Document], list[Mistake]]:
+    """All documents of one YAML file, and what could not be read. Empty documents are passed over."""
+    documents: list[Document] = []
+    mistakes: list[Mistake] = []
+    loader = _CoreLoader(text)
+    try:
+        while loader.check_node():
+            node = loader.get_node()
+            assert node is not None
+            document = Document(file, None)
+            _walk(node, (), document, mistakes)
+            document.data = loader.construct_document(node)
+            if document.data is not None:
+                documents.append(document)
+    except yaml.YAMLError as error:
+        mark = getattr(error, "problem_mark", None)
+        line, column = (mark.line + 1, mark.column + 1) if mark else (1, 1)
+        said = getattr(error, "problem", None) or str(error).splitlines()[0]
+        mistakes.append(Mistake(file, line, column, "", f"not readable as YAML: {said}", "definition.not_yaml"))
+    finally:
+        loader.dispose()
+    return documents, mistakes
+
+
+def _walk(node: yaml.Node, path: Path, document: Document, mistakes: list[Mistake]) -> None:
+    document.positions.setdefault(path, (node.start_mark.line + 1, node.start_mark.column + 1))
+    if isinstance(node, yaml.MappingNode):
+        for key, value in node.value:
+            name = str(key.value)
+            here = (*path, name)
+            line, column = key.start_mark.line + 1, key.start_mark.column + 1
+            if here in document.positions:
+                first = document.positions[here][0]
+                message = f'the key "{name}" stands twice, first in line {first}; keep one'
+                mistakes.append(
+                    Mistake(document.file, line, column, ".".join(map(str, here)), message, "definition.duplicate_key")
+                )
+            document.positions[here] = (line, column)
+            _walk(value, here, document, mistakes)
+    elif isinstance(node, yaml.SequenceNode):
+        for index, item in enumerate(node.value):
+            _walk(item, (*path, index), document, mistakes)
