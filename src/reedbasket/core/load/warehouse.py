@@ -114,9 +114,6 @@ class TableInfo:
 class Warehouse(Protocol):
     """One place tables are loaded into."""
 
-    def check(self) -> list[tuple[str, bool, str]]:
-        """Steps of a test: [(step, passed, what was found)]; stops at the first that fails."""
-
     def state(self, feed: str, source_table: str) -> TableState | None: ...
 
     def owner(self, table: str) -> tuple[str, str] | None:

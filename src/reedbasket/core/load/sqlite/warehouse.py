@@ -8,7 +8,7 @@ import time
 from pathlib import Path
 from typing import Any
 
-from ...errors import NotFound, QueryRefused, WarehouseError
+from ...errors import NotFound, QueryRefused
 from ...shape.structure import TableShape
 from ..ledger import LedgerLine
 from ..warehouse import LoadTarget, QueryResult, SavedCursor, TableInfo, TableState
@@ -30,20 +30,6 @@ class SqliteWarehouse:
 
     def __repr__(self) -> str:
         return f"SqliteWarehouse({self.path})"
-
-    def check(self) -> list[tuple[str, bool, str]]:
-        steps: list[tuple[str, bool, str]] = []
-        try:
-            self._open_writer()
-            steps.append(("open the file", True, str(self.path)))
-            with translated("writing to", self.path):
-                self._open_writer().execute("begin immediate")
-                self._open_writer().execute("create table if not exists main._rb_check (at text)")
-                self._open_writer().execute("rollback")
-            steps.append(("write to it", True, "a table was made and taken back"))
-        except WarehouseError as error:
-            steps.append(("write to it" if steps else "open the file", False, str(error)))
-        return steps
 
     def state(self, feed: str, source_table: str) -> TableState | None:
         row = self._one(

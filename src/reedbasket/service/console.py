@@ -1,0 +1,38 @@
+"""Serves the built console: files by their hashed names, and its page for every other address."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from flask import Blueprint, Response, abort, send_from_directory
+
+FOLDER = Path(__file__).parent / "static"
+
+blueprint = Blueprint("console", __name__)
+
+# The console needs nothing from anywhere else. Inline styles are how styled-components works.
+_POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'"
+
+
+@blueprint.get("/assets/<path:name>")
+def asset(name: str) -> Response:
+    answer = send_from_directory(FOLDER / "assets", name)
+    answer.headers["Cache-Control"] = "public, max-age=31536000, immutable"
+    return answer
+
+
+@blueprint.get("/")
+@blueprint.get("/<path:page>")
+def page(page: str = "") -> Response:
+    if page.startswith("api/"):
+        abort(404)
+    if not (FOLDER / "index.html").exists():
+        return Response(
+            "The console is not built: run `make console`. The API is at /api/v1.\n", 503, content_type="text/plain"
+        )
+    answer = send_from_directory(FOLDER, "index.html")
+    answer.headers["Cache-Control"] = "no-cache"
+    answer.headers["Content-Security-Policy"] = _POLICY
+    answer.headers["X-Content-Type-Options"] = "nosniff"
+    answer.headers["Referrer-Policy"] = "no-referrer"
+    return answer

@@ -1,0 +1,135 @@
+"""Writes what a run tells into the store, a few times a second, and says so to whoever waits."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from ..core.extract.http import RequestSeen
+from ..core.load import LedgerLine
+from ..core.run import RunOrder, TableProgress
+from ..core.run.events import Level
+from ..core.shape import Reject
+from ..store import Store, journal, runs
+from ..store.database import connect, now_text
+
+# People see progress move at this pace; a transaction each time costs 30 microseconds.
+_FLUSH_SECONDS = 0.2
+
+
+class StoreListener:
+    """See core.run.events.Listener. Called from the run's and the reader's thread; `_lock` guards everything."""
+
+    def __init__(self, store: Store, run: int, told: Callable[[], None]) -> None:
+        self._store = store
+        self._run = run
+        self._told = told
+        self._lock = threading.Lock()
+        self._connection = connect(store.path)
+        self._lines: list[tuple[Any, ...]] = []
+        self._number = journal.next_number(store, run)
+        self._places: dict[str, int] = {}
+        self._changed: dict[str, TableProgress] = {}
+        self._warehouse = ""
+        self._feed = ""
+        self._flushed = 0.0
+
+    def begin(self, order: RunOrder) -> None:
+        with self._lock:
+            self._warehouse, self._feed = order.warehouse.warehouse, order.feed
+            self._places = {t.name: i for i, t in enumerate(order.tables)}
+            self._changed = {t.name: TableProgress(t.name, t.target) for t in order.tables}
+            self._line(
+                "info", "run.started", f"feed {order.feed}, version {order.feed_version}: {len(order.tables)} tables"
+            )
+            self._flush()
+
+    def log(self, level: Level, code: str, message: str, table: str | None = None) -> None:
+        with self._lock:
+            self._line(level, code, message, table)
+            self._flush_when_due()
+
+    def request(self, table: str, seen: RequestSeen) -> None:
+        code = "request" if not seen.problem else "request.failed"
+        words = f"{seen.method} {seen.url} → {seen.status or 'no answer'}, {seen.body_bytes} bytes, {seen.seconds * 1000:.0f} ms"
+        if seen.problem:
+            words += f": {seen.problem}"
+        if seen.pause_seconds:
+            words += f"; again in {seen.pause_seconds:.1f} s"
+        with self._lock:
+            facts = {
+                "status": seen.status,
+                "seconds": round(seen.seconds, 4),
+                "bytes": seen.body_bytes,
+                "attempt": seen.attempt,
+                "waited_seconds": round(seen.waited_seconds, 4),
+            }
+            self._line("warning" if seen.problem else "info", code, words, table, facts)
+            if seen.pause_seconds:
+                self._flush()
+            else:
+                self._flush_when_due()
+
+    def progress(self, progress: TableProgress) -> None:
+        with self._lock:
+            self._changed[progress.table] = progress
+            self._flush_when_due()
+
+    def rejects(self, table: str, rejects: Sequence[Reject]) -> None:
+        with self._lock:
+            for reject in rejects[:5]:
+                self._line("warning", reject.code, f"rejected: {reject.field or 'record'}: {reject.message}", table)
+            if len(rejects) > 5:
+                self._line(
+                    "warning",
+                    "rejects.more",
+                    f"{len(rejects) - 5} more rejected in this batch; see `reed rejects`",
+                    table,
+                )
+            self._flush(lambda connection: journal.keep_rejects(connection, self._feed, self._run, table, rejects))
+
+    def loaded(self, lines: Sequence[LedgerLine]) -> None:
+        with self._lock:
+            for line in lines:
+                counts = f"{line.inserted} inserted, {line.updated} updated, {line.unchanged} unchanged"
+                self._line(
+                    "info",
+                    "load.committed",
+                    f"load {line.load} into {line.table}: {line.read} read, {counts}",
+                    line.source_table,
+                )
+            self._flush(lambda connection: journal.keep_ledger(connection, self._warehouse, lines))
+
+    def close(self) -> None:
+        with self._lock:
+            self._flush()
+            self._connection.close()
+
+    # All below: with the lock held
+
+    def _line(self, level: str, code: str, message: str, table: str | None = None, data: Any = None) -> None:
+        self._lines.append((now_text(), level, code, table, message, data))
+
+    def _flush_when_due(self) -> None:
+        if time.monotonic() - self._flushed >= _FLUSH_SECONDS:
+            self._flush()
+
+    def _flush(self, also: Callable[[Any], None] | None = None) -> None:
+        connection = self._connection
+        connection.execute("begin immediate")
+        try:
+            journal.keep_log(connection, self._run, self._number, self._lines)
+            runs.keep_progress(connection, self._run, [(self._places[n], p) for n, p in self._changed.items()])
+            if also:
+                also(connection)
+            connection.execute("commit")
+        except BaseException:
+            if connection.in_transaction:
+                connection.execute("rollback")
+            raise
+        self._number += len(self._lines)
+        self._lines, self._changed = [], {}
+        self._flushed = time.monotonic()
+        self._told()

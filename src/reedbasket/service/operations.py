@@ -1,0 +1,125 @@
+"""How an API operation is declared: once, for the router, the checks and the OpenAPI document alike."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import orjson
+from flask import Blueprint, Response, request
+from pydantic import BaseModel, ConfigDict, ValidationError
+
+from .problems import BadRequest
+
+
+class Query(BaseModel):
+    """Query parameters of an operation; unknown ones are an error, since they were meant for something."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class Body(BaseModel):
+    """A JSON request body."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+@dataclass(frozen=True)
+class Operation:
+    """path is written as OpenAPI does, /runs/{run}; int_names are its whole-number parameters."""
+
+    name: str
+    method: str
+    path: str
+    summary: str
+    answer: Any
+    status: int
+    query: type[Query] | None
+    body: type[Body] | None
+    problems: tuple[int, ...]
+    open_to_all: bool
+    stream: bool
+    int_names: frozenset[str] = field(default_factory=frozenset)
+
+
+class Operations:
+    """The declared operations, and the blueprint that serves them."""
+
+    def __init__(self) -> None:
+        self.all: list[Operation] = []
+        self.blueprint = Blueprint("api", __name__)
+
+    def add(
+        self,
+        method: str,
+        path: str,
+        summary: str,
+        *,
+        answer: Any,
+        status: int = 200,
+        query: type[Query] | None = None,
+        body: type[Body] | None = None,
+        problems: tuple[int, ...] = (),
+        open_to_all: bool = False,
+        stream: bool = False,
+    ) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
+        """Declare a view: it takes the path's names, then `query` and `body` where declared, and returns the answer."""
+
+        def declare(view: Callable[..., Any]) -> Callable[..., Any]:
+            hints = view.__annotations__
+            names = re.findall(r"{(\w+)}", path)
+            ints = frozenset(n for n in names if hints.get(n) in (int, "int"))
+            operation = Operation(
+                view.__name__, method, path, summary, answer, status, query, body, problems, open_to_all, stream, ints
+            )
+            self.all.append(operation)
+            rule = re.sub(r"{(\w+)}", lambda m: f"<{'int:' if m[1] in ints else ''}{m[1]}>", path)
+
+            def serve(**names: Any) -> Response:
+                if query is not None:
+                    names["query"] = _checked(query, request.args.to_dict(), "query")
+                if body is not None:
+                    names["body"] = _checked(body, _json(), "body")
+                result = view(**names)
+                return result if isinstance(result, Response) else as_json(result, status)
+
+            self.blueprint.add_url_rule(rule, view.__name__, serve, methods=[method], provide_automatic_options=False)
+            return view
+
+        return declare
+
+
+def as_json(value: Any, status: int = 200) -> Response:
+    if status == 204:
+        return Response(status=204)
+    return Response(orjson.dumps(value), status, content_type="application/json")
+
+
+def _json() -> Any:
+    if request.mimetype != "application/json":
+        raise BadRequest(
+            "reading the request",
+            found=f"content type {request.mimetype or 'none'}",
+            mend="send application/json",
+            code="request.not_json",
+        )
+    try:
+        return orjson.loads(request.get_data())
+    except orjson.JSONDecodeError as error:
+        raise BadRequest(
+            "reading the request's body", found=f"no JSON: {error}", mend="send one JSON object"
+        ) from error
+
+
+def _checked(model: type[BaseModel], data: Any, where: str) -> Any:
+    try:
+        return model.model_validate(data)
+    except ValidationError as error:
+        wrong = [
+            f"{'.'.join(map(str, e['loc'])) or where}: {e['msg'].lower()}" for e in error.errors(include_input=False)
+        ]
+        raise BadRequest(
+            f"reading the request's {where}", found="; ".join(wrong), mend="see /api/v1/openapi.json"
+        ) from error

@@ -1,0 +1,117 @@
+"""Errors as they leave the service: RFC 9457 problem details, with our facts as extension members."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import orjson
+from flask import Flask, Response
+from werkzeug.exceptions import HTTPException
+
+from ..core import errors
+from ..store.database import StoreError
+
+# The first class that fits decides.
+_STATUS: list[tuple[type[errors.ReedError], int]] = [
+    (errors.NotFound, 404),
+    (errors.Conflict, 409),
+    (errors.DefinitionError, 422),
+    (errors.QueryRefused, 422),
+    (errors.SecretMissing, 409),
+    (errors.WarehouseBusy, 503),
+    (errors.SourceError, 502),
+    (StoreError, 500),
+]
+
+_TITLES = {
+    400: "The request does not read as it must",
+    401: "Not signed in",
+    403: "Not allowed",
+    404: "Not found",
+    405: "Not a method of this address",
+    409: "Not in the present state",
+    413: "Too much",
+    415: "Not JSON",
+    422: "Cannot be done as asked",
+    500: "A defect of the service",
+    502: "The source failed",
+    503: "Busy",
+}
+
+
+class BadRequest(errors.ReedError):
+    code = "request.invalid"
+
+
+class NotSignedIn(errors.ReedError):
+    code = "access.not_signed_in"
+
+
+class Forbidden(errors.ReedError):
+    code = "access.forbidden"
+
+
+class TooManyWatchers(errors.ReedError):
+    code = "service.too_many_watchers"
+
+
+def status_of(error: errors.ReedError) -> int:
+    own = {BadRequest: 400, NotSignedIn: 401, Forbidden: 403, TooManyWatchers: 503}
+    for kind, status in [*own.items(), *_STATUS]:
+        if isinstance(error, kind):
+            return status
+    return 500
+
+
+def problem(error: errors.ReedError, status: int | None = None) -> Response:
+    """The answer for one of our errors."""
+    status = status or status_of(error)
+    facts = error.as_dict()
+    body: dict[str, Any] = {
+        "type": "about:blank",
+        "title": _TITLES.get(status, "Failed"),
+        "status": status,
+        "detail": str(error),
+        **{k: facts[k] for k in ("code", "doing", "on", "found", "mend", "details")},
+    }
+    answer = Response(orjson.dumps(body, default=str), status, content_type="application/problem+json")
+    if status == 401:
+        answer.headers["WWW-Authenticate"] = 'Bearer realm="reedbasket"'
+    return answer
+
+
+def register(app: Flask) -> None:
+    """One handler for ours, one for the web framework's, one for defects."""
+    app.register_error_handler(errors.ReedError, problem)
+    app.register_error_handler(HTTPException, _framework)
+    app.register_error_handler(Exception, _defect)
+
+
+def _framework(error: HTTPException) -> Response:
+    status = error.code or 500
+    codes = {404: "address.not_found", 405: "address.no_such_method", 413: "request.too_large", 415: "request.not_json"}
+    made = problem(
+        BadRequest(
+            "answering the request", found=error.name.lower(), mend="see /api/v1/openapi.json", code=codes.get(status)
+        ),
+        status,
+    )
+    for name, value in error.get_headers():
+        if name.lower() == "allow":
+            made.headers["Allow"] = value
+    return made
+
+
+def _defect(error: Exception) -> Response:
+    import logging
+
+    logging.getLogger("reedbasket").error("defect while answering", exc_info=error)
+    return problem(
+        errors.ReedError(
+            "answering the request",
+            found=type(error).__name__,
+            mend="report it with the service's output",
+            code="service.defect",
+        ),
+        500,
+    )

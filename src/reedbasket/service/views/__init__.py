@@ -1,0 +1,6 @@
+"""The API's views, a module a subject. Importing them declares their operations."""
+
+from . import access, definitions, feeds, runs, warehouses
+from .shared import operations
+
+__all__ = ["access", "definitions", "feeds", "operations", "runs", "warehouses"]

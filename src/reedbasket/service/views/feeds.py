@@ -1,0 +1,122 @@
+"""Feeds: how they stand, what a run would do, their ledger and rejects."""
+
+from __future__ import annotations
+
+import threading
+from datetime import UTC, datetime
+from typing import Annotated, Any
+
+from pydantic import Field
+
+from ... import wire
+from ...core.errors import NotFound
+from ...core.run import plan_feed, resolve
+from ...core.spec import Basket
+from ...store import definitions, journal, runs, secrets
+from ...store.pace import StorePacer
+from ..operations import Query
+from .shared import operations, parts
+
+
+class Limit(Query):
+    limit: Annotated[int, Field(ge=1, le=1000)] = 200
+
+
+@operations.add("GET", "/api/v1/feeds", "every feed with its state, freshness and last outcome", answer=list[wire.Feed])
+def list_feeds() -> Any:
+    basket = definitions.basket(parts().store)
+    return [_feed(basket, name) for name in sorted(basket.feeds)]
+
+
+@operations.add("GET", "/api/v1/feeds/{feed}", "one feed", answer=wire.Feed, problems=(404,))
+def get_feed(feed: str) -> Any:
+    basket = definitions.basket(parts().store)
+    _require(basket, feed)
+    return _feed(basket, feed)
+
+
+@operations.add(
+    "POST",
+    "/api/v1/feeds/{feed}/plan",
+    "what a run would do; asks the source for a page of each table",
+    answer=wire.Plan,
+    problems=(404, 409, 422, 502),
+)
+def plan(feed: str) -> Any:
+    store = parts().store
+    version = definitions.feed_version(store, feed)
+    order = resolve(definitions.basket(store), feed, run=0, version=version, started=datetime.now(UTC))
+    tables = plan_feed(
+        order,
+        reveal=lambda name: secrets.reveal_secret(store, name),
+        folder=store.folder,
+        pacer=StorePacer(store, order.source, order.pace, order.timeouts.request),
+        stop=threading.Event(),
+    )
+    full = order.model_dump(mode="json", by_alias=True, exclude={"run", "started", "feed_version"})
+    return {
+        "feed": feed,
+        "version": version,
+        "warehouse": order.warehouse.warehouse,
+        "tables": [t.as_dict() for t in tables],
+        "ignored": order.ignored,
+        "full": full,
+    }
+
+
+@operations.add(
+    "GET",
+    "/api/v1/feeds/{feed}/ledger",
+    "its loads, newest first",
+    answer=list[wire.LedgerLine],
+    query=Limit,
+    problems=(404,),
+)
+def feed_ledger(feed: str, query: Limit) -> Any:
+    _require(definitions.basket(parts().store), feed)
+    return journal.read_ledger(parts().store, feed=feed, limit=query.limit)
+
+
+@operations.add(
+    "GET",
+    "/api/v1/feeds/{feed}/rejects",
+    "records that could not be shaped",
+    answer=list[wire.Reject],
+    query=Limit,
+    problems=(404,),
+)
+def feed_rejects(feed: str, query: Limit) -> Any:
+    _require(definitions.basket(parts().store), feed)
+    return journal.read_rejects(parts().store, feed, limit=query.limit)
+
+
+def _require(basket: Basket, feed: str) -> None:
+    if feed not in basket.feeds:
+        known = ", ".join(sorted(basket.feeds)) or "none"
+        raise NotFound(
+            "looking up the feed",
+            feed,
+            found=f"feeds: {known}",
+            mend="apply a basket that defines it",
+            code="feed.not_found",
+        )
+
+
+def _feed(basket: Basket, name: str) -> dict[str, Any]:
+    store = parts().store
+    feed = basket.feeds[name]
+    active = runs.active(store, name)
+    latest = runs.latest(store, feed=name, limit=1)
+    return {
+        "name": name,
+        "about": feed.about,
+        "version": definitions.feed_version(store, name),
+        "source": feed.source,
+        "connector": basket.sources[feed.source].connector,
+        "warehouse": feed.warehouse,
+        "tables": list(feed.tables),
+        "activity": active["outcome"] if active else "idle",
+        "last_run": latest[0] if latest else None,
+        "fresh_at": runs.last_succeeded(store, name),
+        "rejects": journal.count_rejects(store, name),
+    }

@@ -1,0 +1,152 @@
+"""Runs: ask for one, watch it, cancel it, look into it."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from typing import Annotated, Any
+
+import orjson
+from flask import Response, current_app
+from pydantic import Field
+
+from ... import wire
+from ...store import definitions, journal, runs
+from ..operations import Body, Query
+from ..problems import TooManyWatchers
+from .feeds import _require
+from .shared import operations, parts
+
+_ACTIVE = ("queued", "running")
+# A stream says something at least this often, so that both sides notice a broken connection.
+_QUIET_SECONDS = 10.0
+_LONGEST_STREAM_SECONDS = 3600.0
+_LINES_AT_ONCE = 500
+
+
+class AskRun(Body):
+    feed: str
+    wait_seconds: Annotated[float, Field(ge=0, le=55, description="answer when the run ended, or after so long")] = 0
+
+
+class ListRuns(Query):
+    feed: str | None = None
+    before: Annotated[int, Field(ge=1, le=2**53)] | None = None
+    limit: Annotated[int, Field(ge=1, le=500)] = 50
+
+
+class Wait(Query):
+    wait_seconds: Annotated[float, Field(ge=0, le=55, description="answer when the run ended, or after so long")] = 0
+
+
+class LogPart(Query):
+    after: Annotated[int, Field(ge=0, le=2**53)] = 0
+    limit: Annotated[int, Field(ge=1, le=5000)] = 500
+
+
+@operations.add("GET", "/api/v1/runs", "runs, newest first", answer=list[wire.Run], query=ListRuns)
+def list_runs(query: ListRuns) -> Any:
+    return runs.latest(parts().store, feed=query.feed, before=query.before, limit=query.limit)
+
+
+@operations.add("POST", "/api/v1/runs", "run a feed", answer=wire.Run, status=201, body=AskRun, problems=(404, 409))
+def ask_run(body: AskRun) -> Any:
+    store = parts().store
+    _require(definitions.basket(store), body.feed)
+    run = parts().workers.ask(body.feed, definitions.feed_version(store, body.feed))
+    return _waited(run, body.wait_seconds)
+
+
+@operations.add("GET", "/api/v1/runs/{run}", "one run with its tables", answer=wire.Run, query=Wait, problems=(404,))
+def get_run(run: int, query: Wait) -> Any:
+    return _waited(run, query.wait_seconds)
+
+
+@operations.add("POST", "/api/v1/runs/{run}/cancel", "ask a run to stop", answer=wire.Run, problems=(404, 409))
+def cancel_run(run: int) -> Any:
+    parts().workers.cancel(run)
+    return runs.get(parts().store, run)
+
+
+@operations.add(
+    "GET", "/api/v1/runs/{run}/log", "its log, in order", answer=list[wire.LogLine], query=LogPart, problems=(404,)
+)
+def run_log(run: int, query: LogPart) -> Any:
+    runs.outcome(parts().store, run)
+    return journal.read_log(parts().store, run, after=query.after, limit=query.limit)
+
+
+@operations.add("GET", "/api/v1/runs/{run}/ledger", "its loads", answer=list[wire.LedgerLine], problems=(404,))
+def run_ledger(run: int) -> Any:
+    runs.outcome(parts().store, run)
+    return journal.read_ledger(parts().store, run=run)
+
+
+@operations.add(
+    "GET",
+    "/api/v1/runs/{run}/events",
+    "live: `run` events with the run, `log` events with new lines, `end` at the end",
+    answer=str,
+    query=LogPart,
+    problems=(404, 503),
+    stream=True,
+)
+def run_events(run: int, query: LogPart) -> Response:
+    own = parts()
+    runs.outcome(own.store, run)
+    if own.watchers >= own.settings.most_watchers:
+        raise TooManyWatchers(
+            "watching the run", str(run), found=f"{own.watchers} streams are open", mend="close one, or raise --threads"
+        )
+    app = current_app._get_current_object()  # type: ignore[attr-defined]
+
+    def stream() -> Iterator[bytes]:
+        own.watchers += 1
+        try:
+            with app.app_context():
+                yield from _events(run, query.after)
+        finally:
+            own.watchers -= 1
+
+    return Response(stream(), content_type="text/event-stream", headers={"Cache-Control": "no-cache"})
+
+
+def _events(run: int, after: int) -> Iterator[bytes]:
+    """Server-sent events (https://html.spec.whatwg.org/multipage/server-sent-events.html); the id is the last log line."""
+    own = parts()
+    ends = time.monotonic() + _LONGEST_STREAM_SECONDS
+    last_state: dict[str, Any] | None = None
+    while time.monotonic() < ends and not own.closing:
+        seen = own.workers.signal.count()
+        state = runs.get(own.store, run)
+        lines = journal.read_log(own.store, run, after=after, limit=_LINES_AT_ONCE)
+        if lines:
+            after = lines[-1]["number"]
+            yield _event("log", lines, after)
+        if state != last_state:
+            last_state = state
+            yield _event("run", state, after)
+        if len(lines) == _LINES_AT_ONCE:
+            continue
+        if state["outcome"] not in _ACTIVE:
+            # The end stands in the store before the last lines were read, so nothing comes after it.
+            yield _event("end", {"outcome": state["outcome"]}, after)
+            return
+        if own.workers.signal.wait(seen, _QUIET_SECONDS) == seen:
+            yield b": still here\n\n"
+
+
+def _event(name: str, data: Any, number: int) -> bytes:
+    return b"event: %s\nid: %d\ndata: %s\n\n" % (name.encode(), number, orjson.dumps(data))
+
+
+def _waited(run: int, seconds: float) -> dict[str, Any]:
+    own = parts()
+    ends = time.monotonic() + seconds
+    while True:
+        seen = own.workers.signal.count()
+        outcome = runs.outcome(own.store, run)
+        rest = ends - time.monotonic()
+        if outcome not in _ACTIVE or rest <= 0 or own.closing:
+            return runs.get(own.store, run)
+        own.workers.signal.wait(seen, min(rest, 5.0))

@@ -1,0 +1,143 @@
+"""A worker process: runs feeds one after another, told what to do on standard input.
+
+In:  {"run": 12}  {"cancel": 12}     one JSON object a line; the end of the input ends the process at once
+Out: {"ready": pid}  {"told": 12}  {"done": 12}
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import resource
+import sys
+import threading
+from datetime import UTC, datetime
+from pathlib import Path
+from queue import SimpleQueue
+from typing import Any
+
+from ..core.errors import ReedError
+from ..core.load import open_warehouse
+from ..core.run import RunOutcome, resolve, run_feed
+from ..store import Store, definitions, journal, runs, secrets
+from ..store.pace import StorePacer
+from .listener import StoreListener
+
+# A worker that has grown past this ends itself between two runs and is replaced; well under the 300 MB promised.
+_RETIRE_BYTES = 240 * 1024 * 1024
+
+
+def main(folder: str) -> None:
+    worker = Worker(Path(folder))
+    threading.Thread(target=worker.listen, name="listen", daemon=True).start()
+    worker.work()
+
+
+class Worker:
+    """`_lock` guards the output stream and the run being worked on."""
+
+    def __init__(self, folder: Path) -> None:
+        self._store = Store(folder)
+        self._orders: SimpleQueue[int] = SimpleQueue()
+        self._lock = threading.Lock()
+        self._current: int | None = None
+        self._stop = threading.Event()
+
+    # Listener's thread
+
+    def listen(self) -> None:
+        for line in sys.stdin:
+            order = json.loads(line)
+            if "run" in order:
+                self._orders.put(order["run"])
+            elif "cancel" in order:
+                with self._lock:
+                    if order["cancel"] == self._current:
+                        self._stop.set()
+        # The service is gone. A run may be cut at any point without harm, and must not go on beside the next service's.
+        os._exit(0)
+
+    # Main thread
+
+    def work(self) -> None:
+        # A first order is answered quicker when nothing is left to be opened.
+        self._store.connection.execute("select 1")
+        self._tell(ready=os.getpid())
+        while True:
+            run = self._orders.get()
+            with self._lock:
+                self._current = run
+                self._stop = threading.Event()
+            self._run(run)
+            with self._lock:
+                self._current = None
+            self._tell(done=run)
+            if resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 > _RETIRE_BYTES:
+                return
+
+    def _run(self, run: int) -> None:
+        listener = StoreListener(self._store, run, told=lambda: self._tell(told=run))
+        try:
+            outcome, error = self._execute(run, listener)
+        except ReedError as failed:
+            outcome, error = RunOutcome.FAILED, failed.as_dict()
+            listener.log("error", failed.code, str(failed))
+        except Exception as defect:  # a defect of ours: the run says so, and the service goes on
+            where = _where(defect)
+            error = {
+                **ReedError(
+                    "running the feed", found=f"{type(defect).__name__} in {where}", mend="report it with the log"
+                ).as_dict(),
+                "code": "run.defect",
+            }
+            outcome = RunOutcome.FAILED
+            listener.log("error", "run.defect", f"a defect of Reed Basket: {type(defect).__name__} in {where}")
+        listener.close()
+        runs.end(self._store, run, outcome, error)
+
+    def _execute(self, run: int, listener: StoreListener) -> tuple[RunOutcome, dict[str, Any] | None]:
+        store = self._store
+        asked = runs.get(store, run)
+        order = resolve(
+            definitions.basket(store), asked["feed"], run=run, version=asked["feed_version"], started=datetime.now(UTC)
+        )
+        runs.keep_order(store, run, order.model_dump_json(by_alias=True))
+        listener.begin(order)
+        self._catch_up(order.warehouse.warehouse, order.feed, open_warehouse(order.warehouse, store.folder))
+        pacer = StorePacer(store, order.source, order.pace, order.timeouts.request)
+        result = run_feed(
+            order,
+            reveal=lambda name: secrets.reveal_secret(store, name),
+            folder=store.folder,
+            pacer=pacer,
+            listener=listener,
+            stop=self._stop,
+            clock=lambda: datetime.now(UTC),
+        )
+        return result.outcome, result.error
+
+    def _catch_up(self, name: str, feed: str, warehouse: Any) -> None:
+        """Copy ledger lines that a killed worker committed and did not tell."""
+        try:
+            while lines := warehouse.ledger(feed=feed, after=journal.last_load(self._store, name, feed)):
+                with self._store.transaction() as connection:
+                    journal.keep_ledger(connection, name, lines)
+        finally:
+            warehouse.close()
+
+    def _tell(self, **what: int) -> None:
+        with self._lock:
+            sys.stdout.write(json.dumps(what) + "\n")
+            sys.stdout.flush()
+
+
+def _where(defect: Exception) -> str:
+    """File and line only: a message or a value could hold a secret."""
+    at = defect.__traceback__
+    while at is not None and at.tb_next is not None:
+        at = at.tb_next
+    return f"{Path(at.tb_frame.f_code.co_filename).name}:{at.tb_lineno}" if at else "unknown place"
+
+
+if __name__ == "__main__":
+    main(sys.argv[1])

@@ -1,0 +1,109 @@
+"""The store's file: connections, transactions, and upgrades by numbered .sql files."""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from importlib.resources import files
+from pathlib import Path
+
+from ..core.errors import ReedError
+
+FILE_NAME = "service.db"
+# Writers are short here; whoever waits longer than this is stuck.
+_BUSY_SECONDS = 20.0
+
+
+class StoreError(ReedError):
+    code = "store.failed"
+
+
+class Store:
+    """One data folder's records. Each thread has a connection of its own; `_local` keeps it."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self.path = folder / FILE_NAME
+        self._local = threading.local()
+
+    @property
+    def connection(self) -> sqlite3.Connection:
+        found: sqlite3.Connection | None = getattr(self._local, "connection", None)
+        if found is None:
+            found = self._local.connection = connect(self.path)
+        return found
+
+    @contextmanager
+    def transaction(self) -> Iterator[sqlite3.Connection]:
+        """A writing transaction: all of it, or nothing. The only place that commits."""
+        connection = self.connection
+        connection.execute("begin immediate")
+        try:
+            yield connection
+        except BaseException:
+            if connection.in_transaction:
+                connection.execute("rollback")
+            raise
+        connection.execute("commit")
+
+    def close(self) -> None:
+        """Close this thread's connection."""
+        found = getattr(self._local, "connection", None)
+        if found is not None:
+            found.close()
+            self._local.connection = None
+
+    def upgrade(self) -> list[str]:
+        """Bring the file to this version's schema, in place: the names of the steps taken. Raises StoreError."""
+        self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        connection = self.connection
+        scripts = sorted(
+            (f for f in files(__package__).joinpath("schema").iterdir() if f.name.endswith(".sql")),
+            key=lambda f: f.name,
+        )
+        taken = []
+        version = connection.execute("pragma user_version").fetchone()[0]
+        if version > len(scripts):
+            raise StoreError(
+                "opening the data folder",
+                str(self.folder),
+                found=f"it was made by a newer version (schema {version}, this one knows {len(scripts)})",
+                mend="use the newer version, or another data folder",
+                code="store.too_new",
+            )
+        for number, script in enumerate(scripts[version:], version + 1):
+            try:
+                connection.executescript(
+                    f"begin immediate;\n{script.read_text('utf-8')}\npragma user_version = {number};\ncommit;"
+                )
+            except sqlite3.Error as error:
+                if connection.in_transaction:
+                    connection.execute("rollback")
+                raise StoreError(
+                    "upgrading the data folder",
+                    str(self.folder),
+                    found=f"{script.name}: {error}",
+                    mend="nothing of this step was kept; report it",
+                    code="store.upgrade_failed",
+                ) from error
+            taken.append(script.name)
+        return taken
+
+
+def connect(path: Path) -> sqlite3.Connection:
+    connection = sqlite3.connect(path, timeout=_BUSY_SECONDS, isolation_level=None, check_same_thread=False)
+    connection.row_factory = sqlite3.Row
+    # WAL: the API reads while a worker writes.
+    connection.execute("pragma journal_mode = wal")
+    # NORMAL: the warehouse is the truth; what a power cut takes here is copied from there again.
+    connection.execute("pragma synchronous = normal")
+    connection.execute("pragma foreign_keys = on")
+    return connection
+
+
+def now_text() -> str:
+    """This moment as the store writes it: RFC 3339, UTC, milliseconds."""
+    return datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")

@@ -1,0 +1,106 @@
+"""What runs leave behind: log lines, the ledger's copy, rejects."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Sequence
+from typing import Any
+
+from ..core.load import LedgerLine
+from ..core.run.cursor import digest
+from ..core.shape import Reject
+from ..core.shape.exact_json import dump_lenient
+from .database import Store, now_text
+
+_LEDGER_COLUMNS = list(LedgerLine.__dataclass_fields__)
+_LEDGER_LIST = ", ".join(f'"{c}"' for c in _LEDGER_COLUMNS)
+
+
+def keep_log(connection: sqlite3.Connection, run: int, first: int, lines: Sequence[tuple[Any, ...]]) -> None:
+    """lines: (at, level, code, table, message, data or None), numbered from `first`. Within the caller's transaction."""
+    connection.executemany(
+        'insert into log (run, number, at, level, code, "table", message, data) values (?, ?, ?, ?, ?, ?, ?, ?)',
+        [(run, first + i, *line[:-1], json.dumps(line[-1]) if line[-1] else None) for i, line in enumerate(lines)],
+    )
+
+
+def next_number(store: Store, run: int) -> int:
+    return int(
+        store.connection.execute("select coalesce(max(number), 0) + 1 from log where run = ?", (run,)).fetchone()[0]
+    )
+
+
+def add_log(store: Store, run: int, level: str, code: str, message: str) -> None:
+    """One line by itself, from the service."""
+    with store.transaction() as connection:
+        keep_log(connection, run, next_number(store, run), [(now_text(), level, code, None, message, None)])
+
+
+def read_log(store: Store, run: int, *, after: int = 0, limit: int = 500) -> list[dict[str, Any]]:
+    """Lines with number > after, in order (wire.LogLine)."""
+    rows = store.connection.execute(
+        'select number, at, level, code, "table", message, data from log where run = ? and number > ? order by number limit ?',
+        (run, after, limit),
+    )
+    return [{**dict(r), "data": json.loads(r["data"]) if r["data"] else None} for r in rows]
+
+
+def keep_ledger(connection: sqlite3.Connection, warehouse: str, lines: Sequence[LedgerLine]) -> None:
+    """Within the caller's transaction; lines that are there already stay."""
+    connection.executemany(
+        f"insert or ignore into ledger (warehouse, {_LEDGER_LIST}) values (?, {', '.join('?' * len(_LEDGER_COLUMNS))})",
+        [(warehouse, *(getattr(line, c) for c in _LEDGER_COLUMNS)) for line in lines],
+    )
+
+
+def last_load(store: Store, warehouse: str, feed: str) -> int:
+    row = store.connection.execute(
+        "select coalesce(max(load), 0) from ledger where warehouse = ? and feed = ?", (warehouse, feed)
+    ).fetchone()
+    return int(row[0])
+
+
+def read_ledger(
+    store: Store, *, feed: str | None = None, run: int | None = None, limit: int = 200
+) -> list[dict[str, Any]]:
+    """The newest lines first (wire.LedgerLine), with `reconciles` worked out again from the counts."""
+    rows = store.connection.execute(
+        f"""select warehouse, {_LEDGER_LIST} from ledger
+            where (? is null or feed = ?) and (? is null or run = ?) order by started desc, load desc limit ?""",
+        (feed, feed, run, run, limit),
+    )
+    found = []
+    for row in rows:
+        line = LedgerLine(**{c: row[c] for c in _LEDGER_COLUMNS})
+        found.append({"warehouse": row["warehouse"], **line.as_dict(), "reconciles": line.reconciles})
+    return found
+
+
+def keep_rejects(connection: sqlite3.Connection, feed: str, run: int, table: str, rejects: Sequence[Reject]) -> None:
+    """Within the caller's transaction. The same record met again is counted, not kept twice."""
+    connection.executemany(
+        """insert into reject (feed, source_table, digest, run, at, code, message, field, record)
+           values (?, ?, ?, ?, ?, ?, ?, ?, ?)
+           on conflict (feed, source_table, digest) do update set
+               run = excluded.run, at = excluded.at, code = excluded.code, message = excluded.message,
+               field = excluded.field, times = times + (run <> excluded.run)""",
+        [
+            (feed, table, digest(r.record), run, now_text(), r.code, r.message, r.field, dump_lenient(r.record))
+            for r in rejects
+        ],
+    )
+
+
+def read_rejects(store: Store, feed: str, *, limit: int = 200) -> list[dict[str, Any]]:
+    """The latest first (wire.Reject)."""
+    rows = store.connection.execute(
+        """select id, feed, source_table, run, at, code, message, field, record, times from reject
+           where feed = ? order by id desc limit ?""",
+        (feed, limit),
+    )
+    return [dict(r) for r in rows]
+
+
+def count_rejects(store: Store, feed: str) -> int:
+    return int(store.connection.execute("select count(*) from reject where feed = ?", (feed,)).fetchone()[0])
