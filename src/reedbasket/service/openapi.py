@@ -30,7 +30,7 @@ def document(operations: Operations) -> dict[str, Any]:
         "info": {
             "title": "Reed Basket",
             "version": __version__,
-            "description": "Feeds, runs, ledger and warehouse tables. Times are RFC 3339 in UTC; errors are RFC 9457 with a stable `code`.",
+            "description": "Feeds, runs, ledger, tables. Times are RFC 3339 in UTC; errors are RFC 9457 with a stable `code`.",
         },
         "servers": [{"url": "/"}],
         "security": [{"bearer": []}, {"session": []}],

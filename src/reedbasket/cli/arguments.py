@@ -1,0 +1,156 @@
+"""Every command with its arguments, help and example."""
+
+from __future__ import annotations
+
+import argparse
+from collections.abc import Callable
+
+from . import data, definitions, feeds, runs, services
+
+Command = Callable[[argparse.Namespace], int]
+
+
+def build() -> argparse.ArgumentParser:
+    parser = argparse.ArgumentParser(
+        prog="reed",
+        description="Reed Basket: pulls records from live sources into warehouse tables, without losing or doubling a row.",
+        epilog="Each command has its own help: reed run --help",
+    )
+    commands = parser.add_subparsers(metavar="COMMAND", required=True)
+    shared = argparse.ArgumentParser(add_help=False)
+    shared.add_argument("--url", help="address of the service (else REED_URL, else the data folder's)")
+    shared.add_argument("--token", help="bearer token (else REED_TOKEN, else the data folder's)")
+    shared.add_argument("--json", action="store_true", help="print JSON")
+
+    def add(name: str, command: Command, about: str, example: str, *, local: bool = False) -> argparse.ArgumentParser:
+        made = commands.add_parser(
+            name,
+            help=about,
+            description=about[0].upper() + about[1:] + ".",
+            epilog=f"example:\n  {example}",
+            formatter_class=argparse.RawDescriptionHelpFormatter,
+            parents=[] if local else [shared],
+        )
+        made.set_defaults(command=command)
+        return made
+
+    _services(add)
+    _definitions(add)
+    _feeds_and_runs(add)
+    _data(add)
+    return parser
+
+
+def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
+    serve = add("serve", services.serve, "start the service", "reed serve --data ./reed-data --port 8640", local=True)
+    serve.add_argument("--data", help="data folder (else REED_DATA, ./reed-data, or one in your home)")
+    serve.add_argument("--host", help="address to listen on (127.0.0.1)")
+    serve.add_argument("--port", type=int, help="port (8640); 0 lets the system pick")
+    serve.add_argument("--workers", type=int, help="worker processes (2)")
+    serve.add_argument("--threads", type=int, help="threads that answer requests (16)")
+    serve.add_argument("--hosts", help="further host names the service is called by, comma separated")
+
+    demo = add(
+        "demo",
+        services.demo,
+        "start the service with made-up data, or let something happen in it",
+        "reed demo",
+        local=True,
+    )
+    demo.add_argument(
+        "--data", default="reed-data", help="data folder, cleared if an earlier demo made it (./reed-data)"
+    )
+    demo.add_argument("--port", type=int, default=8640, help="port (8640)")
+    demo.set_defaults(json=False)
+    more = demo.add_subparsers(metavar="[happen]")
+    happen = more.add_parser(
+        "happen",
+        help="let something happen at the running demo's harbour",
+        epilog="example:\n  reed demo happen bookings_added",
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
+    happen.add_argument("thing", nargs="?", help="what; without it, what can")
+    happen.set_defaults(command=services.happen)
+
+    add("sign-in", services.sign_in, "make a one-use link into the console", "reed sign-in")
+
+
+def _definitions(add: Callable[..., argparse.ArgumentParser]) -> None:
+    apply = add("apply", definitions.apply, "check a basket and apply it as one", "reed apply ./basket")
+    apply.add_argument("folder", help="a folder of YAML definitions, or one file")
+    apply.add_argument("--only-check", action="store_true", help="say what is wrong, apply nothing")
+
+    listed = add("definitions", definitions.list_all, "list the definitions in force", "reed definitions feed harbour")
+    listed.add_argument("kind", nargs="?", choices=["connector", "source", "warehouse", "feed"])
+    listed.add_argument("name", nargs="?", help="show this one")
+
+    add(
+        "schema",
+        definitions.schema,
+        "print the JSON Schema of definitions, for editors",
+        "reed schema > basket.schema.json",
+    )
+
+    secret = add(
+        "secret",
+        definitions.secret,
+        "set, list or remove secrets; values are never shown",
+        "reed secret set harbour_token",
+    )
+    secret.add_argument("action", choices=["set", "list", "remove"])
+    secret.add_argument("name", nargs="?")
+
+
+def _feeds_and_runs(add: Callable[..., argparse.ArgumentParser]) -> None:
+    add("feeds", feeds.list_all, "list feeds with state, freshness and last outcome", "reed feeds")
+
+    plan = add(
+        "plan", feeds.plan, "show what a run would do; asks the source for a page of each table", "reed plan harbour"
+    )
+    plan.add_argument("feed")
+    plan.add_argument("--full", action="store_true", help="also print the definition with every default filled in")
+
+    ledger = add("ledger", feeds.ledger, "show a feed's loads, newest first", "reed ledger harbour")
+    ledger.add_argument("feed")
+    ledger.add_argument("--limit", type=int, default=20)
+
+    rejects = add(
+        "rejects", feeds.rejects, "show records that could not be loaded, with the reason", "reed rejects harbour"
+    )
+    rejects.add_argument("feed")
+    rejects.add_argument("--limit", type=int, default=20)
+
+    run = add("run", runs.run, "run a feed and watch it", "reed run harbour --wait")
+    run.add_argument("feed")
+    how = run.add_mutually_exclusive_group()
+    how.add_argument("--wait", action="store_true", help="say nothing until it ended")
+    how.add_argument("--no-wait", action="store_true", help="only ask for it")
+
+    listed = add("runs", runs.list_all, "list runs, newest first", "reed runs --feed harbour --limit 5")
+    listed.add_argument("--feed")
+    listed.add_argument("--limit", type=int, default=20)
+
+    watch = add("watch", runs.watch, "watch a run live", "reed watch 12")
+    watch.add_argument("run", type=int, nargs="?", help="its number; without it, the latest")
+
+    cancel = add("cancel", runs.cancel, "ask a run to stop; what it committed stays", "reed cancel 12")
+    cancel.add_argument("run", type=int)
+
+    log = add("log", runs.log, "print a run's log, every request included", "reed log 12")
+    log.add_argument("run", type=int)
+
+
+def _data(add: Callable[..., argparse.ArgumentParser]) -> None:
+    tables = add("tables", data.tables, "list a warehouse's tables, counted", "reed tables marsh")
+    tables.add_argument("warehouse")
+
+    rows = add("rows", data.rows, "show a table's rows, the latest loaded first", "reed rows marsh sailings --limit 5")
+    rows.add_argument("warehouse")
+    rows.add_argument("table")
+    rows.add_argument("--limit", type=int, default=10)
+    rows.add_argument("--offset", type=int, default=0)
+
+    sql = add("sql", data.sql, "ask a warehouse with SQL, read only", 'reed sql marsh "select count(*) from sailings"')
+    sql.add_argument("warehouse")
+    sql.add_argument("statement")
+    sql.add_argument("--limit", type=int, default=100)

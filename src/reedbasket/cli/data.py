@@ -1,0 +1,56 @@
+"""tables, rows, sql: the look into the warehouse that people take after every run."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from ..client import find_client
+from . import show
+
+if TYPE_CHECKING:
+    from .. import wire
+
+
+def tables(options: argparse.Namespace) -> int:
+    found = find_client(options.url, options.token).tables(options.warehouse)
+    if options.json:
+        return show.as_json(found)
+    rows = [
+        (t["name"], show.count(t["rows"]), len(t["columns"]), t["feed"], t["last_load"], show.ago(t["loaded_at"]))
+        for t in found
+    ]
+    show.table(
+        ["table", "rows", "columns", "feed", "last load", "loaded"],
+        rows,
+        empty="No tables yet; run a feed.",
+        right=["rows", "columns", "last load"],
+    )
+    return 0
+
+
+def rows(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    return _print(
+        client.rows(options.warehouse, options.table, limit=options.limit, offset=options.offset), options.json
+    )
+
+
+def sql(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    return _print(client.query(options.warehouse, options.statement, limit=options.limit), options.json)
+
+
+def _print(found: wire.Rows, as_json: bool) -> int:
+    if as_json:
+        return show.as_json(found)
+    names = [c["name"] for c in found["columns"]]
+    numbers = [
+        n
+        for i, n in enumerate(names)
+        if found["rows"] and all(isinstance(r[i], int | float | None) for r in found["rows"])
+    ]
+    show.table(names, found["rows"], empty=f"No rows. Columns: {', '.join(names)}", right=numbers)
+    if found["truncated"]:
+        print(f"… more than {len(found['rows'])} rows; raise --limit to see them")
+    return 0

@@ -1,0 +1,66 @@
+"""`reed`: what it can do, and which exit code says what.
+
+0 done · 1 the run, or what was asked, failed · 2 the command was not written right · 3 no service answers, or it does not
+know us · 4 there is no such thing · 5 the definitions hold mistakes · 6 not in the present state · 130 stopped with Ctrl-C
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from collections.abc import Callable, Sequence
+
+from ..client import ServiceProblem, ServiceUnreachable
+from . import arguments
+
+Command = Callable[[argparse.Namespace], int]
+
+
+def main(given: Sequence[str] | None = None) -> int:
+    parser = arguments.build()
+    options = parser.parse_args(given)
+    try:
+        return int(options.command(options))
+    except ServiceUnreachable as error:
+        _complain(str(error), "service.unreachable")
+        return 3
+    except ServiceProblem as problem:
+        return _refused(problem)
+    except KeyboardInterrupt:
+        return 130
+    except BrokenPipeError:
+        # Whoever reads us has seen enough (`reed log 1 | head`); nothing is left to say to them.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except Exception as error:
+        # Starting the service or reading a folder raises core errors; importing their class costs every command 20 ms.
+        code = getattr(error, "code", None)
+        if not isinstance(code, str):
+            raise
+        _complain(str(error), code)
+        _mistakes(getattr(error, "details", None))
+        return 5 if code.startswith("definition.") else 1
+
+
+def _refused(problem: ServiceProblem) -> int:
+    _complain(str(problem), problem.code)
+    _mistakes(problem.details)
+    if problem.code.startswith("definition.") and problem.status == 422:
+        return 5
+    return {401: 3, 403: 3, 404: 4, 409: 6}.get(problem.status, 1)
+
+
+def _complain(text: str, code: str) -> None:
+    print(f"reed: {text}  [{code}]", file=sys.stderr)
+
+
+def _mistakes(details: object) -> None:
+    for item in details if isinstance(details, list) else []:
+        if isinstance(item, dict) and "file" in item:
+            place = f"{item['file']}:{item['line']}:{item['column']}"
+            print(f"{place}  {item['path']}\n  {item['message']}  [{item['code']}]", file=sys.stderr)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

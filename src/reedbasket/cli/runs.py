@@ -1,0 +1,223 @@
+"""run, runs, watch, cancel, log."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+import time
+from typing import TYPE_CHECKING, Any
+
+from ..client import Client, find_client
+from . import show
+
+if TYPE_CHECKING:
+    from .. import wire
+
+_ACTIVE = ("queued", "running")
+# The service answers a waiting call after this long at the latest; then it is asked again.
+_WAIT_SECONDS = 50.0
+# In a pipe, progress is a line now and then instead of a bar.
+_LINE_SECONDS = 2.0
+
+
+def run(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    asked = client.ask_run(options.feed, wait_seconds=_WAIT_SECONDS if options.wait else 0)
+    if options.no_wait:
+        if options.json:
+            return show.as_json(asked)
+        print(f"Run {asked['id']} of {asked['feed']} is {asked['outcome']}; watch it with `reed watch {asked['id']}`.")
+        return 0
+    if options.wait or options.json:
+        while asked["outcome"] in _ACTIVE:
+            asked = client.run(asked["id"], wait_seconds=_WAIT_SECONDS)
+        return _ended(asked, options.json)
+    return _watch(client, asked["id"], False)
+
+
+def watch(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    number = options.run
+    if number is None:
+        latest = client.runs(limit=1)
+        if not latest:
+            print("No runs yet.")
+            return 0
+        number = latest[0]["id"]
+    return _watch(client, number, options.json)
+
+
+def list_all(options: argparse.Namespace) -> int:
+    found = find_client(options.url, options.token).runs(feed=options.feed, limit=options.limit)
+    if options.json:
+        return show.as_json(found)
+    rows = [
+        (
+            r["id"],
+            r["feed"],
+            show.outcome(r["outcome"]),
+            show.local_time(r["requested_at"]),
+            show.seconds_between(r["started_at"], r["ended_at"]),
+            show.count(r["totals"]["read"]),
+            show.count(r["totals"]["loaded"]),
+            show.count(r["totals"]["rejected"]),
+            show.count(r["totals"]["requests"]),
+            f"{r['error']['code']}" if r["error"] else (f"takes up run {r['resumes']}" if r["resumes"] else ""),
+        )
+        for r in found
+    ]
+    show.table(
+        ["run", "feed", "outcome", "asked for", "took", "read", "loaded", "rejected", "requests", "remark"],
+        rows,
+        empty="No runs yet; run a feed with `reed run FEED`.",
+        right=["run", "took", "read", "loaded", "rejected", "requests"],
+    )
+    return 0
+
+
+def cancel(options: argparse.Namespace) -> int:
+    stopped = find_client(options.url, options.token).cancel(options.run)
+    if options.json:
+        return show.as_json(stopped)
+    print(f"Asked run {options.run} to stop; what it committed stays.")
+    return 0
+
+
+def log(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    after = 0
+    everything: list[Any] = []
+    while lines := client.log(options.run, after=after, limit=5000):
+        after = lines[-1]["number"]
+        if options.json:
+            everything += lines
+            continue
+        for line in lines:
+            _log_line(line)
+    return show.as_json(everything) if options.json else 0
+
+
+def _log_line(line: wire.LogLine) -> None:
+    mark = {"warning": "!", "error": "✗"}.get(line["level"], " ")
+    print(f"{line['at'][11:23]} {mark} {line['table'] or '':<12} {line['message']}  [{line['code']}]")
+
+
+def _watch(client: Client, number: int, as_json: bool) -> int:
+    if as_json:
+        for name, data in client.events(number):
+            print(json.dumps({name: data}, ensure_ascii=False), flush=True)
+        return _code(client.run(number))
+    if show.is_live():
+        _live(client, number)
+    else:
+        _lines(client, number)
+    return _ended(client.run(number), False)
+
+
+def _live(client: Client, number: int) -> None:
+    """A table that redraws itself in place."""
+    from rich.live import Live
+
+    with Live(console=show.console(), refresh_per_second=8, transient=True) as live:
+        for name, data in client.events(number):
+            if name == "run":
+                live.update(_live_table(data))
+
+
+def _live_table(run: wire.Run) -> Any:
+    from rich.progress_bar import ProgressBar
+    from rich.table import Table
+
+    took = show.seconds_between(run["started_at"], run["ended_at"])
+    made = Table(
+        box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0), title_justify="left", title_style=""
+    )
+    made.title = f"run {run['id']}  {run['feed']}  {run['outcome']}  {took}"
+    for name in ("table", "phase", "", "read", "loaded", "rows/s", "requests", "bytes", "waited", "left"):
+        made.add_column(name, justify="left" if name in ("table", "phase", "") else "right", no_wrap=True)
+    for table in run["tables"]:
+        expected = table["expected"]
+        bar = ProgressBar(total=max(expected, 1), completed=_done(table), width=18) if expected is not None else ""
+        made.add_row(
+            table["target"],
+            table["phase"],
+            bar,
+            show.count(table["read"]),
+            show.count(table["loaded"]),
+            show.count(_pace(table)),
+            show.count(table["requests"]),
+            show.size(table["source_bytes"]),
+            f"{table['waited_seconds']:.1f} s" if table["waited_seconds"] >= 0.05 else "",
+            _left(table),
+        )
+    return made
+
+
+def _done(table: wire.TableProgress) -> int:
+    return table["read"] + table["repeated"] + table["held_back"]
+
+
+def _pace(table: wire.TableProgress) -> int:
+    return round(table["read"] / table["seconds"]) if table["seconds"] > 0 else 0
+
+
+def _left(table: wire.TableProgress) -> str:
+    done, expected = _done(table), table["expected"]
+    if expected is None or not done or table["phase"] not in ("reading", "committing") or done >= expected:
+        return ""
+    return f"{table['seconds'] * (expected - done) / done:.0f} s"
+
+
+def _lines(client: Client, number: int) -> None:
+    """For pipes: a line when a table changes its phase, and one now and then."""
+    phases: dict[str, str] = {}
+    last = 0.0
+    for name, data in client.events(number):
+        if name != "run":
+            continue
+        due = time.monotonic() - last >= _LINE_SECONDS
+        for table in data["tables"]:
+            moved = phases.get(table["table"]) != table["phase"]
+            if table["phase"] != "waiting" and (moved or (due and table["phase"] == "reading")):
+                print(_words(table), flush=True)
+                last = time.monotonic()
+            phases[table["table"]] = table["phase"]
+
+
+def _words(table: wire.TableProgress) -> str:
+    expected = f" of {show.count(table['expected'])}" if table["expected"] is not None else ""
+    text = f"{table['target']:<14} {table['phase']:<11} {show.count(table['read'])}{expected} read"
+    text += (
+        f", {show.count(table['loaded'])} loaded, {show.count(table['requests'])} requests, {table['seconds']:.2f} s"
+    )
+    if table["repeated"]:
+        text += f" ({show.count(table['repeated'])} in the overlap were taken before)"
+    return text
+
+
+def _ended(run: wire.Run, as_json: bool) -> int:
+    if as_json:
+        show.as_json(run)
+        return _code(run)
+    took = show.seconds_between(run["started_at"], run["ended_at"])
+    totals = run["totals"]
+    words = f"{show.count(totals['read'])} read, {show.count(totals['loaded'])} loaded, {show.count(totals['requests'])} requests"
+    if totals["repeated"]:
+        words += f"; {show.count(totals['repeated'])} in the overlap were taken before"
+    if totals["rejected"]:
+        words += f"; {show.count(totals['rejected'])} rejected, see `reed rejects {run['feed']}`"
+    print(f"Run {run['id']} of {run['feed']} {run['outcome']} in {took}: {words}.")
+    for table in run["tables"]:
+        if table["phase"] in ("failed", "skipped") or table["read"]:
+            print("  " + _words(table))
+    if run["error"]:
+        error = run["error"]
+        print(
+            f"  {error['doing']} {error['on']}: {error['found']}. {error['mend']}  [{error['code']}]", file=sys.stderr
+        )
+    return _code(run)
+
+
+def _code(run: wire.Run) -> int:
+    return 0 if run["outcome"] == "succeeded" else 1

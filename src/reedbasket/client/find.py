@@ -1,0 +1,35 @@
+"""Where the service is: told, or found by its data folder."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+
+from .client import Client
+from .errors import ServiceUnreachable
+
+
+def find_client(url: str | None = None, token: str | None = None) -> Client:
+    """A client for the address and token given, else REED_URL and REED_TOKEN, else the service of the data folder:
+    REED_DATA, ./reed-data, or the one in the user's home. Raises ServiceUnreachable."""
+    url = url or os.environ.get("REED_URL")
+    token = token or os.environ.get("REED_TOKEN")
+    if url and token:
+        return Client(url, token)
+    home = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local" / "share")
+    places = (
+        [Path(os.environ["REED_DATA"])]
+        if os.environ.get("REED_DATA")
+        else [Path("reed-data"), Path(home) / "reedbasket"]
+    )
+    for folder in places:
+        try:
+            found = url or json.loads((folder / "service.json").read_text())["url"]
+            return Client(found, token or (folder / "token").read_text().strip())
+        except (OSError, ValueError, KeyError):
+            continue
+    looked = " and ".join(str(p) for p in places)
+    raise ServiceUnreachable(
+        f"no running service found (looked in {looked}); start one with `reed serve` or `reed demo`, or give --url and --token"
+    )

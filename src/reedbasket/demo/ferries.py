@@ -1,0 +1,156 @@
+"""The harbour's records, generated from a fixed seed: 6 landings, 9 vessels, 20,000 sailings, 60,000 bookings.
+
+The story's clock stands at STORY_NOW when the stand-in starts and goes on from there.
+"""
+
+from __future__ import annotations
+
+import random
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+SEED = 20260302
+STORY_NOW = datetime(2026, 3, 2, 6, 0, tzinfo=UTC)
+SAILINGS = 20_000
+BOOKINGS = 60_000
+
+_LANDINGS = [
+    ("OSQ", "Osier Quay", 4, True),
+    ("EEL", "Eelstairs", 2, True),
+    ("TAN", "Tansy Reach", 2, False),
+    ("WIT", "Withybank", 3, True),
+    ("HER", "Heron Stage", 1, False),
+    ("LOS", "Long Sluice", 3, True),
+]
+_VESSELS = ["Bittern", "Curlew", "Dunlin", "Egret", "Godwit", "Lapwing", "Plover", "Redshank", "Whimbrel"]
+_STATUSES = ["arrived"] * 46 + ["delayed"] * 3 + ["cancelled"]
+_CONCESSIONS = [None, None, None, "resident", "student"]
+_CATEGORIES = ["adult"] * 7 + ["child"] * 2 + ["senior"]
+_KINDS = ["car", "car", "car", "van", "motorcycle", "trailer"]
+
+
+def time_text(value: datetime) -> str:
+    return value.isoformat(timespec="milliseconds").replace("+00:00", "Z")
+
+
+def make_all() -> dict[str, list[dict[str, Any]]]:
+    """{table: records}, each list in the order of updated_at."""
+    rng = random.Random(SEED)
+    sailings = _sailings(rng)
+    made = {
+        "landings": _landings(),
+        "vessels": _vessels(rng),
+        "sailings": sailings,
+        "bookings": [make_booking(rng, number, rng.choice(sailings)) for number in range(1, BOOKINGS + 1)],
+    }
+    for records in made.values():
+        records.sort(key=lambda r: r["updated_at"])
+    return made
+
+
+def _landings() -> list[dict[str, Any]]:
+    return [
+        {
+            "landing_id": code,
+            "name": name,
+            "berths": berths,
+            "step_free": step_free,
+            "position": {"lat": round(51.2 + i * 0.031, 5), "lon": round(0.61 + i * 0.047, 5)},
+            "updated_at": time_text(datetime(2026, 1, 2, 9, i, tzinfo=UTC)),
+        }
+        for i, (code, name, berths, step_free) in enumerate(_LANDINGS)
+    ]
+
+
+def _vessels(rng: random.Random) -> list[dict[str, Any]]:
+    return [
+        {
+            "vessel_id": f"V{i:02d}",
+            "name": name,
+            "seats": rng.choice([48, 64, 96, 120]),
+            "car_deck_m": rng.choice([0, 24, 36, 60]),
+            "built": f"{rng.randint(1988, 2021)}-{rng.randint(1, 12):02d}-01",
+            "call_sign": f"SF{i:03d}",
+            "updated_at": time_text(datetime(2026, 1, 3, 10, i, tzinfo=UTC)),
+        }
+        for i, name in enumerate(_VESSELS, 1)
+    ]
+
+
+def _sailings(rng: random.Random) -> list[dict[str, Any]]:
+    """Departures from New Year to ten days ahead of the story's now, evenly spread over the day."""
+    first = datetime(2026, 1, 1, 5, 0, tzinfo=UTC)
+    step = (STORY_NOW + timedelta(days=10) - first) / SAILINGS
+    codes = [code for code, *_ in _LANDINGS]
+    records = []
+    for number in range(1, SAILINGS + 1):
+        departs = (first + step * number).replace(second=0, microsecond=0)
+        origin, to = rng.sample(codes, 2)
+        past = departs < STORY_NOW - timedelta(hours=2)
+        status = rng.choice(_STATUSES) if past else "scheduled"
+        delay = rng.randint(3, 55) if status == "delayed" else 0
+        changed = (
+            departs + timedelta(minutes=delay + 20, seconds=rng.randint(0, 59))
+            if past
+            else departs - timedelta(days=11)
+        )
+        records.append(
+            {
+                "sailing_id": f"S-{number:05d}",
+                "from": origin,
+                "to": to,
+                "vessel_id": f"V{rng.randint(1, len(_VESSELS)):02d}",
+                "departs_at": time_text(departs),
+                "departed_at": time_text(departs + timedelta(minutes=delay))
+                if past and status != "cancelled"
+                else None,
+                "status": status,
+                "delay_minutes": delay,
+                "seats_free": rng.randint(0, 60),
+                "tide": {"height_m": round(rng.uniform(0.4, 5.9), 2), "rising": rng.random() < 0.5},
+                "updated_at": time_text(changed),
+            }
+        )
+    return records
+
+
+def make_booking(rng: random.Random, number: int, sailing: dict[str, Any]) -> dict[str, Any]:
+    """One booking of a sailing, with its passengers and vehicles."""
+    departs = datetime.fromisoformat(sailing["departs_at"])
+    booked = min(departs, STORY_NOW) - timedelta(minutes=rng.randint(30, 20_000))
+    concession = rng.choice(_CONCESSIONS)
+    passengers = [
+        {
+            "category": rng.choice(_CATEGORIES),
+            "seat": f"{rng.randint(1, 30)}{rng.choice('ABCD')}",
+            "step_free": rng.random() < 0.04,
+        }
+        for _ in range(rng.choice([1, 1, 2, 2, 3, 4]))
+    ]
+    vehicles: list[dict[str, Any]] = [
+        {
+            "kind": rng.choice(_KINDS),
+            "length_m": round(rng.uniform(2.1, 8.5), 1),
+            "plate": f"MK{rng.randint(10, 99)} {number % 1000:03d}",
+        }
+        for _ in range(rng.choice([0, 0, 0, 1, 1, 2]))
+    ]
+    amount = 6.4 * len(passengers) + sum(4.2 * v["length_m"] for v in vehicles)
+    return {
+        "booking_id": f"B-{number:06d}",
+        "sailing_id": sailing["sailing_id"],
+        # Beyond 2^53: a double would lose its last digits.
+        "ticket": 9_007_199_254_740_993 + number * 7_919,
+        "status": rng.choice(["confirmed"] * 18 + ["cancelled", "no_show"]),
+        "booked_at": time_text(booked),
+        "fare": {
+            "amount": round(amount * (0.7 if concession else 1.0), 2),
+            "currency": "EUR",
+            "concession": concession,
+        },
+        "contact_email": f"guest{number}@post.example",
+        "passengers": passengers,
+        "vehicles": vehicles,
+        "note": rng.choice([None] * 19 + ["bicycle", "dog on board", "Übergepäck, 2 Kisten"]),
+        "updated_at": time_text(booked + timedelta(seconds=rng.randint(0, 1200))),
+    }

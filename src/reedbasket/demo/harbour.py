@@ -1,0 +1,180 @@
+"""The harbour stand-in: an HTTP API with bearer token, next-token pages and `updated_after`, over the made-up records.
+
+`python -m reedbasket.demo.harbour --token T [--port P]` prints its address as the first line. What the outside world does to
+it is asked for under /happen, where no token is needed: it is the demo's own switch, not part of the API.
+"""
+
+from __future__ import annotations
+
+import argparse
+import base64
+import binascii
+import random
+import threading
+import time
+from bisect import bisect_left
+from collections.abc import Callable
+from datetime import datetime, timedelta
+from typing import Any
+
+import orjson
+from flask import Flask, Response, request
+from waitress.server import create_server
+
+from .ferries import SEED, STORY_NOW, make_all, make_booking, time_text
+
+_KEYS = {"landings": "landing_id", "vessels": "vessel_id", "sailings": "sailing_id", "bookings": "booking_id"}
+_LARGEST_PAGE = 1000
+
+
+class Harbour:
+    """The records and their clock. `_lock` guards both: several threads answer."""
+
+    def __init__(self) -> None:
+        self._tables = make_all()
+        self._lock = threading.Lock()
+        self._started = time.monotonic()
+        self._last = STORY_NOW
+        self._rng = random.Random(SEED + 1)
+        self._next_booking = len(self._tables["bookings"]) + 1
+        self.busy_left = 0
+        self.down_until = 0.0
+
+    def now(self) -> datetime:
+        """The story's time: never twice the same millisecond, so that changes have an order."""
+        now = STORY_NOW + timedelta(seconds=time.monotonic() - self._started)
+        self._last = max(now, self._last + timedelta(milliseconds=1))
+        return self._last
+
+    def page(
+        self, table: str, after: str | None, before: str | None, start: tuple[str, str] | None, limit: int
+    ) -> dict[str, Any]:
+        """Records with after <= updated_at < before, in the order of (updated_at, id), from behind `start`."""
+        key = _KEYS[table]
+        with self._lock:
+            records = self._tables[table]
+            low = bisect_left(records, after or "", key=lambda r: r["updated_at"])
+            high = bisect_left(records, before, key=lambda r: r["updated_at"]) if before else len(records)
+            total = max(0, high - low)
+            if start:
+                low = bisect_left(records, start, key=lambda r: (r["updated_at"], r[key]))
+                low += low < len(records) and (records[low]["updated_at"], records[low][key]) == start
+            items = records[low : min(high, low + limit)]
+            more = items and low + limit < high
+            token = _token(items[-1]["updated_at"], items[-1][key]) if more else None
+        return {"items": items, "meta": {"next": token, "total": total}}
+
+    def bookings_added(self, count: int = 2) -> str:
+        with self._lock:
+            for _ in range(count):
+                sailing = self._rng.choice(self._tables["sailings"][-200:])
+                booking = make_booking(self._rng, self._next_booking, sailing)
+                now = time_text(self.now())
+                self._tables["bookings"].append({**booking, "booked_at": now, "updated_at": now})
+                self._next_booking += 1
+        return f"{count} bookings were added"
+
+    def sailing_delayed(self) -> str:
+        with self._lock:
+            records = self._tables["sailings"]
+            index = next(i for i in range(len(records) - 1, -1, -1) if records[i]["status"] == "scheduled")
+            sailing = records.pop(index)
+            records.append({**sailing, "status": "delayed", "delay_minutes": 25, "updated_at": time_text(self.now())})
+        return f"sailing {sailing['sailing_id']} is delayed by 25 minutes"
+
+    def odd_record(self) -> str:
+        """A booking whose fare is a word: it will not fit its column."""
+        with self._lock:
+            booking = make_booking(self._rng, self._next_booking, self._tables["sailings"][-1])
+            booking["fare"]["amount"] = "free"
+            now = time_text(self.now())
+            self._tables["bookings"].append({**booking, "booked_at": now, "updated_at": now})
+            self._next_booking += 1
+        return f"booking {booking['booking_id']} was added with the fare 'free'"
+
+    def busy(self) -> str:
+        self.busy_left = 2
+        return "the next 2 requests are answered 429 with Retry-After: 1"
+
+    def down(self) -> str:
+        self.down_until = time.monotonic() + 5
+        return "every request is answered 503 for 5 seconds"
+
+
+def _token(updated_at: str, key: str) -> str:
+    return base64.urlsafe_b64encode(f"{updated_at}|{key}".encode()).decode()
+
+
+def _start(token: str | None) -> tuple[str, str] | None:
+    if not token:
+        return None
+    updated_at, _, key = base64.urlsafe_b64decode(token).decode().partition("|")
+    return updated_at, key
+
+
+def _comparable(text: str | None) -> str | None:
+    """A time as the records write it, so that text compares as time does."""
+    return time_text(datetime.fromisoformat(text)) if text else None
+
+
+def create_harbour(token: str) -> Flask:
+    app = Flask(__name__)
+    harbour = Harbour()
+    things: dict[str, Callable[[], str]] = {
+        "bookings_added": harbour.bookings_added,
+        "sailing_delayed": harbour.sailing_delayed,
+        "odd_record": harbour.odd_record,
+        "busy": harbour.busy,
+        "down": harbour.down,
+    }
+
+    @app.get("/v1/<table>")
+    def records(table: str) -> Response:
+        if request.headers.get("Authorization") != f"Bearer {token}":
+            return _json({"error": "unknown token"}, 401)
+        if time.monotonic() < harbour.down_until:
+            return _json({"error": "the harbour office is closed for a moment"}, 503)
+        if harbour.busy_left > 0:
+            harbour.busy_left -= 1
+            return _json({"error": "too many requests"}, 429, {"Retry-After": "1"})
+        if table not in _KEYS:
+            return _json({"error": f"no such list; there are {', '.join(_KEYS)}"}, 404)
+        try:
+            after, before = (
+                _comparable(request.args.get("updated_after")),
+                _comparable(request.args.get("updated_before")),
+            )
+            start, limit = _start(request.args.get("after")), int(request.args.get("limit", 100))
+        except (ValueError, binascii.Error) as error:
+            return _json({"error": f"unreadable parameter: {error}"}, 400)
+        return _json(harbour.page(table, after, before, start, max(1, min(limit, _LARGEST_PAGE))))
+
+    @app.get("/happen")
+    def happenings() -> Response:
+        return _json({"things": sorted(things), "now": time_text(harbour.now())})
+
+    @app.post("/happen/<thing>")
+    def happen(thing: str) -> Response:
+        if thing not in things:
+            return _json({"error": f"nothing like that happens; there are {', '.join(sorted(things))}"}, 404)
+        return _json({"happened": things[thing]()})
+
+    return app
+
+
+def _json(body: Any, status: int = 200, headers: dict[str, str] | None = None) -> Response:
+    return Response(orjson.dumps(body), status, headers, content_type="application/json")
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--token", required=True)
+    parser.add_argument("--port", type=int, default=0)
+    options = parser.parse_args()
+    server = create_server(create_harbour(options.token), host="127.0.0.1", port=options.port, threads=4, ident=None)
+    print(f"http://127.0.0.1:{server.effective_port}", flush=True)
+    server.run()
+
+
+if __name__ == "__main__":
+    main()
