@@ -61,8 +61,7 @@ def _number_kind(values: Sequence[Any], types: set[type]) -> Kind:
         return "decimal"
     if types == {float}:
         return "double"
-    whole = [v for v in values if type(v) is int]
-    low, high = min(whole), max(whole)
+    low, high = _bounds(values, types)
     if types == {int}:
         return "int64" if low >= _SMALLEST and high <= _LARGEST else "decimal"
     return "double" if low >= -EXACT_IN_DOUBLE and high <= EXACT_IN_DOUBLE else "decimal"
@@ -108,8 +107,9 @@ def fit(values: list[Any], kind: Kind, *, suspicious: bool = False) -> tuple[Kin
         return kind, values, []
     if kind in ("int64", "double", "decimal") and types <= {int, float, Decimal}:
         joined = widen(kind, _number_kind(values, types)) or "decimal"
-        if joined == "double" and not _ints_fit_double(values):
-            joined = "decimal"
+        if joined == "double" and int in types:
+            low, high = _bounds(values, types)
+            joined = "double" if low >= -EXACT_IN_DOUBLE and high <= EXACT_IN_DOUBLE else "decimal"
         return joined, (_as_decimals(values) if joined == "decimal" else values), []
     if kind == "text" and types <= {str, int, float, Decimal}:
         return fit(as_text(values), kind, suspicious=suspicious)
@@ -125,9 +125,10 @@ def _number_text(value: Any) -> str:
     return repr(value) if type(value) is float else str(value)
 
 
-def _ints_fit_double(values: Sequence[Any]) -> bool:
-    whole = [v for v in values if type(v) is int]
-    return not whole or (min(whole) >= -EXACT_IN_DOUBLE and max(whole) <= EXACT_IN_DOUBLE)
+def _bounds(values: Sequence[Any], types: set[type]) -> tuple[int, int]:
+    """The smallest and the largest whole number. A column of nothing else, the usual case, is not copied for it."""
+    whole = values if types == {int} and None not in values else [v for v in values if type(v) is int]
+    return min(whole), max(whole)
 
 
 def _as_decimals(values: Sequence[Any]) -> list[Any]:

@@ -7,6 +7,7 @@ import sqlite3
 from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 from ...errors import CursorMoved, TableNotOurs
 from ...shape.shaper import TableBatch
@@ -16,9 +17,11 @@ from ..warehouse import LoadTarget, Position, TableState
 from . import write
 from .connect import translated
 from .ddl import SERVICE_TABLES, ensure_key, ensure_table
-from .stage import Stage
+from .stage import Stage, bindable
 from .write import Counts, Stamp
 
+# Keys held to see whether one repeats; a quarter of a million take about 30 MB.
+_MOST_KEYS_HELD = 250_000
 _LEDGER_COLUMNS = list(LedgerLine.__dataclass_fields__)
 
 
@@ -33,6 +36,7 @@ class SqliteLoad:
         self._target = target
         self._version = state.version if state else 0
         self._stage = Stage(connection)
+        self._keys: set[Any] | None = set()
         self.staged_rows = 0
 
     def stage(self, batches: Sequence[TableBatch]) -> None:
@@ -45,7 +49,9 @@ class SqliteLoad:
                 self._connection.execute("rollback")
                 raise
             self._connection.execute("commit")
-        self.staged_rows += batches[0].rows if batches else 0
+        if batches:
+            self.staged_rows += batches[0].rows
+            self._note_keys(batches[0])
 
     def commit(self, structure: TableShape, position: Position, now: datetime) -> list[LedgerLine]:
         with translated(f"committing {self._target.table} to", self._path):
@@ -61,6 +67,7 @@ class SqliteLoad:
                 raise
             self._version += 1
             self.staged_rows = 0
+            self._keys = set()
             self._stage.clear()
             return lines
 
@@ -91,7 +98,7 @@ class SqliteLoad:
                 has_children=len(family) > 1,
             )
         superseded: dict[str, int] = {}
-        if key and staged[structure.name]:
+        if key and self._keys_may_repeat():
             superseded = write.drop_superseded(connection, stage, structure, key, self._newest_by(structure))
         first = connection.execute("select coalesce(max(load), 0) + 1 from main._rb_ledger").fetchone()[0]
         at = timestamp_text(now)
@@ -126,6 +133,20 @@ class SqliteLoad:
                 [getattr(line, c) for c in _LEDGER_COLUMNS],
             )
         return lines
+
+    def _note_keys(self, batch: TableBatch) -> None:
+        """Remember the staged keys while they are few: finding out in SQL whether one comes twice costs an index."""
+        key = key_columns(batch.table, self._target.key)
+        if self._keys is None or not key:
+            return
+        if self.staged_rows > _MOST_KEYS_HELD:
+            self._keys = None
+            return
+        columns = [bindable(*batch.columns[name]) for name in key]
+        self._keys.update(columns[0] if len(columns) == 1 else zip(*columns))
+
+    def _keys_may_repeat(self) -> bool:
+        return self._keys is None or len(self._keys) < self.staged_rows
 
     def _guard(self) -> None:
         """The state this load started from must still stand, and the table must be nobody else's."""

@@ -127,11 +127,16 @@ def note_parents(connection: sqlite3.Connection, stage: Stage, root: TableShape,
     The parents are what children of the staged records point at; for grandchildren, the children held so far.
     """
     staged = stage.prepare(root)
-    single = quote(key[0]) if len(key) == 1 else f"json_array({listed(key)})"
     for number, (_, above) in enumerate(_with_parents(root)):
         connection.execute(f"drop table if exists temp.parents_{number}")
         if above is None:
-            source = f"select {single} as parent from {staged}"
+            # Only parents held before have children to be replaced; in a load of new ones this is empty, and cheap.
+            single = f"s.{quote(key[0])}" if len(key) == 1 else f"json_array({listed(key, 's.')})"
+            match = " and ".join(f"t.{quote(k)} = s.{quote(k)}" for k in key)
+            source = (
+                f"select {single} as parent from {staged} as s "
+                f"where exists (select 1 from main.{quote(root.name)} as t where {match})"
+            )
         else:
             up = above[0]
             source = (
@@ -147,19 +152,21 @@ def merge_children(connection: sqlite3.Connection, stage: Stage, root: TableShap
     staged = stage.prepare(table)
     short = staged.removeprefix("temp.")
     ensure_key(connection, table.name, ["_rb_parent", "_rb_pos"])
-    connection.execute(f"create index temp.{short}_by_parent on {short} (_rb_parent, _rb_pos)")
     target = quote(table.name)
-    gone = connection.execute(
-        f"""delete from main.{target} where _rowid_ in (
-                select t._rowid_ from temp.parents_{number} as p join main.{target} as t on t._rb_parent = p.parent
-                where not exists (
-                    select 1 from {staged} as s where s._rb_parent = t._rb_parent and s._rb_pos = t._rb_pos
-                )
-            )"""
-    ).rowcount
+    gone = 0
+    if connection.execute(f"select 1 from temp.parents_{number} limit 1").fetchone():
+        connection.execute(f"create index temp.{short}_by_parent on {short} (_rb_parent, _rb_pos)")
+        gone = connection.execute(
+            f"""delete from main.{target} where _rowid_ in (
+                    select t._rowid_ from temp.parents_{number} as p join main.{target} as t on t._rb_parent = p.parent
+                    where not exists (
+                        select 1 from {staged} as s where s._rb_parent = t._rb_parent and s._rb_pos = t._rb_pos
+                    )
+                )"""
+        ).rowcount
+        connection.execute(f"drop index temp.{short}_by_parent")
     counts = merge(connection, stage, table, ["_rb_parent", "_rb_pos"], stamp)
     counts.removed = gone
-    connection.execute(f"drop index temp.{short}_by_parent")
     connection.execute(f"drop table temp.parents_{number}")
     return counts
 

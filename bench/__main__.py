@@ -1,0 +1,67 @@
+"""`python -m bench CASE [--quick]` runs one case; `python -m bench --all` runs every one and writes bench/RESULTS.md.
+
+The last line of a case is JSON: case, ratio (ours / baseline, of medians), ours_s, baseline_s, rss_mb.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import platform
+import subprocess
+import sys
+from datetime import date
+from pathlib import Path
+
+from . import api_sqlite, merge_growth, noop
+
+CASES = {"api-sqlite": api_sqlite, "noop": noop, "merge-growth": merge_growth}
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(prog="python -m bench", description=__doc__)
+    parser.add_argument("case", nargs="?", choices=sorted(CASES))
+    parser.add_argument("--quick", action="store_true", help="smaller, under 50 s")
+    parser.add_argument("--all", action="store_true")
+    options = parser.parse_args()
+    if options.all:
+        return _all(options.quick)
+    if options.case is None:
+        parser.error("name a case, or --all")
+    result = CASES[options.case].run(options.quick)
+    print(json.dumps({"case": options.case, **result}))
+    return 0
+
+
+def _all(quick: bool) -> int:
+    lines = [
+        "# Benchmark results",
+        "",
+        f"Written by `make bench` on {date.today()}: Python {platform.python_version()}, {platform.machine()}.",
+        "Ours and the baseline run in turn in the same call; figures are medians. Seconds differ from machine to machine,",
+        "ratios much less.",
+        "",
+        "| case | what | bound | ratio | ours (s) | baseline (s) | worker (MB) |",
+        "|---|---|---|---|---|---|---|",
+    ]
+    failed = 0
+    for name, module in CASES.items():
+        command = [sys.executable, "-m", "bench", name, *(["--quick"] if quick else [])]
+        done = subprocess.run(command, stdout=subprocess.PIPE, text=True, check=False)
+        if done.returncode:
+            failed = 1
+            print(done.stdout)
+            continue
+        found = json.loads(done.stdout.strip().splitlines()[-1])
+        print(json.dumps(found), flush=True)
+        lines.append(
+            f"| `{name}` | {module.WHAT} | {module.BOUND} | **{found['ratio']}** | {found['ours_s']} | {found['baseline_s']} "
+            f"| {found['rss_mb']} |"
+        )
+        lines += [f"| | {note} | | | | | |" for note in found.get("notes", [])]
+    Path(__file__).with_name("RESULTS.md").write_text("\n".join(lines) + "\n")
+    return failed
+
+
+if __name__ == "__main__":
+    sys.exit(main())
