@@ -1,0 +1,52 @@
+# Two commands do all: `make demo` and `make test`.
+PYTHON ?= $(shell command -v python3.11 || command -v python3)
+BIN := .venv/bin
+CONSOLE := src/reedbasket/service/static/index.html
+CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/package.json console/vite.config.ts
+
+.PHONY: setup console demo test lint bench shots clean
+
+setup: .made/python
+
+.made/python: pyproject.toml
+	@mkdir -p .made
+	@test -x $(BIN)/python || $(PYTHON) -m venv .venv
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev]'
+	@touch $@
+
+.made/node: console/package.json console/package-lock.json
+	@mkdir -p .made
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+console: $(CONSOLE)
+
+src/reedbasket/wire.py src/reedbasket/service/openapi.py: ;
+
+console/src/lib/api-types.ts: .made/python src/reedbasket/wire.py src/reedbasket/service/openapi.py console/make_types.py
+	$(BIN)/python console/make_types.py
+
+$(CONSOLE): .made/python .made/node console/src/lib/api-types.ts $(CONSOLE_SOURCES)
+	cd console && npm run --silent build
+
+demo: setup console
+	@$(BIN)/reed demo
+
+lint: setup .made/node
+	$(BIN)/ruff check src tests bench docs console
+	$(BIN)/ruff format --check src tests bench docs console
+	$(BIN)/mypy
+	cd console && npm run --silent check
+
+test: setup console lint
+	cd console && npm run --silent test
+	$(BIN)/python -m pytest
+
+bench: setup
+	$(BIN)/python -m bench --all
+
+shots: setup console
+	$(BIN)/python docs/take_screenshots.py
+
+clean:
+	rm -rf .venv .made console/node_modules src/reedbasket/service/static reed-data

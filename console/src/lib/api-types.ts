@@ -1,0 +1,267 @@
+// Made from the service's OpenAPI document by console/make_types.py; do not change, change wire.py.
+
+export interface Applied {
+  kind: string;
+  name: string;
+  version: number;
+  change: "new" | "changed" | "same";
+}
+
+export interface AskRun {
+  feed: string;
+  wait_seconds?: number;
+}
+
+/** {file name: YAML text} */
+export interface BasketFiles {
+  files: Record<string, string>;
+  only_check?: boolean;
+}
+
+export interface Column {
+  name: string;
+  type: string;
+}
+
+export interface Definition {
+  kind: string;
+  name: string;
+  version: number;
+  data: Record<string, unknown>;
+  file: string;
+  applied_at: string;
+}
+
+/** What core.errors.ReedError holds. */
+export interface ErrorFacts {
+  code: string;
+  doing: string;
+  on: string;
+  found: string;
+  mend: string;
+  retryable: boolean;
+  wait_seconds: number | null;
+  details: unknown;
+}
+
+/** activity: idle, queued or running. fresh_at: when a run last succeeded. */
+export interface Feed {
+  name: string;
+  about: string;
+  version: number;
+  source: string;
+  connector: string;
+  warehouse: string;
+  tables: string[];
+  activity: "idle" | "queued" | "running";
+  last_run: Run | null;
+  fresh_at: string | null;
+  rejects: number;
+}
+
+export interface Health {
+  status: "ok";
+  version: string;
+}
+
+/** One load into one warehouse table; see core.load.ledger.LedgerLine. */
+export interface LedgerLine {
+  warehouse: string;
+  load: number;
+  run: number;
+  feed: string;
+  source: string;
+  source_table: string;
+  table: string;
+  write: string;
+  read: number;
+  staged: number;
+  inserted: number;
+  updated: number;
+  deleted: number;
+  unchanged: number;
+  superseded: number;
+  rejected: number;
+  removed: number;
+  repeated: number;
+  cursor_from: string | null;
+  cursor_to: string | null;
+  source_bytes: number;
+  started: string;
+  ended: string;
+  reconciles: boolean;
+}
+
+export interface LogLine {
+  number: number;
+  at: string;
+  level: "info" | "warning" | "error";
+  code: string;
+  table: string | null;
+  message: string;
+  data: Record<string, unknown> | null;
+}
+
+/** full: the feed with every default filled in. */
+export interface Plan {
+  feed: string;
+  version: number;
+  warehouse: string;
+  tables: PlannedTable[];
+  ignored: string[];
+  full: Record<string, unknown>;
+}
+
+export interface PlannedColumn {
+  name: string;
+  type: string;
+}
+
+/** See core.run.plan.PlannedTable. */
+export interface PlannedTable {
+  source_table: string;
+  table: string;
+  parent: string | null;
+  exists: boolean;
+  columns: PlannedColumn[];
+  new_columns: PlannedColumn[];
+  by: string;
+  write: string;
+  key: string[];
+  cursor_from: string | null;
+  cursor_until: string | null;
+  request: string;
+  sample_records: number;
+  sample_rejects: number;
+  records: number | null;
+  requests: number | null;
+  seconds: number | null;
+  only_nulls: string[];
+  error: ErrorFacts | null;
+}
+
+/** RFC 9457. `code` is stable; `mistakes` only for definitions. */
+export interface Problem {
+  type: string;
+  title: string;
+  status: number;
+  detail: string;
+  code: string;
+  doing: string;
+  on: string;
+  found: string;
+  mend: string;
+  details: unknown;
+}
+
+/** record: JSON text, as received. */
+export interface Reject {
+  id: number;
+  feed: string;
+  source_table: string;
+  run: number;
+  at: string;
+  code: string;
+  message: string;
+  field: string;
+  record: string;
+  times: number;
+}
+
+/** Integers beyond 2^53 come as text, since a browser would round them; bytes as hexadecimal text. */
+export interface Rows {
+  columns: Column[];
+  rows: unknown[][];
+  truncated: boolean;
+  seconds: number;
+}
+
+export interface Run {
+  id: number;
+  feed: string;
+  feed_version: number;
+  outcome: "queued" | "running" | "succeeded" | "failed" | "cancelled" | "interrupted";
+  requested_at: string;
+  started_at: string | null;
+  ended_at: string | null;
+  resumes: number | null;
+  error: ErrorFacts | null;
+  totals: Totals;
+  tables: TableProgress[];
+}
+
+export interface SecretName {
+  name: string;
+  changed_at: string;
+}
+
+export interface SecretValue {
+  value: string;
+}
+
+export interface Session {
+  signed_in: boolean;
+}
+
+export interface SignIn {
+  code: string;
+}
+
+export interface SignInCode {
+  code: string;
+  url: string;
+}
+
+export interface Statement {
+  sql: string;
+  limit?: number;
+  seconds?: number;
+}
+
+export interface Table {
+  name: string;
+  columns: Column[];
+  rows: number;
+  feed: string | null;
+  last_load: number | null;
+  loaded_at: string | null;
+}
+
+/** phase: waiting, reading, committing, done, failed or skipped. Counts are records of the source's table. */
+export interface TableProgress {
+  table: string;
+  target: string;
+  phase: "waiting" | "reading" | "committing" | "done" | "failed" | "skipped";
+  read: number;
+  staged: number;
+  loaded: number;
+  repeated: number;
+  held_back: number;
+  rejected: number;
+  requests: number;
+  source_bytes: number;
+  waited_seconds: number;
+  expected: number | null;
+  cursor_from: string | null;
+  cursor_to: string | null;
+  seconds: number;
+  error: ErrorFacts | null;
+}
+
+export interface Totals {
+  read: number;
+  staged: number;
+  loaded: number;
+  repeated: number;
+  held_back: number;
+  rejected: number;
+  requests: number;
+  source_bytes: number;
+}
+
+export interface Warehouse {
+  name: string;
+  on: string;
+  about: string;
+  path: string;
+}

@@ -1,0 +1,88 @@
+// Keys and fetch functions together; components write neither.
+import { queryOptions } from "@tanstack/react-query";
+import { call } from "./api";
+import type { Feed, LedgerLine, Plan, Reject, Rows, Run, Table, Warehouse } from "./api-types";
+
+const part = encodeURIComponent;
+
+export const feedsQuery = () =>
+  queryOptions({ queryKey: ["feeds"], queryFn: () => call<Feed[]>("GET", "/api/v1/feeds"), refetchInterval: 3000 });
+
+export const feedQuery = (feed: string) =>
+  queryOptions({
+    queryKey: ["feeds", feed],
+    queryFn: () => call<Feed>("GET", `/api/v1/feeds/${part(feed)}`),
+    refetchInterval: 3000,
+  });
+
+export const feedRunsQuery = (feed: string) =>
+  queryOptions({
+    queryKey: ["runs", { feed }],
+    queryFn: () => call<Run[]>("GET", `/api/v1/runs?limit=25&feed=${part(feed)}`),
+    refetchInterval: 3000,
+  });
+
+export const ledgerQuery = (feed: string) =>
+  queryOptions({
+    queryKey: ["ledger", feed],
+    queryFn: () => call<LedgerLine[]>("GET", `/api/v1/feeds/${part(feed)}/ledger?limit=100`),
+    refetchInterval: 5000,
+  });
+
+export const rejectsQuery = (feed: string) =>
+  queryOptions({
+    queryKey: ["rejects", feed],
+    queryFn: () => call<Reject[]>("GET", `/api/v1/feeds/${part(feed)}/rejects?limit=100`),
+  });
+
+export const planQuery = (feed: string) =>
+  queryOptions({
+    queryKey: ["plan", feed],
+    queryFn: () => call<Plan>("POST", `/api/v1/feeds/${part(feed)}/plan`),
+    // A plan asks the source; it is made when asked for, not in passing.
+    staleTime: Infinity,
+    gcTime: 0,
+    retry: false,
+  });
+
+export const runsQuery = () =>
+  queryOptions({ queryKey: ["runs"], queryFn: () => call<Run[]>("GET", "/api/v1/runs?limit=50"), refetchInterval: 3000 });
+
+export const runLedgerQuery = (run: number, active: boolean) =>
+  queryOptions({
+    queryKey: ["run-ledger", run],
+    queryFn: () => call<LedgerLine[]>("GET", `/api/v1/runs/${run}/ledger`),
+    refetchInterval: active ? 1500 : false,
+  });
+
+export const warehousesQuery = () =>
+  queryOptions({ queryKey: ["warehouses"], queryFn: () => call<Warehouse[]>("GET", "/api/v1/warehouses") });
+
+export const tablesQuery = (warehouse: string) =>
+  queryOptions({
+    queryKey: ["tables", warehouse],
+    queryFn: () => call<Table[]>("GET", `/api/v1/warehouses/${part(warehouse)}/tables`),
+    refetchInterval: 5000,
+  });
+
+export const rowsQuery = (warehouse: string, table: string, offset: number, limit: number) =>
+  queryOptions({
+    queryKey: ["rows", warehouse, table, offset, limit],
+    queryFn: () =>
+      call<Rows>(
+        "GET",
+        `/api/v1/warehouses/${part(warehouse)}/tables/${part(table)}/rows?limit=${limit}&offset=${offset}`,
+      ),
+    placeholderData: (before: Rows | undefined) => before,
+  });
+
+export const askSql = (warehouse: string, sql: string) =>
+  call<Rows>("POST", `/api/v1/warehouses/${part(warehouse)}/query`, { sql, limit: 200 });
+
+export const askRun = (feed: string) => call<Run>("POST", "/api/v1/runs", { feed });
+
+export const cancelRun = (run: number) => call<Run>("POST", `/api/v1/runs/${run}/cancel`);
+
+export const signIn = (code: string) => call<unknown>("POST", "/api/v1/session", { code });
+
+export const signOut = () => call<unknown>("DELETE", "/api/v1/session");

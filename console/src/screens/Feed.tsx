@@ -1,0 +1,107 @@
+import { useQuery } from "@tanstack/react-query";
+import { useParams } from "react-router";
+import type { LedgerLine, Reject } from "../lib/api-types";
+import { ago, count } from "../lib/format";
+import { feedQuery, feedRunsQuery, ledgerQuery, rejectsQuery } from "../lib/queries";
+import { Badge } from "../ui/Badge";
+import { Grid } from "../ui/Grid";
+import { useNow } from "../ui/now";
+import { Fact, Facts, Page } from "../ui/Page";
+import { Tabs } from "../ui/Tabs";
+import { ledgerColumns } from "./ledgerColumns";
+import { Loaded } from "./Loaded";
+import { PlanView } from "./PlanView";
+import { RunButton } from "./RunButton";
+import { RunsGrid } from "./Runs";
+
+export function Feed() {
+  const { feed = "" } = useParams();
+  const found = useQuery(feedQuery(feed));
+  const now = useNow();
+  return (
+    <Page title={feed} about={found.data?.about} actions={found.data && <RunButton feed={found.data} />}>
+      <Loaded query={found} what="the feed">
+        {(data) => (
+          <>
+            <Facts>
+              <Fact name="State">
+                <Badge word={data.activity} />
+              </Fact>
+              <Fact name="Last run">
+                <Badge word={data.last_run?.outcome ?? "never run"} />
+              </Fact>
+              <Fact name="Fresh">{ago(data.fresh_at, now)}</Fact>
+              <Fact name="From">
+                {data.source} ({data.connector})
+              </Fact>
+              <Fact name="Into">{data.warehouse}</Fact>
+              <Fact name="Tables">{data.tables.join(", ")}</Fact>
+              <Fact name="Rejects">{count(data.rejects)}</Fact>
+              <Fact name="Version">{data.version}</Fact>
+            </Facts>
+            <Tabs
+              label="About the feed"
+              items={[
+                { id: "runs", title: "Runs", body: <FeedRuns feed={feed} /> },
+                { id: "ledger", title: "Ledger", body: <Ledger feed={feed} /> },
+                { id: "plan", title: "Plan", body: <PlanView feed={feed} /> },
+                { id: "rejects", title: `Rejects${data.rejects ? ` (${count(data.rejects)})` : ""}`, body: <Rejects feed={feed} /> },
+              ]}
+            />
+          </>
+        )}
+      </Loaded>
+    </Page>
+  );
+}
+
+function FeedRuns({ feed }: { feed: string }) {
+  const runs = useQuery(feedRunsQuery(feed));
+  return (
+    <Loaded query={runs} what="runs">
+      {(found) => <RunsGrid runs={found} />}
+    </Loaded>
+  );
+}
+
+function Ledger({ feed }: { feed: string }) {
+  const ledger = useQuery(ledgerQuery(feed));
+  return (
+    <Loaded query={ledger} what="the ledger">
+      {(lines) => (
+        <Grid<LedgerLine>
+          label="Ledger"
+          rows={lines}
+          id={(line) => `${line.warehouse}-${line.load}`}
+          columns={ledgerColumns}
+          empty="No loads yet. The first run writes a line here for each table."
+          height="62vh"
+        />
+      )}
+    </Loaded>
+  );
+}
+
+function Rejects({ feed }: { feed: string }) {
+  const rejects = useQuery(rejectsQuery(feed));
+  return (
+    <Loaded query={rejects} what="rejects">
+      {(found) => (
+        <Grid<Reject>
+          label="Rejects"
+          rows={found}
+          id={(reject) => reject.id}
+          empty="No rejects: every record that was read is in its table."
+          columns={[
+            { name: "Run", show: (reject) => reject.run, end: true },
+            { name: "Table", show: (reject) => reject.source_table },
+            { name: "Field", show: (reject) => reject.field },
+            { name: "Why", show: (reject) => reject.message },
+            { name: "Code", show: (reject) => reject.code, mono: true },
+            { name: "Record, as received", show: (reject) => <span title={reject.record}>{reject.record}</span>, mono: true },
+          ]}
+        />
+      )}
+    </Loaded>
+  );
+}

@@ -1,0 +1,47 @@
+import { useQuery } from "@tanstack/react-query";
+import type { Run } from "../lib/api-types";
+import { between, count, moment } from "../lib/format";
+import { runsQuery } from "../lib/queries";
+import { Badge } from "../ui/Badge";
+import { Grid } from "../ui/Grid";
+import { useNow } from "../ui/now";
+import { Page } from "../ui/Page";
+import { Loaded } from "./Loaded";
+
+export function Runs() {
+  const runs = useQuery(runsQuery());
+  return (
+    <Page title="Runs" about="The latest 50, newest first.">
+      <Loaded query={runs} what="runs">
+        {(found) => <RunsGrid runs={found} />}
+      </Loaded>
+    </Page>
+  );
+}
+
+const remark = (run: Run) => run.error?.found ?? (run.resumes !== null ? `takes up run ${run.resumes}` : "");
+
+export function RunsGrid({ runs }: { runs: Run[] }) {
+  const now = useNow();
+  return (
+    <Grid<Run>
+      label="Runs"
+      rows={runs}
+      id={(run) => run.id}
+      href={(run) => `/runs/${run.id}`}
+      empty="No runs yet."
+      columns={[
+        { name: "Run", show: (run) => <b>{run.id}</b>, end: true, width: "6%" },
+        { name: "Feed", show: (run) => run.feed, width: "13%" },
+        { name: "Outcome", show: (run) => <Badge word={run.outcome} />, width: "11%" },
+        { name: "Asked for", show: (run) => moment(run.requested_at), width: "17%" },
+        { name: "Took", show: (run) => between(run.started_at, run.ended_at, now), end: true, width: "9%" },
+        { name: "Read", show: (run) => count(run.totals.read), end: true, width: "9%" },
+        { name: "Loaded", show: (run) => count(run.totals.loaded), end: true, width: "9%" },
+        { name: "Rejected", show: (run) => count(run.totals.rejected), end: true, width: "8%" },
+        { name: "Requests", show: (run) => count(run.totals.requests), end: true, width: "8%" },
+        { name: "Remark", show: (run) => <span title={remark(run)}>{remark(run)}</span>, width: "10%" },
+      ]}
+    />
+  );
+}

@@ -1,0 +1,55 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import styled from "styled-components";
+import { count } from "../lib/format";
+import { rowsQuery, tablesQuery } from "../lib/queries";
+import { Button } from "../ui/Button";
+import { Page } from "../ui/Page";
+import { Loaded } from "./Loaded";
+import { RowsGrid } from "./RowsGrid";
+
+const PAGE = 50;
+
+const Line = styled.div`
+  display: flex;
+  gap: ${({ theme }) => theme.space.m};
+  align-items: center;
+`;
+
+export function TableRows() {
+  const { warehouse = "", table = "" } = useParams();
+  const [offset, setOffset] = useState(0);
+  const rows = useQuery(rowsQuery(warehouse, table, offset, PAGE));
+  const known = useQuery(tablesQuery(warehouse)).data?.find((t) => t.name === table);
+  return (
+    <Page
+      title={table}
+      about={
+        <>
+          <Link to={`/warehouses/${warehouse}`}>{warehouse}</Link>
+          {known && ` · ${count(known.rows)} rows, ${known.columns.length} columns`} · the latest loaded first
+        </>
+      }
+    >
+      <Loaded query={rows} what="rows">
+        {(found) => (
+          <>
+            <RowsGrid label={`Rows of ${table}`} rows={found} height="calc(100vh - 150px)" />
+            <Line>
+              <Button onPress={() => setOffset(Math.max(0, offset - PAGE))} isDisabled={offset === 0}>
+                Newer
+              </Button>
+              <Button onPress={() => setOffset(offset + PAGE)} isDisabled={!found.truncated}>
+                Older
+              </Button>
+              <span role="status">
+                {found.rows.length > 0 && `Rows ${count(offset + 1)} to ${count(offset + found.rows.length)}`}
+              </span>
+            </Line>
+          </>
+        )}
+      </Loaded>
+    </Page>
+  );
+}

@@ -1,0 +1,45 @@
+import { useQuery } from "@tanstack/react-query";
+import { useParams } from "react-router";
+import type { Table } from "../lib/api-types";
+import { ago, count } from "../lib/format";
+import { tablesQuery } from "../lib/queries";
+import { Grid } from "../ui/Grid";
+import { useNow } from "../ui/now";
+import { Page, Section } from "../ui/Page";
+import { Loaded } from "./Loaded";
+import { SqlBox } from "./SqlBox";
+
+export function Warehouse() {
+  const { warehouse = "" } = useParams();
+  const tables = useQuery(tablesQuery(warehouse));
+  const now = useNow();
+  return (
+    <Page title={warehouse} about="Its tables, counted now. Read only from here.">
+      <Loaded query={tables} what="tables">
+        {(found) => (
+          <>
+            <Grid<Table>
+              label="Tables"
+              rows={found}
+              id={(table) => table.name}
+              href={(table) => `/warehouses/${warehouse}/${table.name}`}
+              empty="No tables yet. The first run of a feed makes them."
+              columns={[
+                { name: "Table", show: (table) => <b>{table.name}</b>, width: "30%" },
+                { name: "Rows", show: (table) => count(table.rows), end: true, width: "14%" },
+                { name: "Columns", show: (table) => table.columns.length, end: true, width: "10%" },
+                { name: "Feed", show: (table) => table.feed ?? "not loaded by a feed", width: "18%" },
+                { name: "Last load", show: (table) => table.last_load ?? "", end: true, width: "10%" },
+                { name: "Loaded", show: (table) => (table.loaded_at ? ago(table.loaded_at, now) : ""), width: "18%" },
+              ]}
+            />
+            <Section>
+              <h2>Ask with SQL</h2>
+              <SqlBox warehouse={warehouse} first={found[0] ? `select * from ${found[0].name} limit 20` : "select 1"} />
+            </Section>
+          </>
+        )}
+      </Loaded>
+    </Page>
+  );
+}

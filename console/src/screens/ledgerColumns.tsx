@@ -1,0 +1,26 @@
+import type { LedgerLine } from "../lib/api-types";
+import { count, moment } from "../lib/format";
+import type { GridColumn } from "../ui/Grid";
+
+const figure = (name: string, read: (line: LedgerLine) => number): GridColumn<LedgerLine> => ({
+  name,
+  end: true,
+  show: (line) => count(read(line)),
+});
+
+/** A line per load; read = inserted + updated + deleted + unchanged + superseded + rejected. */
+export const ledgerColumns: GridColumn<LedgerLine>[] = [
+  { name: "Load", show: (line) => line.load, end: true },
+  { name: "Table", show: (line) => <b>{line.table}</b> },
+  { name: "Write", show: (line) => line.write },
+  figure("Read", (line) => line.read),
+  figure("Inserted", (line) => line.inserted),
+  figure("Updated", (line) => line.updated),
+  figure("Unchanged", (line) => line.unchanged),
+  figure("Superseded", (line) => line.superseded),
+  figure("Rejected", (line) => line.rejected),
+  figure("Removed", (line) => line.removed),
+  { name: "Reconciles", show: (line) => (line.reconciles ? "yes" : <b>NO</b>) },
+  { name: "Cursor to", show: (line) => line.cursor_to?.slice(0, 19).replace("T", " ") ?? "", mono: true },
+  { name: "Ended", show: (line) => moment(line.ended) },
+];

@@ -1,0 +1,94 @@
+import type { ReactNode } from "react";
+import { Cell, Column, Row, Table, TableBody, TableHeader } from "react-aria-components";
+import styled from "styled-components";
+
+const Frame = styled.div`
+  border: 1px solid ${({ theme }) => theme.color.line};
+  border-radius: ${({ theme }) => theme.radius};
+  background: ${({ theme }) => theme.color.surface};
+  overflow: auto;
+  max-height: var(--grid-height, none);
+`;
+
+const Base = styled(Table)`
+  width: 100%;
+  border-collapse: collapse;
+  &[data-fixed="true"] { table-layout: fixed; }
+  th {
+    position: sticky;
+    top: 0;
+    z-index: 1;
+    background: ${({ theme }) => theme.color.surface};
+    box-shadow: inset 0 -1px 0 ${({ theme }) => theme.color.line};
+    text-align: left;
+    font-size: ${({ theme }) => theme.size.small};
+    font-weight: 600;
+    color: ${({ theme }) => theme.color.inkSoft};
+    padding: 7px 10px;
+    white-space: nowrap;
+    cursor: default;
+  }
+  td { padding: 6px 10px; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; max-width: 340px; }
+  tr + tr td { border-top: 1px solid ${({ theme }) => theme.color.sunken}; }
+  [data-end="true"] { text-align: right; }
+  [data-mono="true"] { font-family: ${({ theme }) => theme.font.mono}; font-size: ${({ theme }) => theme.size.small}; }
+  tr[data-href] { cursor: pointer; }
+  tr[data-href][data-hovered] td { background: ${({ theme }) => theme.color.reedSoft}; }
+  small { color: ${({ theme }) => theme.color.inkFaint}; font-weight: 400; display: block; font-size: ${({ theme }) => theme.size.tiny}; }
+`;
+
+export interface GridColumn<T> {
+  name: string;
+  show: (row: T) => ReactNode;
+  /** Figures stand at the right. */
+  end?: boolean;
+  mono?: boolean;
+  /** A CSS width; with one on every column nothing moves while figures change. */
+  width?: string;
+  under?: string;
+}
+
+interface Props<T> {
+  label: string;
+  columns: GridColumn<T>[];
+  rows: T[];
+  id: (row: T, index: number) => string | number;
+  href?: (row: T) => string;
+  empty: ReactNode;
+  height?: string;
+}
+
+/** A table that is walked with the arrow keys; a row with an address opens with Enter. */
+export function Grid<T>({ label, columns, rows, id, href, empty, height }: Props<T>) {
+  const fixed = columns.every((column) => column.width);
+  return (
+    <Frame style={height ? ({ "--grid-height": height } as object) : undefined}>
+      <Base aria-label={label} data-fixed={fixed}>
+        <TableHeader>
+          {columns.map((column, index) => (
+            <Column key={column.name} id={column.name} isRowHeader={index === 0} style={{ width: column.width }} data-end={column.end}>
+              {column.name}
+              {column.under !== undefined && <small>{column.under || "\u00a0"}</small>}
+            </Column>
+          ))}
+        </TableHeader>
+        <TableBody renderEmptyState={() => <Empty>{empty}</Empty>}>
+          {rows.map((row, index) => (
+            <Row key={id(row, index)} id={id(row, index)} href={href?.(row)}>
+              {columns.map((column) => (
+                <Cell key={column.name} data-end={column.end} data-mono={column.mono}>
+                  {column.show(row)}
+                </Cell>
+              ))}
+            </Row>
+          ))}
+        </TableBody>
+      </Base>
+    </Frame>
+  );
+}
+
+const Empty = styled.div`
+  padding: ${({ theme }) => theme.space.xl};
+  color: ${({ theme }) => theme.color.inkSoft};
+`;

@@ -1,0 +1,8 @@
+import react from "@vitejs/plugin-react";
+import { defineConfig } from "vite";
+
+// Built into the Python package, so that the wheel carries the console.
+export default defineConfig({
+  plugins: [react()],
+  build: { outDir: "../src/reedbasket/service/static", emptyOutDir: true, chunkSizeWarningLimit: 1200 },
+});
