@@ -33,7 +33,7 @@ describe("a live run", () => {
 describe("figures", () => {
   it("reads as people say it", () => {
     expect([size(12), size(1536), size(5 * 2 ** 30)]).toEqual(["12 B", "1.5 KiB", "5.0 GiB"]);
-    expect([duration(0.042), duration(12.34), duration(75)]).toEqual(["0.04 s", "12.3 s", "1 min 15 s"]);
+    expect([duration(0.042), duration(12.34), duration(75)]).toEqual(["42 ms", "12.3 s", "1 min 15 s"]);
     expect(ago("2026-03-02T06:00:00Z", Date.parse("2026-03-02T06:20:00Z"))).toBe("20 min ago");
     expect(ago(null, 0)).toBe("never");
     expect(between("2026-03-02T06:00:00Z", null, Date.parse("2026-03-02T06:00:02Z"))).toBe("2.00 s");

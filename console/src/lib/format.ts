@@ -12,8 +12,9 @@ export function size(bytes: number): string {
   return `${value.toFixed(1)} GiB`;
 }
 
-/** Seconds as people say them: 0.042 -> "0.04 s", 75 -> "1 min 15 s" */
+/** Seconds as people say them: 0.042 -> "42 ms", 1.5 -> "1.50 s", 75 -> "1 min 15 s" */
 export function duration(seconds: number): string {
+  if (seconds < 1) return `${Math.round(seconds * 1000)} ms`;
   if (seconds < 60) return `${seconds < 10 ? seconds.toFixed(2) : seconds.toFixed(1)} s`;
   const minutes = Math.floor(seconds / 60);
   if (minutes < 60) return `${minutes} min ${Math.round(seconds % 60)} s`;

@@ -35,7 +35,7 @@ export function Feed() {
                 {data.source} ({data.connector})
               </Fact>
               <Fact name="Into">{data.warehouse}</Fact>
-              <Fact name="Tables">{data.tables.join(", ")}</Fact>
+              <Fact name="Tables"><span title={data.tables.join(", ")}>{data.tables.length}</span></Fact>
               <Fact name="Rejects">{count(data.rejects)}</Fact>
               <Fact name="Version">{data.version}</Fact>
             </Facts>

@@ -8,6 +8,13 @@ const figure = (name: string, read: (line: LedgerLine) => number): GridColumn<Le
   show: (line) => count(read(line)),
 });
 
+/** Counts that are seldom anything but 0: named only where they are. */
+const others = (line: LedgerLine): string =>
+  (["superseded", "deleted", "removed"] as const)
+    .filter((name) => line[name] > 0)
+    .map((name) => `${count(line[name])} ${name}`)
+    .join(", ");
+
 /** A line per load; read = inserted + updated + deleted + unchanged + superseded + rejected. */
 export const ledgerColumns: GridColumn<LedgerLine>[] = [
   { name: "Load", show: (line) => line.load, end: true },
@@ -17,10 +24,9 @@ export const ledgerColumns: GridColumn<LedgerLine>[] = [
   figure("Inserted", (line) => line.inserted),
   figure("Updated", (line) => line.updated),
   figure("Unchanged", (line) => line.unchanged),
-  figure("Superseded", (line) => line.superseded),
   figure("Rejected", (line) => line.rejected),
-  figure("Removed", (line) => line.removed),
+  { name: "Other", show: others },
   { name: "Reconciles", show: (line) => (line.reconciles ? "yes" : <b>NO</b>) },
   { name: "Cursor to", show: (line) => line.cursor_to?.slice(0, 19).replace("T", " ") ?? "", mono: true },
-  { name: "Ended", show: (line) => moment(line.ended) },
+  { name: "Ended", show: (line) => moment(line.ended).slice(5) },
 ];

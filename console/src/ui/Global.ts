@@ -13,6 +13,7 @@ export const Global = createGlobalStyle`
     font: 400 ${({ theme }) => theme.size.body}/1.45 ${({ theme }) => theme.font.body};
     font-variant-numeric: tabular-nums;
   }
+  main a { color: ${({ theme }) => theme.color.reed}; text-underline-offset: 2px; }
   :focus { outline: none; }
   :focus-visible, [data-focus-visible] { outline: 2px solid ${({ theme }) => theme.color.focus}; outline-offset: 1px; }
   @media (prefers-reduced-motion: reduce) { * { animation: none !important; transition: none !important; } }

@@ -24,11 +24,11 @@ const Base = styled(Table)`
     font-size: ${({ theme }) => theme.size.small};
     font-weight: 600;
     color: ${({ theme }) => theme.color.inkSoft};
-    padding: 7px 10px;
+    padding: 7px 8px;
     white-space: nowrap;
     cursor: default;
   }
-  td { padding: 6px 10px; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; max-width: 340px; }
+  td { padding: 6px 8px; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; max-width: 340px; }
   tr + tr td { border-top: 1px solid ${({ theme }) => theme.color.sunken}; }
   [data-end="true"] { text-align: right; }
   [data-mono="true"] { font-family: ${({ theme }) => theme.font.mono}; font-size: ${({ theme }) => theme.size.small}; }

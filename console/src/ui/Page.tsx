@@ -44,9 +44,9 @@ export const Section = styled.section`
 export const Facts = styled.dl`
   display: flex;
   flex-wrap: wrap;
-  gap: ${({ theme }) => `${theme.space.s} ${theme.space.xxl}`};
+  gap: ${({ theme }) => `${theme.space.s} ${theme.space.xl}`};
   margin: 0;
-  div { min-width: 84px; }
+  div { min-width: 76px; }
   dt { color: ${({ theme }) => theme.color.inkSoft}; font-size: ${({ theme }) => theme.size.small}; }
   dd { margin: 0; font-weight: 600; min-height: 20px; }
 `;

@@ -53,7 +53,7 @@ class HttpReader:
         path = template.fill(self._rule.get, self._values) or ""
         sent = {name: template.fill(text, self._values) for name, text in self._rule.send.items()}
         query = {name: text for name, text in sent.items() if text is not None} | dict(more)
-        return self._base.rstrip("/") + "/" + path.lstrip("/") + ("?" + urlencode(query) if query else "")
+        return self._base.rstrip("/") + "/" + path.lstrip("/") + ("?" + urlencode(query, safe=":") if query else "")
 
     def _parse(self, raw: bytes, url: str) -> tuple[Any, bool]:
         try:
