@@ -74,9 +74,7 @@ def main(count: int) -> None:
 @contextmanager
 def serving(count: int) -> Iterator[str]:
     """The address of a server of `count` records, in a process of its own."""
-    process = subprocess.Popen(
-        [sys.executable, "-m", "bench.api_server", str(count)], stdout=subprocess.PIPE, text=True
-    )
+    process = subprocess.Popen([sys.executable, "-m", "bench.api_server", str(count)], stdout=subprocess.PIPE, text=True)
     assert process.stdout is not None
     try:
         yield process.stdout.readline().strip()

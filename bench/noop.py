@@ -77,9 +77,7 @@ def run(quick: bool) -> dict[str, Any]:
 
             def baseline() -> float:
                 began = time.perf_counter()
-                subprocess.run(
-                    [sys.executable, "-c", _BARE, f"{api}/records?empty=1", str(folder / "bare.db")], check=True
-                )
+                subprocess.run([sys.executable, "-c", _BARE, f"{api}/records?empty=1", str(folder / "bare.db")], check=True)
                 return time.perf_counter() - began
 
             mine, theirs = in_turn(7 if quick else 15, ours, baseline)

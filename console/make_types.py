@@ -19,8 +19,7 @@ def render() -> str:
         if schema.get("type") == "object":
             about = schema.get("description")
             parts.append(
-                (f"/** {' '.join(about.split())} */\n" if about else "")
-                + f"export interface {name} {_object(schema)}\n"
+                (f"/** {' '.join(about.split())} */\n" if about else "") + f"export interface {name} {_object(schema)}\n"
             )
     return "\n".join(parts)
 
@@ -28,8 +27,7 @@ def render() -> str:
 def _object(schema: dict[str, Any]) -> str:
     required = set(schema.get("required", []))
     lines = [
-        f"  {name}{'' if name in required else '?'}: {_type(item)};"
-        for name, item in schema.get("properties", {}).items()
+        f"  {name}{'' if name in required else '?'}: {_type(item)};" for name, item in schema.get("properties", {}).items()
     ]
     return "{\n" + "\n".join(lines) + "\n}"
 

@@ -18,8 +18,7 @@ const others = (line: LedgerLine): string =>
 /** A line per load; read = inserted + updated + deleted + unchanged + superseded + rejected. */
 export const ledgerColumns: GridColumn<LedgerLine>[] = [
   { name: "Load", show: (line) => line.load, end: true },
-  { name: "Table", show: (line) => <b>{line.table}</b> },
-  { name: "Write", show: (line) => line.write },
+  { name: "Table", show: (line) => <b title={`by ${line.write}`}>{line.table}</b> },
   figure("Read", (line) => line.read),
   figure("Inserted", (line) => line.inserted),
   figure("Updated", (line) => line.updated),

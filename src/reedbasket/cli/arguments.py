@@ -57,9 +57,7 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
         "reed demo",
         local=True,
     )
-    demo.add_argument(
-        "--data", default="reed-data", help="data folder, cleared if an earlier demo made it (./reed-data)"
-    )
+    demo.add_argument("--data", default="reed-data", help="data folder, cleared if an earlier demo made it (./reed-data)")
     demo.add_argument("--port", type=int, default=8640, help="port (8640)")
     demo.set_defaults(json=False)
     more = demo.add_subparsers(metavar="[happen]")
@@ -104,9 +102,7 @@ def _definitions(add: Callable[..., argparse.ArgumentParser]) -> None:
 def _feeds_and_runs(add: Callable[..., argparse.ArgumentParser]) -> None:
     add("feeds", feeds.list_all, "list feeds with state, freshness and last outcome", "reed feeds")
 
-    plan = add(
-        "plan", feeds.plan, "show what a run would do; asks the source for a page of each table", "reed plan harbour"
-    )
+    plan = add("plan", feeds.plan, "show what a run would do; asks the source for a page of each table", "reed plan harbour")
     plan.add_argument("feed")
     plan.add_argument("--full", action="store_true", help="also print the definition with every default filled in")
 
@@ -114,9 +110,7 @@ def _feeds_and_runs(add: Callable[..., argparse.ArgumentParser]) -> None:
     ledger.add_argument("feed")
     ledger.add_argument("--limit", type=int, default=20)
 
-    rejects = add(
-        "rejects", feeds.rejects, "show records that could not be loaded, with the reason", "reed rejects harbour"
-    )
+    rejects = add("rejects", feeds.rejects, "show records that could not be loaded, with the reason", "reed rejects harbour")
     rejects.add_argument("feed")
     rejects.add_argument("--limit", type=int, default=20)
 

@@ -31,9 +31,7 @@ def tables(options: argparse.Namespace) -> int:
 
 def rows(options: argparse.Namespace) -> int:
     client = find_client(options.url, options.token)
-    return _print(
-        client.rows(options.warehouse, options.table, limit=options.limit, offset=options.offset), options.json
-    )
+    return _print(client.rows(options.warehouse, options.table, limit=options.limit, offset=options.offset), options.json)
 
 
 def sql(options: argparse.Namespace) -> int:
@@ -46,9 +44,7 @@ def _print(found: wire.Rows, as_json: bool) -> int:
         return show.as_json(found)
     names = [c["name"] for c in found["columns"]]
     numbers = [
-        n
-        for i, n in enumerate(names)
-        if found["rows"] and all(isinstance(r[i], int | float | None) for r in found["rows"])
+        n for i, n in enumerate(names) if found["rows"] and all(isinstance(r[i], int | float | None) for r in found["rows"])
     ]
     show.table(names, found["rows"], empty=f"No rows. Columns: {', '.join(names)}", right=numbers)
     if found["truncated"]:

@@ -59,9 +59,7 @@ def secret(options: argparse.Namespace) -> int:
         found = client.secrets()
         if options.json:
             return show.as_json(found)
-        show.table(
-            ["name", "changed"], [(s["name"], show.ago(s["changed_at"])) for s in found], empty="No secrets yet."
-        )
+        show.table(["name", "changed"], [(s["name"], show.ago(s["changed_at"])) for s in found], empty="No secrets yet.")
         return 0
     if not options.name:
         print(f"reed: secret {options.action} wants a name  [command.incomplete]", file=sys.stderr)

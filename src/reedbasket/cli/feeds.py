@@ -83,9 +83,7 @@ def _planned(table: wire.PlannedTable) -> None:
             cost.append(f"roughly {table['seconds']:g} s of asking")
         print(f"  {', '.join(cost)}")
         if table["sample_rejects"]:
-            print(
-                f"  {table['sample_rejects']} of {table['sample_records']} records on the first page would be rejected"
-            )
+            print(f"  {table['sample_rejects']} of {table['sample_records']} records on the first page would be rejected")
     for column in table["new_columns"]:
         print(f"  + {column['name']}  {column['type']}")
     if table["exists"] and not table["new_columns"]:
@@ -129,10 +127,7 @@ def rejects(options: argparse.Namespace) -> int:
     found = find_client(options.url, options.token).rejects(options.feed, limit=options.limit)
     if options.json:
         return show.as_json(found)
-    rows = [
-        (r["id"], r["run"], r["source_table"], r["field"], r["code"], r["message"], r["times"], r["record"])
-        for r in found
-    ]
+    rows = [(r["id"], r["run"], r["source_table"], r["field"], r["code"], r["message"], r["times"], r["record"]) for r in found]
     show.table(
         ["reject", "run", "table", "field", "code", "why", "times", "record"],
         rows,

@@ -130,9 +130,7 @@ def _live_table(run: wire.Run) -> Any:
     from rich.table import Table
 
     took = show.seconds_between(run["started_at"], run["ended_at"])
-    made = Table(
-        box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0), title_justify="left", title_style=""
-    )
+    made = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0), title_justify="left", title_style="")
     made.title = f"run {run['id']}  {run['feed']}  {run['outcome']}  {took}"
     for name in ("table", "phase", "", "read", "loaded", "rows/s", "requests", "bytes", "waited", "left"):
         made.add_column(name, justify="left" if name in ("table", "phase", "") else "right", no_wrap=True)
@@ -188,9 +186,7 @@ def _lines(client: Client, number: int) -> None:
 def _words(table: wire.TableProgress) -> str:
     expected = f" of {show.count(table['expected'])}" if table["expected"] is not None else ""
     text = f"{table['target']:<14} {table['phase']:<11} {show.count(table['read'])}{expected} read"
-    text += (
-        f", {show.count(table['loaded'])} loaded, {show.count(table['requests'])} requests, {table['seconds']:.2f} s"
-    )
+    text += f", {show.count(table['loaded'])} loaded, {show.count(table['requests'])} requests, {table['seconds']:.2f} s"
     if table["repeated"]:
         text += f" ({show.count(table['repeated'])} in the overlap were taken before)"
     return text
@@ -202,7 +198,9 @@ def _ended(run: wire.Run, as_json: bool) -> int:
         return _code(run)
     took = show.seconds_between(run["started_at"], run["ended_at"])
     totals = run["totals"]
-    words = f"{show.count(totals['read'])} read, {show.count(totals['loaded'])} loaded, {show.count(totals['requests'])} requests"
+    words = (
+        f"{show.count(totals['read'])} read, {show.count(totals['loaded'])} loaded, {show.count(totals['requests'])} requests"
+    )
     if totals["repeated"]:
         words += f"; {show.count(totals['repeated'])} in the overlap were taken before"
     if totals["rejected"]:
@@ -213,9 +211,7 @@ def _ended(run: wire.Run, as_json: bool) -> int:
             print("  " + _words(table))
     if run["error"]:
         error = run["error"]
-        print(
-            f"  {error['doing']} {error['on']}: {error['found']}. {error['mend']}  [{error['code']}]", file=sys.stderr
-        )
+        print(f"  {error['doing']} {error['on']}: {error['found']}. {error['mend']}  [{error['code']}]", file=sys.stderr)
     return _code(run)
 
 

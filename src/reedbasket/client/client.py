@@ -28,9 +28,7 @@ class Client:
     def __init__(self, url: str, token: str) -> None:
         self.url = url.rstrip("/")
         self._headers = {"authorization": f"Bearer {token}", "accept": "application/json"}
-        self._pool = urllib3.PoolManager(
-            retries=False, timeout=urllib3.Timeout(connect=_CONNECT_SECONDS, read=_READ_SECONDS)
-        )
+        self._pool = urllib3.PoolManager(retries=False, timeout=urllib3.Timeout(connect=_CONNECT_SECONDS, read=_READ_SECONDS))
 
     def __repr__(self) -> str:
         return f"Client({self.url!r})"
@@ -160,9 +158,7 @@ class Client:
         try:
             answer = self._pool.request(method, url, headers=headers, body=raw, preload_content=preload)
         except urllib3.exceptions.HTTPError as error:
-            raise ServiceUnreachable(
-                f"no service answers at {self.url}; start one with `reed serve` or `reed demo`"
-            ) from error
+            raise ServiceUnreachable(f"no service answers at {self.url}; start one with `reed serve` or `reed demo`") from error
         if answer.status >= 400:
             text = answer.data if preload else answer.read()
             try:

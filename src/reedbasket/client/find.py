@@ -18,11 +18,7 @@ def find_client(url: str | None = None, token: str | None = None) -> Client:
     if url and token:
         return Client(url, token)
     home = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local" / "share")
-    places = (
-        [Path(os.environ["REED_DATA"])]
-        if os.environ.get("REED_DATA")
-        else [Path("reed-data"), Path(home) / "reedbasket"]
-    )
+    places = [Path(os.environ["REED_DATA"])] if os.environ.get("REED_DATA") else [Path("reed-data"), Path(home) / "reedbasket"]
     for folder in places:
         try:
             found = url or json.loads((folder / "service.json").read_text())["url"]

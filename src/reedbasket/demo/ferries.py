@@ -89,11 +89,7 @@ def _sailings(rng: random.Random) -> list[dict[str, Any]]:
         past = departs < STORY_NOW - timedelta(hours=2)
         status = rng.choice(_STATUSES) if past else "scheduled"
         delay = rng.randint(3, 55) if status == "delayed" else 0
-        changed = (
-            departs + timedelta(minutes=delay + 20, seconds=rng.randint(0, 59))
-            if past
-            else departs - timedelta(days=11)
-        )
+        changed = departs + timedelta(minutes=delay + 20, seconds=rng.randint(0, 59)) if past else departs - timedelta(days=11)
         records.append(
             {
                 "sailing_id": f"S-{number:05d}",
@@ -101,9 +97,7 @@ def _sailings(rng: random.Random) -> list[dict[str, Any]]:
                 "to": to,
                 "vessel_id": f"V{rng.randint(1, len(_VESSELS)):02d}",
                 "departs_at": time_text(departs),
-                "departed_at": time_text(departs + timedelta(minutes=delay))
-                if past and status != "cancelled"
-                else None,
+                "departed_at": time_text(departs + timedelta(minutes=delay)) if past and status != "cancelled" else None,
                 "status": status,
                 "delay_minutes": delay,
                 "seats_free": rng.randint(0, 60),

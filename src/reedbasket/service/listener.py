@@ -41,9 +41,7 @@ class StoreListener:
             self._warehouse, self._feed = order.warehouse.warehouse, order.feed
             self._places = {t.name: i for i, t in enumerate(order.tables)}
             self._changed = {t.name: TableProgress(t.name, t.target) for t in order.tables}
-            self._line(
-                "info", "run.started", f"feed {order.feed}, version {order.feed_version}: {len(order.tables)} tables"
-            )
+            self._line("info", "run.started", f"feed {order.feed}, version {order.feed_version}: {len(order.tables)} tables")
             self._flush()
 
     def log(self, level: Level, code: str, message: str, table: str | None = None) -> None:
@@ -53,7 +51,9 @@ class StoreListener:
 
     def request(self, table: str, seen: RequestSeen) -> None:
         code = "request" if not seen.problem else "request.failed"
-        words = f"{seen.method} {seen.url} → {seen.status or 'no answer'}, {seen.body_bytes} bytes, {seen.seconds * 1000:.0f} ms"
+        words = (
+            f"{seen.method} {seen.url} → {seen.status or 'no answer'}, {seen.body_bytes} bytes, {seen.seconds * 1000:.0f} ms"
+        )
         if seen.problem:
             words += f": {seen.problem}"
         if seen.pause_seconds:

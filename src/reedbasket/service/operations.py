@@ -108,18 +108,12 @@ def _json() -> Any:
     try:
         return orjson.loads(request.get_data())
     except orjson.JSONDecodeError as error:
-        raise BadRequest(
-            "reading the request's body", found=f"no JSON: {error}", mend="send one JSON object"
-        ) from error
+        raise BadRequest("reading the request's body", found=f"no JSON: {error}", mend="send one JSON object") from error
 
 
 def _checked(model: type[BaseModel], data: Any, where: str) -> Any:
     try:
         return model.model_validate(data)
     except ValidationError as error:
-        wrong = [
-            f"{'.'.join(map(str, e['loc'])) or where}: {e['msg'].lower()}" for e in error.errors(include_input=False)
-        ]
-        raise BadRequest(
-            f"reading the request's {where}", found="; ".join(wrong), mend="see /api/v1/openapi.json"
-        ) from error
+        wrong = [f"{'.'.join(map(str, e['loc'])) or where}: {e['msg'].lower()}" for e in error.errors(include_input=False)]
+        raise BadRequest(f"reading the request's {where}", found="; ".join(wrong), mend="see /api/v1/openapi.json") from error

@@ -91,9 +91,7 @@ def _framework(error: HTTPException) -> Response:
     status = error.code or 500
     codes = {404: "address.not_found", 405: "address.no_such_method", 413: "request.too_large", 415: "request.not_json"}
     made = problem(
-        BadRequest(
-            "answering the request", found=error.name.lower(), mend="see /api/v1/openapi.json", code=codes.get(status)
-        ),
+        BadRequest("answering the request", found=error.name.lower(), mend="see /api/v1/openapi.json", code=codes.get(status)),
         status,
     )
     for name, value in error.get_headers():

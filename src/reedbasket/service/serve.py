@@ -112,6 +112,4 @@ def stop_on_signals(service: Service) -> None:
 
 
 def quiet_logs() -> None:
-    logging.basicConfig(
-        stream=sys.stderr, level=logging.WARNING, format="%(asctime)s %(name)s %(levelname)s %(message)s"
-    )
+    logging.basicConfig(stream=sys.stderr, level=logging.WARNING, format="%(asctime)s %(name)s %(levelname)s %(message)s")

@@ -19,16 +19,12 @@ class Settings:
     """Each field is an option of `reed serve` (--name) and an environment variable (REED_NAME)."""
 
     data: Path = field(metadata={"help": "folder for the service's records, keys and relative warehouse files"})
-    host: str = field(
-        default="127.0.0.1", metadata={"help": "address to listen on; anything but loopback wants TLS in front"}
-    )
+    host: str = field(default="127.0.0.1", metadata={"help": "address to listen on; anything but loopback wants TLS in front"})
     port: int = field(default=8640, metadata={"help": "port to listen on; 0 lets the system pick"})
     workers: int = field(default=2, metadata={"help": "worker processes, one run each at a time"})
     # Each watcher of a live run holds one thread; half of them stay free for everything else.
     threads: int = field(default=16, metadata={"help": "threads that answer requests"})
-    hosts: str = field(
-        default="", metadata={"help": "further host names, comma separated, by which the service may be called"}
-    )
+    hosts: str = field(default="", metadata={"help": "further host names, comma separated, by which the service may be called"})
 
     def __post_init__(self) -> None:
         for name, low, high in (("port", 0, 65535), ("workers", 1, 64), ("threads", 4, 256)):

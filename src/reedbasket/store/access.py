@@ -27,9 +27,7 @@ def make_token(store: Store, label: str) -> str:
     """A new bearer token; shown once, here."""
     token = "reed_" + secrets.token_urlsafe(32)
     with store.transaction() as connection:
-        connection.execute(
-            "insert into token (hash, label, created_at) values (?, ?, ?)", (_hash(token), label, now_text())
-        )
+        connection.execute("insert into token (hash, label, created_at) values (?, ?, ?)", (_hash(token), label, now_text()))
     return token
 
 
@@ -68,9 +66,7 @@ def use_code(store: Store, code: str) -> str | None:
     """A new session for a code that is good, else None. The code is spent."""
     session = secrets.token_urlsafe(32)
     with store.transaction() as connection:
-        spent = connection.execute(
-            "delete from sign_in_code where hash = ? and ends_at >= ?", (_hash(code), now_text())
-        )
+        spent = connection.execute("delete from sign_in_code where hash = ? and ends_at >= ?", (_hash(code), now_text()))
         if spent.rowcount != 1:
             return None
         connection.execute("delete from console_session where ends_at < ?", (now_text(),))

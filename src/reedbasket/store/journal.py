@@ -26,9 +26,7 @@ def keep_log(connection: sqlite3.Connection, run: int, first: int, lines: Sequen
 
 
 def next_number(store: Store, run: int) -> int:
-    return int(
-        store.connection.execute("select coalesce(max(number), 0) + 1 from log where run = ?", (run,)).fetchone()[0]
-    )
+    return int(store.connection.execute("select coalesce(max(number), 0) + 1 from log where run = ?", (run,)).fetchone()[0])
 
 
 def add_log(store: Store, run: int, level: str, code: str, message: str) -> None:
@@ -61,9 +59,7 @@ def last_load(store: Store, warehouse: str, feed: str) -> int:
     return int(row[0])
 
 
-def read_ledger(
-    store: Store, *, feed: str | None = None, run: int | None = None, limit: int = 200
-) -> list[dict[str, Any]]:
+def read_ledger(store: Store, *, feed: str | None = None, run: int | None = None, limit: int = 200) -> list[dict[str, Any]]:
     """The newest lines first (wire.LedgerLine), with `reconciles` worked out again from the counts."""
     rows = store.connection.execute(
         f"""select warehouse, {_LEDGER_LIST} from ledger
@@ -85,10 +81,7 @@ def keep_rejects(connection: sqlite3.Connection, feed: str, run: int, table: str
            on conflict (feed, source_table, digest) do update set
                run = excluded.run, at = excluded.at, code = excluded.code, message = excluded.message,
                field = excluded.field, times = times + (run <> excluded.run)""",
-        [
-            (feed, table, digest(r.record), run, now_text(), r.code, r.message, r.field, dump_lenient(r.record))
-            for r in rejects
-        ],
+        [(feed, table, digest(r.record), run, now_text(), r.code, r.message, r.field, dump_lenient(r.record)) for r in rejects],
     )
 
 

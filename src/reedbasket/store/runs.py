@@ -29,9 +29,7 @@ def ask(store: Store, feed: str, feed_version: int, resumes: int | None = None) 
         raise Conflict(
             "asking for a run of",
             feed,
-            found=f"run {row['id']} of it is {row['outcome']}"
-            if row
-            else "another run was asked for in the same moment",
+            found=f"run {row['id']} of it is {row['outcome']}" if row else "another run was asked for in the same moment",
             mend="watch that one, or cancel it",
             code="run.already_active",
             details={"run": row["id"] if row else None},
@@ -129,9 +127,7 @@ def get(store: Store, run: int) -> dict[str, Any]:
     return _shown(store, row)
 
 
-def latest(
-    store: Store, *, feed: str | None = None, before: int | None = None, limit: int = 50
-) -> list[dict[str, Any]]:
+def latest(store: Store, *, feed: str | None = None, before: int | None = None, limit: int = 50) -> list[dict[str, Any]]:
     """Runs, newest first, with id < before."""
     rows = store.connection.execute(
         """select * from run where (? is null or feed = ?) and (? is null or id < ?) order by id desc limit ?""",
@@ -168,6 +164,4 @@ def _shown(store: Store, row: sqlite3.Row) -> dict[str, Any]:
 
 
 def _not_found(run: int) -> NotFound:
-    return NotFound(
-        "looking up the run", str(run), found="no run of that number", mend="see `reed runs`", code="run.not_found"
-    )
+    return NotFound("looking up the run", str(run), found="no run of that number", mend="see `reed runs`", code="run.not_found")

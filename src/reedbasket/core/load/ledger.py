@@ -48,8 +48,7 @@ class LedgerLine:
     @property
     def reconciles(self) -> bool:
         return (
-            self.read
-            == (self.inserted + self.updated + self.deleted + self.unchanged + self.superseded + self.rejected)
+            self.read == (self.inserted + self.updated + self.deleted + self.unchanged + self.superseded + self.rejected)
             and self.staged == self.read - self.rejected
         )
 

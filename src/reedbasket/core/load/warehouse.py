@@ -42,7 +42,8 @@ class TableState:
 
 @dataclass(frozen=True)
 class LoadTarget:
-    """Where one table of a feed goes and how. key: source fields; empty for none."""
+    """Where one table of a feed goes and how. key: source fields; empty for none. newest_by: the source
+    field by which the newest of several rows of one key is told, before their order."""
 
     run: int
     feed: str
@@ -52,7 +53,7 @@ class LoadTarget:
     write: Write
     key: list[str]
     link: Link
-    cursor_field: str | None
+    newest_by: str | None
 
 
 @dataclass(frozen=True)

@@ -116,9 +116,7 @@ class CursorTracker:
             digests = []
             for values, items in self._tail:
                 digests += [
-                    i if isinstance(i, bytes) else digest(i)
-                    for v, i in zip(values, items)
-                    if v is not None and v >= floor
+                    i if isinstance(i, bytes) else digest(i) for v, i in zip(values, items) if v is not None and v >= floor
                 ]
             if not self._keep_all_seen and len(digests) > MOST_SEEN_FOR_MERGE:
                 digests = None
@@ -156,8 +154,7 @@ class CursorTracker:
                 self._tail, self._too_many = [], True
                 return
             self._tail = [
-                (v, items if items and isinstance(items[0], bytes) else [digest(r) for r in items])
-                for v, items in self._tail
+                (v, items if items and isinstance(items[0], bytes) else [digest(r) for r in items]) for v, items in self._tail
             ]
 
     def _values(self, records: list[dict[str, Any]]) -> tuple[list[Any], list[Reject]]:

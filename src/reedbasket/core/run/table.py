@@ -40,9 +40,7 @@ def first_state(order: RunOrder, table: TableOrder, warehouse: Warehouse) -> Tab
     return state
 
 
-def tracker_for(
-    order: RunOrder, table: TableOrder, state: TableState | None, values: dict[str, Any]
-) -> CursorTracker | None:
+def tracker_for(order: RunOrder, table: TableOrder, state: TableState | None, values: dict[str, Any]) -> CursorTracker | None:
     rule = table.rule.cursor
     if table.by != "cursor" or rule is None:
         return None
@@ -114,8 +112,7 @@ class TableRun:
         progress.expected = chunk.total if progress.expected is None else progress.expected
         self._bytes += chunk.body_bytes
         rejects = [
-            Reject(-1, "record.not_an_object", f"found {type(m).__name__} in the list of records", "", m)
-            for m in chunk.misfits
+            Reject(-1, "record.not_an_object", f"found {type(m).__name__} in the list of records", "", m) for m in chunk.misfits
         ]
         if tracker:
             was_in_order = tracker.in_order
@@ -169,9 +166,7 @@ class TableRun:
     def _commit(self, load: Load, structure: TableShape, cursor: SavedCursor | None) -> None:
         self._phase("committing")
         staged = load.staged_rows
-        position = Position(
-            cursor, self._cursor_from, len(self._rejects), self._repeated, self._bytes, self._load_started
-        )
+        position = Position(cursor, self._cursor_from, len(self._rejects), self._repeated, self._bytes, self._load_started)
         lines = load.commit(structure, position, self._clock())
         self.progress.loaded += staged
         self.progress.cursor_to = lines[0].cursor_to

@@ -144,9 +144,7 @@ class _Pass:
                     shape.fields[name] = None
                     columns[name] = _take(rows, name, gappy)
         # The key first: children need it to point at.
-        names = (
-            sorted(columns, key=lambda n: n not in self._key) if not path and batch.parents is None else list(columns)
-        )
+        names = sorted(columns, key=lambda n: n not in self._key) if not path and batch.parents is None else list(columns)
         for name in names:
             values = columns[name][0]
             here = (*path, name)

@@ -178,6 +178,8 @@ def _fits(value: Any, kind: Kind) -> bool:
         return type(value) in (int, float, Decimal)
     if kind == "bool":
         return type(value) is bool
+    if kind == "text" and type(value) in (int, float, Decimal):
+        return True
     if type(value) is not str:
         return False
     if kind in ("date", "timestamp"):

@@ -95,9 +95,7 @@ def load_texts(texts: Mapping[str, str], known: Basket | None = None) -> Basket:
                 first = basket.documents[kind, name].file
                 message = f'the {kind} "{name}" is defined twice, first in {first}; keep one'
                 line, column = document.position((kind,))
-                mistakes.append(
-                    Mistake(file, line, column, dotted(kind, name, ()), message, "definition.defined_twice")
-                )
+                mistakes.append(Mistake(file, line, column, dotted(kind, name, ()), message, "definition.defined_twice"))
                 continue
             basket.documents[kind, name] = document
             if model is None:

@@ -9,7 +9,7 @@ import re
 from typing import Annotated, Any, Literal
 
 import jmespath
-from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, model_validator
+from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema, model_validator
 
 from . import template
 from .times import Duration
@@ -45,9 +45,20 @@ def _one_or_many(value: Any) -> Any:
 
 
 Name = Annotated[str, AfterValidator(_check_name)]
-Template = Annotated[str, BeforeValidator(_scalar_text), AfterValidator(_check_template)]
+# The JSON Schemas say what may be written, which is more than what comes out of validation.
+Template = Annotated[
+    str,
+    BeforeValidator(_scalar_text),
+    AfterValidator(_check_template),
+    WithJsonSchema({"type": ["string", "number", "boolean"]}),
+]
 RecordsPath = Annotated[str, AfterValidator(_check_path)]
-KeyColumns = Annotated[list[str], BeforeValidator(_one_or_many), Field(min_length=1)]
+KeyColumns = Annotated[
+    list[str],
+    BeforeValidator(_one_or_many),
+    Field(min_length=1),
+    WithJsonSchema({"anyOf": [{"type": "string"}, {"type": "array", "items": {"type": "string"}, "minItems": 1}]}),
+]
 
 
 class Model(BaseModel):
@@ -99,8 +110,8 @@ class Retry(Model):
     """Pause before attempt n+1: first * 2^(n-1), at most `most`, each times a random 0.5 to 1.0."""
 
     attempts: int = Field(5, ge=1, le=20)
-    first: Duration = Field(default="500ms", json_schema_extra={"type": "string"})  # type: ignore[assignment]
-    most: Duration = Field(default="60s", json_schema_extra={"type": "string"})  # type: ignore[assignment]
+    first: Duration = Field(default="500ms")  # type: ignore[assignment]
+    most: Duration = Field(default="60s")  # type: ignore[assignment]
 
 
 class NextPage(Model):
@@ -116,10 +127,8 @@ class CursorRule(Model):
     column: str
     type: Literal["time", "number", "text"] = "time"
     start: Template | None = None
-    overlap: Duration = Field(default="0s", json_schema_extra={"type": "string"})  # type: ignore[assignment]
-    sorted: bool = Field(
-        False, description="records come in the order of this column: a long load may commit on the way"
-    )
+    overlap: Duration = Field(default="0s")  # type: ignore[assignment]
+    sorted: bool = Field(False, description="records come in the order of this column: a long load may commit on the way")
 
     @model_validator(mode="after")
     def _consistent(self) -> CursorRule:
@@ -201,9 +210,7 @@ class Feed(Model):
     prefix: Annotated[str, Field(pattern=r"^([a-z][a-z0-9_]*)?$", max_length=40)] = ""
     defaults: FeedDefaults = Field(default_factory=FeedDefaults)
     tables: dict[Name, FeedTable | None] = Field(min_length=1)
-    commit_every: int = Field(
-        100_000, ge=1, description="rows after which a long load commits, where its position is safe"
-    )
+    commit_every: int = Field(100_000, ge=1, description="rows after which a long load commits, where its position is safe")
 
 
 KINDS: dict[str, type[Model]] = {"connector": Connector, "source": Source, "warehouse": Warehouse, "feed": Feed}

@@ -6,7 +6,7 @@ import re
 from datetime import UTC, datetime, timedelta
 from typing import Annotated, Any
 
-from pydantic import BeforeValidator, PlainSerializer
+from pydantic import BeforeValidator, PlainSerializer, WithJsonSchema
 
 _UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0, "d": 86400.0, "w": 604800.0}
 _PART = re.compile(r"(\d+(?:\.\d+)?)(ms|s|m|h|d|w)")
@@ -52,4 +52,9 @@ def format_time(value: datetime) -> str:
     return value.astimezone(UTC).isoformat().replace("+00:00", "Z")
 
 
-Duration = Annotated[timedelta, BeforeValidator(parse_duration), PlainSerializer(format_duration, return_type=str)]
+Duration = Annotated[
+    timedelta,
+    BeforeValidator(parse_duration),
+    PlainSerializer(format_duration, return_type=str),
+    WithJsonSchema({"type": "string", "examples": ["30s", "5m", "1h30m"]}),
+]

@@ -40,9 +40,7 @@ def list_definitions() -> Any:
     return [vars(d) for d in definitions.current(parts().store)]
 
 
-@operations.add(
-    "GET", "/api/v1/definitions/{kind}/{name}", "one definition in force", answer=wire.Definition, problems=(404,)
-)
+@operations.add("GET", "/api/v1/definitions/{kind}/{name}", "one definition in force", answer=wire.Definition, problems=(404,))
 def get_definition(kind: str, name: str) -> Any:
     for found in definitions.current(parts().store, kind):
         if found.name == name:

@@ -68,9 +68,7 @@ def cancel_run(run: int) -> Any:
     return runs.get(parts().store, run)
 
 
-@operations.add(
-    "GET", "/api/v1/runs/{run}/log", "its log, in order", answer=list[wire.LogLine], query=LogPart, problems=(404,)
-)
+@operations.add("GET", "/api/v1/runs/{run}/log", "its log, in order", answer=list[wire.LogLine], query=LogPart, problems=(404,))
 def run_log(run: int, query: LogPart) -> Any:
     runs.outcome(parts().store, run)
     return journal.read_log(parts().store, run, after=query.after, limit=query.limit)

@@ -37,9 +37,7 @@ def list_warehouses() -> Any:
     return [{"name": n, "on": w.on, "about": w.about, "path": w.path} for n, w in sorted(found.items())]
 
 
-@operations.add(
-    "GET", "/api/v1/warehouses/{warehouse}/tables", "its tables, counted", answer=list[wire.Table], problems=(404,)
-)
+@operations.add("GET", "/api/v1/warehouses/{warehouse}/tables", "its tables, counted", answer=list[wire.Table], problems=(404,))
 def list_tables(warehouse: str) -> Any:
     with _opened(warehouse) as found:
         return [{**vars(t), "columns": [{"name": n, "type": k} for n, k in t.columns]} for t in found.tables()]

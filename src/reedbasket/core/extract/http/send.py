@@ -173,10 +173,6 @@ class Sender:
 def _no_answer(error: urllib3.exceptions.HTTPError, url: str, doing: str) -> errors.SourceError:
     """The most exact class for a request that got no answer, from urllib3's class, never from its message."""
     kinds = urllib3.exceptions
-    if isinstance(error, kinds.ConnectTimeoutError):
-        return errors.SourceTimedOut(
-            doing, url, found="no connection within the time allowed", mend="check address, port and firewall"
-        )
     if isinstance(error, kinds.ReadTimeoutError):
         return errors.SourceTimedOut(
             doing,
@@ -192,6 +188,10 @@ def _no_answer(error: urllib3.exceptions.HTTPError, url: str, doing: str) -> err
         return errors.SourceUnreachable(
             doing, url, found="nothing accepts connections there", mend="check that the source is up, its host and port"
         )
+    if isinstance(error, kinds.ConnectTimeoutError):
+        return errors.SourceTimedOut(
+            doing, url, found="no connection within the time allowed", mend="check address, port and firewall"
+        )
     if isinstance(error, kinds.SSLError):
         refused = errors.SourceError(
             doing,
@@ -202,9 +202,7 @@ def _no_answer(error: urllib3.exceptions.HTTPError, url: str, doing: str) -> err
         )
         return refused
     if isinstance(error, kinds.LocationValueError | kinds.LocationParseError):
-        return errors.SourceError(
-            doing, url, found="not an address", mend="check `base` and `get`", code="source.bad_url"
-        )
+        return errors.SourceError(doing, url, found="not an address", mend="check `base` and `get`", code="source.bad_url")
     return errors.SourceUnreachable(
         doing, url, found="the connection broke before an answer came", mend="check that the source is up"
     )
@@ -230,9 +228,7 @@ def _bad_status(status: int, headers: Mapping[str, str], body: bytes, url: str, 
             mend = "run again later; a run waits at most 15 minutes"
         return errors.SourceBusy(doing, url, found=found, mend=mend, wait_seconds=wait, details=details)
     if status >= 500 or status == 408:
-        return errors.SourceFailed(
-            doing, url, found=found, mend="ask the source's keeper", wait_seconds=wait, details=details
-        )
+        return errors.SourceFailed(doing, url, found=found, mend="ask the source's keeper", wait_seconds=wait, details=details)
     if 300 <= status < 400:
         where = headers.get("location", "elsewhere")
         return errors.SourceError(

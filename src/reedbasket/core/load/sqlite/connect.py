@@ -44,11 +44,7 @@ def connect_reader(path: Path) -> sqlite3.Connection:
 def _read_only(action: int, first: str | None, second: str | None, database: str | None, trigger: str | None) -> int:
     if action in (sqlite3.SQLITE_ATTACH, sqlite3.SQLITE_DETACH):
         return sqlite3.SQLITE_DENY
-    if (
-        action == sqlite3.SQLITE_PRAGMA
-        and second is not None
-        and first not in ("table_info", "table_xinfo", "index_list")
-    ):
+    if action == sqlite3.SQLITE_PRAGMA and second is not None and first not in ("table_info", "table_xinfo", "index_list"):
         return sqlite3.SQLITE_DENY
     return sqlite3.SQLITE_OK
 

@@ -91,9 +91,7 @@ def ensure_table(
         )
     for column in columns:
         if column.name not in there:
-            connection.execute(
-                f"alter table main.{quote(shape.name)} add column {quote(column.name)} {DECLARED[column.kind]}"
-            )
+            connection.execute(f"alter table main.{quote(shape.name)} add column {quote(column.name)} {DECLARED[column.kind]}")
     if link_by_row and has_children and shape.parent_kind is None and "_rb_row" not in there:
         connection.execute(f"alter table main.{quote(shape.name)} add column _rb_row TEXT")
     wider = [c for c in columns if c.name in there and there[c.name] != DECLARED[c.kind]]
@@ -104,9 +102,7 @@ def ensure_table(
 
 def ensure_key(connection: sqlite3.Connection, table: str, key: list[str]) -> None:
     """The unique index on the key, which also carries the merge. Made after the first rows, which is faster."""
-    connection.execute(
-        f"create unique index if not exists main.{quote(table + '_key')} on {quote(table)} ({listed(key)})"
-    )
+    connection.execute(f"create unique index if not exists main.{quote(table + '_key')} on {quote(table)} ({listed(key)})")
 
 
 def _rebuild(connection: sqlite3.Connection, shape: TableShape, wider: list[ColumnShape], key: list[str]) -> None:

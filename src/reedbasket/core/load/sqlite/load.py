@@ -28,9 +28,7 @@ _LEDGER_COLUMNS = list(LedgerLine.__dataclass_fields__)
 class SqliteLoad:
     """See load.warehouse.Load. Holds the file's write lock only while it commits."""
 
-    def __init__(
-        self, connection: sqlite3.Connection, path: Path, target: LoadTarget, state: TableState | None
-    ) -> None:
+    def __init__(self, connection: sqlite3.Connection, path: Path, target: LoadTarget, state: TableState | None) -> None:
         self._connection = connection
         self._path = path
         self._target = target
@@ -122,9 +120,7 @@ class SqliteLoad:
             counts.removed += removed
             counts.superseded = superseded.get(table.name, 0)
             if table is structure or staged[table.name] or counts.removed:
-                lines.append(
-                    self._line(stamp.load, table, counts, staged[table.name], position, now, table is structure)
-                )
+                lines.append(self._line(stamp.load, table, counts, staged[table.name], position, now, table is structure))
         for line in lines:
             line.require_reconciled()
             connection.execute(
@@ -177,7 +173,7 @@ class SqliteLoad:
             )
 
     def _newest_by(self, structure: TableShape) -> str | None:
-        node = structure.root.fields.get(self._target.cursor_field or "")
+        node = structure.root.fields.get(self._target.newest_by or "")
         return node.name if isinstance(node, ColumnShape) else None
 
     def _line(

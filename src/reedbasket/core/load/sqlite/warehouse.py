@@ -109,9 +109,7 @@ class SqliteWarehouse:
                 code="table.not_found",
             )
         order = "order by _rb_load desc, _rowid_ desc" if "_rb_load" in columns else ""
-        shown = self._query(
-            f"select * from {quote(table)} {order} limit ? offset ?", (limit + 1, offset), limit, seconds=30.0
-        )
+        shown = self._query(f"select * from {quote(table)} {order} limit ? offset ?", (limit + 1, offset), limit, seconds=30.0)
         return QueryResult(list(columns.items()), shown.rows, shown.truncated, shown.seconds)
 
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult:
@@ -139,9 +137,7 @@ class SqliteWarehouse:
         except sqlite3.Error as error:
             name = getattr(error, "sqlite_errorname", "")
             if name == "SQLITE_INTERRUPT":
-                raise self._refused(
-                    f"it took more than {seconds:g} s", "narrow it, or open the file yourself"
-                ) from error
+                raise self._refused(f"it took more than {seconds:g} s", "narrow it, or open the file yourself") from error
             if name in ("SQLITE_READONLY", "SQLITE_AUTH"):
                 raise self._refused(
                     "it would write, or reach outside this warehouse", "the warehouse is read only here; write a select"

@@ -38,9 +38,7 @@ def drop_superseded(
     short = name.removeprefix("temp.")
     connection.execute(f"create index temp.{short}_by_key on {short} ({listed(key)})")
     try:
-        twice = connection.execute(
-            f"select 1 from {name} group by {listed(key)} having count(*) > 1 limit 1"
-        ).fetchone()
+        twice = connection.execute(f"select 1 from {name} group by {listed(key)} having count(*) > 1 limit 1").fetchone()
         if twice is None:
             return {}
         newest = f"{quote(newest_by)} desc, " if newest_by else ""

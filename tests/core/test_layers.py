@@ -1,0 +1,89 @@
+"""The house rules that a machine can hold."""
+
+from __future__ import annotations
+
+import ast
+import importlib
+import pickle
+import pkgutil
+from pathlib import Path
+
+import pytest
+
+import reedbasket
+from reedbasket.core import errors
+
+ROOT = Path(reedbasket.__file__).parent
+
+# "imports point downwards only: cli -> client; service -> store, core; core -> nothing of ours"
+MAY_IMPORT = {
+    "core": {"core"},
+    "store": {"store", "core"},
+    "service": {"service", "store", "core", "wire", "__version__"},
+    "client": {"client", "wire"},
+    "demo": {"demo", "service", "client", "core"},
+    "cli": {"cli", "client", "wire", "service", "demo", "core"},
+}
+INTERFACE = {"flask", "argparse", "waitress", "werkzeug", "rich"}
+
+
+def imports_of(path: Path) -> set[str]:
+    """Absolute dotted names of what a module imports."""
+    package = ["reedbasket", *path.relative_to(ROOT).parts[:-1]]
+    found = set()
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            found |= {alias.name for alias in node.names}
+        elif isinstance(node, ast.ImportFrom):
+            base = package[: len(package) - node.level + 1] if node.level else []
+            module = ".".join([*base, *(node.module.split(".") if node.module else [])])
+            found |= {f"{module}.{alias.name}" for alias in node.names} if module == "reedbasket" else {module}
+    return found
+
+
+@pytest.mark.parametrize("part", sorted(MAY_IMPORT))
+def test_imports_point_downwards(part: str) -> None:
+    for path in (ROOT / part).rglob("*.py"):
+        for name in imports_of(path):
+            if name.startswith("reedbasket."):
+                assert name.split(".")[1] in MAY_IMPORT[part], f"{path.relative_to(ROOT)} imports {name}"
+            if part in ("core", "store"):
+                assert name.split(".")[0] not in INTERFACE, f"{path.relative_to(ROOT)} imports {name}"
+
+
+def test_each_part_states_its_import_rule() -> None:
+    for part in MAY_IMPORT:
+        assert "May import:" in (importlib.import_module(f"reedbasket.{part}").__doc__ or "")
+
+
+def error_classes() -> list[type[errors.ReedError]]:
+    for module in pkgutil.walk_packages(reedbasket.__path__, "reedbasket."):
+        if not module.name.endswith(("__main__", ".main")) and ".demo.harbour" not in module.name:
+            importlib.import_module(module.name)
+    found: list[type[errors.ReedError]] = []
+    waiting: list[type[errors.ReedError]] = [errors.ReedError]
+    while waiting:
+        kind = waiting.pop()
+        found.append(kind)
+        waiting += kind.__subclasses__()
+    return found
+
+
+def test_every_error_survives_pickling_and_has_a_code_of_its_own() -> None:
+    kinds = error_classes()
+    assert len(kinds) > 20
+    for kind in kinds:
+        error = kind("doing", "on it", found="this", mend="do that", wait_seconds=3.0, details={"a": 1})
+        back = pickle.loads(pickle.dumps(error))
+        assert type(back) is kind
+        assert back.as_dict() == error.as_dict()
+        assert str(back) == "doing on it: this. Do that"
+    codes = [kind.code for kind in kinds]
+    assert len(set(codes)) == len(codes)
+
+
+def test_the_public_surface_is_short_and_sorted() -> None:
+    for name in ("client", "core.spec", "core.run", "core.load", "core.shape"):
+        listed = importlib.import_module(f"reedbasket.{name}").__all__
+        assert listed == sorted(listed)
+        assert len(listed) <= 10

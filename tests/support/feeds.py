@@ -1,0 +1,145 @@
+"""Running a feed in this process, without the service: the core alone, on real HTTP and a real SQLite file."""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+from reedbasket.core.extract.http import RequestSeen
+from reedbasket.core.extract.pace import LocalPacer
+from reedbasket.core.load import LedgerLine
+from reedbasket.core.run import RunOrder, RunResult, TableProgress, resolve, run_feed
+from reedbasket.core.shape import Reject
+from reedbasket.core.spec import load_texts
+
+BASKET = """
+connector: test-api
+on: http
+settings: {{url: {{type: url}}, token: {{type: secret}}}}
+base: "{{settings.url}}"
+auth: {{bearer: "{{settings.token}}"}}
+timeouts: {{connect: 2, read: {read}, request: 5}}
+retry: {{attempts: 3, first: 10ms, most: 50ms}}
+tables:
+  things:
+    get: /things
+    send: {{since: "{{cursor.from}}"}}
+    records: items
+    total: meta.total
+    next: {{token: meta.next, as: after}}
+    {key}
+    cursor: {{column: updated_at, overlap: {overlap}, sorted: true{cursor}}}
+---
+source: test
+connector: test-api
+settings: {{url: "{url}", token: {{secret: test_token}}}}
+---
+warehouse: marsh
+on: sqlite
+path: marsh.db
+---
+feed: test
+from: test
+into: marsh
+commit_every: {commit_every}
+tables: {{things: {{changes: {{by: {by}}}, write: {write}}}}}
+"""
+
+SECRET = "planted-secret-7f3a/+="
+
+
+def basket_text(
+    url: str,
+    *,
+    key: str = "id",
+    by: str = "cursor",
+    write: str = "merge",
+    overlap: str = "0s",
+    commit_every: int = 100_000,
+    read: float = 2,
+    cursor: str = "",
+) -> str:
+    return BASKET.format(
+        url=url,
+        key=f"key: {key}" if key else "",
+        by=by,
+        write=write,
+        overlap=overlap,
+        commit_every=commit_every,
+        read=read,
+        cursor=cursor,
+    )
+
+
+@dataclass
+class Heard:
+    """A listener that keeps everything."""
+
+    lines: list[tuple[str, str, str]] = field(default_factory=list)
+    requests: list[RequestSeen] = field(default_factory=list)
+    rejected: list[Reject] = field(default_factory=list)
+    ledger: list[LedgerLine] = field(default_factory=list)
+    phases: list[tuple[str, str]] = field(default_factory=list)
+
+    def log(self, level: str, code: str, message: str, table: str | None = None) -> None:
+        self.lines.append((level, code, message))
+
+    def request(self, table: str, seen: RequestSeen) -> None:
+        self.requests.append(seen)
+
+    def progress(self, progress: TableProgress) -> None:
+        self.phases.append((progress.table, progress.phase))
+
+    def rejects(self, table: str, rejects: Sequence[Reject]) -> None:
+        self.rejected += rejects
+
+    def loaded(self, lines: Sequence[LedgerLine]) -> None:
+        self.ledger += lines
+
+    def codes(self) -> list[str]:
+        return [code for _, code, _ in self.lines]
+
+
+def order_for(text: str, *, run: int = 1, started: datetime | None = None) -> RunOrder:
+    return resolve(load_texts({"basket.yaml": text}), "test", run=run, version=1, started=started or datetime.now(UTC))
+
+
+def run_once(
+    text: str,
+    folder: Path,
+    *,
+    run: int = 1,
+    stop: threading.Event | None = None,
+    started: datetime | None = None,
+    heard: Heard | None = None,
+) -> tuple[RunResult, Heard]:
+    heard = heard or Heard()
+    order = order_for(text, run=run, started=started)
+    result = run_feed(
+        order,
+        reveal=lambda _: SECRET,
+        folder=folder,
+        pacer=LocalPacer(order.pace),
+        listener=heard,
+        stop=stop or threading.Event(),
+        clock=lambda: datetime.now(UTC),
+    )
+    return result, heard
+
+
+def table_rows(folder: Path, table: str, *, own: bool = False) -> list[dict[str, Any]]:
+    """All rows of a warehouse table, sorted; without the loader's own columns unless asked for."""
+    db = sqlite3.connect(folder / "marsh.db")
+    db.row_factory = sqlite3.Row
+    try:
+        rows = [dict(r) for r in db.execute(f'select * from "{table}"')]
+    finally:
+        db.close()
+    if not own:
+        rows = [{k: v for k, v in r.items() if k not in ("_rb_load", "_rb_at")} for r in rows]
+    return sorted(rows, key=lambda r: repr(sorted(r.items(), key=lambda i: i[0])))
