@@ -104,7 +104,8 @@ def merge(connection: sqlite3.Connection, stage: Stage, table: TableShape, key: 
     before = connection.execute(highest).fetchone()[0]
     if rest:
         sets = ", ".join(f"{quote(c)} = excluded.{quote(c)}" for c in rest)
-        differs = " or ".join(f"{target}.{quote(c)} is not excluded.{quote(c)}" for c in rest)
+        # As row values: a chain of ORs over 1,000 columns is deeper than SQLite's expressions may be.
+        differs = f"({listed(rest, target + '.')}) is not ({listed(rest, 'excluded.')})"
         conflict = f"do update set {sets}, _rb_load = excluded._rb_load, _rb_at = excluded._rb_at where {differs}"
     else:
         conflict = "do nothing"
