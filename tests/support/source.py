@@ -64,7 +64,11 @@ class Source:
             def log_message(self, *_: Any) -> None:
                 pass
 
-        self._server = ThreadingHTTPServer(("127.0.0.1", 0), Serve)
+        class Server(ThreadingHTTPServer):
+            def handle_error(self, request: Any, client_address: Any) -> None:
+                """Clients here are killed on purpose; that one hung up is no news."""
+
+        self._server = Server(("127.0.0.1", 0), Serve)
         self._server.daemon_threads = True
         self.url = f"http://127.0.0.1:{self._server.server_port}"
         threading.Thread(target=self._server.serve_forever, kwargs={"poll_interval": 0.02}, daemon=True).start()

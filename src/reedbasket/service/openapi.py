@@ -10,7 +10,7 @@ from pydantic import TypeAdapter
 from pydantic.json_schema import models_json_schema
 
 from .. import __version__, wire
-from .operations import Body, Operation, Operations
+from .operations import LARGEST_NUMBER, Body, Operation, Operations
 
 _REF = "#/components/schemas/{model}"
 
@@ -49,7 +49,7 @@ def _operation(operation: Operation, schemas: dict[str, Any]) -> dict[str, Any]:
     parameters: list[dict[str, Any]] = []
     for name in re.findall(r"{(\w+)}", operation.path):
         kind: dict[str, Any] = (
-            {"type": "integer", "minimum": 0, "maximum": 2**53}
+            {"type": "integer", "minimum": 0, "maximum": LARGEST_NUMBER}
             if name in operation.int_names
             else {"type": "string", "minLength": 1}
         )

@@ -14,6 +14,10 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 from .problems import BadRequest
 
 
+# Beyond it a browser rounds, and SQLite's own bound (2^63) is not far.
+LARGEST_NUMBER = 2**53
+
+
 class Query(BaseModel):
     """Query parameters of an operation; unknown ones are an error, since they were meant for something."""
 
@@ -75,7 +79,7 @@ class Operations:
                 view.__name__, method, path, summary, answer, status, query, body, problems, open_to_all, stream, ints
             )
             self.all.append(operation)
-            rule = re.sub(r"{(\w+)}", lambda m: f"<{'int:' if m[1] in ints else ''}{m[1]}>", path)
+            rule = re.sub(r"{(\w+)}", lambda m: f"<{f'int(max={LARGEST_NUMBER}):' if m[1] in ints else ''}{m[1]}>", path)
 
             def serve(**names: Any) -> Response:
                 if query is not None:

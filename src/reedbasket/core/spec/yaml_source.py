@@ -59,8 +59,9 @@ def read_documents(file: str, text: str) -> tuple[list[Document], list[Mistake]]
     """All documents of one YAML file, and what could not be read. Empty documents are passed over."""
     documents: list[Document] = []
     mistakes: list[Mistake] = []
-    loader = _CoreLoader(text)
+    loader = None
     try:
+        loader = _CoreLoader(text)
         while loader.check_node():
             node = loader.get_node()
             assert node is not None
@@ -75,7 +76,8 @@ def read_documents(file: str, text: str) -> tuple[list[Document], list[Mistake]]
         said = getattr(error, "problem", None) or str(error).splitlines()[0]
         mistakes.append(Mistake(file, line, column, "", f"not readable as YAML: {said}", "definition.not_yaml"))
     finally:
-        loader.dispose()
+        if loader is not None:
+            loader.dispose()
     return documents, mistakes
 
 

@@ -120,6 +120,15 @@ class Sender:
             )
         except urllib3.exceptions.HTTPError as error:
             raise _no_answer(error, url, doing) from error
+        except ValueError:
+            # http.client refuses line breaks and what Latin-1 lacks; its message would repeat the value, a secret perhaps.
+            raise errors.SourceError(
+                doing,
+                url,
+                found="a header or the address holds characters that HTTP cannot carry",
+                mend="check the secret, `headers` and `get`; a token with a line break at its end is a usual cause",
+                code="source.bad_header",
+            ) from None
         try:
             body = self._body(answer, deadline, url, doing)
             if answer.status == 200:

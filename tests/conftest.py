@@ -1,0 +1,61 @@
+"""A real service for tests: its own data folder, a free port, real worker processes, stopped at the end."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from reedbasket.client import Client
+
+
+class RunningService:
+    """A service process; `client` speaks to it, `out` is what it printed."""
+
+    def __init__(self, folder: Path, *more: str) -> None:
+        self.folder = folder
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "reedbasket.cli.main", "serve", "--data", str(folder), "--port", "0", *more],
+            stdout=subprocess.PIPE,
+            stderr=open(folder.with_suffix(".err"), "ab"),  # noqa: SIM115
+            text=True,
+        )
+        assert self.process.stdout is not None
+        self.out: list[str] = []
+        for line in self.process.stdout:
+            self.out.append(line)
+            if line.startswith("Console"):
+                break
+        if not self.out or not self.out[-1].startswith("Console"):
+            self.process.wait(20)
+        assert self.process.poll() is None, "the service ended: " + folder.with_suffix(".err").read_text()
+        self.url = next(line for line in self.out if line.startswith("Reed Basket at")).split()[3].rstrip(",")
+        self.sign_in = self.out[-1].split()[-1]
+        self.token = (folder / "token").read_text().strip()
+        self.client = Client(self.url, self.token)
+
+    def stop(self, how: signal.Signals = signal.SIGTERM) -> int:
+        if self.process.poll() is None:
+            self.process.send_signal(how)
+        return self.process.wait(20)
+
+    def workers(self) -> list[int]:
+        """Process ids of its workers."""
+        found = subprocess.run(["ps", "-o", "pid=,args=", "--ppid", str(self.process.pid)], capture_output=True, text=True)
+        return [int(line.split()[0]) for line in found.stdout.splitlines() if "service.worker" in line]
+
+    def environment(self) -> dict[str, str]:
+        """For commands that are to find this service."""
+        return {**os.environ, "REED_DATA": str(self.folder), "COLUMNS": "200"}
+
+
+@pytest.fixture
+def service(tmp_path: Path) -> Iterator[RunningService]:
+    running = RunningService(tmp_path / "data")
+    yield running
+    running.stop()

@@ -1,0 +1,205 @@
+"""The service's own records: upgrades, secrets, one run at a time, access, pace."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+import stat
+import subprocess
+import sys
+import threading
+import time
+from importlib.resources import files
+from pathlib import Path
+
+import pytest
+
+from reedbasket.core.errors import Conflict, NotFound, RunCancelled, SecretMissing
+from reedbasket.core.run import RunOutcome, TableProgress
+from reedbasket.core.shape import Reject
+from reedbasket.core.spec import load_texts
+from reedbasket.core.spec.model import Pace
+from reedbasket.store import Store, access, definitions, journal, runs, secrets
+from reedbasket.store.database import StoreError
+from reedbasket.store.pace import StorePacer
+from tests.support.feeds import basket_text
+
+
+@pytest.fixture
+def store(tmp_path: Path) -> Store:
+    made = Store(tmp_path / "data")
+    made.upgrade()
+    return made
+
+
+def test_an_old_data_folder_is_upgraded_in_place(tmp_path: Path) -> None:
+    """A folder of the first schema, with a definition and a run in it, opens and keeps both."""
+    folder = tmp_path / "old"
+    folder.mkdir()
+    first = files("reedbasket.store").joinpath("schema/0001_definitions_and_runs.sql").read_text()
+    db = sqlite3.connect(folder / "service.db")
+    db.executescript(first)
+    db.execute(
+        "insert into definition values ('warehouse', 'marsh', 1, '{\"warehouse\":\"marsh\"}', 'a.yaml', '2026-01-01T00:00:00Z')"
+    )
+    db.execute(
+        "insert into run (feed, feed_version, outcome, requested_at) values ('f', 1, 'succeeded', '2026-01-01T00:00:00Z')"
+    )
+    db.execute("pragma user_version = 1")
+    db.commit()
+    db.close()
+    store = Store(folder)
+    assert store.upgrade() == ["0002_access.sql", "0003_rejects.sql", "0004_pace.sql"]
+    assert store.upgrade() == []
+    assert [d.name for d in definitions.current(store)] == ["marsh"]
+    assert runs.latest(store)[0]["outcome"] == "succeeded"
+    access.make_token(store, "works")
+
+
+def test_a_folder_of_a_newer_version_is_left_alone(store: Store) -> None:
+    store.connection.execute("pragma user_version = 99")
+    with pytest.raises(StoreError, match="newer version"):
+        Store(store.folder).upgrade()
+
+
+def test_versions_grow_only_with_changes(store: Store) -> None:
+    text = basket_text("http://127.0.0.1:1")
+    assert {d["change"] for d in definitions.apply(store, load_texts({"a": text}))} == {"new"}
+    assert {d["change"] for d in definitions.apply(store, load_texts({"a": text}))} == {"same"}
+    done = definitions.apply(store, load_texts({"a": text.replace("write: merge", "write: append")}))
+    assert [(d["name"], d["version"]) for d in done if d["change"] == "changed"] == [("test", 2)]
+    assert definitions.feed_version(store, "test") == 2
+    assert set(definitions.basket(store).feeds) == {"test"}
+
+
+def test_secrets_are_sealed(store: Store, monkeypatch: pytest.MonkeyPatch) -> None:
+    secrets.set_secret(store, "harbour_token", "very-secret-value")
+    assert secrets.reveal_secret(store, "harbour_token") == "very-secret-value"
+    assert stat.S_IMODE(os.stat(store.folder / "key").st_mode) == 0o600
+    assert stat.S_IMODE(os.stat(store.folder).st_mode) == 0o700
+    store.connection.execute("pragma wal_checkpoint(truncate)")
+    assert b"very-secret-value" not in (store.folder / "service.db").read_bytes()
+    assert "very" not in str(secrets.list_secrets(store))
+    with pytest.raises(SecretMissing, match="reed secret set other"):
+        secrets.reveal_secret(store, "other")
+    from cryptography.fernet import Fernet
+
+    monkeypatch.setenv("REED_KEY", Fernet.generate_key().decode())
+    with pytest.raises(StoreError, match="does not fit"):
+        secrets.reveal_secret(store, "harbour_token")
+    monkeypatch.setenv("REED_KEY", "nonsense")
+    with pytest.raises(StoreError, match="no Fernet key") as caught:
+        secrets.set_secret(store, "a", "b")
+    assert "nonsense" not in str(caught.value)
+
+
+def test_one_run_of_a_feed_at_a_time_whoever_asks(store: Store) -> None:
+    won: list[int] = []
+    lost: list[Conflict] = []
+
+    def ask() -> None:
+        try:
+            won.append(runs.ask(store, "test", 1))
+        except Conflict as error:
+            lost.append(error)
+        finally:
+            store.close()
+
+    threads = [threading.Thread(target=ask) for _ in range(8)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert (len(won), len(lost)) == (1, 7)
+    assert all(error.code == "run.already_active" for error in lost)
+    assert runs.take(store, won[0], 123)
+    assert not runs.take(store, won[0], 456)
+    assert runs.end(store, won[0], RunOutcome.SUCCEEDED, None)
+    assert not runs.end(store, won[0], RunOutcome.FAILED, None)
+    assert runs.get(store, won[0])["outcome"] == "succeeded"
+    assert runs.ask(store, "test", 1) == won[0] + 1
+    with pytest.raises(NotFound):
+        runs.get(store, 99)
+
+
+def test_progress_log_and_rejects_are_kept(store: Store) -> None:
+    run = runs.ask(store, "test", 1)
+    with store.transaction() as connection:
+        runs.keep_progress(connection, run, [(0, TableProgress("t", "t", read=5, rejected=1))])
+        journal.keep_log(connection, run, 1, [("2026-01-01T00:00:00Z", "info", "request", "t", "GET /", {"status": 200})])
+        bad = Reject(0, "value.wrong_type", "text 'x' does not fit", "n", {"id": 1, "n": "x"})
+        journal.keep_rejects(connection, "test", run, "t", [bad])
+        journal.keep_rejects(connection, "test", run + 1, "t", [bad, Reject(1, "key.missing", "null", "id", {"n": "\ud800"})])
+    assert runs.get(store, run)["totals"]["read"] == 5
+    assert journal.read_log(store, run)[0]["data"] == {"status": 200}
+    kept = journal.read_rejects(store, "test")
+    assert [(r["code"], r["times"]) for r in kept] == [("key.missing", 1), ("value.wrong_type", 2)]
+    assert journal.count_rejects(store, "test") == 2
+
+
+def test_sign_in_codes_are_good_once_and_only_hashes_are_kept(store: Store) -> None:
+    token, code = access.make_token(store, "t"), access.make_code(store)
+    session = access.use_code(store, code)
+    assert session is not None
+    assert access.use_code(store, code) is None
+    assert access.session_known(store, session)
+    assert access.token_known(store, token)
+    assert not access.token_known(store, token + "x")
+    kept = str(
+        [tuple(r) for t in ("token", "sign_in_code", "console_session") for r in store.connection.execute(f"select * from {t}")]
+    )
+    assert token not in kept
+    assert session not in kept
+    access.end_session(store, session)
+    assert not access.session_known(store, session)
+    store.connection.execute("update sign_in_code set ends_at = '2020'")
+    late = access.make_code(store)
+    store.connection.execute("update sign_in_code set ends_at = '2020'")
+    assert access.use_code(store, late) is None
+
+
+_ASKING = """
+import sys, threading, time
+from pathlib import Path
+from reedbasket.core.spec.model import Pace
+from reedbasket.store import Store
+from reedbasket.store.pace import StorePacer
+pacer = StorePacer(Store(Path(sys.argv[1])), "harbour", Pace(per_second=40, at_once=2), 5)
+for _ in range(10):
+    turn = pacer.turn(threading.Event())
+    print(time.time(), flush=True)
+    turn.done()
+"""
+
+
+def test_the_pace_holds_across_processes(store: Store) -> None:
+    """Two processes that do not know of each other, 20 requests at 40 a second."""
+    both = [
+        subprocess.Popen([sys.executable, "-c", _ASKING, str(store.folder)], stdout=subprocess.PIPE, text=True)
+        for _ in range(2)
+    ]
+    times = sorted(float(line) for p in both for line in p.communicate(timeout=60)[0].split())
+    assert len(times) == 20
+    # 19 gaps of 25 ms between the first and the last, however the two took turns.
+    assert times[-1] - times[0] >= 19 * 0.025 - 0.01
+
+
+def test_places_of_a_killed_worker_are_free_again(store: Store) -> None:
+    pace = Pace(at_once=1)
+    with store.transaction() as connection:
+        ended = subprocess.Popen(["true"])
+        ended.wait()
+        connection.execute(
+            "insert into pace_place (source, worker, ends_at) values ('s', ?, ?)", (ended.pid, time.time() + 600)
+        )
+    pacer, stop = StorePacer(store, "s", pace, 5), threading.Event()
+    turn = pacer.turn(stop)
+    threading.Timer(0.1, stop.set).start()
+    with pytest.raises(RunCancelled):
+        pacer.turn(stop)
+    turn.done()
+    pacer.hold_off(50)
+    stop.set()
+    with pytest.raises(RunCancelled):
+        pacer.turn(stop)
+    assert store.connection.execute("select count(*) from pace_place").fetchone()[0] == 0
