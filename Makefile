@@ -30,7 +30,7 @@ $(CONSOLE): .made/python .made/node console/src/lib/api-types.ts $(CONSOLE_SOURC
 	cd console && npm run --silent build
 
 demo: setup console
-	@$(BIN)/reed demo
+	@$(BIN)/reed demo $(DEMO)
 
 lint: setup .made/node
 	$(BIN)/ruff check src tests bench docs console

@@ -1,0 +1,129 @@
+"""`make demo` itself: started, asked for its rows, made to change, and stopped with Ctrl-C."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import signal
+import socket
+import subprocess
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+from reedbasket.client import Client, find_client
+from reedbasket.demo.ferries import BOOKINGS, SAILINGS, make_all
+from reedbasket.demo.start import DemoError, fresh_folder
+
+ROOT = Path(__file__).parents[2]
+
+
+class Demo:
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            port = free.getsockname()[1]
+        # `make demo` as it is, but beside a demo that a developer may have open.
+        self.process = subprocess.Popen(
+            ["make", "demo", f"DEMO=--data {folder} --port {port}"],
+            cwd=ROOT,
+            stdout=subprocess.PIPE,
+            text=True,
+            start_new_session=True,
+        )
+        self.out = ""
+        ready = threading.Event()
+
+        def read() -> None:
+            assert self.process.stdout is not None
+            for line in self.process.stdout:
+                self.out += line
+                if "Ctrl-C stops" in line:
+                    ready.set()
+
+        self._reader = threading.Thread(target=read)
+        self._reader.start()
+        assert ready.wait(180), self.out
+
+    def client(self) -> Client:
+        os.environ["REED_DATA"] = str(self.folder)
+        try:
+            return find_client()
+        finally:
+            del os.environ["REED_DATA"]
+
+    def reed(self, *arguments: str) -> str:
+        done = subprocess.run(
+            [str(ROOT / ".venv/bin/reed"), *arguments],
+            capture_output=True,
+            text=True,
+            env={**os.environ, "REED_DATA": str(self.folder)},
+        )
+        assert done.returncode == 0, done.stderr
+        return done.stdout
+
+    def stop(self) -> None:
+        os.killpg(self.process.pid, signal.SIGINT)
+        self.process.wait(30)
+        self._reader.join(10)
+
+
+@pytest.fixture
+def demo(tmp_path: Path) -> Iterator[Demo]:
+    running = Demo(tmp_path / "reed-data")
+    yield running
+    if running.process.poll() is None:
+        running.stop()
+
+
+def test_make_demo_from_start_to_end(demo: Demo) -> None:
+    assert re.search(r"http://127\.0\.0\.1:\d+/sign-in#\S+", demo.out)
+    assert "Run 1 of harbour succeeded: 80,015 records read" in demo.out
+    client = demo.client()
+    rows = {t["name"]: t["rows"] for t in client.tables("marsh")}
+    made = make_all()
+    assert (rows["sailings"], rows["bookings"], rows["landings"], rows["vessels"]) == (SAILINGS, BOOKINGS, 6, 9)
+    assert rows["bookings_passengers"] == sum(len(b["passengers"]) for b in made["bookings"])
+    assert rows["bookings_vehicles"] == sum(len(b["vehicles"]) for b in made["bookings"])
+    tickets = client.query("marsh", "select cast(sum(ticket % 100000) as integer), max(ticket) from bookings")["rows"][0]
+    assert tickets == [sum(b["ticket"] % 100000 for b in made["bookings"]), str(max(b["ticket"] for b in made["bookings"]))]
+
+    assert client.ask_run("harbour", wait_seconds=50)["totals"]["read"] == 0
+    data = ("--data", str(demo.folder))
+    assert "2 bookings were added" in demo.reed("demo", *data, "happen", "bookings_added")
+    assert "is delayed" in demo.reed("demo", *data, "happen", "sailing_delayed")
+    third = client.ask_run("harbour", wait_seconds=50)
+    assert third["totals"]["read"] == 3
+    lines = {line["table"]: line for line in client.run_ledger(third["id"])}
+    assert (lines["bookings"]["inserted"], lines["bookings"]["updated"]) == (2, 0)
+    assert (lines["sailings"]["inserted"], lines["sailings"]["updated"]) == (0, 1)
+    demo.reed("demo", *data, "happen", "busy")
+    demo.reed("demo", *data, "happen", "odd_record")
+    fourth = client.ask_run("harbour", wait_seconds=50)
+    assert (fourth["outcome"], fourth["totals"]["rejected"], fourth["totals"]["requests"]) == ("succeeded", 1, 6)
+    assert "free" in client.rejects("harbour")[0]["record"]
+
+    harbour = (demo.folder / "harbour.url").read_text().strip()
+    demo.stop()
+    assert "Stopped: the service, its workers and the harbour." in demo.out
+    for url in (client.url, harbour):
+        with pytest.raises(OSError, match="refused"):
+            socket.create_connection(("127.0.0.1", int(url.rsplit(":", 1)[1])), timeout=2)
+
+
+def test_a_demo_clears_only_what_a_demo_made(tmp_path: Path) -> None:
+    folder = tmp_path / "mine"
+    folder.mkdir()
+    (folder / "precious.db").write_text("rows")
+    with pytest.raises(DemoError, match="no demo made"):
+        fresh_folder(folder)
+    assert (folder / "precious.db").exists()
+    shutil.rmtree(folder)
+    fresh_folder(folder)
+    (folder / "old.db").write_text("rows")
+    fresh_folder(folder)
+    assert [p.name for p in folder.iterdir()] == ["this-is-a-demo"]
