@@ -15,7 +15,8 @@ from tests.support.feeds import SECRET, basket_text
 from tests.support.source import Changing, serving
 
 CHROMIUM = "/usr/bin/chromium"
-ARGUMENTS = "--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync"
+ARGUMENTS = """--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking
+    --disable-component-update --disable-sync"""
 RECORDS = [
     {"id": f"T{i:03d}", "n": i, "kids": [{"seat": "1A"}], "updated_at": f"2026-03-01T{i // 60:02d}:{i % 60:02d}:00Z"}
     for i in range(300)
