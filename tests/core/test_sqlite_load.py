@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 import threading
+from contextlib import ExitStack
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any, Literal
@@ -33,13 +34,15 @@ class Loader:
         self.table = table
 
     def load(self, records: list[dict[str, Any]], *, feed: str = "test", batch: int = 3) -> list[LedgerLine]:
-        warehouse = SqliteWarehouse(self.path)
-        try:
+        with ExitStack() as stack:
+            warehouse = SqliteWarehouse(self.path)
+            stack.callback(warehouse.close)
             state = warehouse.state(feed, "things")
             shaper = Shaper(state.structure if state else TableShape(self.table), self.key, self.link)
             target = LoadTarget(1, feed, "src", "things", self.table, self.write, self.key, self.link, "at")
             load = warehouse.begin(target, state)
             owner = rejected = 0
+            stack.callback(load.close)
             for start in range(0, len(records), batch):
                 shaped = shaper.shape(records[start : start + batch], owner)
                 owner += shaped.records
@@ -47,8 +50,6 @@ class Loader:
                 load.stage(shaped.batches)
             now = datetime.now(UTC)
             return load.commit(shaper.structure, Position(SavedCursor("text", "x"), None, rejected, 0, 0, now), now)
-        finally:
-            warehouse.close()
 
     def ask(self, sql: str) -> list[tuple[Any, ...]]:
         db = sqlite3.connect(self.path)

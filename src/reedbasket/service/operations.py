@@ -13,7 +13,6 @@ from pydantic import BaseModel, ConfigDict, ValidationError
 
 from .problems import BadRequest
 
-
 # Beyond it a browser rounds, and SQLite's own bound (2^63) is not far.
 LARGEST_NUMBER = 2**53
 

@@ -210,7 +210,7 @@ class Feed(Model):
     prefix: Annotated[str, Field(pattern=r"^([a-z][a-z0-9_]*)?$", max_length=40)] = ""
     defaults: FeedDefaults = Field(default_factory=FeedDefaults)
     tables: dict[Name, FeedTable | None] = Field(min_length=1)
-    commit_every: int = Field(100_000, ge=1, description="rows after which a long load commits, where its position is safe")
+    commit_every: int = Field(250_000, ge=1, description="rows after which a long load commits, where its position is safe")
 
 
 KINDS: dict[str, type[Model]] = {"connector": Connector, "source": Source, "warehouse": Warehouse, "feed": Feed}

@@ -58,30 +58,8 @@ def existing_columns(connection: sqlite3.Connection, table: str) -> dict[str, st
     return dict(found) if found else None
 
 
-def ensure_table(
-    connection: sqlite3.Connection,
-    shape: TableShape,
-    *,
-    ours: bool,
-    key: list[str],
-    link_by_row: bool,
-    has_children: bool,
-) -> bool:
-    """Make a table, or bring it up to its shape: new columns added, widened ones rebuilt. True where it is new.
-
-    ours: the feed has loaded into it before. key: its columns that are unique together. Raises TableNotOurs.
-    """
-    columns = shape.columns()
-    there = existing_columns(connection, shape.name)
-    if there is None:
-        made = [f"{quote(c.name)} {DECLARED[c.kind]}" for c in columns]
-        if shape.parent_kind is not None:
-            made = [f"_rb_parent {DECLARED[shape.parent_kind]}", "_rb_pos INTEGER", *made]
-        if link_by_row and has_children and shape.parent_kind is None:
-            made.append("_rb_row TEXT")
-        made += ["_rb_load INTEGER", "_rb_at TIMESTAMP TEXT"]
-        connection.execute(f"create table main.{quote(shape.name)} ({', '.join(made)})")
-        return True
+def require_ours(shape: TableShape, there: dict[str, str], *, ours: bool) -> None:
+    """ours: the feed has loaded into the table before. Raises TableNotOurs for what someone else made."""
     if not ours or "_rb_load" not in there:
         raise TableNotOurs(
             "loading",
@@ -89,15 +67,52 @@ def ensure_table(
             found=f"something of that name is there already, with {len(there)} columns that this feed did not make",
             mend="give the feed another `prefix`, or rename what is there",
         )
-    for column in columns:
+
+
+def create_table(connection: sqlite3.Connection, name: str, shape: TableShape, *, row_column: bool, stamps: bool) -> None:
+    """A table of the shape under any name. row_column: with `_rb_row`. stamps: with `_rb_load` and `_rb_at`."""
+    made = [f"{quote(c.name)} {DECLARED[c.kind]}" for c in shape.columns()]
+    if shape.parent_kind is not None:
+        made = [f"_rb_parent {DECLARED[shape.parent_kind]}", "_rb_pos INTEGER", *made]
+    if row_column:
+        made.append("_rb_row TEXT")
+    if stamps or not made:  # SQLite knows no table without columns, and there is one where nothing has arrived yet
+        made += ["_rb_load INTEGER", "_rb_at TIMESTAMP TEXT"]
+    connection.execute(f"create table main.{quote(name)} ({', '.join(made)})")
+
+
+def bring_up(connection: sqlite3.Connection, name: str, shape: TableShape, *, row_column: bool) -> None:
+    """A table that exists, brought to the shape: new columns added, widened ones rebuilt."""
+    there = existing_columns(connection, name) or {}
+    for column in shape.columns():
         if column.name not in there:
-            connection.execute(f"alter table main.{quote(shape.name)} add column {quote(column.name)} {DECLARED[column.kind]}")
-    if link_by_row and has_children and shape.parent_kind is None and "_rb_row" not in there:
-        connection.execute(f"alter table main.{quote(shape.name)} add column _rb_row TEXT")
-    wider = [c for c in columns if c.name in there and there[c.name] != DECLARED[c.kind]]
+            connection.execute(f"alter table main.{quote(name)} add column {quote(column.name)} {DECLARED[column.kind]}")
+    if row_column and "_rb_row" not in there:
+        connection.execute(f"alter table main.{quote(name)} add column _rb_row TEXT")
+    wider = [c for c in shape.columns() if c.name in there and there[c.name] != DECLARED[c.kind]]
     if wider:
-        _rebuild(connection, shape, wider, key)
-    return False
+        _rebuild(connection, name, wider)
+
+
+def replace_table(connection: sqlite3.Connection, old: str, new: str) -> None:
+    """Drop `old` and give its name to `new`, within the transaction. Views keep naming it; its indexes and triggers are
+    made again on the new one."""
+    attached = connection.execute(
+        "select sql from main.sqlite_master where tbl_name = ? and type in ('index', 'trigger') and sql is not null", (old,)
+    ).fetchall()
+    connection.execute(f"drop table main.{quote(old)}")
+    rename_table(connection, new, old)
+    for (sql,) in attached:
+        connection.execute(sql)
+
+
+def rename_table(connection: sqlite3.Connection, old: str, new: str) -> None:
+    # legacy_alter_table: views that name the table by its new name need not make sense in between.
+    connection.execute("pragma legacy_alter_table = on")
+    try:
+        connection.execute(f"alter table main.{quote(old)} rename to {quote(new)}")
+    finally:
+        connection.execute("pragma legacy_alter_table = off")
 
 
 def ensure_key(connection: sqlite3.Connection, table: str, key: list[str]) -> None:
@@ -105,9 +120,9 @@ def ensure_key(connection: sqlite3.Connection, table: str, key: list[str]) -> No
     connection.execute(f"create unique index if not exists main.{quote(table + '_key')} on {quote(table)} ({listed(key)})")
 
 
-def _rebuild(connection: sqlite3.Connection, shape: TableShape, wider: list[ColumnShape], key: list[str]) -> None:
+def _rebuild(connection: sqlite3.Connection, table: str, wider: list[ColumnShape]) -> None:
     """Change declared types. SQLite cannot alter one, so the table is copied within the transaction and renamed."""
-    name, beside = quote(shape.name), quote(shape.name + "_rb_beside")
+    name, copy = quote(table), f"_rb_wider.{table}"
     kinds = {c.name: c.kind for c in wider}
     for column, kind in kinds.items():
         if kind == "double":
@@ -117,22 +132,16 @@ def _rebuild(connection: sqlite3.Connection, shape: TableShape, wider: list[Colu
             if limit is not None and limit > EXACT_IN_DOUBLE:
                 raise WarehouseError(
                     "widening the column",
-                    f"{shape.name}.{column}",
+                    f"{table}.{column}",
                     found=f"fractions arrived where whole numbers up to {limit} are held, and no double holds both exactly",
                     mend="load the table anew, so that the column is made as decimal",
                     code="warehouse.cannot_widen",
                 )
-    there = existing_columns(connection, shape.name) or {}
+    there = existing_columns(connection, table) or {}
     made = [f"{quote(c)} {DECLARED[kinds[c]] if c in kinds else declared}" for c, declared in there.items()]
     # SQLite's own cast to text keeps 15 digits of a double; Python's repr keeps what it takes to read it back.
     connection.create_function("rb_exact_text", 1, lambda v: v if v is None else str(v), deterministic=True)
     taken = [f"rb_exact_text({quote(c)})" if kinds.get(c) == "decimal" else quote(c) for c in there]
-    connection.execute(f"create table main.{beside} ({', '.join(made)})")
-    connection.execute(f"insert into main.{beside} select {', '.join(taken)} from main.{name}")
-    connection.execute(f"drop table main.{name}")
-    # legacy_alter_table keeps views that name the table pointing at the new one.
-    connection.execute("pragma legacy_alter_table = on")
-    connection.execute(f"alter table main.{beside} rename to {name}")
-    connection.execute("pragma legacy_alter_table = off")
-    if key:
-        ensure_key(connection, shape.name, key)
+    connection.execute(f"create table main.{quote(copy)} ({', '.join(made)})")
+    connection.execute(f"insert into main.{quote(copy)} select {', '.join(taken)} from main.{name} order by _rowid_")
+    replace_table(connection, table, copy)

@@ -7,7 +7,6 @@ import sqlite3
 from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
 
 from ...errors import CursorMoved, TableNotOurs
 from ...shape.shaper import TableBatch
@@ -15,13 +14,14 @@ from ...shape.structure import ColumnShape, TableShape
 from ..ledger import LedgerLine
 from ..warehouse import LoadTarget, Position, TableState
 from . import write
+from .beside import Beside
 from .connect import translated
-from .ddl import SERVICE_TABLES, ensure_key, ensure_table
+from .ddl import SERVICE_TABLES, bring_up, create_table, existing_columns, quote, require_ours
 from .stage import Stage, bindable
 from .write import Counts, Stamp
 
-# Keys held to see whether one repeats; a quarter of a million take about 30 MB.
-_MOST_KEYS_HELD = 250_000
+# Hashes of keys held to see whether one repeats; half a million take about 40 MB.
+_MOST_KEYS_HELD = 500_000
 _LEDGER_COLUMNS = list(LedgerLine.__dataclass_fields__)
 
 
@@ -34,29 +34,47 @@ class SqliteLoad:
         self._target = target
         self._version = state.version if state else 0
         self._stage = Stage(connection)
-        self._keys: set[Any] | None = set()
+        self._keys: set[int] | None = set()
+        self._repeated = False
+        builds = target.link == "key" and (state is None or target.write == "replace")
+        self._beside = Beside(connection, target.feed, target.source_table) if builds else None
         self.staged_rows = 0
 
     def stage(self, batches: Sequence[TableBatch]) -> None:
+        if not batches:
+            return
+        repeats = self._note_keys(batches[0])
         with translated("staging rows for", self._path):
-            self._connection.execute("begin")
+            self._connection.execute("begin immediate" if self._beside else "begin")
             try:
-                for batch in batches:
-                    self._stage.add(batch)
+                if self._beside:
+                    root = batches[0].table
+                    key, newest_by = key_columns(root, self._target.key), self._newest_by(root)
+                    self._beside.add(batches, key=key, newest_by=newest_by, repeats=repeats)
+                else:
+                    for batch in batches:
+                        self._stage.add(batch)
             except BaseException:
                 self._connection.execute("rollback")
                 raise
             self._connection.execute("commit")
-        if batches:
-            self.staged_rows += batches[0].rows
-            self._note_keys(batches[0])
+        self.staged_rows += batches[0].rows
 
     def commit(self, structure: TableShape, position: Position, now: datetime) -> list[LedgerLine]:
         with translated(f"committing {self._target.table} to", self._path):
             self._connection.execute("begin immediate")
             try:
-                lines = self._write(structure, position, now)
-                self._save(structure, position, lines[0].load, now)
+                for statement in SERVICE_TABLES:
+                    self._connection.execute(statement)
+                self._guard()
+                first = self._connection.execute("select coalesce(max(load), 0) + 1 from main._rb_ledger").fetchone()[0]
+                stamps = [Stamp(first + n, timestamp_text(now)) for n, _ in enumerate(structure.family())]
+                if self._beside:
+                    lines = self._take_place(self._beside, structure, stamps, position, now)
+                else:
+                    lines = self._write(structure, stamps, position, now)
+                self._keep_ledger(lines)
+                self._save(structure, position, first, now)
                 self._connection.execute("commit")
             except BaseException:
                 # A failing rollback must not hide what went wrong; closing the connection rolls back as well.
@@ -66,83 +84,104 @@ class SqliteLoad:
             self._version += 1
             self.staged_rows = 0
             self._keys = set()
+            self._repeated = False
             self._stage.clear()
+            if self._beside:
+                self._beside.placed()
+                if self._target.write != "replace":
+                    self._beside = None
             return lines
 
     def close(self) -> None:
         with translated("dropping the stage of", self._path):
             self._stage.drop()
+            if self._beside:
+                self._beside.drop()
 
-    def _write(self, structure: TableShape, position: Position, now: datetime) -> list[LedgerLine]:
+    def _take_place(
+        self, beside: Beside, structure: TableShape, stamps: list[Stamp], position: Position, now: datetime
+    ) -> list[LedgerLine]:
+        key = key_columns(structure, self._target.key)
+        lines = []
+        for table, stamp in zip(structure.family(), stamps):
+            beside.prepare(table)
+            read = beside.read[table.name]
+            own_key = key if table is structure else ["_rb_parent", "_rb_pos"]
+            counts = beside.take_place(table, stamp, ours=self._version > 0, key=own_key)
+            if table is structure or read or counts.removed:
+                lines.append(self._line(stamp.load, table, counts, read, position, now, table is structure))
+        return lines
+
+    def _write(self, structure: TableShape, stamps: list[Stamp], position: Position, now: datetime) -> list[LedgerLine]:
+        """From the stage: append, or merge into what is there."""
         connection, target, stage = self._connection, self._target, self._stage
-        for statement in SERVICE_TABLES:
-            connection.execute(statement)
-        self._guard()
         family = list(structure.family())
-        for table in family:
-            stage.prepare(table)
-        staged = {table.name: stage.rows[table.name] for table in family}
+        staged = {table.name: stage.count(table) for table in family}
         by_row = target.link == "row"
         key = [] if by_row else key_columns(structure, target.key)
-        new = {}
         for table in family:
-            own_key = key if table is structure else ["_rb_parent", "_rb_pos"]
-            new[table.name] = ensure_table(
-                connection,
-                table,
-                ours=self._version > 0,
-                key=[] if by_row else own_key,
-                link_by_row=by_row,
-                has_children=len(family) > 1,
-            )
+            self._ensure(table, row_column=by_row and len(family) > 1 and table is structure)
         superseded: dict[str, int] = {}
-        if key and self._keys_may_repeat():
+        if key and self._repeated:
             superseded = write.drop_superseded(connection, stage, structure, key, self._newest_by(structure))
-        first = connection.execute("select coalesce(max(load), 0) + 1 from main._rb_ledger").fetchone()[0]
-        at = timestamp_text(now)
-        merging = target.write == "merge" and not new[structure.name]
-        if merging:
-            write.note_parents(connection, stage, structure, key)
+        removed = 0
+        if target.write == "replace":
+            removed = connection.execute(f"delete from main.{quote(structure.name)}").rowcount
+        if key:
+            write.note_parents(connection, stage, structure, str, key)
         lines = []
-        for number, table in enumerate(family):
-            stamp = Stamp(first + number, at)
-            removed = 0
-            if target.write == "replace" and not new[table.name]:
-                removed = write.empty(connection, table)
-            if merging and table is structure:
-                counts = write.merge(connection, stage, table, key, stamp)
-            elif merging:
-                counts = write.merge_children(connection, stage, structure, number - 1, stamp)
+        for number, (table, stamp) in enumerate(zip(family, stamps)):
+            if not key:
+                if target.write == "replace" and table is not structure:
+                    removed = connection.execute(f"delete from main.{quote(table.name)}").rowcount
+                counts = write.insert_all(connection, stage, table, stamp, rows_linked=by_row, root_load=stamps[0].load)
+                counts.removed = removed
+            elif table is structure:
+                counts = write.merge(connection, stage, table, table.name, key, stamp)
             else:
-                counts = write.insert_all(connection, stage, table, stamp, rows_linked=by_row, root_load=first)
-                if key:
-                    ensure_key(connection, table.name, key if table is structure else ["_rb_parent", "_rb_pos"])
-            counts.removed += removed
+                counts = write.merge_children(connection, stage, structure, number - 1, str, stamp)
             counts.superseded = superseded.get(table.name, 0)
             if table is structure or staged[table.name] or counts.removed:
                 lines.append(self._line(stamp.load, table, counts, staged[table.name], position, now, table is structure))
+        return lines
+
+    def _ensure(self, table: TableShape, *, row_column: bool) -> None:
+        """The table is there, ours, and has the structure's columns."""
+        there = existing_columns(self._connection, table.name)
+        if there is None:
+            create_table(self._connection, table.name, table, row_column=row_column, stamps=True)
+        else:
+            require_ours(table, there, ours=self._version > 0)
+            bring_up(self._connection, table.name, table, row_column=row_column)
+
+    def _keep_ledger(self, lines: list[LedgerLine]) -> None:
         for line in lines:
             line.require_reconciled()
-            connection.execute(
+            self._connection.execute(
                 f"""insert into main._rb_ledger ({", ".join('"' + c + '"' for c in _LEDGER_COLUMNS)})
                     values ({", ".join("?" * len(_LEDGER_COLUMNS))})""",
                 [getattr(line, c) for c in _LEDGER_COLUMNS],
             )
-        return lines
 
-    def _note_keys(self, batch: TableBatch) -> None:
-        """Remember the staged keys while they are few: finding out in SQL whether one comes twice costs an index."""
+    def _note_keys(self, batch: TableBatch) -> bool:
+        """Whether a key of the batch came before in this load, or comes twice in it, as far as memory reaches.
+
+        Finding out in SQL would cost an index. Hashes are kept, not keys: two that collide only cost the slower way.
+        """
         key = key_columns(batch.table, self._target.key)
-        if self._keys is None or not key:
-            return
-        if self.staged_rows > _MOST_KEYS_HELD:
+        if not key or self._target.link == "row" or not batch.rows:
+            return False
+        if self._keys is not None and len(self._keys) > _MOST_KEYS_HELD:
             self._keys = None
-            return
+        if self._keys is None:
+            self._repeated = True
+            return True
         columns = [bindable(*batch.columns[name]) for name in key]
-        self._keys.update(columns[0] if len(columns) == 1 else zip(*columns))
-
-    def _keys_may_repeat(self) -> bool:
-        return self._keys is None or len(self._keys) < self.staged_rows
+        before = len(self._keys)
+        self._keys.update(map(hash, columns[0] if len(columns) == 1 else zip(*columns)))
+        repeats = len(self._keys) < before + batch.rows
+        self._repeated = self._repeated or repeats
+        return repeats
 
     def _guard(self) -> None:
         """The state this load started from must still stand, and the table must be nobody else's."""

@@ -37,17 +37,12 @@ class Stage:
         return self._tables.get(table)
 
     def add(self, batch: TableBatch) -> None:
-        names = ["_rb_owner"]
-        columns: list[Any] = [batch.owners]
-        if batch.parents is not None and batch.positions is not None:
-            names += ["_rb_parent", "_rb_pos"]
-            columns += [batch.parents, batch.positions]
-        for name, (kind, data) in batch.columns.items():
-            names.append(name)
-            columns.append(bindable(kind, data))
+        names, columns = columns_of(batch)
+        names, columns = ["_rb_owner", *names], [batch.owners, *columns]
         self.prepare(batch.table, names)
         if batch.rows:
-            self._insert(batch.table.name, names, columns, batch.rows)
+            insert_rows(self._connection, self._tables[batch.table.name], names, columns, batch.rows)
+            self.rows[batch.table.name] += batch.rows
 
     def prepare(self, shape: TableShape, extra: Sequence[str] = ()) -> str:
         """The temp table with all columns of the shape; made, or widened, where needed."""
@@ -66,20 +61,10 @@ class Stage:
                 self._columns[shape.name].append(name)
         return self._tables[shape.name]
 
-    def _insert(self, table: str, names: list[str], columns: list[Any], count: int) -> None:
-        into = f"insert into {self._tables[table]} ({listed(names)}) values "
-        one = "(" + ",".join("?" * len(names)) + ")"
-        many = max(1, min(ROWS_PER_STATEMENT, MOST_PARAMETERS // len(names)))
-        width = many * len(names)
-        flat = list(chain.from_iterable(zip(*columns)))
-        whole = count // many * width
-        statement = into + ",".join([one] * many)
-        for start in range(0, whole, width):
-            self._connection.execute(statement, flat[start : start + width])
-        if len(flat) > whole:
-            rest = (len(flat) - whole) // len(names)
-            self._connection.execute(into + ",".join([one] * rest), flat[whole:])
-        self.rows[table] += count
+    def count(self, shape: TableShape) -> int:
+        """Rows staged for a table; its temp table is there afterwards, even without any."""
+        self.prepare(shape)
+        return self.rows[shape.name]
 
     def clear(self) -> None:
         """Empty, ready for the next load."""
@@ -94,6 +79,34 @@ class Stage:
         self._tables.clear()
         self._columns.clear()
         self.rows.clear()
+
+
+def columns_of(batch: TableBatch) -> tuple[list[str], list[Any]]:
+    """Names and values as sqlite3 binds them, `_rb_parent` and `_rb_pos` first where it is a child table's."""
+    names: list[str] = []
+    columns: list[Any] = []
+    if batch.parents is not None and batch.positions is not None:
+        names, columns = ["_rb_parent", "_rb_pos"], [batch.parents, batch.positions]
+    for name, (kind, data) in batch.columns.items():
+        names.append(name)
+        columns.append(bindable(kind, data))
+    return names, columns
+
+
+def insert_rows(connection: sqlite3.Connection, table: str, names: list[str], columns: list[Any], count: int) -> None:
+    """table: as SQL writes it, quoted and with its schema."""
+    into = f"insert into {table} ({listed(names)}) values "
+    one = "(" + ",".join("?" * len(names)) + ")"
+    many = max(1, min(ROWS_PER_STATEMENT, MOST_PARAMETERS // len(names)))
+    width = many * len(names)
+    flat = list(chain.from_iterable(zip(*columns)))
+    whole = count // many * width
+    statement = into + ",".join([one] * many)
+    for start in range(0, whole, width):
+        connection.execute(statement, flat[start : start + width])
+    if len(flat) > whole:
+        rest = (len(flat) - whole) // len(names)
+        connection.execute(into + ",".join([one] * rest), flat[whole:])
 
 
 def bindable(kind: Kind, data: ColumnData) -> list[Any]:

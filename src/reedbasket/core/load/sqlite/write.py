@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sqlite3
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from ...shape.structure import TableShape
@@ -17,6 +18,10 @@ class Counts:
     unchanged: int = 0
     superseded: int = 0
     removed: int = 0
+
+
+# From the name a table has for its readers to the one it has now: the same, or one it is being built under.
+Names = Callable[[str], str]
 
 
 @dataclass(frozen=True)
@@ -84,20 +89,35 @@ def insert_all(
     return Counts(inserted=done.rowcount)
 
 
-def empty(connection: sqlite3.Connection, table: TableShape) -> int:
-    """Remove all rows: the first half of replace. Readers see the old ones until the transaction commits."""
-    return connection.execute(f"delete from main.{quote(table.name)}").rowcount
+def drop_outdated(
+    connection: sqlite3.Connection, stage: Stage, root: TableShape, into: Names, key: list[str], newest_by: str
+) -> None:
+    """Take out of the stage what is older, by the cursor, than the row of its key that is there already."""
+    match = " and ".join(f"t.{quote(k)} = s.{quote(k)}" for k in key)
+    connection.execute(
+        f"""create temp table outdated as select s._rb_owner from {stage.prepare(root)} as s
+            join main.{quote(into(root.name))} as t on {match} where t.{quote(newest_by)} > s.{quote(newest_by)}
+                or (s.{quote(newest_by)} is null and t.{quote(newest_by)} is not null)"""
+    )
+    for table in root.family():
+        connection.execute(f"delete from {stage.prepare(table)} where _rb_owner in (select _rb_owner from outdated)")
+    connection.execute("drop table outdated")
 
 
-def merge(connection: sqlite3.Connection, stage: Stage, table: TableShape, key: list[str], stamp: Stamp) -> Counts:
-    """Insert new keys, update changed rows, leave equal ones untouched, with their load and time."""
+def merge(
+    connection: sqlite3.Connection, stage: Stage, table: TableShape, target_table: str, key: list[str], stamp: Stamp | None
+) -> Counts:
+    """Insert new keys, update changed rows, leave equal ones untouched, with their load and time.
+
+    stamp: None where the table has no columns for it yet.
+    """
     staged = stage.prepare(table)
     columns = [c.name for c in table.columns()]
     names = ["_rb_parent", "_rb_pos", *columns] if table.parent_kind is not None else columns
     rest = [c for c in columns if c not in key]
-    target = quote(table.name)
+    target = quote(target_table)
     total = connection.execute(f"select count(*) from {staged}").fetchone()[0]
-    ensure_key(connection, table.name, key)
+    ensure_key(connection, target_table, key)
     # New rows get the row ids after the highest, so the growth of the highest is the number of rows inserted: exact,
     # and without a second join against the whole table.
     highest = f"select coalesce(max(_rowid_), 0) from main.{target}"
@@ -106,21 +126,22 @@ def merge(connection: sqlite3.Connection, stage: Stage, table: TableShape, key: 
         sets = ", ".join(f"{quote(c)} = excluded.{quote(c)}" for c in rest)
         # As row values: a chain of ORs over 1,000 columns is deeper than SQLite's expressions may be.
         differs = f"({listed(rest, target + '.')}) is not ({listed(rest, 'excluded.')})"
-        conflict = f"do update set {sets}, _rb_load = excluded._rb_load, _rb_at = excluded._rb_at where {differs}"
+        stamps = ", _rb_load = excluded._rb_load, _rb_at = excluded._rb_at" if stamp else ""
+        conflict = f"do update set {sets}{stamps} where {differs}"
     else:
         conflict = "do nothing"
     # Without `where true` SQLite's parser takes ON CONFLICT for a join's ON (https://sqlite.org/lang_upsert.html, 2.1).
     done = connection.execute(
-        f"""insert into main.{target} ({listed(names)}, _rb_load, _rb_at)
-            select {listed(names, "s.")}, ?, ? from {staged} as s where true
+        f"""insert into main.{target} ({listed(names)}{", _rb_load, _rb_at" if stamp else ""})
+            select {listed(names, "s.")}{", ?, ?" if stamp else ""} from {staged} as s where true
             on conflict ({listed(key)}) {conflict}""",
-        (stamp.load, stamp.at),
+        (stamp.load, stamp.at) if stamp else (),
     )
     inserted = connection.execute(highest).fetchone()[0] - before
     return Counts(inserted=inserted, updated=done.rowcount - inserted, unchanged=total - done.rowcount)
 
 
-def note_parents(connection: sqlite3.Connection, stage: Stage, root: TableShape, key: list[str]) -> None:
+def note_parents(connection: sqlite3.Connection, stage: Stage, root: TableShape, into: Names, key: list[str]) -> None:
     """Before anything is written: for each child table, whose children this load replaces (temp.parents_N).
 
     The parents are what children of the staged records point at; for grandchildren, the children held so far.
@@ -134,24 +155,26 @@ def note_parents(connection: sqlite3.Connection, stage: Stage, root: TableShape,
             match = " and ".join(f"t.{quote(k)} = s.{quote(k)}" for k in key)
             source = (
                 f"select {single} as parent from {staged} as s "
-                f"where exists (select 1 from main.{quote(root.name)} as t where {match})"
+                f"where exists (select 1 from main.{quote(into(root.name))} as t where {match})"
             )
         else:
             up = above[0]
             source = (
-                f"select t._rb_parent || '/' || t._rb_pos as parent from main.{quote(above[1].name)} as t "
+                f"select t._rb_parent || '/' || t._rb_pos as parent from main.{quote(into(above[1].name))} as t "
                 f"join temp.parents_{up} as p on t._rb_parent = p.parent"
             )
         connection.execute(f"create temp table parents_{number} as {source}")
 
 
-def merge_children(connection: sqlite3.Connection, stage: Stage, root: TableShape, number: int, stamp: Stamp) -> Counts:
+def merge_children(
+    connection: sqlite3.Connection, stage: Stage, root: TableShape, number: int, into: Names, stamp: Stamp | None
+) -> Counts:
     """The children of the staged parents, as a set: new and changed ones written, those that are no more removed."""
     table = list(root.family())[number + 1]
     staged = stage.prepare(table)
     short = staged.removeprefix("temp.")
-    ensure_key(connection, table.name, ["_rb_parent", "_rb_pos"])
-    target = quote(table.name)
+    ensure_key(connection, into(table.name), ["_rb_parent", "_rb_pos"])
+    target = quote(into(table.name))
     gone = 0
     if connection.execute(f"select 1 from temp.parents_{number} limit 1").fetchone():
         connection.execute(f"create index temp.{short}_by_parent on {short} (_rb_parent, _rb_pos)")
@@ -164,7 +187,7 @@ def merge_children(connection: sqlite3.Connection, stage: Stage, root: TableShap
                 )"""
         ).rowcount
         connection.execute(f"drop index temp.{short}_by_parent")
-    counts = merge(connection, stage, table, ["_rb_parent", "_rb_pos"], stamp)
+    counts = merge(connection, stage, table, into(table.name), ["_rb_parent", "_rb_pos"], stamp)
     counts.removed = gone
     connection.execute(f"drop table temp.parents_{number}")
     return counts
