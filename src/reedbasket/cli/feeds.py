@@ -73,12 +73,12 @@ def _planned(table: wire.PlannedTable) -> None:
         if table["cursor_until"]:
             print(f"  from {table['cursor_from'] or 'the beginning'} until {table['cursor_until']}")
         cost = [
-            f"{show.count(table['records'])} records"
+            show.plural(table["records"], "record")
             if table["records"] is not None
             else "how many records, the source does not say"
         ]
         if table["requests"] is not None:
-            cost.append(f"{show.count(table['requests'])} requests")
+            cost.append(show.plural(table["requests"], "request"))
         if table["seconds"] is not None:
             cost.append(f"roughly {table['seconds']:g} s of asking")
         print(f"  {', '.join(cost)}")
@@ -127,11 +127,11 @@ def rejects(options: argparse.Namespace) -> int:
     found = find_client(options.url, options.token).rejects(options.feed, limit=options.limit)
     if options.json:
         return show.as_json(found)
-    rows = [(r["id"], r["run"], r["source_table"], r["field"], r["code"], r["message"], r["times"], r["record"]) for r in found]
-    show.table(
-        ["reject", "run", "table", "field", "code", "why", "times", "record"],
-        rows,
-        empty="No rejects.",
-        right=["reject", "run", "times"],
-    )
+    for reject in found:
+        times = f", met {reject['times']} times" if reject["times"] > 1 else ""
+        print(f"{reject['source_table']}  {reject['field']}: {reject['message']}  [{reject['code']}]")
+        print(f"  run {reject['run']}, {show.ago(reject['at'])}{times}")
+        print(f"  {reject['record']}")
+    if not found:
+        print("No rejects.")
     return 0

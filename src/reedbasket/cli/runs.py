@@ -184,9 +184,9 @@ def _lines(client: Client, number: int) -> None:
 
 
 def _words(table: wire.TableProgress) -> str:
-    expected = f" of {show.count(table['expected'])}" if table["expected"] is not None else ""
+    expected = f" of {show.count(table['expected'])}" if table["expected"] and table["phase"] == "reading" else ""
     text = f"{table['target']:<14} {table['phase']:<11} {show.count(table['read'])}{expected} read"
-    text += f", {show.count(table['loaded'])} loaded, {show.count(table['requests'])} requests, {table['seconds']:.2f} s"
+    text += f", {show.count(table['loaded'])} loaded, {show.plural(table['requests'], 'request')}, {table['seconds']:.2f} s"
     if table["repeated"]:
         text += f" ({show.count(table['repeated'])} in the overlap were taken before)"
     return text
@@ -198,9 +198,7 @@ def _ended(run: wire.Run, as_json: bool) -> int:
         return _code(run)
     took = show.seconds_between(run["started_at"], run["ended_at"])
     totals = run["totals"]
-    words = (
-        f"{show.count(totals['read'])} read, {show.count(totals['loaded'])} loaded, {show.count(totals['requests'])} requests"
-    )
+    words = f"{show.count(totals['read'])} read, {show.count(totals['loaded'])} loaded, {show.plural(totals['requests'], 'request')}"
     if totals["repeated"]:
         words += f"; {show.count(totals['repeated'])} in the overlap were taken before"
     if totals["rejected"]:

@@ -80,6 +80,11 @@ def count(number: int) -> str:
     return f"{number:,}"
 
 
+def plural(number: int, word: str) -> str:
+    """'1 request', '4 requests'"""
+    return f"{number:,} {word}" + ("" if number == 1 else "s")
+
+
 def size(number: int) -> str:
     """1536 -> '1.5 KiB'"""
     value = float(number)

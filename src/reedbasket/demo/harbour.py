@@ -9,7 +9,9 @@ from __future__ import annotations
 import argparse
 import base64
 import binascii
+import os
 import random
+import sys
 import threading
 import time
 from bisect import bisect_left
@@ -166,11 +168,19 @@ def _json(body: Any, status: int = 200, headers: dict[str, str] | None = None) -
     return Response(orjson.dumps(body), status, headers, content_type="application/json")
 
 
+def _end_with_the_demo() -> None:
+    """The demo holds our standard input open; however it ends, so do we."""
+    if not sys.stdin.isatty():
+        sys.stdin.read()
+        os._exit(0)
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--token", required=True)
     parser.add_argument("--port", type=int, default=0)
     options = parser.parse_args()
+    threading.Thread(target=_end_with_the_demo, daemon=True).start()
     server = create_server(create_harbour(options.token), host="127.0.0.1", port=options.port, threads=4, ident=None)
     print(f"http://127.0.0.1:{server.effective_port}", flush=True)
     server.run()

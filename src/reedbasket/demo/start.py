@@ -83,6 +83,7 @@ def start_harbour(token: str) -> tuple[subprocess.Popen[str], str]:
     """The stand-in in a process of its own: (process, its address)."""
     process = subprocess.Popen(
         [sys.executable, "-m", "reedbasket.demo.harbour", "--token", token],
+        stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         text=True,
         start_new_session=True,

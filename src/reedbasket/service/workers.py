@@ -210,7 +210,11 @@ class _Hand:
     def _hear(self) -> None:
         assert self._process.stdout is not None
         for line in self._process.stdout:
-            self._owner.heard(self, json.loads(line))
+            try:
+                message = json.loads(line)
+            except ValueError:
+                continue  # something printed into our line; what matters stands in the store
+            self._owner.heard(self, message)
         self._process.wait()
         self._owner.lost(self)
 

@@ -134,7 +134,7 @@ def _counting(progress: TableProgress, listener: Listener) -> Callable[[RequestS
 
 
 def _summary(listener: Listener, progress: TableProgress) -> None:
-    words = f"{progress.read} read, {progress.loaded} loaded in {progress.seconds:.2f} s, {progress.requests} requests"
+    words = f"{progress.read} read, {progress.loaded} loaded in {progress.seconds:.2f} s, requests: {progress.requests}"
     if progress.repeated:
         words += f"; {progress.repeated} in the overlap were taken before"
     if progress.rejected:

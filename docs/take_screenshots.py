@@ -1,0 +1,149 @@
+"""`make shots`: the pictures of docs/screenshots, taken anew from a demo of their own.
+
+Wants Debian's chromium, xvfb, xterm and imagemagick. Terminals are real ones, in a window on a virtual screen.
+"""
+
+from __future__ import annotations
+
+import os
+import shlex
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+from reedbasket.client import Client, find_client
+from reedbasket.demo.start import basket_texts
+
+ROOT = Path(__file__).parents[1]
+TARGET = ROOT / "docs" / "screenshots"
+ARGUMENTS = """--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking
+    --disable-component-update --disable-sync"""
+
+
+def main() -> None:
+    TARGET.mkdir(exist_ok=True)
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name) / "reed-data"
+        os.environ["REED_DATA"] = str(folder)
+        demo = subprocess.Popen(
+            [sys.executable, "-m", "reedbasket.cli.main", "demo", "--data", str(folder), "--port", "8640"],
+            stdout=subprocess.PIPE,
+            text=True,
+        )
+        assert demo.stdout is not None
+        for line in demo.stdout:
+            if "Ctrl-C stops" in line:
+                break
+        try:
+            client = find_client()
+            terminal_pictures(client, folder)
+            pages(client, folder)
+        finally:
+            demo.send_signal(signal.SIGINT)
+            demo.wait(20)
+
+
+def reed(*arguments: str) -> None:
+    subprocess.run([sys.executable, "-m", "reedbasket.cli.main", *arguments], check=False)
+
+
+def pages(client: Client, folder: Path) -> None:
+    reed("demo", "--data", str(folder), "happen", "odd_record")
+    rejecting = client.ask_run("harbour", wait_seconds=50)["id"]
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS.split())
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(client.url + "/sign-in")
+        keep(page, "sign-in")
+        page.goto(client.sign_in_code()["url"])
+        page.get_by_role("grid", name="Feeds").wait_for()
+        keep(page, "feeds")
+        visit(page, client, "/runs/1", "run")
+        visit(page, client, "/feeds/harbour", "ledger", tab="Ledger")
+        visit(page, client, "/feeds/harbour", "plan", tab="Plan")
+        visit(page, client, "/warehouses/marsh/bookings", "rows")
+        page.goto(client.url + "/warehouses/marsh")
+        statement = (
+            "select status, count(*) as sailings, round(avg(delay_minutes), 1) as minutes_late from sailings group by status"
+        )
+        page.get_by_label("SQL statement").fill(statement)
+        page.get_by_role("button", name="Ask").click()
+        keep(page, "warehouse")
+        page.goto(f"{client.url}/runs/{rejecting}")
+        page.get_by_role("button", name="Dark colours").click()
+        keep(page, "run-dark")
+        browser.close()
+
+
+def visit(page: Page, client: Client, path: str, name: str, tab: str | None = None) -> None:
+    page.goto(client.url + path)
+    if tab:
+        page.get_by_role("tab", name=tab).click()
+    keep(page, name)
+
+
+def keep(page: Page, name: str) -> None:
+    page.wait_for_load_state("load")
+    page.wait_for_timeout(1500)
+    page.screenshot(path=str(TARGET / f"{name}.png"))
+
+
+def terminal_pictures(client: Client, folder: Path) -> None:
+    data = shlex.quote(str(folder))
+    terminal("terminal-plan", ["reed plan harbour"], 4)
+    happen = f"reed demo --data {data} happen"
+    terminal(
+        "terminal-run",
+        ["reed run harbour", f"{happen} bookings_added", f"{happen} sailing_delayed", "reed run harbour", "reed ledger harbour --limit 6",
+         "reed rows marsh sailings --limit 3"],
+        8,
+        shown={f"{happen} ": "reed demo happen "},
+    )  # fmt: skip
+    # The same feed once more beside the first, at a pace at which a picture can be taken on the way.
+    texts = basket_texts((folder / "harbour.url").read_text().strip())
+    slow = (
+        texts["basket/harbour.yaml"]
+        .replace("per_second: 200", "per_second: 25")
+        .replace("feed: harbour\n", "feed: harbour-slow\nprefix: slow_\n")
+    )
+    client.apply({"basket/slow.yaml": slow})
+    run = client.ask_run("harbour-slow")["id"]
+    terminal("terminal-watch", [f"reed watch {run}"], 5)
+    client.apply({"basket/harbour.yaml": texts["basket/harbour.yaml"]})
+    client.run(run, wait_seconds=50)
+
+
+def terminal(name: str, commands: list[str], seconds: float, shown: dict[str, str] | None = None) -> None:
+    """Run commands in an xterm on a virtual screen, and take its picture after so many seconds."""
+    script = ""
+    for command in commands:
+        said = command
+        for long, short in (shown or {}).items():
+            said = said.replace(long, short)
+        actual = command.replace("reed ", f"{sys.executable} -m reedbasket.cli.main ", 1)
+        script += f"printf '\\033[32m$\\033[0m %s\\n' {shlex.quote(said)}; {actual}; echo; "
+    screen = subprocess.Popen(["Xvfb", ":97", "-screen", "0", "1280x800x24"], stderr=subprocess.DEVNULL)
+    environment = {**os.environ, "DISPLAY": ":97"}
+    try:
+        time.sleep(1)
+        window = subprocess.Popen(
+            ["xterm", "-geometry", "158x47+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#f3f5f4", "-fg", "#1d2522", "-b", "8",
+             "-e", "bash", "-c", script + "sleep 60"],
+            env=environment,
+        )  # fmt: skip
+        time.sleep(seconds)
+        subprocess.run(["import", "-window", "root", str(TARGET / f"{name}.png")], env=environment, check=True)
+        window.kill()
+        window.wait()
+    finally:
+        screen.terminate()
+        screen.wait()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,198 @@
+"""One run as a whole: several tables, what fails and what goes on, the queue between reader and loader, plans."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from reedbasket.core.errors import SourceFailed
+from reedbasket.core.extract.chunk import Chunk
+from reedbasket.core.extract.pace import LocalPacer
+from reedbasket.core.masking import Mask
+from reedbasket.core.run import RunOutcome, plan_feed
+from reedbasket.core.run.feeder import MOST_WAITING_BYTES, Feeder
+from tests.support.feeds import SECRET, Heard, basket_text, order_for, run_once, table_rows
+from tests.support.source import Answer, Changing, Request, serving
+
+SHIPS = [{"id": f"S{i}", "name": f"ship {i}", "updated_at": f"2026-03-01T06:{i:02d}:00Z"} for i in range(20)]
+
+
+def two_tables(url: str, **choices: Any) -> str:
+    """The test basket with a second table, `ships`, and a third that the feed leaves out."""
+    text = basket_text(url, **choices)
+    begin, end = text.index("  things:\n    get"), text.index("---\nsource")
+    table = text[begin:end]
+    more = table.replace("things", "ships") + table.replace("things", "crews")
+    text = text[:end] + more + text[end:]
+    return text.replace("tables: {things:", "prefix: t_\ntables: {ships: , things:")
+
+
+class Paths:
+    """Different answers by path."""
+
+    def __init__(self, **handlers: Any) -> None:
+        self.handlers = handlers
+
+    def __call__(self, request: Request) -> Answer:
+        found = self.handlers[request.path.strip("/")](request)
+        assert isinstance(found, Answer)
+        return found
+
+
+def test_one_table_fails_and_the_others_go_on(tmp_path: Path) -> None:
+    source_handler = Paths(ships=lambda _: Answer({"wrong": 1}), things=Changing(list(SHIPS)))
+    with serving(source_handler) as source:
+        result, heard = run_once(two_tables(source.url), tmp_path)
+    assert result.outcome is RunOutcome.FAILED
+    assert [(t.table, t.phase) for t in result.tables] == [("ships", "failed"), ("things", "done")]
+    assert result.error == result.tables[0].error
+    assert result.error is not None
+    assert result.error["code"] == "source.records_not_found"
+    assert "an object with wrong" in result.error["found"]
+    assert len(table_rows(tmp_path, "t_things")) == 20
+    assert ("info", "table.ignored", "offered by the connector, not part of this feed: crews") in heard.lines
+
+
+def test_a_source_that_refuses_is_not_asked_for_every_table(tmp_path: Path) -> None:
+    with serving(lambda _: Answer({}, 403)) as source:
+        result, _ = run_once(two_tables(source.url), tmp_path)
+        assert len(source.requests) == 1
+    assert [(t.table, t.phase) for t in result.tables] == [("ships", "failed"), ("things", "skipped")]
+
+
+def test_rejects_cost_one_record_each_and_are_counted(tmp_path: Path) -> None:
+    records: list[Any] = [{**s, "seats": 10} for s in SHIPS]
+    records[4] = {**records[4], "id": None}
+    with serving(Changing(records)) as source:
+        _, heard = run_once(basket_text(source.url), tmp_path)
+        assert [(line.read, line.inserted, line.rejected) for line in heard.ledger] == [(20, 19, 1)]
+        records.append({**SHIPS[0], "id": "S90", "seats": "many", "updated_at": "2026-03-01T07:00:00Z"})
+        records.append({**SHIPS[0], "id": "S91", "seats": 5, "updated_at": "2026-03-01T07:00:00Z"})
+        result, heard = run_once(basket_text(source.url), tmp_path, run=2)
+        assert (result.outcome, result.tables[0].rejected) == (RunOutcome.SUCCEEDED, 1)
+        assert [(line.read, line.inserted, line.rejected) for line in heard.ledger] == [(2, 1, 1)]
+        assert heard.rejected[0].record["id"] == "S90"
+        # It is behind the cursor now: neither rejected again nor forgotten.
+        again, heard = run_once(basket_text(source.url), tmp_path, run=3)
+    assert (again.tables[0].read, again.tables[0].repeated, heard.rejected) == (0, 2, [])
+
+
+def test_members_of_the_list_that_are_no_objects_are_rejects(tmp_path: Path) -> None:
+    odd = Answer({"items": [SHIPS[0], 5, None, "x", SHIPS[1]], "meta": {"next": None}})
+    with serving(lambda _: odd) as source:
+        _, heard = run_once(basket_text(source.url), tmp_path)
+    assert [r.code for r in heard.rejected] == ["record.not_an_object"] * 3
+    assert [(line.read, line.inserted, line.rejected) for line in heard.ledger] == [(5, 2, 3)]
+
+
+def test_a_change_of_key_or_of_writing_is_said_not_guessed(tmp_path: Path) -> None:
+    with serving(Changing(list(SHIPS))) as source:
+        run_once(basket_text(source.url), tmp_path)
+        other, _ = run_once(basket_text(source.url, key="[id, name]"), tmp_path, run=2)
+        appended, _ = run_once(basket_text(source.url, write="append"), tmp_path, run=3)
+    for result in (other, appended):
+        assert result.error is not None
+        assert result.error["code"] == "definition.write_changed"
+        assert "prefix" in result.error["mend"]
+    assert len(table_rows(tmp_path, "things")) == 20
+
+
+def test_a_plan_asks_for_a_page_and_writes_nothing(tmp_path: Path) -> None:
+    records = list(SHIPS)
+    with serving(Changing(records, page=8)) as source:
+        order = order_for(basket_text(source.url))
+
+        def plan() -> Any:
+            (planned,) = plan_feed(
+                order, reveal=lambda _: SECRET, folder=tmp_path, pacer=LocalPacer(order.pace), stop=threading.Event()
+            )
+            return planned
+
+        first = plan()
+        assert not list(tmp_path.iterdir())
+        assert (first.exists, first.records, first.requests, first.sample_records) == (False, 20, 3, 8)
+        assert [c["name"] for c in first.new_columns] == ["id", "name", "updated_at"]
+        run_once(basket_text(source.url), tmp_path)
+        records.append({**SHIPS[0], "id": "S99", "flag": True, "updated_at": "2026-03-01T08:00:00Z"})
+        second = plan()
+    assert (second.exists, second.cursor_from, second.records) == (True, "2026-03-01T06:19:00Z", 1)
+    assert second.new_columns == [{"name": "flag", "type": "bool"}]
+    assert len(table_rows(tmp_path, "things")) == 20
+
+
+def test_the_queue_is_bounded_in_bytes_and_reading_overlaps_loading() -> None:
+    made: list[int] = []
+
+    def chunks() -> Iterator[Chunk]:
+        for number in range(40):
+            made.append(number)
+            yield Chunk([{"n": number}], MOST_WAITING_BYTES // 4, [])
+
+    with Feeder(chunks(), "test") as feeder:
+        taken = []
+        for chunk in feeder:
+            if not taken:
+                ends = time.monotonic() + 5
+                while len(made) < 5 and time.monotonic() < ends:
+                    time.sleep(0.01)
+                # Read ahead, but no further than the bytes allow: four wait, one is being made.
+                assert 5 <= len(made) <= 6
+            taken.append(chunk.records[0]["n"])
+            assert len(made) <= len(taken) + 6
+    assert taken == list(range(40))
+
+
+def test_the_readers_error_comes_after_what_it_read_and_leaving_ends_its_thread() -> None:
+    def failing() -> Iterator[Chunk]:
+        yield Chunk([{"n": 1}], 10, [])
+        raise SourceFailed("reading", found="500")
+
+    seen = []
+    with pytest.raises(SourceFailed), Feeder(failing(), "fails") as feeder:
+        for chunk in feeder:
+            seen.append(chunk)
+    assert len(seen) == 1
+
+    def endless() -> Iterator[Chunk]:
+        while True:
+            yield Chunk([{}], MOST_WAITING_BYTES, [])
+
+    with Feeder(endless(), "left alone") as feeder:
+        next(iter(feeder))
+    assert not any(t.name == "read left alone" for t in threading.enumerate())
+
+
+def test_masks_find_secrets_in_every_form() -> None:
+    mask = Mask(["a/b+c d", "a/b+c d e", ""])
+    said = mask.value({"plain": "x a/b+c d e y", "in url": ["q=a%2Fb%2Bc+d", "q=a%2Fb%2Bc%20d"], "n": 5})
+    assert said == {"plain": "x ••• y", "in url": ["q=•••", "q=•••"], "n": 5}
+    assert "a/b" not in repr(mask)
+
+
+def test_a_missing_secret_and_a_warehouse_out_of_reach(tmp_path: Path) -> None:
+    from reedbasket.core.errors import SecretMissing
+    from reedbasket.core.run import run_feed
+
+    def none(name: str) -> str:
+        raise SecretMissing("looking up the secret", name, mend=f"set it with `reed secret set {name}`")
+
+    order, heard = order_for(basket_text("http://127.0.0.1:9")), Heard()
+    result = run_feed(
+        order, reveal=none, folder=tmp_path, pacer=LocalPacer(order.pace), listener=heard, stop=threading.Event(),
+        clock=lambda: datetime.now(UTC),
+    )  # fmt: skip
+    assert (result.outcome, result.tables[0].phase) == (RunOutcome.FAILED, "skipped")
+    assert heard.codes() == ["secret.missing"]
+
+    (tmp_path / "marsh.db").write_bytes(b"this is no database, and longer than a header of one would be" * 20)
+    with serving(Changing(list(SHIPS))) as source:
+        result, _ = run_once(basket_text(source.url), tmp_path)
+    assert result.error is not None
+    assert result.error["code"] == "warehouse.failed"
+    assert "not a database" in result.error["found"]
