@@ -95,7 +95,6 @@ def keep(page: Page, name: str) -> None:
 
 def terminal_pictures(client: Client, folder: Path) -> None:
     data = shlex.quote(str(folder))
-    terminal("terminal-plan", ["reed plan harbour"], 4)
     happen = f"reed demo --data {data} happen"
     terminal(
         "terminal-run",
@@ -112,8 +111,9 @@ def terminal_pictures(client: Client, folder: Path) -> None:
         .replace("feed: harbour\n", "feed: harbour-slow\nprefix: slow_\n")
     )
     client.apply({"basket/slow.yaml": slow})
+    terminal("terminal-plan", ["reed plan harbour-slow"], 4)
     run = client.ask_run("harbour-slow")["id"]
-    terminal("terminal-watch", [f"reed watch {run}"], 5)
+    terminal("terminal-watch", [f"reed watch {run}"], 6)
     client.apply({"basket/harbour.yaml": texts["basket/harbour.yaml"]})
     client.run(run, wait_seconds=50)
 

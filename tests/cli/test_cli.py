@@ -11,7 +11,7 @@ from typing import Any
 
 import pytest
 
-from reedbasket.cli import arguments
+from reedbasket.cli import arguments, show
 from tests.conftest import RunningService
 from tests.support.feeds import SECRET, basket_text
 from tests.support.source import Changing, serving
@@ -66,7 +66,7 @@ def test_the_first_hour_of_a_data_engineer(reed: Reed, tmp_path: Path) -> None:
 
         planned = reed("plan", "test")
         assert "things: would be made; changes by cursor, merge, key id" in planned
-        assert "+ updated_at  timestamp" in planned
+        assert "+ id text, n int64, note text, updated_at timestamp" in planned
         assert "40 records, 3 requests" in planned
         assert "commit_every: 100000" in reed("plan", "test", "--full")
 
@@ -78,8 +78,8 @@ def test_the_first_hour_of_a_data_engineer(reed: Reed, tmp_path: Path) -> None:
         assert reed.json("run", "test")["totals"]["read"] == 1
 
     ledger = reed("ledger", "test").splitlines()
-    assert ledger[0].split()[:6] == ["load", "run", "table", "write", "read", "inserted"]
-    assert ledger[1].split()[:6] == ["2", "4", "things", "merge", "1", "1"]
+    assert ledger[0].split()[:5] == ["load", "run", "table", "read", "inserted"]
+    assert ledger[1].split()[:5] == ["2", "4", "things", "1", "1"]
     rows = reed("rows", "marsh", "things", "--limit", "2")
     assert "T99" in rows
     assert "more than 2 rows" in rows
@@ -120,6 +120,20 @@ def test_exit_codes_that_scripts_can_use(reed: Reed, service: RunningService, tm
     assert "read only" in reed.err
     reed("run", "test", "--wait", code=1)  # the source is gone
     assert "[source.unreachable]" in reed.err
+
+
+def test_tables_fit_the_terminal_and_name_what_does_not(
+    capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("COLUMNS", "40")
+    rows = [("S-00001", 80015, "潮位", "x" * 60), (None, 7, "", "y")]
+    show.table(["sailing_id", "read", "name", "note"], rows, empty="none", right=["read"])
+    lines = capsys.readouterr().out.splitlines()
+    assert lines[:3] == ["sailing_id   read  name", "S-00001     80015  潮位", "·               7"]
+    assert lines[3] == "… 1 more column beyond this width: note"
+    monkeypatch.setenv("COLUMNS", "200")
+    show.table(["sailing_id", "read", "name", "note"], rows, empty="none", right=["read"])
+    assert "x" * 47 + "…" in capsys.readouterr().out
 
 
 def every_command() -> list[str]:

@@ -73,7 +73,7 @@ function Ledger({ feed }: { feed: string }) {
           label="Ledger"
           rows={lines}
           id={(line) => `${line.warehouse}-${line.load}`}
-          columns={ledgerColumns}
+          columns={ledgerColumns(lines)}
           empty="No loads yet. The first run writes a line here for each table."
           height="62vh"
         />

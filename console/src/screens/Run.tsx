@@ -162,7 +162,7 @@ function Ledger({ run, active }: { run: number; active: boolean }) {
       label="Ledger of the run"
       rows={ledger.data ?? []}
       id={(line) => `${line.warehouse}-${line.load}`}
-      columns={ledgerColumns}
+      columns={ledgerColumns(ledger.data ?? [])}
       empty={active ? "Nothing committed yet." : "This run found nothing new, so it committed nothing."}
     />
   );

@@ -16,7 +16,7 @@ const others = (line: LedgerLine): string =>
     .join(", ");
 
 /** A line per load; read = inserted + updated + deleted + unchanged + superseded + rejected. */
-export const ledgerColumns: GridColumn<LedgerLine>[] = [
+const all: GridColumn<LedgerLine>[] = [
   { name: "Load", show: (line) => line.load, end: true },
   { name: "Table", show: (line) => <b title={`by ${line.write}`}>{line.table}</b> },
   figure("Read", (line) => line.read),
@@ -29,3 +29,7 @@ export const ledgerColumns: GridColumn<LedgerLine>[] = [
   { name: "Cursor to", show: (line) => line.cursor_to?.slice(0, 19).replace("T", " ") ?? "", mono: true },
   { name: "Ended", show: (line) => moment(line.ended).slice(5) },
 ];
+
+/** The columns for these lines: "Other" only where there is any. */
+export const ledgerColumns = (lines: LedgerLine[]): GridColumn<LedgerLine>[] =>
+  all.filter((column) => column.name !== "Other" || lines.some((line) => others(line) !== ""));

@@ -84,8 +84,8 @@ def _planned(table: wire.PlannedTable) -> None:
         print(f"  {', '.join(cost)}")
         if table["sample_rejects"]:
             print(f"  {table['sample_rejects']} of {table['sample_records']} records on the first page would be rejected")
-    for column in table["new_columns"]:
-        print(f"  + {column['name']}  {column['type']}")
+    if table["new_columns"]:
+        print(show.wrapped([f"{c['name']} {c['type']}" for c in table["new_columns"]], "  + "))
     if table["exists"] and not table["new_columns"]:
         print(f"  no new columns; {len(table['columns'])} are there")
     if table["only_nulls"]:
@@ -96,27 +96,34 @@ def ledger(options: argparse.Namespace) -> int:
     found = find_client(options.url, options.token).ledger(options.feed, limit=options.limit)
     if options.json:
         return show.as_json(found)
-    numbers = ["read", "inserted", "updated", "unchanged", "superseded", "rejected", "removed", "repeated"]
     rows = [
         (
             line["load"],
             line["run"],
             line["table"],
-            line["write"],
-            *(show.count(int(line[n])) for n in numbers),  # type: ignore[literal-required]
-            show.styled("yes", "green") if line["reconciles"] else show.styled("NO", "red"),
+            *(show.count(n) for n in (line["read"], line["inserted"], line["updated"], line["unchanged"], line["rejected"])),
+            _others(line),
+            show.Coloured("yes", "green") if line["reconciles"] else show.Coloured("NO", "red"),
             _short(line["cursor_to"]),
             show.local_time(line["ended"])[5:],
+            line["write"],
         )
         for line in found
     ]
+    numbers = ["read", "inserted", "updated", "unchanged", "rejected"]
     show.table(
-        ["load", "run", "table", "write", *numbers, "reconciles", "cursor to", "ended"],
+        ["load", "run", "table", *numbers, "other", "reconciles", "cursor to", "ended", "write"],
         rows,
         empty="No loads yet; run the feed.",
         right=["load", "run", *numbers],
     )
     return 0 if all(line["reconciles"] for line in found) else 1
+
+
+def _others(line: wire.LedgerLine) -> str:
+    """Counts that are seldom anything but 0: named only where they are."""
+    counts = {n: line[n] for n in ("superseded", "deleted", "removed", "repeated")}
+    return ", ".join(f"{show.count(count)} {name}" for name, count in counts.items() if count)
 
 
 def _short(time: str | None) -> str:

@@ -117,9 +117,10 @@ def _watch(client: Client, number: int, as_json: bool) -> int:
 
 def _live(client: Client, number: int) -> None:
     """A table that redraws itself in place."""
+    from rich.console import Console
     from rich.live import Live
 
-    with Live(console=show.console(), refresh_per_second=8, transient=True) as live:
+    with Live(console=Console(width=show.width(), highlight=False), refresh_per_second=8, transient=True) as live:
         for name, data in client.events(number):
             if name == "run":
                 live.update(_live_table(data))
@@ -143,7 +144,7 @@ def _live_table(run: wire.Run) -> Any:
             bar,
             show.count(table["read"]),
             show.count(table["loaded"]),
-            show.count(_pace(table)),
+            show.count(_pace(table)) if _pace(table) else "",
             show.count(table["requests"]),
             show.size(table["source_bytes"]),
             f"{table['waited_seconds']:.1f} s" if table["waited_seconds"] >= 0.05 else "",

@@ -6,14 +6,21 @@ import json
 import os
 import shutil
 import sys
+import textwrap
+import unicodedata
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
-# Console width when the output is no terminal: wide, since a file or a pipe has no edge.
-_PIPED_WIDTH = 240
+# Width when the output is no terminal: a file or a pipe has no edge.
+_PIPED_WIDTH = 10_000
+# A single cell is cut here, with an ellipsis: a long text must not push everything else off the screen.
+_WIDEST_CELL = 48
+_GAP = "  "
+_COLOURS = {"green": "32", "red": "31", "yellow": "33", "cyan": "36"}
 
-OUTCOME_STYLES = {
+OUTCOME_COLOURS = {
     "succeeded": "green",
     "failed": "red",
     "interrupted": "red",
@@ -21,6 +28,14 @@ OUTCOME_STYLES = {
     "running": "cyan",
     "queued": "cyan",
 }
+
+
+@dataclass(frozen=True)
+class Coloured:
+    """A cell with a colour, where there is a terminal to show it."""
+
+    text: str
+    colour: str
 
 
 def as_json(value: Any) -> int:
@@ -32,28 +47,59 @@ def is_live() -> bool:
     return sys.stdout.isatty() and os.environ.get("TERM") != "dumb"
 
 
-def console() -> Any:
-    """A rich console; imported here, since commands that print no table need not wait for it."""
-    from rich.console import Console
-
-    width = shutil.get_terminal_size().columns if sys.stdout.isatty() else _PIPED_WIDTH
-    return Console(width=width, highlight=False, soft_wrap=False)
+def width() -> int:
+    return shutil.get_terminal_size().columns if sys.stdout.isatty() or "COLUMNS" in os.environ else _PIPED_WIDTH
 
 
 def table(columns: Sequence[str], rows: Sequence[Sequence[Any]], *, empty: str, right: Sequence[str] = ()) -> None:
-    """A table, or a sentence where there is nothing. right: the columns of numbers."""
+    """A table that fits the terminal, or a sentence where there is nothing. right: the columns of figures.
+
+    Columns are shown whole or not at all: those that do not fit are named below, never squeezed to a letter.
+    """
     if not rows:
         print(empty)
         return
-    from rich.table import Table
-    from rich.text import Text
+    cells = [[_cut(c.text if isinstance(c, Coloured) else cell(c)) for c in row] for row in rows]
+    widths = [max(_cells(name), *(_cells(row[i]) for row in cells)) for i, name in enumerate(columns)]
+    shown, used = 0, 0
+    for size in widths:
+        used += size + (len(_GAP) if shown else 0)
+        if used > width() and shown:
+            break
+        shown += 1
+    live = is_live()
+    bold = "\033[1m{}\033[0m" if live else "{}"
+    print(_GAP.join(bold.format(_pad(n, widths[i], n in right)) for i, n in enumerate(columns[:shown])).rstrip())
+    for row, texts in zip(rows, cells):
+        line = []
+        for i, text in enumerate(texts[:shown]):
+            padded = _pad(text, widths[i], columns[i] in right)
+            item = row[i]
+            if live and isinstance(item, Coloured) and item.colour:
+                padded = f"\033[{_COLOURS[item.colour]}m{padded}\033[0m"
+            line.append(padded)
+        print(_GAP.join(line).rstrip())
+    if shown < len(columns):
+        print(f"… {plural(len(columns) - shown, 'more column')} beyond this width: {', '.join(columns[shown:])}")
 
-    made = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
-    for name in columns:
-        made.add_column(name, justify="right" if name in right else "left", no_wrap=True, overflow="ellipsis")
-    for row in rows:
-        made.add_row(*(c if isinstance(c, Text) else Text(cell(c)) for c in row))
-    console().print(made)
+
+def _cut(text: str) -> str:
+    return text if len(text) <= _WIDEST_CELL else text[: _WIDEST_CELL - 1] + "…"
+
+
+def _cells(text: str) -> int:
+    """Terminal cells: wide East Asian characters take two (Unicode UAX 11)."""
+    return sum(2 if unicodedata.east_asian_width(c) in "WF" else 1 for c in text)
+
+
+def _pad(text: str, size: int, right: bool) -> str:
+    room = " " * (size - _cells(text))
+    return room + text if right else text + room
+
+
+def wrapped(items: Sequence[str], indent: str) -> str:
+    """Items in as few lines as fit."""
+    return textwrap.fill(", ".join(items), min(width(), 120), initial_indent=indent, subsequent_indent=indent + "  ")
 
 
 def cell(value: Any) -> str:
@@ -66,14 +112,8 @@ def cell(value: Any) -> str:
     return text.replace("\n", "⏎") if "\n" in text else text
 
 
-def styled(text: str, style: str) -> Any:
-    from rich.text import Text
-
-    return Text(text, style=style)
-
-
-def outcome(text: str) -> Any:
-    return styled(text, OUTCOME_STYLES.get(text, ""))
+def outcome(text: str) -> Coloured:
+    return Coloured(text, OUTCOME_COLOURS.get(text, ""))
 
 
 def count(number: int) -> str:
