@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 _ACTIVE = ("queued", "running")
 # The service answers a waiting call after this long at the latest; then it is asked again.
 _WAIT_SECONDS = 50.0
+_BAR = {"style": "bright_black", "complete_style": "green", "finished_style": "green"}
 # In a pipe, progress is a line now and then instead of a bar.
 _LINE_SECONDS = 2.0
 
@@ -137,7 +138,7 @@ def _live_table(run: wire.Run) -> Any:
         made.add_column(name, justify="left" if name in ("table", "phase", "") else "right", no_wrap=True)
     for table in run["tables"]:
         expected = table["expected"]
-        bar = ProgressBar(total=max(expected, 1), completed=_done(table), width=18) if expected is not None else ""
+        bar = ProgressBar(total=max(expected, 1), completed=_done(table), width=18, **_BAR) if expected is not None else ""
         made.add_row(
             table["target"],
             table["phase"],

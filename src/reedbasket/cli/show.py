@@ -97,9 +97,14 @@ def _pad(text: str, size: int, right: bool) -> str:
     return room + text if right else text + room
 
 
-def wrapped(items: Sequence[str], indent: str) -> str:
-    """Items in as few lines as fit."""
-    return textwrap.fill(", ".join(items), min(width(), 120), initial_indent=indent, subsequent_indent=indent + "  ")
+def wrapped(items: Sequence[str], first: str) -> str:
+    """Items in as few lines as fit, none broken; `first` begins the first line, spaces as wide the others."""
+    # A space inside an item holds, so that a name and its type stay together.
+    text = ", ".join(item.replace(" ", "\u00a0") for item in items)
+    filled = textwrap.fill(
+        text, min(width(), 120), initial_indent=first, subsequent_indent=" " * len(first), break_on_hyphens=False
+    )
+    return filled.replace("\u00a0", " ")
 
 
 def cell(value: Any) -> str:

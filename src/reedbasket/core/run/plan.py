@@ -121,7 +121,9 @@ def _plan_table(
     elif chunk.total is not None:
         first.records, first.requests = max(0, chunk.total - repeated), max(1, -(-chunk.total // page))
     if first.requests is not None and requests:
-        first.seconds = round(first.requests * sum(r.seconds for r in requests) / len(requests), 2)
+        asking = first.requests * sum(r.seconds for r in requests) / len(requests)
+        # The source's pace may take longer than its answers.
+        first.seconds = round(max(asking, first.requests / (order.pace.per_second or float("inf"))), 2)
     for child in planned[1:]:
         child.parent = first.table
     return planned
