@@ -41,8 +41,9 @@ def main() -> None:
                 break
         try:
             client = find_client()
-            terminal_pictures(client, folder)
+            terminal_pictures(folder)
             pages(client, folder)
+            slow_pictures(client, folder)
         finally:
             demo.send_signal(signal.SIGINT)
             demo.wait(20)
@@ -93,7 +94,7 @@ def keep(page: Page, name: str) -> None:
     page.screenshot(path=str(TARGET / f"{name}.png"))
 
 
-def terminal_pictures(client: Client, folder: Path) -> None:
+def terminal_pictures(folder: Path) -> None:
     data = shlex.quote(str(folder))
     happen = f"reed demo --data {data} happen"
     terminal(
@@ -103,11 +104,14 @@ def terminal_pictures(client: Client, folder: Path) -> None:
         8,
         shown={f"{happen} ": "reed demo happen "},
     )  # fmt: skip
+
+
+def slow_pictures(client: Client, folder: Path) -> None:
     # The same feed once more beside the first, at a pace at which a picture can be taken on the way.
     texts = basket_texts((folder / "harbour.url").read_text().strip())
     slow = (
         texts["basket/harbour.yaml"]
-        .replace("per_second: 200", "per_second: 25")
+        .replace("per_second: 200", "per_second: 14")
         .replace("feed: harbour\n", "feed: harbour-slow\nprefix: slow_\n")
     )
     client.apply({"basket/slow.yaml": slow})

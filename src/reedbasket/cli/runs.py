@@ -17,7 +17,6 @@ if TYPE_CHECKING:
 _ACTIVE = ("queued", "running")
 # The service answers a waiting call after this long at the latest; then it is asked again.
 _WAIT_SECONDS = 50.0
-_BAR = {"style": "bright_black", "complete_style": "green", "finished_style": "green"}
 # In a pipe, progress is a line now and then instead of a bar.
 _LINE_SECONDS = 2.0
 
@@ -138,7 +137,11 @@ def _live_table(run: wire.Run) -> Any:
         made.add_column(name, justify="left" if name in ("table", "phase", "") else "right", no_wrap=True)
     for table in run["tables"]:
         expected = table["expected"]
-        bar = ProgressBar(total=max(expected, 1), completed=_done(table), width=18, **_BAR) if expected is not None else ""
+        bar: Any = ""
+        if expected is not None:
+            bar = ProgressBar(
+                max(expected, 1), _done(table), 18, style="bright_black", complete_style="green", finished_style="green"
+            )
         made.add_row(
             table["target"],
             table["phase"],
