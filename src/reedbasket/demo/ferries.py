@@ -6,6 +6,7 @@ The story's clock stands at STORY_NOW when the stand-in starts and goes on from 
 from __future__ import annotations
 
 import random
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -26,11 +27,22 @@ _VESSELS = ["Bittern", "Curlew", "Dunlin", "Egret", "Godwit", "Lapwing", "Plover
 _STATUSES = ["arrived"] * 46 + ["delayed"] * 3 + ["cancelled"]
 _CONCESSIONS = [None, None, None, "resident", "student"]
 _CATEGORIES = ["adult"] * 7 + ["child"] * 2 + ["senior"]
+_BOOKING_STATUSES = ["confirmed"] * 18 + ["cancelled", "no_show"]
+_NOTES = [None] * 19 + ["bicycle", "dog on board", "Übergepäck, 2 Kisten"]
 _KINDS = ["car", "car", "car", "van", "motorcycle", "trailer"]
 
 
 def time_text(value: datetime) -> str:
     return value.isoformat(timespec="milliseconds").replace("+00:00", "Z")
+
+
+def _pick(rng: random.Random, items: Sequence[Any]) -> Any:
+    """As rng.choice, three times as fast: a million of them stand between `make demo` and its first page."""
+    return items[int(rng.random() * len(items))]
+
+
+def _whole(rng: random.Random, low: int, high: int) -> int:
+    return low + int(rng.random() * (high - low + 1))
 
 
 def make_all() -> dict[str, list[dict[str, Any]]]:
@@ -41,7 +53,7 @@ def make_all() -> dict[str, list[dict[str, Any]]]:
         "landings": _landings(),
         "vessels": _vessels(rng),
         "sailings": sailings,
-        "bookings": [make_booking(rng, number, rng.choice(sailings)) for number in range(1, BOOKINGS + 1)],
+        "bookings": [make_booking(rng, number, _pick(rng, sailings)) for number in range(1, BOOKINGS + 1)],
     }
     for records in made.values():
         records.sort(key=lambda r: r["updated_at"])
@@ -67,9 +79,9 @@ def _vessels(rng: random.Random) -> list[dict[str, Any]]:
         {
             "vessel_id": f"V{i:02d}",
             "name": name,
-            "seats": rng.choice([48, 64, 96, 120]),
-            "car_deck_m": rng.choice([0, 24, 36, 60]),
-            "built": f"{rng.randint(1988, 2021)}-{rng.randint(1, 12):02d}-01",
+            "seats": _pick(rng, [48, 64, 96, 120]),
+            "car_deck_m": _pick(rng, [0, 24, 36, 60]),
+            "built": f"{_whole(rng, 1988, 2021)}-{_whole(rng, 1, 12):02d}-01",
             "call_sign": f"SF{i:03d}",
             "updated_at": time_text(datetime(2026, 1, 3, 10, i, tzinfo=UTC)),
         }
@@ -87,20 +99,20 @@ def _sailings(rng: random.Random) -> list[dict[str, Any]]:
         departs = (first + step * number).replace(second=0, microsecond=0)
         origin, to = rng.sample(codes, 2)
         past = departs < STORY_NOW - timedelta(hours=2)
-        status = rng.choice(_STATUSES) if past else "scheduled"
-        delay = rng.randint(3, 55) if status == "delayed" else 0
-        changed = departs + timedelta(minutes=delay + 20, seconds=rng.randint(0, 59)) if past else departs - timedelta(days=11)
+        status = _pick(rng, _STATUSES) if past else "scheduled"
+        delay = _whole(rng, 3, 55) if status == "delayed" else 0
+        changed = departs + timedelta(minutes=delay + 20, seconds=_whole(rng, 0, 59)) if past else departs - timedelta(days=11)
         records.append(
             {
                 "sailing_id": f"S-{number:05d}",
                 "from": origin,
                 "to": to,
-                "vessel_id": f"V{rng.randint(1, len(_VESSELS)):02d}",
+                "vessel_id": f"V{_whole(rng, 1, len(_VESSELS)):02d}",
                 "departs_at": time_text(departs),
                 "departed_at": time_text(departs + timedelta(minutes=delay)) if past and status != "cancelled" else None,
                 "status": status,
                 "delay_minutes": delay,
-                "seats_free": rng.randint(0, 60),
+                "seats_free": _whole(rng, 0, 60),
                 "tide": {"height_m": round(rng.uniform(0.4, 5.9), 2), "rising": rng.random() < 0.5},
                 "updated_at": time_text(changed),
             }
@@ -111,23 +123,23 @@ def _sailings(rng: random.Random) -> list[dict[str, Any]]:
 def make_booking(rng: random.Random, number: int, sailing: dict[str, Any]) -> dict[str, Any]:
     """One booking of a sailing, with its passengers and vehicles."""
     departs = datetime.fromisoformat(sailing["departs_at"])
-    booked = min(departs, STORY_NOW) - timedelta(minutes=rng.randint(30, 20_000))
-    concession = rng.choice(_CONCESSIONS)
+    booked = min(departs, STORY_NOW) - timedelta(minutes=_whole(rng, 30, 20_000))
+    concession = _pick(rng, _CONCESSIONS)
     passengers = [
         {
-            "category": rng.choice(_CATEGORIES),
-            "seat": f"{rng.randint(1, 30)}{rng.choice('ABCD')}",
+            "category": _pick(rng, _CATEGORIES),
+            "seat": f"{_whole(rng, 1, 30)}{_pick(rng, 'ABCD')}",
             "step_free": rng.random() < 0.04,
         }
-        for _ in range(rng.choice([1, 1, 2, 2, 3, 4]))
+        for _ in range(_pick(rng, [1, 1, 2, 2, 3, 4]))
     ]
     vehicles: list[dict[str, Any]] = [
         {
-            "kind": rng.choice(_KINDS),
+            "kind": _pick(rng, _KINDS),
             "length_m": round(rng.uniform(2.1, 8.5), 1),
-            "plate": f"MK{rng.randint(10, 99)} {number % 1000:03d}",
+            "plate": f"MK{_whole(rng, 10, 99)} {number % 1000:03d}",
         }
-        for _ in range(rng.choice([0, 0, 0, 1, 1, 2]))
+        for _ in range(_pick(rng, [0, 0, 0, 1, 1, 2]))
     ]
     amount = 6.4 * len(passengers) + sum(4.2 * v["length_m"] for v in vehicles)
     return {
@@ -135,7 +147,7 @@ def make_booking(rng: random.Random, number: int, sailing: dict[str, Any]) -> di
         "sailing_id": sailing["sailing_id"],
         # Beyond 2^53: a double would lose its last digits.
         "ticket": 9_007_199_254_740_993 + number * 7_919,
-        "status": rng.choice(["confirmed"] * 18 + ["cancelled", "no_show"]),
+        "status": _pick(rng, _BOOKING_STATUSES),
         "booked_at": time_text(booked),
         "fare": {
             "amount": round(amount * (0.7 if concession else 1.0), 2),
@@ -145,6 +157,6 @@ def make_booking(rng: random.Random, number: int, sailing: dict[str, Any]) -> di
         "contact_email": f"guest{number}@post.example",
         "passengers": passengers,
         "vehicles": vehicles,
-        "note": rng.choice([None] * 19 + ["bicycle", "dog on board", "Übergepäck, 2 Kisten"]),
-        "updated_at": time_text(booked + timedelta(seconds=rng.randint(0, 1200))),
+        "note": _pick(rng, _NOTES),
+        "updated_at": time_text(booked + timedelta(seconds=_whole(rng, 0, 1200))),
     }

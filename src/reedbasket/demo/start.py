@@ -31,11 +31,13 @@ def run_demo(folder: Path, port: int, say: Callable[[str], None]) -> int:
     quiet_logs()
     fresh_folder(folder)
     token = secrets.token_urlsafe(18)
-    harbour, url = start_harbour(token)
-    (folder / HARBOUR_FILE).write_text(url + "\n")
+    harbour = start_harbour(token)
     service = Service(Settings(data=folder, port=port))
     try:
         service.start()
+        # The harbour makes its records meanwhile.
+        url = address_of(harbour)
+        (folder / HARBOUR_FILE).write_text(url + "\n")
         stop_on_signals(service)
         client = Client(service.url, service.token)
         failed = threading.Event()
@@ -79,20 +81,24 @@ def _answers(folder: Path) -> bool:
     return False
 
 
-def start_harbour(token: str) -> tuple[subprocess.Popen[str], str]:
-    """The stand-in in a process of its own: (process, its address)."""
-    process = subprocess.Popen(
+def start_harbour(token: str) -> subprocess.Popen[str]:
+    """The stand-in in a process of its own."""
+    return subprocess.Popen(
         [sys.executable, "-m", "reedbasket.demo.harbour", "--token", token],
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         text=True,
         start_new_session=True,
     )
+
+
+def address_of(process: subprocess.Popen[str]) -> str:
+    """What the stand-in says first. Raises DemoError."""
     assert process.stdout is not None
     url = process.stdout.readline().strip()
     if not url:
         raise DemoError("starting the harbour stand-in", found="it ended at once", mend="see its output above")
-    return process, url
+    return url
 
 
 def stop_harbour(process: subprocess.Popen[str]) -> None:
