@@ -1,7 +1,7 @@
 """A worker process: runs feeds one after another, told what to do on standard input.
 
 In:  {"run": 12}  {"cancel": 12}     one JSON object a line; the end of the input ends the process at once
-Out: {"ready": pid}  {"told": 12}  {"done": 12}
+Out: {"ready": pid}  {"told": 12}  {"done": 12, "retiring": 0}
 """
 
 from __future__ import annotations
@@ -35,7 +35,7 @@ def main(folder: str) -> None:
 
 
 class Worker:
-    """`_lock` guards the output stream and the run being worked on."""
+    """`_lock` guards the output stream, the run being worked on, and the runs asked to stop."""
 
     def __init__(self, folder: Path) -> None:
         self._store = Store(folder)
@@ -43,6 +43,7 @@ class Worker:
         self._lock = threading.Lock()
         self._current: int | None = None
         self._stop = threading.Event()
+        self._cancelled: set[int] = set()
 
     # Listener's thread
 
@@ -53,6 +54,8 @@ class Worker:
                 self._orders.put(order["run"])
             elif "cancel" in order:
                 with self._lock:
+                    # It may come before the run it means has begun here.
+                    self._cancelled.add(order["cancel"])
                     if order["cancel"] == self._current:
                         self._stop.set()
         # The service is gone. A run may be cut at any point without harm, and must not go on beside the next service's.
@@ -78,11 +81,15 @@ class Worker:
             with self._lock:
                 self._current = run
                 self._stop = threading.Event()
+                if run in self._cancelled:
+                    self._stop.set()
             self._run(run)
             with self._lock:
                 self._current = None
-            self._tell(done=run)
-            if resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 > _RETIRE_BYTES:
+                self._cancelled.discard(run)
+            retiring = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 > _RETIRE_BYTES
+            self._tell(done=run, retiring=int(retiring))
+            if retiring:
                 return
 
     def _run(self, run: int) -> None:

@@ -129,6 +129,8 @@ class Workers:
                 hand.ready = True
             elif "done" in message:
                 hand.run = None
+                if message.get("retiring"):
+                    hand.ready = False  # it has grown too large, and ends; nothing more is handed to it
         self.signal.tell()
         if "told" not in message:
             self.dispatch()

@@ -5,10 +5,11 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Sequence
+from contextlib import suppress
 from datetime import UTC, datetime
 from pathlib import Path
 
-from ...errors import CursorMoved, TableNotOurs
+from ...errors import CursorMoved, TableNotOurs, WarehouseError
 from ...shape.shaper import TableBatch
 from ...shape.structure import ColumnShape, TableShape
 from ..ledger import LedgerLine
@@ -26,7 +27,7 @@ _LEDGER_COLUMNS = list(LedgerLine.__dataclass_fields__)
 
 
 class SqliteLoad:
-    """See load.warehouse.Load. Holds the file's write lock only while it commits."""
+    """See load.warehouse.Load. Holds the file's write lock while it commits, and for each batch that is built beside."""
 
     def __init__(self, connection: sqlite3.Connection, path: Path, target: LoadTarget, state: TableState | None) -> None:
         self._connection = connection
@@ -93,7 +94,9 @@ class SqliteLoad:
             return lines
 
     def close(self) -> None:
-        with translated("dropping the stage of", self._path):
+        # A failing clean-up must not hide why the load ended. Temp tables go with the connection, and what was being
+        # built beside is cleared by the next run.
+        with suppress(WarehouseError), translated("dropping the stage of", self._path):
             self._stage.drop()
             if self._beside:
                 self._beside.drop()
