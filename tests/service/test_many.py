@@ -1,0 +1,91 @@
+"""Several feeds at once: queueing, one warehouse between them, bounds on watchers."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from reedbasket.client import ServiceProblem
+from tests.conftest import RunningService
+from tests.service.test_service import THINGS, Gate, prepare, until
+from tests.support.feeds import basket_text, table_rows
+from tests.support.source import Changing, serving
+
+
+@pytest.fixture
+def small(tmp_path: Path) -> Iterator[RunningService]:
+    """One worker, few threads."""
+    running = RunningService(tmp_path / "data", "--workers", "1", "--threads", "4")
+    yield running
+    running.stop()
+
+
+def second_feed(url: str, **choices: Any) -> str:
+    """The feed of the test basket once more, as `second`, beside the first."""
+    text = basket_text(url, **choices)
+    return text[text.index("feed: test") :].replace("feed: test", "feed: second\nprefix: s_")
+
+
+def test_a_queued_run_waits_its_turn_and_can_be_cancelled_before_it(small: RunningService) -> None:
+    gate = Gate(list(THINGS), free=2)
+    with serving(gate) as source:
+        prepare(small.client, source.url)
+        small.client.apply({"second.yaml": second_feed(source.url)})
+        first = small.client.ask_run("test")
+        assert gate.waiting.wait(20)
+        waiting = small.client.ask_run("second")
+        assert small.client.run(waiting["id"])["outcome"] == "queued"
+        assert small.client.cancel(waiting["id"])["outcome"] == "cancelled"
+        again = small.client.ask_run("second")
+        gate.free = 1000
+        gate.open.set()
+        for run in (first, again):
+            assert small.client.run(run["id"], wait_seconds=30)["outcome"] == "succeeded"
+    cancelled = small.client.run(waiting["id"])
+    assert (cancelled["outcome"], cancelled["started_at"], cancelled["tables"]) == ("cancelled", None, [])
+
+
+def test_two_feeds_load_into_one_warehouse_at_the_same_time(service: RunningService) -> None:
+    with serving(Changing(list(THINGS), page=5)) as source:
+        prepare(service.client, source.url, commit_every=1)
+        service.client.apply({"second.yaml": second_feed(source.url, commit_every=1)})
+        asked = [service.client.ask_run("test"), service.client.ask_run("second")]
+        ended = [service.client.run(run["id"], wait_seconds=50) for run in asked]
+    assert [run["outcome"] for run in ended] == ["succeeded", "succeeded"]
+    assert table_rows(service.folder, "things") == table_rows(service.folder, "s_things")
+    loads = [line["load"] for feed in ("test", "second") for line in service.client.ledger(feed)]
+    assert len(set(loads)) == len(loads)
+
+
+def test_watchers_are_bounded_and_everything_else_is_answered(small: RunningService) -> None:
+    gate = Gate(list(THINGS), free=1)
+    with serving(gate) as source:
+        prepare(small.client, source.url)
+        run = small.client.ask_run("test")["id"]
+        assert gate.waiting.wait(20)
+        seen: list[str] = []
+        watching = threading.Semaphore(0)
+
+        def watch() -> None:
+            for name, _ in small.client.events(run):
+                watching.release()
+                seen.append(name)
+
+        watchers = [threading.Thread(target=watch) for _ in range(2)]
+        for watcher in watchers:
+            watcher.start()
+            assert watching.acquire(timeout=20)
+        until(lambda: len(seen) >= 2, "both to be watching")
+        with pytest.raises(ServiceProblem) as refused:
+            next(small.client.events(run))
+        assert (refused.value.status, refused.value.code) == (503, "service.too_many_watchers")
+        assert small.client.health()["status"] == "ok"
+        gate.free = 1000
+        gate.open.set()
+        for watcher in watchers:
+            watcher.join(30)
+    assert seen.count("end") == 2
