@@ -2,31 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from flask import Flask, request
 
-from ..store import Store
 from . import auth, console, problems
-from .settings import Settings
+from .parts import Parts
 from .views import operations
-from .workers import Workers
 
 # The largest request is a basket of definitions.
 _LARGEST_REQUEST_BYTES = 8 * 1024 * 1024
-
-
-@dataclass
-class Parts:
-    """What views reach through `current_app.extensions['reed']`. watchers: live streams open now. closing: the service is
-    being stopped, and streams end."""
-
-    store: Store
-    workers: Workers
-    settings: Settings
-    url: str
-    watchers: int = 0
-    closing: bool = False
 
 
 def create_app(parts: Parts) -> Flask:

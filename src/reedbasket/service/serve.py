@@ -16,7 +16,8 @@ from waitress.server import create_server
 
 from ..core.errors import ReedError
 from ..store import Store, access
-from .app import Parts, create_app
+from .app import create_app
+from .parts import Parts
 from .settings import Settings
 from .workers import Workers
 

@@ -31,7 +31,7 @@ def list_feeds() -> Any:
 @operations.add("GET", "/api/v1/feeds/{feed}", "one feed", answer=wire.Feed, problems=(404,))
 def get_feed(feed: str) -> Any:
     basket = definitions.basket(parts().store)
-    _require(basket, feed)
+    require_feed(basket, feed)
     return _feed(basket, feed)
 
 
@@ -73,7 +73,7 @@ def plan(feed: str) -> Any:
     problems=(404,),
 )
 def feed_ledger(feed: str, query: Limit) -> Any:
-    _require(definitions.basket(parts().store), feed)
+    require_feed(definitions.basket(parts().store), feed)
     return journal.read_ledger(parts().store, feed=feed, limit=query.limit)
 
 
@@ -86,11 +86,11 @@ def feed_ledger(feed: str, query: Limit) -> Any:
     problems=(404,),
 )
 def feed_rejects(feed: str, query: Limit) -> Any:
-    _require(definitions.basket(parts().store), feed)
+    require_feed(definitions.basket(parts().store), feed)
     return journal.read_rejects(parts().store, feed, limit=query.limit)
 
 
-def _require(basket: Basket, feed: str) -> None:
+def require_feed(basket: Basket, feed: str) -> None:
     if feed not in basket.feeds:
         known = ", ".join(sorted(basket.feeds)) or "none"
         raise NotFound(

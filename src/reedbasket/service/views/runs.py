@@ -14,7 +14,7 @@ from ... import wire
 from ...store import definitions, journal, runs
 from ..operations import Body, Query
 from ..problems import TooManyWatchers
-from .feeds import _require
+from .feeds import require_feed
 from .shared import operations, parts
 
 _ACTIVE = ("queued", "running")
@@ -52,7 +52,7 @@ def list_runs(query: ListRuns) -> Any:
 @operations.add("POST", "/api/v1/runs", "run a feed", answer=wire.Run, status=201, body=AskRun, problems=(404, 409))
 def ask_run(body: AskRun) -> Any:
     store = parts().store
-    _require(definitions.basket(store), body.feed)
+    require_feed(definitions.basket(store), body.feed)
     run = parts().workers.ask(body.feed, definitions.feed_version(store, body.feed))
     return _waited(run, body.wait_seconds)
 
@@ -99,12 +99,8 @@ def run_events(run: int, query: LogPart) -> Response:
     app = current_app._get_current_object()  # type: ignore[attr-defined]
 
     def stream() -> Iterator[bytes]:
-        own.watchers += 1
-        try:
-            with app.app_context():
-                yield from _events(run, query.after)
-        finally:
-            own.watchers -= 1
+        with own.watching(), app.app_context():
+            yield from _events(run, query.after)
 
     return Response(stream(), content_type="text/event-stream", headers={"Cache-Control": "no-cache"})
 

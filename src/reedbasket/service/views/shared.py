@@ -2,14 +2,10 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
 from flask import current_app
 
 from ..operations import Operations
-
-if TYPE_CHECKING:
-    from ..app import Parts
+from ..parts import Parts
 
 operations = Operations()
 

@@ -1,0 +1,37 @@
+"""The parts of a running service, as its views reach them."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+
+from ..store import Store
+from .settings import Settings
+from .workers import Workers
+
+
+@dataclass
+class Parts:
+    """What views reach through `current_app.extensions['reed']`. watchers: live streams open now, changed only
+    through `watching`. closing: the service is being stopped, and streams end."""
+
+    store: Store
+    workers: Workers
+    settings: Settings
+    url: str
+    watchers: int = 0
+    closing: bool = False
+    _lock: threading.Lock = field(default_factory=threading.Lock)
+
+    @contextmanager
+    def watching(self) -> Iterator[None]:
+        """One more stream is open, as long as it lasts. `_lock` guards the count: several threads stream."""
+        with self._lock:
+            self.watchers += 1
+        try:
+            yield
+        finally:
+            with self._lock:
+                self.watchers -= 1
