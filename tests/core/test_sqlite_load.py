@@ -161,6 +161,17 @@ def test_appended_children_point_at_their_own_row(tmp_path: Path) -> None:
     ) == [(2,)]
 
 
+def test_a_replace_without_a_key_swaps_the_whole_with_its_children(tmp_path: Path) -> None:
+    loader = Loader(tmp_path, "replace", key=[])
+    loader.load([{"n": 1, "kids": [{"c": 1}, {"c": 2}]}, {"n": 1, "kids": []}, {"n": 2}])
+    lines = {line.table: line for line in loader.load([{"n": 3, "kids": [{"c": 9}]}])}
+    assert (lines["things"].inserted, lines["things"].removed) == (1, 3)
+    assert (lines["things_kids"].inserted, lines["things_kids"].removed) == (1, 2)
+    assert loader.ask("select n, c from things t join things_kids k on k._rb_parent = t._rb_row") == [(3, 9)]
+    emptied = {line.table: line.removed for line in loader.load([])}
+    assert emptied == {"things": 1, "things_kids": 1}
+
+
 def test_keys_of_several_columns_and_of_every_kind(tmp_path: Path) -> None:
     loader = Loader(tmp_path, key=["line", "day"])
     first = [{"line": "A", "day": "2026-03-01", "n": 1, "kids": [{"c": 1}]}, {"line": "A", "day": "2026-03-02", "n": 2}]

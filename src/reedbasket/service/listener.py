@@ -57,7 +57,7 @@ class StoreListener:
         if seen.problem:
             words += f": {seen.problem}"
         if seen.pause_seconds:
-            words += f"; again in {seen.pause_seconds:.1f} s"
+            words += f"; again in {seen.pause_seconds:.1f} s ({seen.pause_reason})"
         with self._lock:
             facts = {
                 "status": seen.status,

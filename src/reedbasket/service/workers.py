@@ -170,10 +170,6 @@ class Workers:
     def folder(self) -> Path:
         return self._store.folder
 
-    def pids(self) -> list[int]:
-        with self._lock:
-            return [hand.pid for hand in self._pool]
-
 
 class _Hand:
     """One worker process. `run` is what it works on; both fields are guarded by the pool's lock."""

@@ -39,6 +39,7 @@ class RequestSeen:
     waited_seconds: float
     problem: str = ""
     pause_seconds: float = 0.0
+    pause_reason: str = ""
 
 
 class Sender:
@@ -95,6 +96,7 @@ class Sender:
                     waited,
                     str(problem.found) if problem else "",
                     pause.seconds if pause else 0.0,
+                    pause.reason if pause else "",
                 )
             )
             if problem is None:

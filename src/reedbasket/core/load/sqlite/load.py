@@ -116,7 +116,7 @@ class SqliteLoad:
         return lines
 
     def _write(self, structure: TableShape, stamps: list[Stamp], position: Position, now: datetime) -> list[LedgerLine]:
-        """From the stage: append, or merge into what is there."""
+        """From the stage: append, merge into what is there, or replace a table without a key."""
         connection, target, stage = self._connection, self._target, self._stage
         family = list(structure.family())
         staged = {table.name: stage.count(table) for table in family}
@@ -127,15 +127,14 @@ class SqliteLoad:
         superseded: dict[str, int] = {}
         if key and self._repeated:
             superseded = write.drop_superseded(connection, stage, structure, key, self._newest_by(structure))
-        removed = 0
-        if target.write == "replace":
-            removed = connection.execute(f"delete from main.{quote(structure.name)}").rowcount
         if key:
             write.note_parents(connection, stage, structure, str, key)
         lines = []
         for number, (table, stamp) in enumerate(zip(family, stamps)):
             if not key:
-                if target.write == "replace" and table is not structure:
+                # A keyed replace is built beside; without a key the old rows make room here, in the same transaction.
+                removed = 0
+                if target.write == "replace":
                     removed = connection.execute(f"delete from main.{quote(table.name)}").rowcount
                 counts = write.insert_all(connection, stage, table, stamp, rows_linked=by_row, root_load=stamps[0].load)
                 counts.removed = removed
