@@ -11,7 +11,7 @@ import pytest
 
 from reedbasket.client import ServiceProblem
 from tests.conftest import RunningService
-from tests.service.test_service import THINGS, Gate, prepare, until
+from tests.service.test_service import THINGS, Gate, prepare
 from tests.support.feeds import basket_text, table_rows
 from tests.support.source import Changing, serving
 
