@@ -63,6 +63,8 @@ class TableProgress(TypedDict):
     repeated: int
     held_back: int
     rejected: int
+    unchanged: int
+    filtered: int
     requests: int
     source_bytes: int
     waited_seconds: float
@@ -80,6 +82,8 @@ class Totals(TypedDict):
     repeated: int
     held_back: int
     rejected: int
+    unchanged: int
+    filtered: int
     requests: int
     source_bytes: int
 
@@ -93,6 +97,7 @@ class Run(TypedDict):
     started_at: str | None
     ended_at: str | None
     resumes: int | None
+    accept: bool
     error: ErrorFacts | None
     totals: Totals
     tables: list[TableProgress]
@@ -150,7 +155,27 @@ class LedgerLine(TypedDict):
     source_bytes: int
     started: str
     ended: str
+    filtered: int
+    reading_seconds: float
+    shaping_seconds: float
+    staging_seconds: float
+    committing_seconds: float
     reconciles: bool
+
+
+class Drift(TypedDict):
+    """One difference between the structure expected and the one met. what: table, column, type, vanished, returned."""
+
+    id: int
+    feed: str
+    source_table: str
+    run: int
+    at: str
+    what: Literal["table", "column", "type", "vanished", "returned"]
+    table: str
+    column: str
+    words: str
+    ignored: bool
 
 
 class Reject(TypedDict):
@@ -173,6 +198,12 @@ class PlannedColumn(TypedDict):
     type: str
 
 
+class PlannedDrift(TypedDict):
+    what: str
+    words: str
+    ignored: bool
+
+
 class PlannedTable(TypedDict):
     """See core.run.plan.PlannedTable."""
 
@@ -190,6 +221,11 @@ class PlannedTable(TypedDict):
     request: str
     sample_records: int
     sample_rejects: int
+    sample_filtered: int
+    deletes: str
+    drift: list[PlannedDrift]
+    steps: list[str]
+    losses: list[str]
     records: int | None
     requests: int | None
     seconds: float | None
@@ -212,7 +248,7 @@ class Warehouse(TypedDict):
     name: str
     on: str
     about: str
-    path: str
+    where: str
 
 
 class Column(TypedDict):

@@ -10,10 +10,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from reedbasket.core.load import SavedCursor
 from reedbasket.core.run import RunOutcome
-from reedbasket.core.run.cursor import CursorTracker
-from reedbasket.core.spec.model import CursorRule
 from tests.support.feeds import basket_text, run_once, table_rows
 from tests.support.source import Changing, serving
 
@@ -119,12 +116,6 @@ def test_a_cursor_of_numbers(tmp_path: Path) -> None:
         result, heard = run_once(text, tmp_path, run=2)
         assert result.tables[0].cursor_from == "11"
     assert (result.tables[0].read, heard.ledger[0].cursor_to) == (1, "12")
-
-
-def test_a_cursor_that_changed_its_type_is_an_error_not_a_reload(tmp_path: Path) -> None:
-    rule = CursorRule(column="rank", type="number")
-    with pytest.raises(Exception, match="saved as time"):
-        CursorTracker(rule, SavedCursor("time", SAME), None, datetime.now(UTC), keep_all_seen=False)
 
 
 # A source is a list of (key, minute, version) steps; the run boundary falls anywhere between them. Values go up but often

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hmac
 import threading
 import time
 from collections.abc import Iterator
@@ -74,13 +75,18 @@ def test_rejects_cost_one_record_each_and_are_counted(tmp_path: Path) -> None:
         assert [(line.read, line.inserted, line.rejected) for line in heard.ledger] == [(20, 19, 1)]
         records.append({**SHIPS[0], "id": "S90", "seats": "many", "updated_at": "2026-03-01T07:00:00Z"})
         records.append({**SHIPS[0], "id": "S91", "seats": 5, "updated_at": "2026-03-01T07:00:00Z"})
-        result, heard = run_once(basket_text(source.url), tmp_path, run=2)
+        strict = basket_text(source.url, feed="drift: {types: reject}\nstop_after: 1")
+        result, heard = run_once(strict, tmp_path, run=2)
         assert (result.outcome, result.tables[0].rejected) == (RunOutcome.SUCCEEDED, 1)
         assert [(line.read, line.inserted, line.rejected) for line in heard.ledger] == [(2, 1, 1)]
         assert heard.rejected[0].record["id"] == "S90"
         # It is behind the cursor now: neither rejected again nor forgotten.
-        again, heard = run_once(basket_text(source.url), tmp_path, run=3)
-    assert (again.tables[0].read, again.tables[0].repeated, heard.rejected) == (0, 2, [])
+        again, heard = run_once(strict, tmp_path, run=3)
+        assert (again.tables[0].read, again.tables[0].repeated, heard.rejected) == (0, 2, [])
+        records += [{**SHIPS[0], "id": f"S9{n}", "seats": "none", "updated_at": "2026-03-01T08:00:00Z"} for n in range(2, 5)]
+        failed, _ = run_once(strict, tmp_path, run=4)
+    assert failed.error is not None
+    assert failed.error["code"] == "run.too_many_rejects"
 
 
 def test_members_of_the_list_that_are_no_objects_are_rejects(tmp_path: Path) -> None:
@@ -91,16 +97,94 @@ def test_members_of_the_list_that_are_no_objects_are_rejects(tmp_path: Path) -> 
     assert [(line.read, line.inserted, line.rejected) for line in heard.ledger] == [(5, 2, 3)]
 
 
-def test_a_change_of_key_or_of_writing_is_said_not_guessed(tmp_path: Path) -> None:
+def test_a_feed_may_be_written_in_another_way(tmp_path: Path) -> None:
     with serving(Changing(list(SHIPS))) as source:
-        run_once(basket_text(source.url), tmp_path)
-        other, _ = run_once(basket_text(source.url, key="[id, name]"), tmp_path, run=2)
-        appended, _ = run_once(basket_text(source.url, write="append"), tmp_path, run=3)
-    for result in (other, appended):
-        assert result.error is not None
-        assert result.error["code"] == "definition.write_changed"
-        assert "prefix" in result.error["mend"]
-    assert len(table_rows(tmp_path, "things")) == 20
+        for _ in range(2):  # by everything, appended twice
+            run_once(basket_text(source.url, write="append", by="everything", key=""), tmp_path)
+        assert len(table_rows(tmp_path, "things")) == 40
+        merged, heard = run_once(basket_text(source.url, by="everything"), tmp_path, run=2)
+        assert (merged.outcome, heard.ledger[0].unchanged) == (RunOutcome.SUCCEEDED, 20)
+        assert "20 rows of a key that stood twice removed, the newest kept" in [
+            m for _, c, m in heard.lines if c == "table.brought_along"
+        ]
+        run_once(basket_text(source.url), tmp_path, run=3)
+        run_once(basket_text(source.url, write="history"), tmp_path, run=4)
+        assert len(table_rows(tmp_path, "things")) == 20
+        order = order_for(basket_text(source.url), run=5)
+        (planned,) = plan_feed(
+            order, reveal=lambda _: SECRET, folder=tmp_path, pacer=LocalPacer(order.pace), stop=threading.Event()
+        )
+        assert planned.losses == ["the older versions of its rows; only the current ones stay"]
+        refused, _ = run_once(basket_text(source.url), tmp_path, run=5)
+        assert refused.error is not None
+        assert (refused.error["code"], "--accept" in refused.error["mend"]) == ("definition.not_kept", True)
+        accepted, _ = run_once(basket_text(source.url), tmp_path, run=6, accept=True)
+        # The cursor kept its meaning all the way: nothing was read again.
+        assert (accepted.outcome, accepted.tables[0].read) == (RunOutcome.SUCCEEDED, 0)
+        assert "_rb_until" not in table_rows(tmp_path, "things", own=True)[0]
+        other = basket_text(source.url, cursor="").replace("column: updated_at", "column: id, type: text")
+        moved, heard = run_once(other, tmp_path, run=7)
+    assert (moved.outcome, moved.tables[0].read, heard.ledger[0].unchanged) == (RunOutcome.SUCCEEDED, 20, 20)
+
+
+def test_compare_writes_only_what_differs(tmp_path: Path) -> None:
+    records: list[Any] = [{**s, "kids": [{"n": 1}]} for s in SHIPS]
+    source_handler = Changing(records, page=8)
+    with serving(source_handler) as source:
+        text = basket_text(source.url, by="compare", write="mirror", cursor="")
+        first, _ = run_once(text, tmp_path)
+        assert (first.tables[0].read, first.tables[0].loaded) == (20, 20)
+        nothing, heard = run_once(text, tmp_path, run=2)
+        assert (nothing.tables[0].unchanged, nothing.tables[0].staged, heard.ledger) == (20, 0, [])
+        records[3] = {**records[3], "name": "renamed"}
+        records[4] = {**records[4], "kids": [{"n": 2}]}
+        records.append({**records[0], "id": "S99"})
+        del records[10]
+        third, heard = run_once(text, tmp_path, run=3)
+        line = heard.ledger[0]
+        assert (line.read, line.inserted, line.updated, line.unchanged, line.removed) == (20, 1, 1, 18, 1)
+        assert third.tables[0].staged == 3
+        records[5] = {**records[5], "id": None}  # its key cannot be read: the row is gone, the record a reject
+        fourth, heard = run_once(text, tmp_path, run=4)
+        assert (fourth.tables[0].rejected, heard.ledger[0].removed) == (1, 1)
+    rows = {r["id"]: r for r in table_rows(tmp_path, "things")}
+    assert (len(rows), rows["S3"]["name"], "S10" in rows) == (19, "renamed", False)
+    assert {k["_rb_parent"] for k in table_rows(tmp_path, "things_kids")} == set(rows)
+
+
+def test_columns_are_worked_on_in_the_documented_order(tmp_path: Path) -> None:
+    records = [
+        {"id": f"B{n}", "pax": n, "fare": {"amount": 10, "tax": "x"}, "status": "test" if n == 2 else "paid", "mail": f"m{n}",
+         "updated_at": f"2026-03-01T06:0{n}:00Z", "legs": [{"from": "a", "secret": 1}]}
+        for n in range(5)
+    ]  # fmt: skip
+    records.append({**records[0], "id": "B9", "pax": None, "fare": {"amount": 0}})
+    table = """leave_out: [fare_tax, legs.secret], hash: [mail, legs.origin], rename: {pax: passengers, legs.from: origin},
+      compute: {revenue: "fare_amount * passengers", domain: "upper(mail)", share: "cast(100 // fare_amount as varchar)"},
+      cast: {pax: decimal}, keep: "status <> 'test'", constants: {region: marsh}"""
+    with serving(Changing(list(records))) as source:
+        text = basket_text(source.url, table=table)
+        result, heard = run_once(text, tmp_path)
+        again, _ = run_once(text, tmp_path, run=2)
+    rows = {r["id"]: r for r in table_rows(tmp_path, "things")}
+    assert (result.outcome, sorted(rows)) == (RunOutcome.SUCCEEDED, ["B0", "B1", "B3", "B4"])
+    assert (heard.ledger[0].read, heard.ledger[0].filtered, heard.ledger[0].rejected) == (5, 1, 1)
+    assert (heard.rejected[0].code, heard.rejected[0].record["id"]) == ("value.expression_failed", "B9")
+    assert list(rows["B3"]) == [
+        "id", "passengers", "fare_amount", "status", "mail", "updated_at", "revenue", "domain", "share", "region",
+    ]  # fmt: skip
+    assert (rows["B3"]["passengers"], rows["B3"]["domain"], rows["B3"]["region"], rows["B3"]["revenue"]) == (
+        "3",
+        "M3",
+        "marsh",
+        "30",
+    )
+    keyed = hmac.new(SECRET.encode(), b"m3", "sha256").hexdigest()
+    assert (rows["B3"]["mail"], rows["B3"]["share"]) == (keyed, "10")
+    legs = table_rows(tmp_path, "things_legs")
+    assert (len(legs), set(legs[0])) == (4, {"_rb_parent", "_rb_pos", "origin"})
+    assert legs[0]["origin"] == hmac.new(SECRET.encode(), b"a", "sha256").hexdigest()
+    assert (again.tables[0].read, again.tables[0].repeated) == (0, 1)
 
 
 def test_a_plan_asks_for_a_page_and_writes_nothing(tmp_path: Path) -> None:

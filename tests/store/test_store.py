@@ -49,7 +49,7 @@ def test_an_old_data_folder_is_upgraded_in_place(tmp_path: Path) -> None:
     db.commit()
     db.close()
     store = Store(folder)
-    assert store.upgrade() == ["0002_access.sql", "0003_rejects.sql", "0004_pace.sql"]
+    assert store.upgrade() == ["0002_access.sql", "0003_rejects.sql", "0004_pace.sql", "0005_loads_and_drift.sql"]
     assert store.upgrade() == []
     assert [d.name for d in definitions.current(store)] == ["marsh"]
     assert runs.latest(store)[0]["outcome"] == "succeeded"

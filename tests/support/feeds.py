@@ -14,7 +14,7 @@ from reedbasket.core.extract.http import RequestSeen
 from reedbasket.core.extract.pace import LocalPacer
 from reedbasket.core.load import LedgerLine
 from reedbasket.core.run import RunOrder, RunResult, TableProgress, resolve, run_feed
-from reedbasket.core.shape import Reject
+from reedbasket.core.shape import Change, Reject
 from reedbasket.core.spec import load_texts
 
 BASKET = """
@@ -47,7 +47,8 @@ feed: test
 from: test
 into: marsh
 commit_every: {commit_every}
-tables: {{things: {{changes: {{by: {by}}}, write: {write}}}}}
+tables: {{things: {{changes: {{by: {by}}}, write: {write}{table}}}}}
+{feed}
 """
 
 SECRET = "planted-secret-7f3a/+="
@@ -63,7 +64,10 @@ def basket_text(
     commit_every: int = 100_000,
     read: float = 2,
     cursor: str = "",
+    table: str = "",
+    feed: str = "",
 ) -> str:
+    """table: further keys of the feed's table, after a comma; feed: further lines of the feed."""
     return BASKET.format(
         url=url,
         key=f"key: {key}" if key else "",
@@ -73,6 +77,8 @@ def basket_text(
         commit_every=commit_every,
         read=read,
         cursor=cursor,
+        table=f", {table}" if table else "",
+        feed=feed,
     )
 
 
@@ -83,6 +89,7 @@ class Heard:
     lines: list[tuple[str, str, str]] = field(default_factory=list)
     requests: list[RequestSeen] = field(default_factory=list)
     rejected: list[Reject] = field(default_factory=list)
+    drifted: list[Change] = field(default_factory=list)
     ledger: list[LedgerLine] = field(default_factory=list)
     phases: list[tuple[str, str]] = field(default_factory=list)
 
@@ -98,6 +105,9 @@ class Heard:
     def rejects(self, table: str, rejects: Sequence[Reject]) -> None:
         self.rejected += rejects
 
+    def drift(self, table: str, changes: Sequence[Change]) -> None:
+        self.drifted += changes
+
     def loaded(self, lines: Sequence[LedgerLine]) -> None:
         self.ledger += lines
 
@@ -105,8 +115,9 @@ class Heard:
         return [code for _, code, _ in self.lines]
 
 
-def order_for(text: str, *, run: int = 1, started: datetime | None = None) -> RunOrder:
-    return resolve(load_texts({"basket.yaml": text}), "test", run=run, version=1, started=started or datetime.now(UTC))
+def order_for(text: str, *, run: int = 1, started: datetime | None = None, accept: bool = False) -> RunOrder:
+    basket = load_texts({"basket.yaml": text})
+    return resolve(basket, "test", run=run, version=1, started=started or datetime.now(UTC), accept=accept)
 
 
 def run_once(
@@ -117,9 +128,10 @@ def run_once(
     stop: threading.Event | None = None,
     started: datetime | None = None,
     heard: Heard | None = None,
+    accept: bool = False,
 ) -> tuple[RunResult, Heard]:
     heard = heard or Heard()
-    order = order_for(text, run=run, started=started)
+    order = order_for(text, run=run, started=started, accept=accept)
     result = run_feed(
         order,
         reveal=lambda _: SECRET,

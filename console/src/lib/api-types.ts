@@ -89,6 +89,11 @@ export interface LedgerLine {
   source_bytes: number;
   started: string;
   ended: string;
+  filtered: number;
+  reading_seconds: number;
+  shaping_seconds: number;
+  staging_seconds: number;
+  committing_seconds: number;
   reconciles: boolean;
 }
 
@@ -117,6 +122,12 @@ export interface PlannedColumn {
   type: string;
 }
 
+export interface PlannedDrift {
+  what: string;
+  words: string;
+  ignored: boolean;
+}
+
 /** See core.run.plan.PlannedTable. */
 export interface PlannedTable {
   source_table: string;
@@ -133,6 +144,11 @@ export interface PlannedTable {
   request: string;
   sample_records: number;
   sample_rejects: number;
+  sample_filtered: number;
+  deletes: string;
+  drift: PlannedDrift[];
+  steps: string[];
+  losses: string[];
   records: number | null;
   requests: number | null;
   seconds: number | null;
@@ -185,6 +201,7 @@ export interface Run {
   started_at: string | null;
   ended_at: string | null;
   resumes: number | null;
+  accept: boolean;
   error: ErrorFacts | null;
   totals: Totals;
   tables: TableProgress[];
@@ -238,6 +255,8 @@ export interface TableProgress {
   repeated: number;
   held_back: number;
   rejected: number;
+  unchanged: number;
+  filtered: number;
   requests: number;
   source_bytes: number;
   waited_seconds: number;
@@ -255,6 +274,8 @@ export interface Totals {
   repeated: number;
   held_back: number;
   rejected: number;
+  unchanged: number;
+  filtered: number;
   requests: number;
   source_bytes: number;
 }
@@ -263,5 +284,5 @@ export interface Warehouse {
   name: string;
   on: string;
   about: string;
-  path: string;
+  where: string;
 }

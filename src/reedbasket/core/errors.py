@@ -17,8 +17,11 @@ ReedError
 │   ├── WarehouseBusy      warehouse.busy
 │   ├── TableNotOurs       warehouse.table_not_ours
 │   ├── CursorMoved        warehouse.cursor_moved
+│   ├── ConnectionLost     warehouse.connection_lost (retryable)
 │   └── QueryRefused       warehouse.query_refused
+├── DriftStopped           drift.stopped
 ├── NotReconciled          run.not_reconciled
+├── TooManyRejects         run.too_many_rejects
 ├── RunCancelled           run.cancelled
 ├── NotFound               *.not_found
 └── Conflict               the thing is in a state that forbids this; the code says which
@@ -172,12 +175,27 @@ class CursorMoved(WarehouseError):
     code = "warehouse.cursor_moved"
 
 
+class ConnectionLost(WarehouseError):
+    code = "warehouse.connection_lost"
+    retryable = True
+
+
 class QueryRefused(WarehouseError):
     code = "warehouse.query_refused"
 
 
+class DriftStopped(ReedError):
+    """The source's structure differs from the expected one, and the feed says stop."""
+
+    code = "drift.stopped"
+
+
 class NotReconciled(ReedError):
     code = "run.not_reconciled"
+
+
+class TooManyRejects(ReedError):
+    code = "run.too_many_rejects"
 
 
 class RunCancelled(ReedError):

@@ -11,7 +11,7 @@ from ..core.extract.http import RequestSeen
 from ..core.load import LedgerLine
 from ..core.run import RunOrder, TableProgress
 from ..core.run.events import Level
-from ..core.shape import Reject
+from ..core.shape import Change, Reject
 from ..store import Store, journal, runs
 from ..store.database import connect, now_text
 
@@ -90,10 +90,16 @@ class StoreListener:
                 )
             self._flush(lambda connection: journal.keep_rejects(connection, self._feed, self._run, table, rejects))
 
+    def drift(self, table: str, changes: Sequence[Change]) -> None:
+        with self._lock:
+            self._flush(lambda connection: journal.keep_drift(connection, self._feed, self._run, table, changes))
+
     def loaded(self, lines: Sequence[LedgerLine]) -> None:
         with self._lock:
             for line in lines:
                 counts = f"{line.inserted} inserted, {line.updated} updated, {line.unchanged} unchanged"
+                if line.removed:
+                    counts += f", {line.removed} removed"
                 self._line(
                     "info",
                     "load.committed",

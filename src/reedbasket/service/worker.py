@@ -116,15 +116,20 @@ class Worker:
         store = self._store
         asked = runs.get(store, run)
         order = resolve(
-            definitions.basket(store), asked["feed"], run=run, version=asked["feed_version"], started=datetime.now(UTC)
+            definitions.basket(store),
+            asked["feed"],
+            run=run,
+            version=asked["feed_version"],
+            started=datetime.now(UTC),
+            accept=asked["accept"],
         )
         runs.keep_order(store, run, order.model_dump_json(by_alias=True))
         listener.begin(order)
-        self._catch_up(order.warehouse.warehouse, order.feed, open_warehouse(order.warehouse, store.folder))
+        self._catch_up(order.warehouse.warehouse, order.feed, open_warehouse(order.warehouse, store.folder, self._reveal))
         pacer = StorePacer(store, order.source, order.pace, order.timeouts.request)
         result = run_feed(
             order,
-            reveal=lambda name: secrets.reveal_secret(store, name),
+            reveal=self._reveal,
             folder=store.folder,
             pacer=pacer,
             listener=listener,
@@ -132,6 +137,9 @@ class Worker:
             clock=lambda: datetime.now(UTC),
         )
         return result.outcome, result.error
+
+    def _reveal(self, name: str) -> str:
+        return secrets.reveal(self._store, name)
 
     def _catch_up(self, name: str, feed: str, warehouse: Any) -> None:
         """Copy ledger lines that a killed worker committed and did not tell."""

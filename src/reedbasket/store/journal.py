@@ -9,7 +9,7 @@ from typing import Any
 
 from ..core.load import LedgerLine
 from ..core.run.cursor import digest
-from ..core.shape import Reject
+from ..core.shape import Change, Reject
 from ..core.shape.exact_json import dump_lenient
 from .database import Store, now_text
 
@@ -71,6 +71,25 @@ def read_ledger(store: Store, *, feed: str | None = None, run: int | None = None
         line = LedgerLine(**{c: row[c] for c in _LEDGER_COLUMNS})
         found.append({"warehouse": row["warehouse"], **line.as_dict(), "reconciles": line.reconciles})
     return found
+
+
+def keep_drift(connection: sqlite3.Connection, feed: str, run: int, source_table: str, changes: Sequence[Change]) -> None:
+    """Within the caller's transaction."""
+    connection.executemany(
+        """insert into drift (feed, source_table, run, at, what, "table", "column", words, ignored)
+           values (?, ?, ?, ?, ?, ?, ?, ?, ?)""",
+        [(feed, source_table, run, now_text(), c.what, c.table, c.column, c.words, c.ignored) for c in changes],
+    )
+
+
+def read_drift(store: Store, feed: str, *, limit: int = 200) -> list[dict[str, Any]]:
+    """The latest first (wire.Drift)."""
+    rows = store.connection.execute(
+        """select id, feed, source_table, run, at, what, "table", "column", words, ignored from drift
+           where feed = ? order by id desc limit ?""",
+        (feed, limit),
+    )
+    return [{**dict(r), "ignored": bool(r["ignored"])} for r in rows]
 
 
 def keep_rejects(connection: sqlite3.Connection, feed: str, run: int, table: str, rejects: Sequence[Reject]) -> None:

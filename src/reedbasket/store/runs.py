@@ -11,16 +11,17 @@ from ..core.errors import Conflict, NotFound
 from ..core.run import RunOutcome, TableProgress
 from .database import Store, now_text
 
-_COUNTS = ("read", "staged", "loaded", "repeated", "held_back", "rejected", "requests", "source_bytes")
+_COUNTS = ("read", "staged", "loaded", "repeated", "held_back", "rejected", "unchanged", "filtered", "requests", "source_bytes")
 
 
-def ask(store: Store, feed: str, feed_version: int, resumes: int | None = None) -> int:
+def ask(store: Store, feed: str, feed_version: int, resumes: int | None = None, *, accept: bool = False) -> int:
     """Queue a run: its id. Raises Conflict while another run of the feed is queued or running."""
     try:
         with store.transaction() as connection:
             made = connection.execute(
-                "insert into run (feed, feed_version, outcome, requested_at, resumes) values (?, ?, 'queued', ?, ?)",
-                (feed, feed_version, now_text(), resumes),
+                """insert into run (feed, feed_version, outcome, requested_at, resumes, accept)
+                   values (?, ?, 'queued', ?, ?, ? or coalesce((select accept from run where id = ?), 0))""",
+                (feed, feed_version, now_text(), resumes, accept, resumes),
             )
             assert made.lastrowid is not None
             return made.lastrowid
@@ -157,8 +158,9 @@ def _shown(store: Store, row: sqlite3.Row) -> dict[str, Any]:
         "started_at": row["started_at"],
         "ended_at": row["ended_at"],
         "resumes": row["resumes"],
+        "accept": bool(row["accept"]),
         "error": json.loads(row["error"]) if row["error"] else None,
-        "totals": {count: sum(t[count] for t in tables) for count in _COUNTS},
+        "totals": {count: sum(t.get(count, 0) for t in tables) for count in _COUNTS},
         "tables": tables,
     }
 

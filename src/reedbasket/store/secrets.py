@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import secrets
 from pathlib import Path
 
 from cryptography.fernet import Fernet, InvalidToken
@@ -64,6 +65,26 @@ def reveal_secret(store: Store, name: str) -> str:
             mend="put the key back that it was sealed with, or set it anew",
             code="secret.bad_key",
         ) from error
+
+
+# What keys hashed columns, where a feed names no other: the service makes it by itself.
+COLUMN_HASH = "column-hash"
+
+
+def reveal(store: Store, name: str) -> str:
+    """As `reveal_secret`; the key that only hashes columns is made, at random, where nobody set it."""
+    if name == COLUMN_HASH:
+        _make_if_missing(store, name)
+    return reveal_secret(store, name)
+
+
+def _make_if_missing(store: Store, name: str) -> None:
+    made = secrets.token_urlsafe(32)
+    with store.transaction() as connection:
+        connection.execute(
+            "insert into secret (name, sealed, changed_at) values (?, ?, ?) on conflict (name) do nothing",
+            (name, _fernet(store.folder).encrypt(made.encode()), now_text()),
+        )
 
 
 def list_secrets(store: Store) -> list[dict[str, str]]:

@@ -15,8 +15,9 @@ class LedgerLine:
     load: unique in the warehouse, and what `_rb_load` of each row points at.
     read: records taken from the source (for a child table: rows found in them).
     staged: those that could be shaped. repeated: records the source sent again because the lower bound is inclusive or
-    overlaps; recognised by content, and no part of `read`. removed: rows that went without being read, because a replaced
-    table or a changed parent no longer has them.
+    overlaps; recognised by content, and no part of `read`. filtered: rows that the feed's own `keep` left out; no part of
+    `read` either. removed: rows that went without being read, because a replaced table, a changed parent or, in a mirror, the
+    source no longer has them. The seconds are those of the whole load, and stand with the first of its lines.
     """
 
     load: int
@@ -41,6 +42,11 @@ class LedgerLine:
     source_bytes: int
     started: str
     ended: str
+    filtered: int = 0
+    reading_seconds: float = 0.0
+    shaping_seconds: float = 0.0
+    staging_seconds: float = 0.0
+    committing_seconds: float = 0.0
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -49,7 +55,7 @@ class LedgerLine:
     def reconciles(self) -> bool:
         return (
             self.read == (self.inserted + self.updated + self.deleted + self.unchanged + self.superseded + self.rejected)
-            and self.staged == self.read - self.rejected
+            and self.staged <= self.read - self.rejected
         )
 
     def require_reconciled(self) -> None:

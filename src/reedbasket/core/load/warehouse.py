@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Literal, Protocol
 
-from ..shape.shaper import TableBatch
+from ..shape.batch import TableBatch
+from ..shape.layout import Family
 from ..shape.structure import TableShape
-from ..spec.model import Write
+from ..spec.model import Deletes, Write
 from .ledger import LedgerLine
 
 Link = Literal["key", "row"]
@@ -17,33 +18,39 @@ Link = Literal["key", "row"]
 
 @dataclass(frozen=True)
 class SavedCursor:
-    """How far a table has been taken: the highest value committed, as text, and what kind of value it is.
+    """How far a table has been taken: the highest value committed, as text, and what it is a value of.
 
     seen: 8-byte digests, one after the other, of the records within the overlap of that value; None where they were too
-    many to keep (a merge recognises them by itself).
+    many to keep (a merge recognises them by itself). column: of the source; None where an older version did not say.
     """
 
     kind: Literal["time", "number", "text"]
     value: str
     seen: bytes | None = b""
+    column: str | None = None
 
 
 @dataclass(frozen=True)
 class TableState:
     """What the warehouse knows of one table of one feed. version grows by one with every load, and guards against two
-    runs of one feed: a load commits only on top of the version it started from."""
+    runs of one feed: a load commits only on top of the version it started from. write: how it was loaded last; None where
+    an older version did not say."""
 
     version: int
     structure: TableShape
     cursor: SavedCursor | None
     link: Link
     key: list[str]
+    write: Write | None = None
 
 
 @dataclass(frozen=True)
 class LoadTarget:
-    """Where one table of a feed goes and how. key: source fields; empty for none. newest_by: the source
-    field by which the newest of several rows of one key is told, before their order."""
+    """Where one table of a feed goes and how. key: source fields; empty for none.
+
+    deletes: what becomes of rows that the source no longer has. complete: the load will hold everything the source shows,
+    so that what is not in it has gone.
+    """
 
     run: int
     feed: str
@@ -53,14 +60,26 @@ class LoadTarget:
     write: Write
     key: list[str]
     link: Link
-    newest_by: str | None
+    deletes: Deletes = "apply"
+    complete: bool = False
+
+
+@dataclass(frozen=True)
+class Seconds:
+    """Where a load's time went."""
+
+    reading: float = 0.0
+    shaping: float = 0.0
+    staging: float = 0.0
 
 
 @dataclass(frozen=True)
 class Position:
     """What a load's ledger line and cursor say. `cursor` is None where the table has none, or the position is not safe.
 
-    Counts are of this load only. started is aware, UTC.
+    Counts are of this load only. started is aware, UTC. filtered: rows the feed's `keep` left out. unchanged: records known
+    to be as they were without having been staged. forget_cursor: the saved cursor means nothing any more.
+    hashes: what a compare keeps for the next one.
     """
 
     cursor: SavedCursor | None
@@ -69,21 +88,33 @@ class Position:
     repeated: int
     source_bytes: int
     started: datetime
+    filtered: int = 0
+    unchanged: int = 0
+    seconds: Seconds = Seconds()
+    forget_cursor: bool = False
+    hashes: bytes | None = None
 
 
 class Load(Protocol):
-    """One load. Not for two threads at once."""
+    """One load. Not for two threads at once. notes: what a commit did beside, to bring the table along, in words."""
 
     staged_rows: int
+    notes: list[str]
 
-    def stage(self, batches: Sequence[TableBatch]) -> None:
+    def stage(self, family: Family, batches: Sequence[TableBatch]) -> None:
         """Keep batches aside, on disk; nothing of them is seen by a reader of the warehouse."""
 
-    def commit(self, structure: TableShape, position: Position, now: datetime) -> list[LedgerLine]:
+    def spare(self, keys: TableBatch) -> None:
+        """Keys that the source does show, though their records could not be shaped: they have not gone."""
+
+    def gone(self, keys: TableBatch) -> None:
+        """Keys that the source has no more. Their rows go as `deletes` says."""
+
+    def commit(self, family: Family, structure: dict[str, Any], position: Position, now: datetime) -> list[LedgerLine]:
         """Write the mode's result, the ledger and the cursor in one transaction; the stage is empty afterwards.
 
-        Raises CursorMoved where another run committed meanwhile, TableNotOurs, NotReconciled, WarehouseBusy,
-        WarehouseError; then nothing of the load is in the warehouse.
+        structure: what to keep beside the cursor (TableShape.to_data). Raises CursorMoved where another run committed
+        meanwhile, TableNotOurs, NotReconciled, WarehouseBusy, WarehouseError; then nothing of the load is in the warehouse.
         """
 
     def close(self) -> None:
@@ -112,10 +143,28 @@ class TableInfo:
     loaded_at: str | None
 
 
+@dataclass(frozen=True)
+class CheckStep:
+    """One thing that was tried. ok: None where it was not reached. mend: what would put it right, ready to be pasted."""
+
+    step: str
+    ok: bool | None
+    found: str = ""
+    mend: str = ""
+
+
 class Warehouse(Protocol):
-    """One place tables are loaded into."""
+    """One place tables are loaded into. nul_in_text: whether its text may hold U+0000."""
+
+    nul_in_text: bool
 
     def state(self, feed: str, source_table: str) -> TableState | None: ...
+
+    def hashes(self, feed: str, source_table: str, version: int) -> bytes | None:
+        """What a compare kept with that version of the state; None where nothing was kept with it."""
+
+    def keys(self, table: str, columns: Sequence[str], *, current: str | None = None) -> Iterator[list[tuple[Any, ...]]]:
+        """The key columns of a table's rows, many at a time. current: a column that must be null for a row to count."""
 
     def owner(self, table: str) -> tuple[str, str] | None:
         """(feed, source table) that writes a table, or None."""
@@ -135,5 +184,8 @@ class Warehouse(Protocol):
 
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult:
         """Read only, bounded in rows and time. Raises QueryRefused."""
+
+    def check(self) -> list[CheckStep]:
+        """Each step on the way to loading, with its result; ends at the first that fails."""
 
     def close(self) -> None: ...

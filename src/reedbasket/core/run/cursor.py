@@ -18,10 +18,9 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..errors import DefinitionError
 from ..load.warehouse import SavedCursor
+from ..shape.batch import Reject
 from ..shape.exact_json import dump, dump_lenient
-from ..shape.shaper import Reject
 from ..spec.model import CursorRule
 from ..spec.times import format_time, parse_time
 
@@ -52,14 +51,6 @@ class CursorTracker:
         self._rule = rule
         self._overlap = int(rule.overlap / timedelta(microseconds=1))
         self._keep_all_seen = keep_all_seen
-        if saved is not None and saved.kind != rule.type:
-            raise DefinitionError(
-                "taking up the cursor",
-                rule.column,
-                found=f"it was saved as {saved.kind} {saved.value!r}, and the connector now calls it {rule.type}",
-                mend="say the type that was used before, or load the table anew under another prefix",
-                code="definition.cursor_type_changed",
-            )
         self._saved = self._parse(saved.value) if saved else None
         self._start = self._parse(start) if start is not None else None
         self._until = _micros(until) if rule.type == "time" else None
@@ -121,7 +112,7 @@ class CursorTracker:
             if not self._keep_all_seen and len(digests) > MOST_SEEN_FOR_MERGE:
                 digests = None
         seen = None if digests is None else b"".join(digests)
-        return SavedCursor(self._rule.type, _text(self._show(self.highest)) or "", seen)
+        return SavedCursor(self._rule.type, _text(self._show(self.highest)) or "", seen, self._rule.column)
 
     def _was_taken(self, record: dict[str, Any]) -> bool:
         mark = digest(record)

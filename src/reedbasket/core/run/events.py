@@ -9,7 +9,8 @@ from typing import Any, Literal, Protocol
 
 from ..extract.http.send import RequestSeen
 from ..load.ledger import LedgerLine
-from ..shape.shaper import Reject
+from ..shape.batch import Reject
+from ..shape.rules import Change
 
 
 class RunOutcome(StrEnum):
@@ -38,6 +39,8 @@ class TableProgress:
     repeated: int = 0
     held_back: int = 0
     rejected: int = 0
+    unchanged: int = 0
+    filtered: int = 0
     requests: int = 0
     source_bytes: int = 0
     waited_seconds: float = 0.0
@@ -62,6 +65,9 @@ class Listener(Protocol):
 
     def rejects(self, table: str, rejects: Sequence[Reject]) -> None:
         """Called before the load commits, so that a kill in between repeats a reject and never loses one."""
+
+    def drift(self, table: str, changes: Sequence[Change]) -> None:
+        """The source's structure differs from the one loaded before; called before the load commits."""
 
     def loaded(self, lines: Sequence[LedgerLine]) -> None:
         """Called after the load committed. A kill in between leaves the copy behind; the warehouse has the lines."""

@@ -60,7 +60,7 @@ def run_feed(
             listener.log(
                 "info", "table.ignored", f"offered by the connector, not part of this feed: {', '.join(order.ignored)}"
             )
-        first = _run_tables(order, progresses, values, mask, folder, pacer, listener, stop, clock)
+        first = _run_tables(order, progresses, values, mask, folder, reveal, pacer, listener, stop, clock)
     except errors.ReedError as error:
         first = mask.error(error)
         listener.log("error", first.code, str(first))
@@ -83,6 +83,7 @@ def _run_tables(
     values: dict[str, Any],
     mask: Mask,
     folder: Path,
+    reveal: Callable[[str], str],
     pacer: Pacer,
     listener: Listener,
     stop: threading.Event,
@@ -90,7 +91,11 @@ def _run_tables(
 ) -> errors.ReedError | None:
     """The first error, after which the tables that do not depend on it still ran."""
     first: errors.ReedError | None = None
-    warehouse = open_warehouse(order.warehouse, folder)
+
+    def hash_key() -> bytes:
+        return reveal(order.hash_with).encode()
+
+    warehouse = open_warehouse(order.warehouse, folder, reveal)
     try:
         for table, progress in zip(order.tables, progresses):
             sender = Sender(
@@ -104,7 +109,7 @@ def _run_tables(
             )
             began = time.monotonic()
             try:
-                TableRun(order, table, warehouse, sender, values, listener, stop, clock, progress).run()
+                TableRun(order, table, warehouse, sender, values, hash_key, listener, stop, clock, progress).run()
                 _summary(listener, progress)
             except errors.ReedError as error:
                 mask.error(error)
@@ -137,6 +142,10 @@ def _summary(listener: Listener, progress: TableProgress) -> None:
     words = f"{progress.read} read, {progress.loaded} loaded in {progress.seconds:.2f} s, requests: {progress.requests}"
     if progress.repeated:
         words += f"; {progress.repeated} in the overlap were taken before"
+    if progress.unchanged:
+        words += f"; {progress.unchanged} compared and unchanged"
+    if progress.filtered:
+        words += f"; {progress.filtered} left out by `keep`"
     if progress.rejected:
         words += f"; {progress.rejected} rejected"
     listener.log("info", "table.done", words, progress.table)

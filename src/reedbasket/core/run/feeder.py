@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections import deque
 from collections.abc import Iterator
 
@@ -29,6 +30,8 @@ class Feeder:
         self._ended = False
         self._closed = False
         self._error: BaseException | None = None
+        # Seconds the reader spent until a chunk was there, and not waiting for room.
+        self.reading_seconds = 0.0
         self._thread = threading.Thread(target=self._read, name=f"read {name}", daemon=True)
 
     def __enter__(self) -> Feeder:
@@ -63,8 +66,11 @@ class Feeder:
 
     def _read(self) -> None:
         try:
+            began = time.monotonic()
             for chunk in self._chunks:
+                self.reading_seconds += time.monotonic() - began
                 self._put(chunk)
+                began = time.monotonic()
         except _Closed:
             pass
         except BaseException as error:  # handed to the loader's thread, which raises it

@@ -7,10 +7,11 @@ from typing import Any
 
 from ..errors import NotFound
 from ..masking import Mask
+from ..shape.rules import DriftPolicy, ShapeRules
 from ..spec import template
 from ..spec.basket import Basket
-from ..spec.links import table_choices
-from ..spec.model import Auth, HttpTable, Model, Pace, Retry, Timeouts, Warehouse, Write
+from ..spec.links import table_choice
+from ..spec.model import Auth, Deletes, Drift, FeedTable, HttpTable, Model, Nesting, Pace, Retry, Timeouts, Warehouse, Write
 from ..spec.times import parse_time
 
 
@@ -21,6 +22,31 @@ class TableOrder(Model):
     by: str
     write: Write
     key: list[str]
+    deletes: Deletes = "apply"
+    nesting: Nesting = Nesting()
+    shaping: FeedTable = FeedTable()
+
+    def rules(self, drift: Drift) -> ShapeRules:
+        """What the feed says of the table's shape, as the shaper takes it."""
+        own = self.shaping
+        return ShapeRules(
+            only=frozenset(own.only) if own.only is not None else None,
+            leave_out=frozenset(own.leave_out),
+            rename=own.rename,
+            cast=dict(own.cast),
+            compute=own.compute,
+            hash=frozenset(own.hash),
+            keep=own.keep,
+            constants=own.constants,
+            objects=self.nesting.objects,
+            lists=self.nesting.lists,
+            drift=DriftPolicy(drift.tables, drift.columns, drift.types),
+        )
+
+    @property
+    def complete(self) -> bool:
+        """A run reads everything the source shows."""
+        return self.by in ("everything", "compare")
 
     @property
     def link(self) -> Any:
@@ -47,6 +73,10 @@ class RunOrder(Model):
     tables: list[TableOrder]
     ignored: list[str]
     commit_every: int
+    drift: Drift = Drift()
+    stop_after: int | None = None
+    hash_with: str = "column-hash"
+    accept: bool = False
 
     def values(self, revealed: dict[str, str]) -> dict[str, Any]:
         """What templates may name, flat; `revealed` holds the secrets by setting."""
@@ -59,8 +89,9 @@ class RunOrder(Model):
         }
 
 
-def resolve(basket: Basket, feed: str, *, run: int, version: int, started: datetime) -> RunOrder:
-    """The order for one run of a feed. Raises NotFound for a feed that is not there."""
+def resolve(basket: Basket, feed: str, *, run: int, version: int, started: datetime, accept: bool = False) -> RunOrder:
+    """The order for one run of a feed. accept: what a change of writing cannot keep may go. Raises NotFound for a feed that
+    is not there."""
     definition = basket.feeds.get(feed)
     if definition is None:
         raise NotFound(
@@ -71,6 +102,7 @@ def resolve(basket: Basket, feed: str, *, run: int, version: int, started: datet
             code="feed.not_found",
         )
     source = basket.sources[definition.source]
+    warehouse = basket.warehouses[definition.warehouse]
     connector = basket.connectors[source.connector]
     settings, secrets = {}, {}
     for name, setting in connector.settings.items():
@@ -85,15 +117,18 @@ def resolve(basket: Basket, feed: str, *, run: int, version: int, started: datet
     tables = []
     for name in definition.tables:
         rule = connector.tables[name]
-        changes, write, key = table_choices(definition, name, rule)
+        choice = table_choice(definition, name, rule)
         tables.append(
             TableOrder(
                 name=name,
-                target=definition.prefix + name.replace("-", "_"),
+                target=warehouse.prefix + definition.prefix + name.replace("-", "_"),
                 rule=rule,
-                by=changes.by,
-                write=write,
-                key=key or [],
+                by=choice.by,
+                write=choice.write,
+                key=choice.key or [],
+                deletes=choice.deletes,
+                nesting=choice.nesting,
+                shaping=definition.tables[name] or FeedTable(),
             )
         )
     return RunOrder(
@@ -111,10 +146,14 @@ def resolve(basket: Basket, feed: str, *, run: int, version: int, started: datet
         retry=connector.retry,
         settings=settings,
         secrets=secrets,
-        warehouse=basket.warehouses[definition.warehouse],
+        warehouse=warehouse,
         tables=tables,
         ignored=sorted(set(connector.tables) - set(definition.tables)),
         commit_every=definition.commit_every,
+        drift=definition.drift,
+        stop_after=definition.stop_after,
+        hash_with=definition.hash_with,
+        accept=accept,
     )
 
 

@@ -13,11 +13,11 @@ from ..extract.http import HttpReader, RequestSeen, Sender
 from ..extract.pace import Pacer
 from ..load import Warehouse, open_warehouse
 from ..masking import Mask
-from ..shape.shaper import Shaper
-from ..shape.structure import TableShape
+from ..shape.columns import ColumnWork
+from ..shape.layout import TableLayout
 from ..spec import template
 from .order import RunOrder, TableOrder, mask_for, request_headers
-from .table import first_state, tracker_for
+from .table import moved, shaper_for, tracker_for
 
 
 @dataclass
@@ -42,6 +42,11 @@ class PlannedTable:
     request: str = ""
     sample_records: int = 0
     sample_rejects: int = 0
+    sample_filtered: int = 0
+    deletes: str = ""
+    drift: list[dict[str, Any]] = field(default_factory=list)
+    steps: list[str] = field(default_factory=list)
+    losses: list[str] = field(default_factory=list)
     records: int | None = None
     requests: int | None = None
     seconds: float | None = None
@@ -58,12 +63,16 @@ def plan_feed(
     """Parents before their child tables. An error of one table stands with that table. Raises ReedError for the rest."""
     revealed = {setting: reveal(name) for setting, name in order.secrets.items()}
     mask, values = mask_for(revealed), order.values(revealed)
-    warehouse = open_warehouse(order.warehouse, folder)
+    warehouse = open_warehouse(order.warehouse, folder, reveal)
     planned: list[PlannedTable] = []
+
+    def hash_key() -> bytes:
+        return reveal(order.hash_with).encode()
+
     try:
         for table in order.tables:
             try:
-                planned += _plan_table(order, table, warehouse, values, mask, pacer, stop)
+                planned += _plan_table(order, table, warehouse, values, mask, hash_key, pacer, stop)
             except errors.ReedError as error:
                 failed = PlannedTable(table.name, table.target, by=table.by, write=table.write, key=table.key)
                 failed.error = mask.error(error).as_dict()
@@ -79,11 +88,13 @@ def _plan_table(
     warehouse: Warehouse,
     values: dict[str, Any],
     mask: Mask,
+    hash_key: Callable[[], bytes],
     pacer: Pacer,
     stop: threading.Event,
 ) -> list[PlannedTable]:
-    state = first_state(order, table, warehouse)
-    tracker = tracker_for(order, table, state, values)
+    state = warehouse.state(order.feed, table.name)
+    change = moved(table, state)
+    tracker = tracker_for(order, table, state, change, values)
     if tracker:
         values = values | {"cursor.from": tracker.request_from}
     requests: list[RequestSeen] = []
@@ -104,16 +115,22 @@ def _plan_table(
         sender.close()
     taken = tracker.take(chunk.records) if tracker else None
     records = taken.records if taken else chunk.records
-    shaper = Shaper(state.structure if state else TableShape(table.target), table.key, table.link)
+    shaper = shaper_for(order, table, state)
     shaped = shaper.shape(records, 0, suspicious=chunk.suspicious)
-    planned = [_compare(warehouse, table.name, shape) for shape in shaped.structure.family()]
+    worked = ColumnWork(shaper.rules, hash_key, nul_in_text=warehouse.nul_in_text).work(shaped)
+    planned = [_compare(warehouse, table.name, layout) for layout in worked.family.tables]
     first = planned[0]
     first.by, first.write, first.key = table.by, table.write, table.key
     first.cursor_from = tracker.from_text if tracker else None
     first.cursor_until = order.started.isoformat(timespec="seconds").replace("+00:00", "Z") if tracker else None
     first.request = request
-    first.sample_records, first.sample_rejects = len(records), len(shaped.rejects)
-    first.only_nulls = shaped.structure.unseen()
+    first.deletes = table.deletes if table.write in ("merge", "mirror", "history") else ""
+    first.sample_records, first.sample_rejects = len(records), len(shaped.rejects) + len(worked.rejects)
+    first.sample_filtered = worked.filtered
+    first.only_nulls = [name for name in shaper.structure.unseen() if name not in shaper.left_out]
+    first.steps, first.losses = change.steps, change.losses
+    if shaper.expected:
+        first.drift = [{"what": c.what, "words": c.words, "ignored": c.ignored} for c in shaped.changes]
     repeated = taken.repeated if taken else 0
     page = len(chunk.records)
     if not table.rule.next or page == 0:
@@ -129,14 +146,14 @@ def _plan_table(
     return planned
 
 
-def _compare(warehouse: Warehouse, source_table: str, shape: TableShape) -> PlannedTable:
-    there = warehouse.existing(shape.name)
-    columns = [{"name": c.name, "type": c.kind} for c in shape.columns()]
-    if shape.parent_kind is not None:
-        columns = [{"name": "_rb_parent", "type": shape.parent_kind}, {"name": "_rb_pos", "type": "int64"}, *columns]
+def _compare(warehouse: Warehouse, source_table: str, layout: TableLayout) -> PlannedTable:
+    there = warehouse.existing(layout.name)
+    columns = [{"name": c.name, "type": c.kind} for c in layout.columns]
+    if layout.parent is not None:
+        columns = [{"name": "_rb_parent", "type": layout.parent_kind}, {"name": "_rb_pos", "type": "int64"}, *columns]
     return PlannedTable(
         source_table,
-        shape.name,
+        layout.name,
         exists=there is not None,
         columns=[c for c in columns if there and c["name"] in there],
         new_columns=[c for c in columns if not there or c["name"] not in there],

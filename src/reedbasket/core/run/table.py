@@ -5,16 +5,22 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from ..errors import DefinitionError, RunCancelled
+from ..errors import DefinitionError, RunCancelled, TooManyRejects
 from ..extract.chunk import Chunk
 from ..extract.http import HttpReader, Sender
-from ..load.warehouse import Load, LoadTarget, Position, SavedCursor, TableState, Warehouse
-from ..shape.shaper import Reject, Shaper
-from ..shape.structure import TableShape
+from ..load.along import Transition, transition
+from ..load.warehouse import LoadTarget, Position, Seconds, TableState, Warehouse
+from ..shape.batch import Reject
+from ..shape.columns import ColumnWork, Worked, key_batch, rejected_keys
+from ..shape.rules import Change
+from ..shape.shaper import Shaper
+from ..shape.structure import ColumnShape, TableShape
 from ..spec import template
+from .compare import Comparer, key_digest
 from .cursor import CursorTracker
 from .events import Listener, TableProgress
 from .feeder import Feeder
@@ -24,29 +30,41 @@ from .order import RunOrder, TableOrder
 RECORDS_PER_BATCH = 2_000
 
 
-def first_state(order: RunOrder, table: TableOrder, warehouse: Warehouse) -> TableState | None:
-    """What the warehouse knows of the table. Raises DefinitionError where it was written in a way that does not go on."""
-    state = warehouse.state(order.feed, table.name)
-    if state and (state.link != table.link or state.key != table.key):
-        before = f"key {', '.join(state.key) or 'none'}, children linked by {state.link}"
-        now = f"key {', '.join(table.key) or 'none'}, children linked by {table.link}"
+def moved(table: TableOrder, state: TableState | None) -> Transition:
+    """What the definition's way of writing means for what is loaded already."""
+    rule = table.rule.cursor
+    cursor = (rule.column, rule.type) if table.by == "cursor" and rule else None
+    return transition(state, write=table.write, key=table.key, link=table.link, by=table.by, cursor=cursor)
+
+
+def require_accepted(table: TableOrder, change: Transition, accept: bool) -> None:
+    """Raises DefinitionError where something loaded cannot be kept, and nobody said that it may go."""
+    if change.losses and not accept:
         raise DefinitionError(
             "taking up the table",
             table.target,
-            found=f"it was loaded with {before}; the definition now means {now}",
-            mend="keep key and way of writing, or give the feed another `prefix` to load anew beside it",
-            code="definition.write_changed",
+            found=f"the feed writes it in another way now, and what cannot be kept is {'; '.join(change.losses)}",
+            mend="run with `--accept` to let that go, keep the way of writing, or load anew beside it under another `prefix`",
+            code="definition.not_kept",
         )
-    return state
 
 
-def tracker_for(order: RunOrder, table: TableOrder, state: TableState | None, values: dict[str, Any]) -> CursorTracker | None:
+def tracker_for(
+    order: RunOrder, table: TableOrder, state: TableState | None, change: Transition, values: dict[str, Any]
+) -> CursorTracker | None:
     rule = table.rule.cursor
     if table.by != "cursor" or rule is None:
         return None
     start = template.fill(rule.start, values) if rule.start else None
-    saved = state.cursor if state else None
+    saved = state.cursor if state and not change.forget_cursor else None
     return CursorTracker(rule, saved, start, order.started, keep_all_seen=table.write == "append")
+
+
+def shaper_for(order: RunOrder, table: TableOrder, state: TableState | None) -> Shaper:
+    structure = state.structure.copy() if state else TableShape(table.target)
+    newest_by = table.rule.cursor.column if table.rule.cursor else None
+    rules = table.rules(order.drift)
+    return Shaper(structure, table.key, table.link, rules, newest_by=newest_by, expected=state is not None)
 
 
 class TableRun:
@@ -59,6 +77,7 @@ class TableRun:
         warehouse: Warehouse,
         sender: Sender,
         values: dict[str, Any],
+        hash_key: Callable[[], bytes],
         listener: Listener,
         stop: threading.Event,
         clock: Callable[[], datetime],
@@ -68,120 +87,254 @@ class TableRun:
         self._table = table
         self._warehouse = warehouse
         self._sender = sender
+        self._hash_key = hash_key
         self._listener = listener
         self._stop = stop
         self._clock = clock
         self.progress = progress
         self._values = values
-        self._rejects: list[Reject] = []
-        self._repeated = 0
-        self._bytes = 0
+        self._since = _SinceCommit(clock())
         self._owner = 0
-        self._load_started = clock()
         self._cursor_from: str | None = None
 
     def run(self) -> None:
         """Raises ReedError; what was committed before stays."""
-        state = first_state(self._order, self._table, self._warehouse)
-        tracker = tracker_for(self._order, self._table, state, self._values)
+        order, table = self._order, self._table
+        state = self._warehouse.state(order.feed, table.name)
+        change = moved(table, state)
+        require_accepted(table, change, order.accept)
+        for step in change.steps:
+            self._log("info", "table.brought_along", step)
+        for loss in change.losses:
+            self._log("warning", "table.not_kept", f"let go, as accepted: {loss}")
+        tracker = tracker_for(order, table, state, change, self._values)
         if tracker:
             self._values = self._values | {"cursor.from": tracker.request_from}
             self._cursor_from = self.progress.cursor_from = tracker.from_text
-        structure = state.structure.copy() if state else TableShape(self._table.target)
-        shaper = Shaper(structure, self._table.key, self._table.link)
-        reader = HttpReader(self._table.name, self._filled_base(), self._table.rule, self._sender, self._values)
-        load = self._warehouse.begin(self._target(), state)
+        self._compare = self._comparer(state, change)
+        self._shaper = shaper_for(order, table, state)
+        self._columns = ColumnWork(self._shaper.rules, self._hash_key, nul_in_text=self._warehouse.nul_in_text)
+        self._tracker, self._change = tracker, change
+        reader = HttpReader(table.name, self._filled_base(), table.rule, self._sender, self._values)
+        self._load = self._warehouse.begin(self._target(), state)
         self._phase("reading")
         began = time.monotonic()
         try:
-            with Feeder(reader.chunks(), f"{self._order.feed}.{self._table.name}") as feeder:
+            with Feeder(reader.chunks(), f"{order.feed}.{table.name}") as feeder:
+                self._feeder = feeder
                 for chunk in _gathered(feeder):
                     self.progress.seconds = time.monotonic() - began
-                    self._take(chunk, tracker, shaper, load)
-                    if self._may_commit(tracker, load):
-                        self._commit(load, shaper.structure, tracker.position() if tracker else None)
-            self._finish(load, shaper, tracker)
+                    self._take(chunk)
+                    if self._may_commit():
+                        self._commit()
+            self._finish()
         finally:
             self.progress.seconds = time.monotonic() - began
-            load.close()
+            self._load.close()
 
-    def _take(self, chunk: Chunk, tracker: CursorTracker | None, shaper: Shaper, load: Load) -> None:
+    def _comparer(self, state: TableState | None, change: Transition) -> Comparer | None:
+        if self._table.by != "compare":
+            return None
+        saved = None
+        if state and not change.anew and self._keys_are_plain(state):
+            saved = self._warehouse.hashes(self._order.feed, self._table.name, state.version)
+        return Comparer(self._table.key, saved)
+
+    def _keys_are_plain(self, state: TableState) -> bool:
+        """Keys of other kinds look different in the warehouse, and cannot be told from there: all is merged then."""
+        nodes = [state.structure.root.fields.get(name) for name in self._table.key]
+        plain = all(isinstance(node, ColumnShape) and node.kind in ("int64", "text") for node in nodes)
+        return plain and not set(self._table.key) & set(self._table.shaping.cast)
+
+    def _take(self, chunk: Chunk) -> None:
         if self._stop.is_set():
             raise RunCancelled("reading", self._table.name, found="the run was cancelled; what was committed stays")
-        progress, records = self.progress, chunk.records
+        progress, since, records = self.progress, self._since, chunk.records
         progress.expected = chunk.total if progress.expected is None else progress.expected
-        self._bytes += chunk.body_bytes
+        since.source_bytes += chunk.body_bytes
+        began = time.monotonic()
         rejects = [
             Reject(-1, "record.not_an_object", f"found {type(m).__name__} in the list of records", "", m) for m in chunk.misfits
         ]
-        if tracker:
-            was_in_order = tracker.in_order
-            taken = tracker.take(records)
-            records = taken.records
-            rejects += taken.rejects
-            self._repeated += taken.repeated
-            progress.repeated += taken.repeated
-            progress.held_back += taken.held_back
-            if was_in_order and not tracker.in_order:
-                self._log(
-                    "warning",
-                    "cursor.not_sorted",
-                    "records do not come in the order that `sorted` promises; this run commits only at its end",
-                )
-        shaped = shaper.shape(records, self._owner, suspicious=chunk.suspicious)
+        if self._tracker:
+            records = self._track(self._tracker, records, rejects)
+        read = len(records) + len(rejects)
+        if self._compare:
+            compared = self._compare.take(records)
+            records = compared.records
+            since.unchanged += compared.unchanged
+            progress.unchanged += compared.unchanged
+        shaped = self._shaper.shape(records, self._owner, suspicious=chunk.suspicious)
         self._owner += shaped.records
-        for words in shaped.learned:
-            self._log("info", "structure.learned", words)
-        rejects += shaped.rejects
-        progress.read += len(records) + len(rejects) - len(shaped.rejects)
+        self._tell_changes(shaped.changes)
+        worked = self._columns.work(shaped)
+        rejects += shaped.rejects + worked.rejects
+        progress.read += read - worked.filtered
         progress.rejected += len(rejects)
-        self._rejects += rejects
+        progress.filtered += worked.filtered
+        since.filtered += worked.filtered
+        since.rejected += len(rejects)
         if rejects:
-            self._listener.rejects(self._table.name, rejects)
-        load.stage(shaped.batches)
-        progress.staged += shaped.records
+            self._reject(rejects, worked)
+        staging = time.monotonic()
+        since.shaping += staging - began
+        self._load.stage(worked.family, worked.batches)
+        if worked.filtered and self._compare and worked.left is not None:
+            self._load.gone(worked.left)
+        since.staging += time.monotonic() - staging
+        progress.staged += worked.records
         self._listener.progress(progress)
 
-    def _may_commit(self, tracker: CursorTracker | None, load: Load) -> bool:
-        """On the way only where the position is safe: every record below it has been read."""
-        return tracker is not None and tracker.in_order and load.staged_rows >= self._order.commit_every
+    def _track(self, tracker: CursorTracker, records: list[dict[str, Any]], rejects: list[Reject]) -> list[dict[str, Any]]:
+        progress, was_in_order = self.progress, tracker.in_order
+        taken = tracker.take(records)
+        rejects += taken.rejects
+        self._since.repeated += taken.repeated
+        progress.repeated += taken.repeated
+        progress.held_back += taken.held_back
+        if was_in_order and not tracker.in_order:
+            self._log(
+                "warning",
+                "cursor.not_sorted",
+                "records do not come in the order that `sorted` promises; this run commits only at its end",
+            )
+        return taken.records
 
-    def _finish(self, load: Load, shaper: Shaper, tracker: CursorTracker | None) -> None:
-        progress = self.progress
+    def _reject(self, rejects: list[Reject], worked: Worked) -> None:
+        """Keep them; where a complete read decides what has gone, those records have not."""
+        self._listener.rejects(self._table.name, rejects)
+        if self._compare:
+            self._compare.retry(reject.record for reject in rejects)
+        if self._table.complete and self._table.write in ("mirror", "history"):
+            keys = rejected_keys(worked.family, self._shaper, self._table.key, [r.record for r in rejects])
+            if keys is not None:
+                self._load.spare(keys)
+        limit = self._order.stop_after
+        if limit is not None and self.progress.rejected > limit:
+            raise TooManyRejects(
+                "reading",
+                self._table.name,
+                found=f"{self.progress.rejected} records were rejected, and the feed says `stop_after: {limit}`; "
+                f"the last: {rejects[-1].message}",
+                mend=f"see `reed rejects {self._order.feed}`, then mend the definition or the source, or raise the limit",
+            )
+
+    def _tell_changes(self, changes: list[Change]) -> None:
+        if not changes:
+            return
+        drifted = self._shaper.expected
+        for change in changes:
+            code = "structure.learned" if not drifted else f"drift.{change.what}"
+            self._log("warning" if drifted and (change.ignored or change.what == "vanished") else "info", code, change.words)
+        if drifted:
+            self._listener.drift(self._table.name, changes)
+
+    def _may_commit(self) -> bool:
+        """On the way only where the position is safe: every record below it has been read."""
+        tracker = self._tracker
+        if tracker is None or self._change.anew:
+            return False
+        return tracker.in_order and self._load.staged_rows >= self._order.commit_every
+
+    def _finish(self) -> None:
+        progress, load = self.progress, self._load
         if self._stop.is_set():
             raise RunCancelled("loading", self._table.name, found="the run was cancelled; what was committed stays")
-        unseen = shaper.structure.unseen()
+        structure = self._shaper.structure
+        unseen = [name for name in structure.unseen() if name not in self._shaper.left_out]
         if unseen and progress.read:
             self._log("info", "structure.only_nulls", f"only nulls so far, no column made yet: {', '.join(unseen)}")
+        if self._shaper.left_out:
+            self._log("info", "column.left_out", f"left out by the feed: {', '.join(sorted(self._shaper.left_out))}")
         if progress.held_back:
             self._log(
                 "warning",
                 "cursor.held_back",
                 f"{progress.held_back} records changed after this run began, by the source's clock; the next run takes them",
             )
-        if load.staged_rows or self._rejects or self._table.write == "replace":
-            self._commit(load, shaper.structure, tracker.position() if tracker else None)
+        structure_moved = False
+        if progress.read:
+            vanished = self._shaper.compare_with_expected()
+            self._tell_changes(vanished)
+            structure_moved = bool(vanished)
+        gone = self._find_gone()
+        if (
+            load.staged_rows
+            or self._since.rejected
+            or gone
+            or structure_moved
+            or self._change.needed
+            or (self._since.unchanged and self._compare and not self._compare.compared)
+            or (self._table.complete and self._table.write in ("replace", "mirror", "history") and not self._compare)
+        ):
+            self._commit()
         self._phase("done")
 
-    def _commit(self, load: Load, structure: TableShape, cursor: SavedCursor | None) -> None:
+    def _find_gone(self) -> bool:
+        """After a compare: the keys of what the source no longer shows, handed to the load."""
+        if self._compare is None or not self._compare.compared:
+            return False
+        digests = self._compare.gone()
+        if not digests:
+            return False
+        family = self._columns.lay_out(self._shaper.family)
+        found: list[tuple[Any, ...]] = []
+        current = "_rb_until" if self._table.write == "history" else None
+        for rows in self._warehouse.keys(self._table.target, family.key, current=current):
+            found += [row for row in rows if key_digest(row) in digests]
+        if not found:
+            return False
+        self._load.gone(key_batch(family, found))
+        return True
+
+    def _commit(self) -> None:
         self._phase("committing")
+        load, since, tracker = self._load, self._since, self._tracker
         staged = load.staged_rows
-        position = Position(cursor, self._cursor_from, len(self._rejects), self._repeated, self._bytes, self._load_started)
-        lines = load.commit(structure, position, self._clock())
+        cursor = tracker.position() if tracker else None
+        reading = self._feeder.reading_seconds - since.read_before
+        position = Position(
+            cursor,
+            self._cursor_from,
+            since.rejected,
+            since.repeated,
+            since.source_bytes,
+            since.started,
+            filtered=since.filtered,
+            unchanged=since.unchanged,
+            seconds=Seconds(reading, since.shaping, since.staging),
+            forget_cursor=self._change.forget_cursor,
+            hashes=self._compare.kept() if self._compare else None,
+        )
+        family = self._columns.lay_out(self._shaper.family)
+        lines = load.commit(family, self._shaper.structure.to_data(), position, self._clock())
+        for note in load.notes:
+            self._log("info", "table.brought_along", note)
+        load.notes.clear()
         self.progress.loaded += staged
         self.progress.cursor_to = lines[0].cursor_to
         self._listener.loaded(lines)
-        self._rejects, self._repeated, self._bytes = [], 0, 0
-        self._owner, self._load_started = 0, self._clock()
+        self._since = _SinceCommit(self._clock(), read_before=self._feeder.reading_seconds)
+        self._owner, self._change = 0, Transition(forget_cursor=False, anew=self._change.anew)
         if cursor is not None:
             self._cursor_from = cursor.value
         self._phase("reading")
 
     def _target(self) -> LoadTarget:
         order, table = self._order, self._table
-        cursor = table.rule.cursor.column if table.rule.cursor else None
+        # A compare says by itself what has gone, once it has something to compare with.
+        complete = table.complete and not (self._compare and self._compare.compared)
         return LoadTarget(
-            order.run, order.feed, order.source, table.name, table.target, table.write, table.key, table.link, cursor
+            order.run,
+            order.feed,
+            order.source,
+            table.name,
+            table.target,
+            table.write,
+            table.key,
+            table.link,
+            table.deletes,
+            complete,
         )
 
     def _filled_base(self) -> str:
@@ -193,6 +346,21 @@ class TableRun:
 
     def _log(self, level: Any, code: str, message: str) -> None:
         self._listener.log(level, code, message, self._table.name)
+
+
+@dataclass
+class _SinceCommit:
+    """What the next ledger line will say."""
+
+    started: datetime
+    read_before: float = 0.0
+    rejected: int = 0
+    repeated: int = 0
+    source_bytes: int = 0
+    filtered: int = 0
+    unchanged: int = 0
+    shaping: float = 0.0
+    staging: float = 0.0
 
 
 def _gathered(chunks: Feeder) -> Iterator[Chunk]:

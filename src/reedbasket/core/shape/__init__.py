@@ -4,7 +4,21 @@ May import: core.errors. No connection, no file. Works on whole columns; a singl
 does not fit.
 """
 
-from .shaper import Reject, Shaped, Shaper
+from .batch import Reject, Shaped, TableBatch
+from .layout import Family
+from .rules import Change, DriftPolicy, ShapeRules
+from .shaper import Shaper
 from .structure import ColumnShape, TableShape
 
-__all__ = ["ColumnShape", "Reject", "Shaped", "Shaper", "TableShape"]
+__all__ = [
+    "Change",
+    "ColumnShape",
+    "DriftPolicy",
+    "Family",
+    "Reject",
+    "ShapeRules",
+    "Shaped",
+    "Shaper",
+    "TableBatch",
+    "TableShape",
+]

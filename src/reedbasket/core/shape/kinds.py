@@ -9,27 +9,38 @@ date     a day
 timestamp  an instant, UTC, microseconds
 json     any JSON value, as text
 binary   bytes
+uuid     128 bits, RFC 9562
 """
 
 from __future__ import annotations
 
 from typing import Literal
 
-Kind = Literal["bool", "int64", "double", "decimal", "text", "date", "timestamp", "json", "binary"]
+Kind = Literal["bool", "int64", "double", "decimal", "text", "date", "timestamp", "json", "binary", "uuid"]
 
 # Integers a double holds exactly: IEEE 754 binary64 has 53 bits of significand.
 EXACT_IN_DOUBLE = 2**53
 
-# What a column may become without losing a value: {(from, to)}. Anything else is a misfit, and a reject.
-_WIDER: set[tuple[str, str]] = {("int64", "double"), ("int64", "decimal"), ("double", "decimal")}
+# The lattice: what a column may become without losing a value, {from: kinds, nearest first}.
+#   int64 -> double (while exact) -> decimal -> text      date -> timestamp -> text      uuid -> text
+#   and json where values of different nature are mixed: flags, objects, lists.
+WIDER: dict[Kind, tuple[Kind, ...]] = {
+    "bool": ("json",),
+    "int64": ("double", "decimal", "text", "json"),
+    "double": ("decimal", "text", "json"),
+    "decimal": ("text", "json"),
+    "date": ("timestamp", "text", "json"),
+    "timestamp": ("text", "json"),
+    "uuid": ("text", "json"),
+    "text": ("json",),
+    "json": (),
+    "binary": (),
+}
 
 
 def widen(now: Kind, met: Kind) -> Kind | None:
-    """The kind that holds both, or None where there is none without changing values."""
+    """The nearest kind that holds both, or None where there is none: only for binary."""
     if now == met:
         return now
-    if (now, met) in _WIDER:
-        return met
-    if (met, now) in _WIDER:
-        return now
-    return None
+    mine, others = (now, *WIDER[now]), (met, *WIDER[met])
+    return next((kind for kind in mine if kind in others), None)

@@ -4,6 +4,7 @@ A node stands for one field of the source:
     ColumnShape   a value -> one column
     ObjectShape   an object -> its fields become columns of the same table, named outer_inner
     TableShape    a list of objects -> a child table
+                  (both keep in `other` what came in their place and is no object or list: a column of its own)
     None          a field that held only nulls (or empty lists) so far: its column is made when the first value arrives
 """
 
@@ -19,31 +20,45 @@ from .names import claim
 
 @dataclass
 class ColumnShape:
+    """whole, fraction: the most digits met before and after the point; decimals only.
+
+    optional: some record came without the field. gone: no record of the latest load had it. left_out: by the feed's rules,
+    as they are now; not kept.
+    """
+
     name: str
     kind: Kind
+    whole: int = 0
+    fraction: int = 0
+    optional: bool = False
+    gone: bool = False
+    left_out: bool = False
 
 
 @dataclass
 class ObjectShape:
     fields: dict[str, Node | None] = field(default_factory=dict)
+    other: ColumnShape | None = None
 
 
 @dataclass
 class TableShape:
-    """One warehouse table. parent_kind: the type of `_rb_parent`, None for the table at the top."""
+    """One warehouse table. within: the list's own name, folded, as the feed's rules name it."""
 
     name: str
-    parent_kind: Kind | None = None
     root: ObjectShape = field(default_factory=ObjectShape)
     taken: set[str] = field(default_factory=set)
+    other: ColumnShape | None = None
+    left_out: bool = False
+    within: str = ""
 
     def columns(self) -> list[ColumnShape]:
-        """Its columns in the source's order."""
-        return [node for node in _nodes(self.root) if isinstance(node, ColumnShape)]
+        """Its columns in the source's order, without those left out."""
+        return [node for node in _nodes(self.root) if isinstance(node, ColumnShape) and not node.left_out]
 
     def children(self) -> list[TableShape]:
-        """Its child tables, without theirs."""
-        return [node for node in _nodes(self.root) if isinstance(node, TableShape)]
+        """Its child tables, without theirs and those left out."""
+        return [node for node in _nodes(self.root) if isinstance(node, TableShape) and not node.left_out]
 
     def family(self) -> Iterator[TableShape]:
         """Itself, then all tables below it, parents before children."""
@@ -63,11 +78,13 @@ class TableShape:
 
     def to_data(self) -> dict[str, Any]:
         """Plain data, for JSON."""
-        return {"table": self.name, "parent_kind": self.parent_kind, "fields": _fields_to_data(self.root)}
+        return {"table": self.name, "within": self.within, "fields": _fields_to_data(self.root), **_other_to_data(self.other)}
 
     @classmethod
     def from_data(cls, data: dict[str, Any]) -> TableShape:
-        made = cls(data["table"], data["parent_kind"], _fields_from_data(data["fields"]))
+        made = cls(
+            data["table"], _fields_from_data(data["fields"]), other=_other_from_data(data), within=data.get("within", "")
+        )
         made.taken = {column.name for column in made.columns()}
         return made
 
@@ -84,6 +101,8 @@ def _nodes(shape: ObjectShape) -> Iterator[Node]:
             yield from _nodes(node)
         elif node is not None:
             yield node
+        if not isinstance(node, ColumnShape | None) and node.other is not None:
+            yield node.other
 
 
 def _unseen(shape: ObjectShape, path: tuple[str, ...]) -> Iterator[tuple[str, ...]]:
@@ -94,15 +113,35 @@ def _unseen(shape: ObjectShape, path: tuple[str, ...]) -> Iterator[tuple[str, ..
             yield from _unseen(node, (*path, name))
 
 
+def _column_to_data(column: ColumnShape) -> dict[str, Any]:
+    data: dict[str, Any] = {"column": column.name, "kind": column.kind}
+    if column.whole or column.fraction:
+        data["digits"] = [column.whole, column.fraction]
+    return data | {mark: True for mark in ("optional", "gone") if getattr(column, mark)}
+
+
+def _column_from_data(data: dict[str, Any]) -> ColumnShape:
+    whole, fraction = data.get("digits", (0, 0))
+    return ColumnShape(data["column"], data["kind"], whole, fraction, data.get("optional", False), data.get("gone", False))
+
+
+def _other_to_data(other: ColumnShape | None) -> dict[str, Any]:
+    return {"other": _column_to_data(other)} if other else {}
+
+
+def _other_from_data(data: dict[str, Any]) -> ColumnShape | None:
+    return _column_from_data(data["other"]) if "other" in data else None
+
+
 def _fields_to_data(shape: ObjectShape) -> dict[str, Any]:
     out: dict[str, Any] = {}
     for name, node in shape.fields.items():
         if node is None:
             out[name] = None
         elif isinstance(node, ColumnShape):
-            out[name] = {"column": node.name, "kind": node.kind}
+            out[name] = _column_to_data(node)
         elif isinstance(node, ObjectShape):
-            out[name] = {"object": _fields_to_data(node)}
+            out[name] = {"object": _fields_to_data(node), **_other_to_data(node.other)}
         else:
             out[name] = node.to_data()
     return out
@@ -114,9 +153,11 @@ def _fields_from_data(data: dict[str, Any]) -> ObjectShape:
         if item is None:
             shape.fields[name] = None
         elif "column" in item:
-            shape.fields[name] = ColumnShape(item["column"], item["kind"])
+            shape.fields[name] = _column_from_data(item)
         elif "object" in item:
-            shape.fields[name] = _fields_from_data(item["object"])
+            inner = _fields_from_data(item["object"])
+            inner.other = _other_from_data(item)
+            shape.fields[name] = inner
         else:
             shape.fields[name] = TableShape.from_data(item)
     return shape

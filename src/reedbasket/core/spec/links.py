@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from ..shape.expressions import ExpressionMistake, check
+from ..shape.names import fold
 from . import template
 from .mistakes import Mistake, nearest
-from .model import Changes, Connector, Feed, FeedTable, HttpTable, Setting, Source, Write
+from .model import Changes, Connector, Deletes, Feed, FeedTable, HttpTable, Nesting, Setting, Source, Write
 from .times import parse_time
 from .yaml_source import Path
 
@@ -118,19 +121,33 @@ def setting_mistake(setting: Setting, value: Any) -> str | None:
     return None
 
 
-def table_choices(feed: Feed, name: str, rule: HttpTable) -> tuple[Changes, Write, list[str] | None]:
-    """How one table of a feed is taken: its own choice, else the feed's default, else what the connector makes natural.
+@dataclass(frozen=True)
+class TableChoice:
+    """How one table of a feed is taken. key: source fields, or None."""
 
-    Natural is: by cursor where the connector names one, else everything; merge where there is a key, else replace when
-    everything is read, else append.
+    by: str
+    write: Write
+    key: list[str] | None
+    deletes: Deletes
+    nesting: Nesting
+
+
+def table_choice(feed: Feed, name: str, rule: HttpTable) -> TableChoice:
+    """The table's own choices, else the feed's defaults, else what the connector makes natural.
+
+    Natural is: by cursor where the connector names one, else everything; mirror for compare, merge where there is a key, else
+    replace when everything is read, else append.
     """
     own = feed.tables[name] or FeedTable()
     key = own.key or rule.key
     changes = own.changes or feed.defaults.changes or Changes(by="cursor" if rule.cursor else "everything")
     write: Write | None = own.write or feed.defaults.write
+    if write is None and changes.by == "compare":
+        write = "mirror"
     if write is None:
         write = "merge" if key else ("replace" if changes.by == "everything" else "append")
-    return changes, write, key
+    deletes = own.deletes or feed.defaults.deletes or "apply"
+    return TableChoice(changes.by, write, key, deletes, own.nesting or feed.defaults.nesting or Nesting())
 
 
 def _feed(
@@ -156,22 +173,50 @@ def _feed(
                 ("definition.unknown_table"),
             )
             continue
-        changes, write, key = table_choices(feed, name, rule)
-        if changes.by == "cursor" and rule.cursor is None:
-            message = "changes by cursor, but the connector names no cursor for it; say changes: {by: everything}"
-            yield here, message, "definition.no_cursor"
-        elif changes.by == "cursor" and not _sends_cursor(rule):
-            message = "changes by cursor, but the connector's request never sends {cursor.from}"
-            yield here, message, "definition.cursor_not_sent"
-        if write == "merge" and not key:
-            yield here, "write: merge needs a key; name one, or append, or replace", "definition.no_key"
-        if write == "replace" and changes.by == "cursor":
-            message = "write: replace would throw away the rows that did not change; use merge, or read everything"
-            yield here, message, "definition.replace_by_cursor"
-        other = targets.setdefault((feed.warehouse, feed.prefix + name), feed.feed)
+        yield from _choice(here, table_choice(feed, name, rule), rule)
+        yield from _shaping(here, feed.tables[name] or FeedTable(), table_choice(feed, name, rule).key or [])
+        target = feed.prefix + name.replace("-", "_")
+        other = targets.setdefault((feed.warehouse, target), feed.feed)
         if other != feed.feed:
-            message = f'the feed "{other}" already writes the table {feed.prefix + name} there; give one a prefix'
+            message = f'the feed "{other}" already writes the table {target} there; give one a prefix'
             yield here, message, "definition.table_taken"
+
+
+def _choice(here: Path, choice: TableChoice, rule: HttpTable) -> Iterator[Finding]:
+    if choice.by == "cursor" and rule.cursor is None:
+        message = "changes by cursor, but the connector names no cursor for it; say changes: {by: everything}"
+        yield here, message, "definition.no_cursor"
+    elif choice.by == "cursor" and not _sends_cursor(rule):
+        message = "changes by cursor, but the connector's request never sends {cursor.from}"
+        yield here, message, "definition.cursor_not_sent"
+    if choice.write in ("merge", "mirror", "history") and not choice.key:
+        message = f"write: {choice.write} needs a key; name one, or append, or replace"
+        yield here, message, "definition.no_key"
+    if choice.write == "replace" and choice.by == "cursor":
+        message = "write: replace would throw away the rows that did not change; use merge, or read everything"
+        yield here, message, "definition.replace_by_cursor"
+    if choice.write == "mirror" and choice.by == "cursor":
+        message = "write: mirror needs a complete read, to see what has gone; use merge, or changes: {by: everything}"
+        yield here, message, "definition.mirror_by_cursor"
+    if choice.by == "compare" and choice.write in ("append", "replace"):
+        message = f"changes by compare write only what differs, which {choice.write} cannot; use mirror, merge or history"
+        yield here, message, "definition.compare_needs_key"
+
+
+def _shaping(here: Path, own: FeedTable, key: list[str]) -> Iterator[Finding]:
+    columns = {fold(field) for field in key}
+    for which in ("leave_out", "hash"):
+        for place, name in enumerate(getattr(own, which)):
+            if name in columns:
+                yield (*here, which, place), f"{name} is part of the key, which is needed as it is", "definition.key_touched"
+    expressions: list[tuple[Path, str]] = [(("compute", name), text) for name, text in own.compute.items()]
+    if own.keep is not None:
+        expressions.append((("keep",), own.keep))
+    for path, text in expressions:
+        try:
+            check(text)
+        except ExpressionMistake as mistake:
+            yield (*here, *path), str(mistake), "definition.bad_expression"
 
 
 def _sends_cursor(rule: HttpTable) -> bool:

@@ -48,7 +48,7 @@ def plan(feed: str) -> Any:
     order = resolve(definitions.basket(store), feed, run=0, version=version, started=datetime.now(UTC))
     tables = plan_feed(
         order,
-        reveal=lambda name: secrets.reveal_secret(store, name),
+        reveal=lambda name: secrets.reveal(store, name),
         folder=store.folder,
         pacer=StorePacer(store, order.source, order.pace, order.timeouts.request),
         stop=threading.Event(),

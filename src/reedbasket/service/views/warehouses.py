@@ -12,7 +12,8 @@ from ... import wire
 from ...core.errors import NotFound
 from ...core.load import Warehouse, open_warehouse
 from ...core.load.warehouse import QueryResult
-from ...store import definitions
+from ...core.spec.model import Warehouse as WarehouseDefinition
+from ...store import definitions, secrets
 from ..operations import Body, Query
 from .shared import operations, parts
 
@@ -34,7 +35,7 @@ class Statement(Body):
 @operations.add("GET", "/api/v1/warehouses", "warehouses", answer=list[wire.Warehouse])
 def list_warehouses() -> Any:
     found = definitions.basket(parts().store).warehouses
-    return [{"name": n, "on": w.on, "about": w.about, "path": w.path} for n, w in sorted(found.items())]
+    return [{"name": n, "on": w.on, "about": w.about, "where": _where(w)} for n, w in sorted(found.items())]
 
 
 @operations.add("GET", "/api/v1/warehouses/{warehouse}/tables", "its tables, counted", answer=list[wire.Table], problems=(404,))
@@ -69,6 +70,12 @@ def query_warehouse(warehouse: str, body: Statement) -> Any:
         return _rows(found.query(body.sql, limit=body.limit, seconds=body.seconds))
 
 
+def _where(warehouse: WarehouseDefinition) -> str:
+    if warehouse.on != "postgres":
+        return warehouse.path or ""
+    return f"{warehouse.host}:{warehouse.port}/{warehouse.database}, schema {warehouse.schema_}"
+
+
 @contextmanager
 def _opened(name: str) -> Iterator[Warehouse]:
     store = parts().store
@@ -81,7 +88,7 @@ def _opened(name: str) -> Iterator[Warehouse]:
             mend="apply a basket that defines it",
             code="warehouse.not_found",
         )
-    warehouse = open_warehouse(known[name], store.folder)
+    warehouse = open_warehouse(known[name], store.folder, lambda name: secrets.reveal(store, name))
     try:
         yield warehouse
     finally:

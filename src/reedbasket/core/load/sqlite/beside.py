@@ -1,8 +1,7 @@
-"""Building beside: rows of a first load, or of a replace, go straight into the table they will be.
+"""Building beside in a SQLite file: a short transaction a batch, a rename in the commit.
 
-The table grows in the warehouse under a name of the loader's own, a short transaction per batch; the commit gives it its
-name. Nothing is written twice, and readers see the old table whole, then the new one whole. A batch that repeats a key is
-merged into what was built so far, the newest version winning.
+Nothing is written twice. A batch that repeats a key is merged into what was built so far, the newest version winning; a table
+without children is asked once, at its end.
 """
 
 from __future__ import annotations
@@ -11,101 +10,186 @@ import re
 import sqlite3
 from collections.abc import Sequence
 
-from ...shape.shaper import TableBatch
-from ...shape.structure import TableShape
-from . import ddl, write
-from .ddl import quote
-from .stage import Stage, columns_of, insert_rows
-from .write import Counts, Stamp
+from ...shape.batch import TableBatch
+from ...shape.layout import Family, TableLayout
+from ...shape.structure import ColumnShape
+from ..engine import AT, LOAD, PARENT, POSITION, Counts, Merge, Stamp
+from ..modes import drop_superseded, newest_first
+from ..stage import Stage, system_columns
+from .engine import SqliteEngine
 
 
-class Beside:
+class SqliteBeside:
     """The tables of one family being built. read: rows added, by table, whether they are still there or superseded."""
 
-    def __init__(self, connection: sqlite3.Connection, feed: str, source_table: str) -> None:
-        self._connection = connection
+    def __init__(self, engine: SqliteEngine, feed: str, source_table: str) -> None:
+        self._engine = engine
         # Points stand in no name of ours, so this prefix is nobody else's.
         self._prefix = f"_rb_beside.{feed}.{source_table}."
         self._tables: dict[str, str] = {}
+        self._columns: dict[str, dict[str, ColumnShape]] = {}
         self.read: dict[str, int] = {}
 
-    def add(self, batches: Sequence[TableBatch], *, key: list[str], newest_by: str | None, repeats: bool) -> None:
-        """Within a transaction of the caller's. repeats: a key of the batch stands twice in it, or was added before."""
-        if repeats:
-            self._merge(batches, key, newest_by)
-        for batch in batches:
-            name = self.prepare(batch.table)
-            if batch.rows and not repeats:
-                insert_rows(self._connection, f"main.{quote(name)}", *columns_of(batch), batch.rows)
-            self.read[batch.table.name] += batch.rows
+    def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
+        engine = self._engine
+        engine.begin()
+        try:
+            if repeats:
+                self._merge(family, batches)
+            for batch in batches:
+                layout = family.tables[family.place(batch.table)]
+                name = self._prepare(family, layout)
+                if batch.rows and not repeats:
+                    engine.insert(engine.table(name), list(self._columns[layout.name].values()), batch)
+                self.read[layout.name] += batch.rows
+        except BaseException:
+            engine.rollback()
+            raise
+        engine.commit()
 
-    def prepare(self, shape: TableShape) -> str:
-        """The table being built for a shape; made, or brought up to it, where needed."""
-        name = self._tables.get(shape.name)
+    def _prepare(self, family: Family, layout: TableLayout) -> str:
+        """The table being built for a layout; made, or brought up to it, where needed."""
+        engine = self._engine
+        wanted = [*system_columns(family, layout), *layout.columns]
+        name = self._tables.get(layout.name)
         if name is None:
             if not self._tables:
                 self._clear_leftovers()
-            name = self._tables[shape.name] = f"{self._prefix}{len(self._tables)}"
-            self.read[shape.name] = 0
-            ddl.create_table(self._connection, name, shape, row_column=False, stamps=False)
-        else:
-            ddl.bring_up(self._connection, name, shape, row_column=False)
+            name = self._tables[layout.name] = f"{self._prefix}{len(self._tables)}"
+            self.read[layout.name] = 0
+            # SQLite knows no table without columns, and there is one where nothing has arrived yet.
+            engine.create(engine.table(name), wanted or [LOAD, AT])
+            self._columns[layout.name] = {}
+        there = self._columns[layout.name]
+        wider = []
+        for column in wanted:
+            held = there.get(column.name)
+            if held is None and there:
+                engine.add_column(engine.table(name), column)
+            elif held is not None and held.kind != column.kind:
+                wider.append((held.kind, column))
+        self._columns[layout.name] = {c.name: ColumnShape(c.name, c.kind) for c in wanted}
+        if wider:
+            engine.widen(name, wider)
         return name
 
-    def take_place(self, shape: TableShape, stamp: Stamp, *, ours: bool, key: list[str]) -> Counts:
-        """Within the load's transaction: stamp the rows and give the table its name. Raises TableNotOurs."""
-        name = self.prepare(shape)
-        held = self._connection.execute(f"select count(*) from main.{quote(name)}").fetchone()[0]
-        self._connection.execute(f"drop index if exists main.{quote(name + '_key')}")
-        # A new column's constant default stands for all rows there are, without touching one of them.
-        if "_rb_load" not in (ddl.existing_columns(self._connection, name) or {}):
-            self._connection.execute(f"alter table main.{quote(name)} add column _rb_load INTEGER default {stamp.load:d}")
-            self._connection.execute(f"alter table main.{quote(name)} add column _rb_at TIMESTAMP TEXT default '{stamp.at}'")
-        there = ddl.existing_columns(self._connection, shape.name)
-        removed = 0
-        if there is None:
-            ddl.rename_table(self._connection, name, shape.name)
-        else:
-            ddl.require_ours(shape, there, ours=ours)
-            removed = self._connection.execute(f"select count(*) from main.{quote(shape.name)}").fetchone()[0]
-            ddl.replace_table(self._connection, shape.name, name)
-        if key:
-            ddl.ensure_key(self._connection, shape.name, key)
-        return Counts(inserted=held, superseded=self.read[shape.name] - held, removed=removed)
+    def take_place(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
+        engine, counts = self._engine, []
+        for layout, stamp in zip(family.tables, stamps):
+            name = self._prepare(family, layout)
+            table = engine.table(name)
+            if layout.parent is None and family.key and len(family.tables) == 1:
+                self._drop_repeated(family, name)
+            self._engine.drop_key(name)
+            held = engine.ask(f"select count(*) from {table}")[0][0]
+            # A new column's constant default stands for all rows there are, without touching one of them.
+            added = [("_rb_load", "BIGINT", str(stamp.load)), ("_rb_at", "TIMESTAMP TEXT", stamp.at)]
+            added += [(column.name, engine.declared(column), value) for column, value in extra]
+            there = engine.columns(name) or {}
+            for column, declared, value in added:
+                if column in there:
+                    continue
+                engine.run(f"alter table {table} add column {column} {declared} default {value}")
+            removed = 0
+            if engine.columns(layout.name) is None:
+                engine.rename_table(name, layout.name)
+            else:
+                removed = engine.ask(f"select count(*) from {engine.table(layout.name)}")[0][0]
+                engine.drop_key(layout.name)  # the loader makes it anew, as the way of writing wants it
+                engine.replace_table(layout.name, name)
+            counts.append(Counts(inserted=held, superseded=self.read[layout.name] - held, removed=removed))
+        return counts
+
+    def _drop_repeated(self, family: Family, name: str) -> None:
+        """Of rows without children: they stand in the order in which they arrived, so the key's index tells the rest."""
+        engine = self._engine
+        engine.run("savepoint rb_key")
+        try:
+            engine.ensure_key(name, family.key)
+        except sqlite3.IntegrityError:
+            engine.run("rollback to rb_key")
+            key, table = engine.listed(family.key), engine.table(name)
+            engine.run(
+                f"""delete from {table} where _rowid_ in (select at from (
+                        select _rowid_ as at, row_number() over (
+                            partition by {key} order by {newest_first(engine, family)}_rowid_ desc) as place from {table}
+                    ) where place > 1)"""
+            )
+            engine.ensure_key(name, family.key)
+        engine.run("release rb_key")
 
     def drop(self) -> None:
-        """What was built and took no place."""
         for name in self._tables.values():
-            self._connection.execute(f"drop table if exists main.{quote(name)}")
-        self._tables.clear()
-        self.read.clear()
+            self._engine.run(f"drop table if exists {self._engine.table(name)}")
+        self.placed()
 
     def placed(self) -> None:
-        """The tables have their names: there is nothing to drop any more."""
         self._tables.clear()
-        self.read.clear()
+        self._columns.clear()
+        self.read = {}
 
-    def _merge(self, batches: Sequence[TableBatch], key: list[str], newest_by: str | None) -> None:
-        root, stage = batches[0].table, Stage(self._connection)
-        for table in root.family():
-            self.prepare(table)
+    def _merge(self, family: Family, batches: Sequence[TableBatch]) -> None:
+        """A batch with a key that is there already, or twice in itself."""
+        engine, stage = self._engine, Stage(self._engine)
+        for layout in family.tables:
+            self._prepare(family, layout)
         for batch in batches:
-            stage.add(batch)
-        write.drop_superseded(self._connection, stage, root, key, newest_by)
-        built = self._tables.__getitem__
-        ddl.ensure_key(self._connection, built(root.name), key)
-        if newest_by:
-            write.drop_outdated(self._connection, stage, root, built, key, newest_by)
-        write.note_parents(self._connection, stage, root, built, key)
-        write.merge(self._connection, stage, root, built(root.name), key, None)
-        for number, _ in enumerate(list(root.family())[1:]):
-            write.merge_children(self._connection, stage, root, number, built, None)
+            stage.add(family, batch)
+        drop_superseded(engine, stage, family)
+        root = engine.table(self._tables[family.root.name])
+        # Rows from before the family had children may repeat a key: nobody looked then.
+        self._drop_repeated(family, self._tables[family.root.name])
+        if family.newest_by:
+            self._drop_outdated(family, stage, root)
+        for layout in family.tables:
+            self._merge_table(family, layout, stage)
         stage.drop()
+        engine.run("drop table if exists temp.rb_replaced")
+
+    def _merge_table(self, family: Family, layout: TableLayout, stage: Stage) -> None:
+        """Children of a record that came again are replaced as a set, whatever their depth: `_rb_parent` begins with what
+        the record's own children point at."""
+        engine, staged = self._engine, stage.prepare(family, layout)
+        name = self._tables[layout.name]
+        table = engine.table(name)
+        key = family.key if layout.parent is None else [PARENT, POSITION]
+        if layout.parent is None and len(family.tables) > 1:
+            points = engine.quote(family.key[0]) if family.reference == "key" else "_rb_row"
+            engine.run(
+                f"""create temp table rb_replaced as select s.{points} as parent from {staged} as s
+                    where exists (select 1 from {table} as t where {engine.matching(key, "t", "s")})"""
+            )
+        elif layout.parent is not None:
+            engine.ensure_key(name, key)
+            below = "t._rb_parent = p.parent"
+            if layout.parent > 0:  # '0' is the character after '/'
+                below = "t._rb_parent >= p.parent || '/' and t._rb_parent < p.parent || '0'"
+            engine.run(
+                f"""delete from {table} where _rowid_ in (
+                        select t._rowid_ from temp.rb_replaced as p cross join {table} as t on {below})"""
+            )
+        names = [*(c.name for c in system_columns(family, layout)), *layout.names]
+        count = engine.ask(f"select count(*) from {staged}")[0][0]
+        engine.merge(Merge(staged, table, names, list(key), [n for n in names if n not in key], count, None))
+
+    def _drop_outdated(self, family: Family, stage: Stage, root: str) -> None:
+        """Take out of the stage what is older, by the cursor, than the row of its key that is there already."""
+        engine, newest = self._engine, self._engine.quote(family.newest_by or "")
+        engine.run(
+            f"""create temp table rb_outdated as select s._rb_owner from {stage.prepare(family, family.root)} as s
+                join {root} as t on {engine.matching(family.key, "t", "s")} where t.{newest} > s.{newest}
+                    or (s.{newest} is null and t.{newest} is not null)"""
+        )
+        for layout in family.tables:
+            engine.run(
+                f"delete from {stage.prepare(family, layout)} where _rb_owner in (select _rb_owner from temp.rb_outdated)"
+            )
+        engine.run("drop table temp.rb_outdated")
 
     def _clear_leftovers(self) -> None:
         """What a killed run was building."""
         own = re.compile(re.escape(self._prefix) + r"\d+")
-        found = self._connection.execute("select name from main.sqlite_master where type = 'table' and name glob '_rb_*'")
-        for (name,) in found.fetchall():
+        found = self._engine.ask("select name from main.sqlite_master where type = 'table' and name glob '_rb_*'")
+        for (name,) in found:
             if own.fullmatch(name):
-                self._connection.execute(f"drop table main.{quote(name)}")
+                self._engine.run(f"drop table {self._engine.table(name)}")

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-import json
+import os
 import sqlite3
 import time
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
-from ...errors import NotFound, QueryRefused
-from ...shape.structure import TableShape
+from ...errors import NotFound, QueryRefused, WarehouseError
 from ..ledger import LedgerLine
-from ..warehouse import LoadTarget, QueryResult, SavedCursor, TableInfo, TableState
-from .connect import connect_reader, connect_writer, translated
-from .ddl import existing_columns, quote
-from .load import _LEDGER_COLUMNS, SqliteLoad
+from ..load import EngineLoad
+from ..service_tables import read_hashes, read_ledger, read_state
+from ..warehouse import CheckStep, LoadTarget, QueryResult, TableInfo, TableState
+from .beside import SqliteBeside
+from .connect import BUSY_SECONDS, connect_reader, connect_writer, translated
+from .engine import SqliteEngine
 
 # How often SQLite looks at the clock during a query, in its own virtual instructions; 1,000 cost under 1%.
 _INSTRUCTIONS_PER_LOOK = 1_000
@@ -22,6 +24,8 @@ _INSTRUCTIONS_PER_LOOK = 1_000
 
 class SqliteWarehouse:
     """See load.warehouse.Warehouse. The writing connection is opened at the first load; reading never makes a file."""
+
+    nul_in_text = True
 
     def __init__(self, path: Path) -> None:
         self.path = path
@@ -32,30 +36,39 @@ class SqliteWarehouse:
         return f"SqliteWarehouse({self.path})"
 
     def state(self, feed: str, source_table: str) -> TableState | None:
-        row = self._one(
-            """select version, structure, kind, value, seen, link, key from _rb_cursor
-               where feed = ? and source_table = ?""",
-            (feed, source_table),
-        )
-        if row is None:
+        columns = self.existing("_rb_cursor")
+        if not columns:
             return None
-        version, structure, kind, value, seen, link, key = row
-        cursor = SavedCursor(kind, value, seen) if value is not None else None
-        return TableState(version, TableShape.from_data(json.loads(structure)), cursor, link, json.loads(key))
+        return read_state(self._ask, "_rb_cursor", columns, feed, source_table)
+
+    def hashes(self, feed: str, source_table: str, version: int) -> bytes | None:
+        return read_hashes(self._ask, "_rb_hash", feed, source_table, version) if self.existing("_rb_hash") else None
+
+    def keys(self, table: str, columns: Sequence[str], *, current: str | None = None) -> Iterator[list[tuple[Any, ...]]]:
+        connection = self._open_reader()
+        assert connection is not None
+        only = f" where {_quote(current)} is null" if current else ""
+        with translated("reading the keys of", self.path):
+            found = connection.execute(f"select {', '.join(map(_quote, columns))} from {_quote(table)}{only}")
+            while rows := found.fetchmany(50_000):
+                yield rows
 
     def owner(self, table: str) -> tuple[str, str] | None:
-        row = self._one('select feed, source_table from _rb_cursor where "table" = ?', (table,))
-        return (row[0], row[1]) if row else None
+        if not self.existing("_rb_cursor"):
+            return None
+        rows = self._ask('select feed, source_table from _rb_cursor where "table" = ?', (table,))
+        return (rows[0][0], rows[0][1]) if rows else None
 
     def existing(self, table: str) -> dict[str, str] | None:
         connection = self._open_reader()
         if connection is None:
             return None
         with translated("looking at", self.path):
-            return existing_columns(connection, table)
+            return _columns(connection, table)
 
-    def begin(self, target: LoadTarget, state: TableState | None) -> SqliteLoad:
-        return SqliteLoad(self._open_writer(), self.path, target, state)
+    def begin(self, target: LoadTarget, state: TableState | None) -> EngineLoad:
+        engine = SqliteEngine(self._open_writer(), self.path)
+        return EngineLoad(engine, target, state, lambda: SqliteBeside(engine, target.feed, target.source_table))
 
     def tables(self) -> list[TableInfo]:
         connection = self._open_reader()
@@ -71,7 +84,7 @@ class SqliteWarehouse:
                 )
             ]
             latest: dict[str, tuple[str, int, str]] = {}
-            if existing_columns(connection, "_rb_ledger"):
+            if _columns(connection, "_rb_ledger"):
                 latest = {
                     table: (feed, load, ended)
                     for table, feed, load, ended in connection.execute(
@@ -80,23 +93,15 @@ class SqliteWarehouse:
                 }
             found = []
             for name in names:
-                columns = list((existing_columns(connection, name) or {}).items())
-                count = connection.execute(f"select count(*) from {quote(name)}").fetchone()[0]
+                columns = list((_columns(connection, name) or {}).items())
+                count = connection.execute(f"select count(*) from {_quote(name)}").fetchone()[0]
                 feed, load, ended = latest.get(name, (None, None, None))
                 found.append(TableInfo(name, columns, count, feed, load, ended))
             return found
 
     def ledger(self, *, feed: str | None = None, after: int = 0, limit: int = 1000) -> list[LedgerLine]:
-        connection = self._open_reader()
-        if connection is None or not self.existing("_rb_ledger"):
-            return []
-        with translated("reading the ledger of", self.path):
-            rows = connection.execute(
-                f"""select {", ".join('"' + c + '"' for c in _LEDGER_COLUMNS)} from _rb_ledger
-                    where load > ? and (? is null or feed = ?) order by load limit ?""",
-                (after, feed, feed, limit),
-            )
-            return [LedgerLine(*row) for row in rows]
+        columns = self.existing("_rb_ledger")
+        return read_ledger(self._ask, "_rb_ledger", columns, feed, after, limit) if columns else []
 
     def rows(self, table: str, *, limit: int, offset: int = 0) -> QueryResult:
         columns = self.existing(table)
@@ -109,7 +114,7 @@ class SqliteWarehouse:
                 code="table.not_found",
             )
         order = "order by _rb_load desc, _rowid_ desc" if "_rb_load" in columns else ""
-        shown = self._query(f"select * from {quote(table)} {order} limit ? offset ?", (limit + 1, offset), limit, seconds=30.0)
+        shown = self._query(f"select * from {_quote(table)} {order} limit ? offset ?", (limit + 1, offset), limit, seconds=30.0)
         return QueryResult(list(columns.items()), shown.rows, shown.truncated, shown.seconds)
 
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult:
@@ -152,13 +157,43 @@ class SqliteWarehouse:
     def _refused(self, found: str, mend: str) -> QueryRefused:
         return QueryRefused("asking the warehouse", self.path.name, found=found, mend=mend)
 
-    def _one(self, sql: str, parameters: tuple[Any, ...]) -> Any:
-        """The first row; None where the file or the service tables are not there yet."""
+    def _ask(self, sql: str, values: Sequence[Any]) -> list[tuple[Any, ...]]:
         connection = self._open_reader()
-        if connection is None or not self.existing("_rb_cursor"):
-            return None
+        assert connection is not None
         with translated("reading the state in", self.path):
-            return connection.execute(sql, parameters).fetchone()
+            return connection.execute(sql, values).fetchall()
+
+    def check(self) -> list[CheckStep]:
+        steps = []
+        folder = self.path.absolute().parent
+        while not folder.exists():
+            folder = folder.parent
+        able = os.access(folder, os.W_OK | os.X_OK)
+        steps.append(CheckStep("folder", able, str(folder), "" if able else f"let the service's user write to {folder}"))
+        if able and self.path.exists():
+            able = os.access(self.path, os.W_OK)
+            steps.append(
+                CheckStep("file", able, str(self.path), "" if able else f"let the service's user write to {self.path}")
+            )
+        elif able:
+            steps.append(CheckStep("file", True, f"{self.path} will be made by the first load"))
+        if not able:
+            return [*steps, CheckStep("database", None), CheckStep("write", None)]
+        if not self.path.exists():
+            return steps
+        for step, doing in (("database", "select count(*) from sqlite_master"), ("write", "begin immediate")):
+            try:
+                with translated("checking", self.path):
+                    writer = self._open_writer()
+                    writer.execute("pragma busy_timeout = 2000")
+                    writer.execute(doing)
+                    if writer.in_transaction:
+                        writer.execute("rollback")
+                    writer.execute(f"pragma busy_timeout = {BUSY_SECONDS * 1000:.0f}")
+                steps.append(CheckStep(step, True, f"SQLite {sqlite3.sqlite_version}" if step == "database" else "lock taken"))
+            except WarehouseError as error:
+                return [*steps, CheckStep(step, False, error.found, error.mend)]
+        return steps
 
     def _open_reader(self) -> sqlite3.Connection | None:
         if self._reader is None:
@@ -177,3 +212,12 @@ class SqliteWarehouse:
             if connection is not None:
                 connection.close()
         self._reader = self._writer = None
+
+
+def _columns(connection: sqlite3.Connection, table: str) -> dict[str, str] | None:
+    found = connection.execute("select name, type from pragma_table_info(?)", (table,)).fetchall()
+    return dict(found) if found else None
+
+
+def _quote(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'

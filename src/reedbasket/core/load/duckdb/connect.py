@@ -1,0 +1,86 @@
+"""Connections to DuckDB, and its errors as ours."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import duckdb
+
+from ...errors import ReedError, WarehouseBusy, WarehouseError
+
+# How long a load waits for another program to let go of the file.
+BUSY_SECONDS = 60.0
+# How long a reader waits for a commit to end.
+READ_SECONDS = 20.0
+# Its own limit does not cover everything: with 100 MB the process stays under the 300 MB promised.
+MEMORY_MB = 100
+_LOOK_SECONDS = 0.05
+
+
+def connect_scratch(folder: Path) -> duckdb.DuckDBPyConnection:
+    """A database in memory where loads are staged; what does not fit spills into `folder`."""
+    connection = duckdb.connect(
+        ":memory:", config={"memory_limit": f"{MEMORY_MB}MB", "threads": 2, "temp_directory": str(folder / "spill")}
+    )
+    connection.execute("set TimeZone = 'UTC'")
+    connection.execute("set preserve_insertion_order = true")
+    return connection
+
+
+def attach(connection: duckdb.DuckDBPyConnection, path: Path, name: str) -> None:
+    """Open the file for writing, as soon as nobody else has it. Raises WarehouseBusy."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    quoted = str(path).replace("'", "''")
+    patiently(lambda: connection.execute(f"attach '{quoted}' as {name}"), path, BUSY_SECONDS)
+
+
+def connect_reader(path: Path) -> duckdb.DuckDBPyConnection:
+    """Read only, and reaching no other file. Raises WarehouseBusy where a writer holds the file too long."""
+    config: dict[str, Any] = {"memory_limit": f"{MEMORY_MB}MB", "threads": 2, "enable_external_access": "false"}
+    connection: duckdb.DuckDBPyConnection = patiently(
+        lambda: duckdb.connect(str(path), read_only=True, config=config), path, READ_SECONDS
+    )
+    connection.execute("set TimeZone = 'UTC'")
+    connection.execute("set lock_configuration = true")
+    return connection
+
+
+def patiently(call: Any, path: Path, seconds: float) -> Any:
+    end = time.monotonic() + seconds
+    while True:
+        try:
+            return call()
+        except duckdb.IOException as error:
+            if "lock" not in str(error):
+                raise
+            if time.monotonic() > end:
+                raise WarehouseBusy(
+                    "opening the warehouse",
+                    str(path),
+                    found=f"another program has held the file for {seconds:g} s; DuckDB lets one write, or several read",
+                    mend="end the program that has it open, then run again",
+                ) from error
+        time.sleep(_LOOK_SECONDS)
+
+
+@contextmanager
+def translated(doing: str, path: Path) -> Iterator[None]:
+    """DuckDB's errors, at this border, as WarehouseError."""
+    try:
+        yield
+    except ReedError:
+        raise
+    except (duckdb.Error, OSError) as error:
+        words = str(error).strip().splitlines()[0]
+        if "No space left" in str(error) or "ENOSPC" in str(error):
+            raise WarehouseError(
+                doing, str(path), found="no space is left on the disk", mend="make space, then run again", code="warehouse.full"
+            ) from error
+        mend = "nothing of this load was committed; run again"
+        if isinstance(error, duckdb.IOException | OSError):
+            mend = "check that the path names a DuckDB file that may be written by the user that runs the service"
+        raise WarehouseError(doing, str(path), found=words, mend=mend, code="warehouse.failed") from error

@@ -1,0 +1,347 @@
+"""One load: stage, then everything in one transaction, or nothing. The same for all engines."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from contextlib import suppress
+from datetime import datetime
+from typing import Any, Protocol
+
+from ..errors import ConnectionLost, ReedError, TableNotOurs, WarehouseError
+from ..shape.batch import TableBatch
+from ..shape.layout import Family, TableLayout
+from ..shape.structure import ColumnShape
+from . import modes, service_tables
+from .along import bring_along
+from .engine import AT, DELETED_AT, LOAD, PARENT, POSITION, SINCE, UNTIL, Counts, Engine, Stamp, rfc3339
+from .ledger import LedgerLine
+from .stage import Stage, bring_up, system_columns
+from .warehouse import LoadTarget, Position, TableState
+
+# Hashes of keys held to see whether one repeats; half a million take about 40 MB.
+_MOST_KEYS_HELD = 500_000
+
+
+class Beside(Protocol):
+    """Building beside: rows of a first load, or of a replace, go straight into tables under names of the loader's own, which
+    get their right names in the load's transaction. Readers see the old table whole, then the new one whole."""
+
+    read: dict[str, int]
+
+    def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
+        """repeats: a key of the batch stands twice in it, or was added before; told where the engine notes keys."""
+
+    def take_place(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
+        """Within the load's transaction: stamp the rows and give the tables their names, in the family's order.
+
+        extra: further columns with the SQL constant that all rows get."""
+
+    def drop(self) -> None:
+        """What was built and took no place."""
+
+    def placed(self) -> None:
+        """The tables have their names: there is nothing to drop any more."""
+
+
+class EngineLoad:
+    """See load.warehouse.Load."""
+
+    def __init__(
+        self, engine: Engine, target: LoadTarget, state: TableState | None, beside: Callable[[], Beside] | None
+    ) -> None:
+        """beside: makes a new one, where the engine has such."""
+        self._engine = engine
+        self._target = target
+        self._state = state
+        self._version = state.version if state else 0
+        self._known = {t.name for t in state.structure.family()} if state else set()
+        self._stage = Stage(engine)
+        self._keys: set[int] | None = set()
+        self._noted = 0
+        self._repeated = not engine.notes_keys
+        self._spared: list[TableBatch] = []
+        self._gone: list[TableBatch] = []
+        builds = target.link == "key" and (state is None or target.write == "replace")
+        self._new_beside = beside if builds else None
+        self._beside = beside() if builds and beside else None
+        self.staged_rows = 0
+        self.notes: list[str] = []
+
+    @property
+    def _history(self) -> bool:
+        return self._target.write == "history"
+
+    @property
+    def _marks(self) -> bool:
+        return self._target.deletes == "mark" and self._target.write in ("merge", "mirror", "history")
+
+    def stage(self, family: Family, batches: Sequence[TableBatch]) -> None:
+        if not batches:
+            return
+        self._require_room(family)
+        repeats = self._note_keys(family, batches[0])
+        with self._engine.translated(f"staging rows for {self._target.table} in"):
+            if self._beside:
+                self._beside.add(family, batches, repeats=repeats)
+            else:
+                for batch in batches:
+                    self._stage.add(family, batch)
+        self.staged_rows += batches[0].rows
+
+    def spare(self, keys: TableBatch) -> None:
+        self._spared.append(keys)
+
+    def gone(self, keys: TableBatch) -> None:
+        self._gone.append(keys)
+
+    def commit(self, family: Family, structure: dict[str, Any], position: Position, now: datetime) -> list[LedgerLine]:
+        engine, target = self._engine, self._target
+        self._require_room(family)
+        began = time.monotonic()
+        with engine.translated(f"committing {target.table} to"):
+            engine.begin()
+            try:
+                engine.serialise(target.feed, target.source_table)
+                service_tables.ensure(engine)
+                service_tables.guard(engine, target, self._version)
+                stamps = [Stamp(load, engine.time(now)) for load in engine.next_loads(len(family.tables))]
+                counts = self._place(family, stamps) if self._beside else self._write(family, stamps)
+                seconds = time.monotonic() - began
+                lines = self._lines(family, stamps, counts, position, now, seconds)
+                service_tables.keep_ledger(engine, lines)
+                if position.hashes is not None:
+                    service_tables.save_hashes(engine, target, position.hashes, self._version + 1)
+                service_tables.save(engine, target, structure, position, self._version + 1, stamps[0].load, now)
+            except BaseException:
+                engine.rollback()
+                raise
+            try:
+                engine.commit()
+            except ConnectionLost as lost:
+                self._find_out(stamps[0].load, lost)
+            except BaseException:
+                engine.rollback()
+                raise
+        self._state = None
+        self._version += 1
+        self._known |= {layout.name for layout in family.tables}
+        self.staged_rows = 0
+        self._keys, self._noted, self._repeated = set(), 0, not engine.notes_keys
+        self._spared, self._gone = [], []
+        with engine.translated("clearing the stage of"):
+            self._stage.clear()
+        if self._beside:
+            self._beside.placed()
+            again = target.write == "replace" and self._new_beside
+            self._beside = self._new_beside() if again and self._new_beside else None
+        return lines
+
+    def close(self) -> None:
+        # A failing clean-up must not hide why the load ended. Temp tables go with the connection, and what was being
+        # built beside is cleared by the next run.
+        with suppress(ReedError), self._engine.translated("dropping the stage of"):
+            if self._beside:
+                self._beside.drop()
+            self._stage.drop()
+
+    # Within the transaction
+
+    def _place(self, family: Family, stamps: list[Stamp]) -> list[Counts]:
+        assert self._beside is not None
+        for layout in family.tables:
+            there = self._engine.columns(layout.name)
+            if there is not None:
+                self._require_ours(layout, there)
+        extra = [(c, stamps[0].at if c is SINCE else "null") for c in self._mode_columns()]
+        counts = self._beside.take_place(family, stamps, extra)
+        for layout in family.tables:
+            key = family.key if layout.parent is None else [PARENT, POSITION]
+            if key:
+                self._engine.ensure_key(layout.name, key, current=self._history)
+        return counts
+
+    def _write(self, family: Family, stamps: list[Stamp]) -> list[Counts]:
+        """From the stage: append, merge into what is there, or replace a table without a key."""
+        engine, target, stage = self._engine, self._target, self._stage
+        for layout in family.tables:
+            stage.prepare(family, layout)
+            self._ensure(family, layout)
+        if self._state is not None and target.write != "replace":
+            self.notes += bring_along(engine, family, target, self._state, stamps[0])
+        if target.write in ("append", "replace") or not family.key:
+            counts = []
+            by_row = target.link == "row"
+            for layout, stamp in zip(family.tables, stamps):
+                removed = 0
+                if target.write == "replace":
+                    # A keyed replace is built beside; without a key the old rows make room here, in the same transaction.
+                    removed = engine.run(f"delete from {engine.table(layout.name)}")
+                done = modes.append(engine, stage, family, layout, stamp, stamps[0].load, rows_linked=by_row)
+                done.removed = removed
+                counts.append(done)
+            return counts
+        # Rows marked while the feed still said so are found again all the same.
+        marks = "_rb_deleted_at" in (engine.columns(family.root.name) or {})
+        superseded = modes.drop_superseded(engine, stage, family) if self._repeated else {}
+        gone = self._gone_keys(family, marks)
+        writing = modes.KeyedWrite(engine, stage, family, stamps, self._history, target.deletes, marks, gone)
+        counts = writing.write()
+        if gone:
+            engine.run(f"drop table {gone}")
+        for layout, count in zip(family.tables, counts):
+            count.superseded = superseded.get(layout.name, 0)
+        return counts
+
+    def _gone_keys(self, family: Family, marks: bool) -> str | None:
+        if self._target.deletes == "ignore":
+            return None
+        if self._gone:
+            return self._temp_keys("rb_gone", family, self._gone)
+        if not self._target.complete or self._target.write not in ("mirror", "history"):
+            return None
+        spared = self._temp_keys("rb_spared", family, self._spared) if self._spared else None
+        gone = modes.find_gone(self._engine, self._stage, family, spared, history=self._history, marks=marks)
+        if spared:
+            self._engine.run(f"drop table {spared}")
+        return gone
+
+    def _temp_keys(self, name: str, family: Family, keys: Sequence[TableBatch]) -> str:
+        columns = [c for c in family.root.columns if c.name in family.key]
+        self._engine.create_temp(name, columns)
+        for batch in keys:
+            self._engine.insert(self._engine.temp + name, columns, batch)
+        return self._engine.temp + name
+
+    def _ensure(self, family: Family, layout: TableLayout) -> None:
+        there = self._engine.columns(layout.name)
+        if there is not None:
+            self._require_ours(layout, there)
+        bring_up(self._engine, layout.name, [*system_columns(family, layout), *layout.columns, LOAD, AT, *self._mode_columns()])
+
+    def _mode_columns(self) -> list[ColumnShape]:
+        return [*((SINCE, UNTIL) if self._history else ()), *((DELETED_AT,) if self._marks else ())]
+
+    def _require_ours(self, layout: TableLayout, there: dict[str, str]) -> None:
+        """Raises TableNotOurs for what someone else made, or another feed."""
+        found = ""
+        if "_rb_load" not in there or self._version == 0 or not self._engine.is_table(layout.name):
+            what = "" if self._engine.is_table(layout.name) else "a view "
+            found = (
+                f"{what or 'something '}of that name is there already, with {len(there)} columns that this feed did not make"
+            )
+        elif layout.name not in self._known:
+            ledger = self._engine.table("_rb_ledger")
+            others = self._engine.ask(
+                f'select distinct feed from {ledger} where "table" = ? and feed <> ?', (layout.name, self._target.feed)
+            )
+            found = f"the feed {others[0][0]} writes a table of that name" if others else ""
+        if found:
+            raise TableNotOurs(
+                "loading", layout.name, found=found, mend="give the feed another `prefix`, or rename what is there"
+            )
+
+    # What the loader keeps in mind
+
+    def _require_room(self, family: Family) -> None:
+        """Raises WarehouseError where a table would have more columns than the engine holds."""
+        for layout in family.tables:
+            needed = len(layout.columns) + 8  # ours: stage and stamps
+            if needed > self._engine.limits.columns:
+                raise WarehouseError(
+                    "making the columns of",
+                    layout.name,
+                    found=f"{len(layout.columns)} columns, and the warehouse holds {self._engine.limits.columns - 8} beside ours",
+                    mend="leave columns out (`only`, `leave_out`), or keep objects as JSON (`nesting: {objects: json}`)",
+                    code="warehouse.too_many_columns",
+                )
+
+    def _note_keys(self, family: Family, batch: TableBatch) -> bool:
+        """Whether a key of the batch came before in this load, or comes twice in it, as far as memory reaches.
+
+        Hashes are kept, not keys: two that collide only cost the slower way.
+        """
+        if not self._engine.notes_keys or not family.key or self._target.link == "row" or not batch.rows:
+            return False
+        if self._beside and len(family.tables) == 1:
+            return False  # asked of the table itself, once it is whole
+        # Rows that came while nobody noted keys, the family having had no children then, are unknown.
+        if self._keys is not None and (len(self._keys) > _MOST_KEYS_HELD or self._noted < self.staged_rows):
+            self._keys = None
+        if self._keys is None:
+            self._repeated = True
+            return True
+        columns = []
+        for name in family.key:
+            data = batch.columns[name][1]
+            columns.append(data if isinstance(data, list) else data.to_pylist())
+        before = len(self._keys)
+        self._keys.update(map(hash, columns[0] if len(columns) == 1 else zip(*columns)))
+        repeats = len(self._keys) < before + batch.rows
+        self._noted += batch.rows
+        self._repeated = self._repeated or repeats
+        return repeats
+
+    def _find_out(self, load: int, lost: ConnectionLost) -> None:
+        """The connection was lost in the middle of the commit. Did it take place? The ledger knows: our load id is in it, or
+        not. Raises ConnectionLost where it is not."""
+        engine, target = self._engine, self._target
+        engine.reconnect()
+        engine.begin()
+        engine.serialise(target.feed, target.source_table)  # returns once the lost connection's transaction has ended
+        ledger = engine.columns("_rb_ledger") and engine.ask(
+            f"select run from {engine.table('_rb_ledger')} where load = ?", (load,)
+        )
+        engine.rollback()
+        if not ledger or ledger[0][0] != target.run:
+            raise lost
+        self._stage = Stage(engine)  # the temp tables went with the connection
+
+    def _lines(
+        self,
+        family: Family,
+        stamps: Sequence[Stamp],
+        counts: Sequence[Counts],
+        position: Position,
+        now: datetime,
+        committing: float,
+    ) -> list[LedgerLine]:
+        target, lines = self._target, []
+        read = self._beside.read if self._beside else self._stage.rows
+        for layout, stamp, count in zip(family.tables, stamps, counts):
+            is_root, staged = layout.parent is None, read.get(layout.name, 0)
+            if not (is_root or staged or count.removed):
+                continue
+            rejected, known = (position.rejected, position.unchanged) if is_root else (0, 0)
+            lines.append(
+                LedgerLine(
+                    load=stamp.load,
+                    run=target.run,
+                    feed=target.feed,
+                    source=target.source,
+                    source_table=target.source_table,
+                    table=layout.name,
+                    write=target.write,
+                    read=staged + rejected + known,
+                    staged=staged,
+                    inserted=count.inserted,
+                    updated=count.updated,
+                    deleted=count.deleted,
+                    unchanged=count.unchanged + known,
+                    superseded=count.superseded,
+                    rejected=rejected,
+                    removed=count.removed,
+                    repeated=position.repeated if is_root else 0,
+                    cursor_from=position.cursor_from,
+                    cursor_to=position.cursor.value if position.cursor else None,
+                    source_bytes=position.source_bytes if is_root else 0,
+                    started=rfc3339(position.started),
+                    ended=rfc3339(now),
+                    filtered=position.filtered if is_root else 0,
+                    reading_seconds=round(position.seconds.reading, 4) if is_root else 0.0,
+                    shaping_seconds=round(position.seconds.shaping, 4) if is_root else 0.0,
+                    staging_seconds=round(position.seconds.staging, 4) if is_root else 0.0,
+                    committing_seconds=round(committing, 4) if is_root else 0.0,
+                )
+            )
+        return lines

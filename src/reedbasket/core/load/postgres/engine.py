@@ -1,0 +1,319 @@
+"""PostgreSQL's way of saying what the loader asks."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
+from datetime import datetime
+from typing import Any
+
+import adbc_driver_manager
+import pyarrow as pa
+
+from ...errors import ConnectionLost
+from ...shape.arrow import to_arrow
+from ...shape.batch import TableBatch
+from ...shape.kinds import EXACT_IN_DOUBLE, Kind
+from ...shape.names import LONGEST_NAME_BYTES
+from ...shape.structure import ColumnShape
+from ..engine import Engine, Limits, Merge, utc
+from ..sqlite.engine import cannot_widen
+from .connect import Address, connect_writer, is_lost, translated
+from .views import without_views
+
+_DECLARED: dict[Kind, str] = {
+    "bool": "boolean",
+    "int64": "bigint",
+    "double": "double precision",
+    "decimal": "numeric",
+    "text": "text",
+    "date": "date",
+    "timestamp": "timestamp with time zone",
+    "json": "jsonb",
+    "binary": "bytea",
+    "uuid": "uuid",
+}
+_KINDS: dict[str, Kind] = {declared: kind for kind, declared in _DECLARED.items()}
+# One COPY for many small batches: each costs a round trip and a plan.
+_ROWS_AT_ONCE = 50_000
+
+
+class PostgresEngine(Engine):
+    # https://www.postgresql.org/docs/current/limits.html; a row must also fit on a page of 8 kB.
+    limits = Limits(columns=1_600, nul_in_text=False)
+    row_id = "ctid"
+    blob = "bytea"
+
+    def __init__(self, address: Address) -> None:
+        self._address = address
+        self._connection = connect_writer(address)
+        self._cursor = self._connection.cursor()
+        self._waiting: dict[str, list[pa.Table]] = {}
+        self._temps: set[str] = set()
+        self._begun = False
+
+    @contextmanager
+    def translated(self, doing: str) -> Iterator[None]:
+        with translated(doing, self._address):
+            yield
+
+    def begin(self) -> None:
+        self._flush()
+        self._cursor.execute("begin")
+        self._begun = True
+
+    def commit(self) -> None:
+        self._flush()
+        try:
+            self._cursor.execute("commit")
+        except adbc_driver_manager.Error as error:
+            if is_lost(error):
+                raise ConnectionLost(
+                    "committing to",
+                    str(self._address),
+                    found="the connection was lost in the middle of the commit, and it did not take place",
+                    mend="see whether the server is up, then run again",
+                ) from error
+            raise
+        self._begun = False
+
+    def rollback(self) -> None:
+        self._waiting.clear()
+        if self._begun:
+            with suppress(adbc_driver_manager.Error):
+                self._cursor.execute("rollback")
+            self._begun = False
+
+    def run(self, sql: str) -> int:
+        self._flush()
+        self._cursor.execute(sql)
+        count: int = self._cursor.rowcount
+        return max(count, 0)
+
+    def tell(self, sql: str, values: Sequence[Any]) -> None:
+        self._cursor.execute(_numbered(sql), tuple(values))
+
+    def ask(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        self._flush()
+        self._cursor.execute(_numbered(sql), tuple(values) or None)
+        found: list[tuple[Any, ...]] = self._cursor.fetchall()
+        return found
+
+    def reconnect(self) -> None:
+        self.close()
+        self._connection = connect_writer(self._address)
+        self._cursor = self._connection.cursor()
+        self._temps.clear()
+        self._waiting.clear()
+        self._begun = False
+
+    def close(self) -> None:
+        with suppress(adbc_driver_manager.Error):
+            self._cursor.close()
+        with suppress(adbc_driver_manager.Error):
+            self._connection.close()
+
+    # Names and types
+
+    def table(self, name: str) -> str:
+        return f"{self.quote(self._address.schema)}.{self.quote(name)}"
+
+    def declared(self, column: ColumnShape) -> str:
+        return _DECLARED[column.kind]
+
+    def kind_of(self, declared: str) -> Kind | None:
+        return _KINDS.get(declared)
+
+    def time(self, moment: datetime) -> str:
+        return f"timestamptz '{utc(moment).strftime('%Y-%m-%d %H:%M:%S.%f+00')}'"
+
+    def sortable(self, expression: str, kind: Kind) -> str:
+        return f'{expression} collate "C"' if kind == "text" else expression
+
+    # Tables
+
+    def columns(self, table: str) -> dict[str, str] | None:
+        found: list[Any] = self.ask(
+            """select a.attname::text, format_type(a.atttypid, a.atttypmod) from pg_attribute a
+               join pg_class c on c.oid = a.attrelid join pg_namespace n on n.oid = c.relnamespace
+               where n.nspname = ? and c.relname = ? and a.attnum > 0 and not a.attisdropped
+               and c.relkind in ('r', 'p', 'v', 'm', 'f') order by a.attnum""",
+            (self._address.schema, table),
+        )
+        return dict(found) if found else None
+
+    def is_table(self, table: str) -> bool:
+        return bool(
+            self.ask(
+                """select 1 from pg_class c join pg_namespace n on n.oid = c.relnamespace
+                   where n.nspname = ? and c.relname = ? and c.relkind in ('r', 'p')""",
+                (self._address.schema, table),
+            )
+        )
+
+    def create_temp(self, name: str, columns: Sequence[ColumnShape]) -> None:
+        # A stage left behind by an earlier load of this connection would be in the way.
+        self.run(f"drop table if exists pg_temp.{name}")
+        super().create_temp(name, columns)
+        self._temps.add(name)
+
+    def widen(self, table: str, columns: Sequence[tuple[Kind, ColumnShape]], *, temp: bool = False) -> None:
+        name = self.quote(table) if temp else self.table(table)
+        actions = []
+        for before, column in columns:
+            quoted = self.quote(column.name)
+            if before == "int64" and column.kind == "double":
+                limit = self.ask(f"select max(abs({quoted})) from {name}")[0][0]
+                if limit is not None and limit > EXACT_IN_DOUBLE:
+                    raise cannot_widen(table, column.name, limit)
+            if before != column.kind:
+                made = _converted(quoted, before, column.kind)
+                actions.append(f"alter column {quoted} type {self.declared(column)} using {made}")
+        if not actions:
+            return
+        statement = f"alter table {name} {', '.join(actions)}"
+        if temp:
+            self.run(statement)
+        else:
+            without_views(self, self._address.schema, table, statement)
+
+    def key_name(self, table: str) -> str:
+        name = f"{table}_key"
+        if len(name.encode()) <= LONGEST_NAME_BYTES:
+            return name
+        return f"{table.encode()[:48].decode('utf-8', 'ignore')}_{hashlib.sha256(table.encode()).hexdigest()[:8]}_key"
+
+    def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False) -> None:
+        only = " where _rb_until is null" if current else ""
+        name = self.quote(self.key_name(table))
+        self.run(f"create unique index if not exists {name} on {self.table(table)} ({self.listed(key)}){only}")
+
+    def drop_key(self, table: str) -> None:
+        self.run(f"drop index if exists {self.table(self.key_name(table))}")
+
+    # Rows
+
+    def insert(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch) -> None:
+        waiting = self._waiting.setdefault(sql_name, [])
+        waiting.append(_arrow(columns, batch))
+        if sum(table.num_rows for table in waiting) >= _ROWS_AT_ONCE:
+            self._flush()
+
+    def _flush(self) -> None:
+        waiting, self._waiting = self._waiting, {}
+        for sql_name, tables in waiting.items():
+            plain = sql_name.rsplit('"', 2)[-2] if '"' in sql_name else sql_name
+            temp = sql_name in self._temps
+            by_columns: dict[str, list[pa.Table]] = {}
+            for table in tables:
+                by_columns.setdefault(str(table.schema), []).append(table)
+            for alike in by_columns.values():
+                self._cursor.adbc_ingest(
+                    plain,
+                    pa.concat_tables(alike),
+                    mode="append",
+                    temporary=temp,
+                    db_schema_name=None if temp else self._address.schema,
+                )
+
+    def staged(self, name: str) -> None:
+        self.run(f"analyze {name}")
+
+    def merge(self, merge: Merge) -> tuple[int, int]:
+        stamp = merge.stamp
+        assert stamp is not None
+        rest = [n for n in merge.names if n not in merge.key]
+        if merge.compared or merge.revive:
+            sets = [f"{self.quote(c)} = excluded.{self.quote(c)}" for c in rest]
+            sets += ["_rb_load = excluded._rb_load", "_rb_at = excluded._rb_at"]
+            sets += ["_rb_deleted_at = null"] if merge.revive else []
+            differs = self.differs(merge.compared, "t", "excluded") if merge.compared else "false"
+            differs += " or t._rb_deleted_at is not null" if merge.revive else ""
+            conflict = f"do update set {', '.join(sets)} where {differs}"
+        else:
+            conflict = "do nothing"
+        # xmax is 0 in a row version that this statement inserted, and its own id in one that it updated.
+        counts = self.ask(
+            f"""with done as (
+                    insert into {merge.table} as t ({self.listed([*merge.names, "_rb_load", "_rb_at"])})
+                    select {self.listed(merge.names, "s")}, {stamp.load}, {stamp.at} from {merge.stage} as s
+                    on conflict ({self.listed(merge.key)}) {conflict} returning (t.xmax = 0) as fresh
+                ) select count(*), count(*) filter (where fresh) from done"""
+        )[0]
+        return int(counts[1]), int(counts[0]) - int(counts[1])
+
+    def delete_matching(self, table: str, temp: str, key: Sequence[str], also: str = "true") -> int:
+        return self.run(f"delete from {table} as t using {temp} as g where {self.matching(key, 't', 'g')} and {also}")
+
+    # Service tables
+
+    def serialise(self, feed: str, source_table: str) -> None:
+        schema = self._address.schema
+        if not self.ask("select 1 from pg_namespace where nspname = ?", (schema,)):
+            self.run(f"create schema {self.quote(schema)}")
+        if self.columns("_rb_ledger") is None:
+            self._lock(schema)  # whoever comes first makes the service tables
+        self._lock(f"{schema}.{feed}.{source_table}")
+
+    def _lock(self, name: str) -> None:
+        self.ask("select pg_advisory_xact_lock(hashtextextended(?, 0))::text", (f"reed basket {name}",))
+
+    def next_loads(self, count: int) -> list[int]:
+        sequence = self.table("_rb_load")
+        # Several feeds commit at once here, so the highest load of the ledger tells nothing.
+        if not self.ask("select 1 where to_regclass(?) is not null", (sequence,)):
+            self.run(f"create sequence if not exists {sequence}")
+        found = self.ask(f"select nextval('{sequence}') from generate_series(1, {count})")
+        return sorted(int(row[0]) for row in found)
+
+
+def _numbered(sql: str) -> str:
+    """`?` as PostgreSQL wants it, `$1`. Our own statements only: they have no `?` elsewhere."""
+    numbers = iter(range(1, 1000))
+    return re.sub(r"\?", lambda _: f"${next(numbers)}", sql)
+
+
+def _arrow(columns: Sequence[ColumnShape], batch: TableBatch) -> pa.Table:
+    """The batch in the exact types of the columns, as binary COPY wants it; those that it does not have are left out."""
+    own = {"_rb_owner": batch.owners, "_rb_parent": batch.parents, "_rb_pos": batch.positions, "_rb_row": batch.references}
+    made: dict[str, Any] = {}
+    for column in columns:
+        if column.name in own:
+            values = own[column.name]
+            if values is not None:
+                if column.kind == "text":
+                    values = [v if v is None or isinstance(v, str) else str(v) for v in values]
+                made[column.name] = pa.array(values, pa.int64() if column.kind == "int64" else pa.string())
+        elif column.name in batch.columns:
+            kind, data = batch.columns[column.name]
+            array = to_arrow(column, kind, data)
+            if column.kind == "json":
+                array = _extension(pa.json_(pa.string()), array)
+            elif column.kind == "uuid":
+                # The binary form of a uuid is that of 16 bytes of bytea.
+                hexes = [None if v is None else bytes.fromhex(v.replace("-", "")) for v in array.to_pylist()]
+                array = pa.array(hexes, pa.binary())
+            made[column.name] = array
+    return pa.table(made)
+
+
+def _extension(kind: Any, array: Any) -> Any:
+    if isinstance(array, pa.ChunkedArray):
+        return pa.chunked_array([pa.ExtensionArray.from_storage(kind, chunk) for chunk in array.chunks], kind)
+    return pa.ExtensionArray.from_storage(kind, array)
+
+
+def _converted(value: str, before: Kind, after: Kind) -> str:
+    """SQL that makes a held value one of a wider kind."""
+    if before == "timestamp" and after in ("text", "json"):
+        text = f"to_char({value} at time zone 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.US\"Z\"')"
+        value, before = f"regexp_replace({text}, '\\.000000Z$', 'Z')", "text"
+    if before == "date" and after == "timestamp":
+        return f"{value}::timestamp at time zone 'UTC'"
+    if before == "double" and after == "decimal":
+        return f"{value}::text::numeric"
+    if after == "json":
+        return f"to_jsonb({value})"
+    return f"{value}::{_DECLARED[after]}"

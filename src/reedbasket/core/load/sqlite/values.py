@@ -1,0 +1,93 @@
+"""Values as SQLite holds them, and rows into a table many at a time."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Callable
+from datetime import datetime
+from itertools import chain
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ...shape.exact_json import dump
+from ...shape.kinds import Kind
+from ...shape.values import ColumnData
+
+# Many rows in one statement: 50 at a time are 1.3 times as fast as executemany, and the lock that Python threads share is
+# let go once for all of them, so that the reader thread runs meanwhile.
+ROWS_PER_STATEMENT = 50
+# SQLite's own bound on parameters in a statement (SQLITE_MAX_VARIABLE_NUMBER, since 3.32).
+MOST_PARAMETERS = 32_000
+
+
+def insert_rows(connection: sqlite3.Connection, table: str, into: str, columns: list[Any]) -> None:
+    """table, into: as SQL writes them, quoted."""
+    width = len(columns)
+    one = "(" + ",".join("?" * width) + ")"
+    many = max(1, min(ROWS_PER_STATEMENT, MOST_PARAMETERS // width))
+    begin = f"insert into {table} ({into}) values "
+    flat = list(chain.from_iterable(zip(*columns)))
+    step = many * width
+    whole = len(flat) // step * step
+    statement = begin + ",".join([one] * many)
+    for start in range(0, whole, step):
+        connection.execute(statement, flat[start : start + step])
+    if len(flat) > whole:
+        connection.execute(begin + ",".join([one] * ((len(flat) - whole) // width)), flat[whole:])
+
+
+def bindable(kind: Kind, data: ColumnData) -> list[Any]:
+    """Values as sqlite3 binds them. Timestamps become '2026-03-02 06:00:00.000000Z': they sort as text, name their zone,
+    and SQLite's own date functions read them and compare with them. NaN, which SQLite would store as null, is text."""
+    if isinstance(data, pa.Array | pa.ChunkedArray):
+        if kind == "timestamp":
+            # Without zone first: casting a zoned timestamp to text is 28 times slower.
+            text = data.cast(pa.timestamp("us", "UTC")).view(pa.int64()).view(pa.timestamp("us")).cast(pa.string())
+            listed: list[Any] = pc.binary_join_element_wise(text, "Z", "").to_pylist()
+            return listed
+        as_list: list[Any] = (data.cast(pa.string()) if kind == "date" else data).to_pylist()
+        data = as_list
+    if kind == "decimal":
+        return [None if v is None else format(v, "f") for v in data]
+    if kind == "double" and any(v != v for v in data):
+        return [("NaN" if v != v else v) for v in data]
+    return data
+
+
+def converter(before: Kind, after: Kind) -> Callable[[Any], Any]:
+    """A held value of one kind as one of a wider kind."""
+    if after == "json":
+        if before == "bool":
+            return lambda v: None if v is None else "true" if v else "false"
+        if before == "decimal":
+            return lambda v: v
+        if before == "timestamp":
+            return lambda v: None if v is None else json.dumps(timestamp_as_text(v))
+        return lambda v: None if v is None else dump(v)
+    if after == "timestamp":
+        return lambda v: None if v is None else f"{v} 00:00:00.000000Z"
+    if before == "timestamp":
+        return lambda v: None if v is None else timestamp_as_text(v)
+    if after in ("text", "decimal"):
+        # SQLite's own cast to text keeps 15 digits of a double; Python's repr keeps what it takes to read it back.
+        return _exact if after == "decimal" else (lambda v: v if v is None else str(v))
+    return lambda v: None if v is None else float(v)
+
+
+def _exact(value: Any) -> Any:
+    from decimal import Decimal
+
+    if value is None or isinstance(value, str):
+        return value
+    text = format(Decimal(repr(value)), "f")
+    return text.rstrip("0").rstrip(".") if "." in text else text
+
+
+def timestamp_as_text(held: str) -> str:
+    """'2026-03-02 06:00:00.000000Z' -> '2026-03-02T06:00:00Z'."""
+    moment = datetime.fromisoformat(held)
+    text = moment.strftime("%Y-%m-%dT%H:%M:%S")
+    return text + (f".{moment.microsecond:06d}" if moment.microsecond else "") + "Z"

@@ -1,0 +1,374 @@
+"""What a feed does with columns once they are made: rename, compute, hash, keep rows, add constants; in that order.
+
+Expressions are evaluated by DuckDB in memory over whole batches. A row on which one fails is a reject, not the end of the run.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import hmac
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..errors import DefinitionError
+from .arrow import kind_of_arrow, to_arrow
+from .batch import Reject, Shaped, TableBatch
+from .expressions import columns_in, open_engine
+from .layout import Family, TableLayout
+from .rules import ShapeRules
+from .structure import ColumnShape
+from .values import digits
+
+_KINDS_OF_CONSTANTS: dict[type, Any] = {bool: "bool", int: "int64", float: "double", str: "text"}
+
+
+@dataclass(frozen=True)
+class Worked:
+    """Batches ready to load. filtered: records that `keep` leaves out, left: their keys. rejects: places are those
+    of `Shaped.kept`."""
+
+    family: Family
+    batches: list[TableBatch]
+    records: int
+    filtered: int
+    rejects: list[Reject]
+    left: TableBatch | None = None
+
+
+class ColumnWork:
+    """Works on one table's batches. hash_key: what keys `hash`; needed where the rules name a column to hash.
+
+    nul_in_text: whether the warehouse's text may hold U+0000; where not, such a record is a reject.
+    """
+
+    def __init__(self, rules: ShapeRules, hash_key: Callable[[], bytes], *, nul_in_text: bool = True) -> None:
+        self._rules = rules
+        self._nul_in_text = nul_in_text
+        self._hash_key = hash_key() if rules.hash else b""
+        self._engine: Any = None
+        self._kinds: dict[tuple[str, str], ColumnShape] = {}
+
+    def lay_out(self, family: Family) -> Family:
+        """The family as it will be loaded. Raises DefinitionError for a new name that is taken, or an unknown column."""
+        if not self._rules.works_on_rows:
+            return family
+        tables = [self._table(layout) for layout in family.tables]
+        renames = self._renames("")
+        return replace(
+            family,
+            tables=tables,
+            key=[renames.get(name, name) for name in family.key],
+            newest_by=renames.get(family.newest_by or "", family.newest_by),
+        )
+
+    def work(self, shaped: Shaped) -> Worked:
+        rules, batches = self._rules, shaped.batches
+        bad: dict[int, Reject] = {}
+        out: set[int] = set()
+        if rules.works_on_rows:
+            for batch in batches:
+                self._columns(shaped, batch, bad, out)
+        if not self._nul_in_text:
+            for batch in batches:
+                self._find_nul(shaped, batch, bad)
+        left = None
+        if bad or out:
+            gone = out | set(bad)
+            if out and batches:
+                left = _only(batches[0], out - set(bad), self.lay_out(shaped.family).key)
+            batches = [_without(batch, gone) for batch in batches]
+        family = self.lay_out(shaped.family)
+        self._count_digits(family, batches)
+        filtered = len(out - set(bad))
+        return Worked(family, batches, shaped.records - len(bad) - filtered, filtered, list(bad.values()), left)
+
+    # One batch
+
+    def _columns(self, shaped: Shaped, batch: TableBatch, bad: dict[int, Reject], out: set[int]) -> None:
+        layout = shaped.family.tables[shaped.family.place(batch.table)]
+        within = layout.within
+        renames = self._renames(within)
+        columns = {renames.get(name, name): held for name, held in batch.columns.items()}
+        shapes = {renames.get(c.name, c.name): c for c in layout.columns}
+        start = shaped.batches[0].owners[0] if shaped.records else 0
+
+        def failed(row: int, code: str, message: str, name: str) -> None:
+            owner = batch.owners[row]
+            place = owner - start
+            bad.setdefault(owner, Reject(place, code, message, name, shaped.kept[place]))
+
+        for name, expression in _inside(self._rules.compute, within).items():
+            made = self._evaluate(expression, name, shapes, columns, batch.rows, failed)
+            column = self._computed(layout, name, expression, shapes)
+            shapes[name] = column
+            columns[name] = (column.kind, made)
+        for name in [n for n in columns if _named(self._rules.hash, within, n, renames)]:
+            columns[name] = ("text", self._hashed(columns[name][1]))
+            shapes[name] = ColumnShape(name, "text")
+        if self._rules.keep and not within:
+            mask = self._evaluate(self._rules.keep, "keep", shapes, columns, batch.rows, failed)
+            keep = mask.to_pylist() if isinstance(mask, pa.Array | pa.ChunkedArray) else mask
+            out.update(owner for owner, kept in zip(batch.owners, keep) if not kept)
+        for name, value in _inside(self._rules.constants, within).items():
+            columns[name] = (_KINDS_OF_CONSTANTS[type(value)], [value] * batch.rows)
+        batch.columns = columns
+
+    def _evaluate(
+        self,
+        expression: str,
+        name: str,
+        shapes: dict[str, ColumnShape],
+        columns: dict[str, Any],
+        rows: int,
+        failed: Callable[[int, str, str, str], None],
+    ) -> Any:
+        """One value a row; of rows on which the expression fails, null and a word to `failed`."""
+        named = self._known(expression, name, shapes)
+        given = {}
+        for column in named:
+            kind, data = columns.get(column, (shapes[column].kind, [None] * rows))
+            given[column] = to_arrow(shapes[column], kind, data)
+        table = pa.table(given) if given else pa.table({"nothing": pa.nulls(rows, pa.int64())})
+        return self._try(expression, name, shapes, table, 0, failed)
+
+    def _try(self, expression: str, name: str, shapes: Any, table: pa.Table, first: int, failed: Any) -> Any:
+        import duckdb
+
+        try:
+            return self._ask(expression, shapes, table)
+        except duckdb.Error as error:
+            if table.num_rows <= 1:
+                message = str(error).split("\n")[0][:200]
+                if table.num_rows:
+                    failed(first, "value.expression_failed", f"{name}: {message}", name)
+                return (
+                    self._ask(expression, shapes, table.slice(0, 0))
+                    .cast(self._type(expression, shapes))
+                    .take(pa.array([None] * table.num_rows, pa.int64()))
+                )
+            half = table.num_rows // 2
+            parts = [
+                self._try(expression, name, shapes, table.slice(0, half), first, failed),
+                self._try(expression, name, shapes, table.slice(half), first + half, failed),
+            ]
+            return pa.chunked_array([c for part in parts for c in _chunks(part)], self._type(expression, shapes))
+
+    def _ask(self, expression: str, shapes: dict[str, ColumnShape], table: pa.Table) -> pa.ChunkedArray:
+        if self._engine is None:
+            self._engine = open_engine()
+        self._engine.register("batch", table)
+        try:
+            json_columns = [c for c in table.column_names if c in shapes and shapes[c].kind == "json"]
+            replaced = ", ".join(f'"{c}"::json as "{c}"' for c in json_columns)
+            source = f"select * replace ({replaced}) from batch" if replaced else "select * from batch"
+            made = self._engine.sql(f"select ({expression}\n) as made from ({source})").to_arrow_table().column(0)
+        finally:
+            self._engine.unregister("batch")
+        found = kind_of_arrow(made.type)
+        if found is None:
+            raise DefinitionError(
+                "computing",
+                expression,
+                found=f"it yields a {made.type}, which no column holds",
+                mend="make it a number, text, a flag or a time; to_json(…) makes anything text",
+                code="definition.bad_expression",
+            )
+        return made.cast(found[1]) if found[1] is not None else made
+
+    def _type(self, expression: str, shapes: dict[str, ColumnShape]) -> pa.DataType:
+        named = columns_in(expression)
+        empty = pa.table({c: to_arrow(shapes[c], shapes[c].kind, []) for c in named} or {"nothing": pa.array([], pa.int64())})
+        return self._ask(expression, shapes, empty).type
+
+    def _known(self, expression: str, name: str, shapes: dict[str, ColumnShape]) -> list[str]:
+        named = columns_in(expression)
+        for column in named:
+            if column not in shapes:
+                raise DefinitionError(
+                    "computing",
+                    name,
+                    found=f'the expression names "{column}", which is no column here',
+                    mend=f"columns: {', '.join(list(shapes)[:60])}",
+                    code="definition.unknown_column",
+                )
+        return named
+
+    def _hashed(self, data: Any) -> list[Any]:
+        values = data.to_pylist() if isinstance(data, pa.Array | pa.ChunkedArray) else data
+        key = self._hash_key
+        return [None if v is None else hmac.new(key, _text(v).encode(), hashlib.sha256).hexdigest() for v in values]
+
+    def _find_nul(self, shaped: Shaped, batch: TableBatch, bad: dict[int, Reject]) -> None:
+        start = shaped.batches[0].owners[0] if shaped.records else 0
+        for name, (kind, data) in batch.columns.items():
+            if kind not in ("text", "json") or not isinstance(data, list):
+                continue
+            mark = "\x00" if kind == "text" else "\\u0000"
+            if mark not in "".join(v for v in data if v):
+                continue
+            for row, value in enumerate(data):
+                if value and mark in value:
+                    place = batch.owners[row] - start
+                    message = "text with the character U+0000, which this warehouse cannot hold"
+                    reject = Reject(place, "value.nul_in_text", message, name, shaped.kept[place])
+                    bad.setdefault(batch.owners[row], reject)
+
+    # Layouts
+
+    def _table(self, layout: TableLayout) -> TableLayout:
+        within = layout.within
+        renames = self._renames(within)
+        shapes: dict[str, ColumnShape] = {}
+        for column in layout.columns:
+            name = renames.get(column.name, column.name)
+            if name in shapes:
+                raise _taken(layout.name, name, "rename")
+            shapes[name] = replace(column, name=name)
+        for name, expression in _inside(self._rules.compute, within).items():
+            if name in shapes:
+                raise _taken(layout.name, name, "compute")
+            if not layout.columns:
+                continue  # nothing was met yet, so nothing can be computed
+            self._known(expression, name, shapes)
+            shapes[name] = self._computed(layout, name, expression, shapes)
+        for name in shapes:
+            if _named(self._rules.hash, within, name, renames):
+                shapes[name] = ColumnShape(name, "text")
+        for name, value in _inside(self._rules.constants, within).items():
+            if name in shapes:
+                raise _taken(layout.name, name, "constants")
+            shapes[name] = ColumnShape(name, _KINDS_OF_CONSTANTS[type(value)])
+        return replace(layout, columns=list(shapes.values()))
+
+    def _computed(self, layout: TableLayout, name: str, expression: str, shapes: dict[str, ColumnShape]) -> ColumnShape:
+        made = self._kinds.get((layout.name, name))
+        found = kind_of_arrow(self._type(expression, shapes)) if made is None else None
+        if made is None:
+            assert found is not None
+            made = self._kinds[layout.name, name] = ColumnShape(name, found[0])
+        return made
+
+    def _count_digits(self, family: Family, batches: Sequence[TableBatch]) -> None:
+        """Decimals out of expressions: as many digits as their type has."""
+        if not self._rules.compute:
+            return
+        for batch in batches:
+            for column in family.tables[family.place(batch.table)].columns:
+                held = batch.columns.get(column.name)
+                if column.kind == "decimal" and held is not None and not isinstance(held[1], list):
+                    values = [None if v is None else v.normalize() for v in held[1].to_pylist()]
+                    whole, fraction = digits(values)
+                    own = self._kinds.get((batch.table, column.name), column)
+                    own.whole, own.fraction = max(own.whole, whole), max(own.fraction, held[1].type.scale, fraction)
+
+    def _renames(self, within: str) -> dict[str, str]:
+        return _inside(self._rules.rename, within)
+
+
+def _inside(rules: dict[str, Any], within: str) -> dict[str, Any]:
+    """The entries for one table, without its name before them."""
+    before = f"{within}." if within else ""
+    found = {}
+    for name, value in rules.items():
+        if name.startswith(before) and "." not in name[len(before) :]:
+            found[name[len(before) :]] = value
+    return found
+
+
+def _named(names: frozenset[str], within: str, name: str, renames: dict[str, str]) -> bool:
+    """Whether a column is named, by its name in the warehouse or the one before renaming."""
+    before = f"{within}." if within else ""
+    old = next((o for o, n in renames.items() if n == name), name)
+    return before + name in names or before + old in names
+
+
+def key_batch(family: Family, rows: Sequence[tuple[Any, ...]]) -> TableBatch:
+    """Rows of key columns, as a warehouse gave them, as a batch of nothing else."""
+    kinds = {column.name: column.kind for column in family.root.columns}
+    columns = {name: (kinds[name], [row[n] for row in rows]) for n, name in enumerate(family.key)}
+    return TableBatch(
+        family.root.name, len(rows), range(len(rows)), columns={n: _temporal(k, d) for n, (k, d) in columns.items()}
+    )
+
+
+def rejected_keys(family: Family, shaper: Any, key: Sequence[str], records: Sequence[Any]) -> TableBatch | None:
+    """The keys of records that were rejected, as far as they are readable; None where none is."""
+    found = []
+    for record in records:
+        values = [record.get(name) for name in key] if isinstance(record, dict) else [None]
+        if not any(v is None or isinstance(v, dict | list) for v in values):
+            found.append(dict(zip(key, values)))
+    if not found or not family.key:
+        return None
+    probe = type(shaper)(shaper.structure.copy(), key, "row", shaper.rules)
+    shaped = probe.shape(found, 0)
+    renamed = ColumnWork(shaper.rules, bytes)._renames("")
+    if not shaped.records:
+        return None
+    columns = {renamed.get(name, name): held for name, held in shaped.batches[0].columns.items()}
+    return TableBatch(
+        family.root.name, shaped.records, range(shaped.records), columns={n: columns[n] for n in family.key if n in columns}
+    )
+
+
+def _temporal(kind: Any, data: list[Any]) -> tuple[Any, Any]:
+    if kind == "date":
+        return kind, pa.array(data, pa.string()).cast(pa.date32()) if data and isinstance(data[0], str) else pa.array(data)
+    if kind == "timestamp":
+        if data and isinstance(data[0], str):
+            return kind, pa.array(data, pa.string()).cast(pa.timestamp("us", "UTC"))
+        return kind, pa.array(data, pa.timestamp("us", "UTC"))
+    return kind, data
+
+
+def _only(batch: TableBatch, owners: set[int], key: Sequence[str]) -> TableBatch:
+    """The key columns of some rows."""
+    others = {owner for owner in batch.owners if owner not in owners}
+    chosen = _without(batch, others)
+    return TableBatch(batch.table, chosen.rows, chosen.owners, columns={name: chosen.columns[name] for name in key})
+
+
+def _without(batch: TableBatch, owners: set[int]) -> TableBatch:
+    keep = [owner not in owners for owner in batch.owners]
+    if all(keep):
+        return batch
+
+    def chosen(values: Any) -> Any:
+        if values is None:
+            return None
+        if isinstance(values, pa.Array | pa.ChunkedArray):
+            return pc.filter(values, pa.array(keep))
+        return [v for v, ok in zip(values, keep) if ok]
+
+    return TableBatch(
+        batch.table,
+        sum(keep),
+        chosen(batch.owners),
+        chosen(batch.parents),
+        chosen(batch.positions),
+        chosen(batch.references),
+        {name: (kind, chosen(data)) for name, (kind, data) in batch.columns.items()},
+    )
+
+
+def _chunks(values: Any) -> list[pa.Array]:
+    chunks: list[pa.Array] = values.chunks if isinstance(values, pa.ChunkedArray) else [values]
+    return chunks
+
+
+def _text(value: Any) -> str:
+    return value if isinstance(value, str) else repr(value) if isinstance(value, float) else str(value)
+
+
+def _taken(table: str, name: str, key: str) -> DefinitionError:
+    return DefinitionError(
+        "laying out the columns of",
+        table,
+        found=f'`{key}` makes a column "{name}", and there is one of that name already',
+        mend=f"choose another name, or leave the other one out (`leave_out: [{name}]`)",
+        code="definition.column_taken",
+    )

@@ -1,0 +1,36 @@
+"""Warehouses for tests: every engine, for real."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+
+from tests.support.warehouses import ENGINES, Cluster, Place
+
+
+@pytest.fixture(scope="session")
+def cluster() -> Iterator[Cluster]:
+    made = Cluster()
+    yield made
+    made.stop()
+
+
+@pytest.fixture(params=ENGINES)
+def engine(request: pytest.FixtureRequest) -> str:
+    return str(request.param)
+
+
+@pytest.fixture
+def new_place(engine: str, tmp_path_factory: pytest.TempPathFactory, request: pytest.FixtureRequest) -> Callable[[], Place]:
+    def make() -> Place:
+        folder: Path = tmp_path_factory.mktemp(engine)
+        return Place(engine, folder, request.getfixturevalue("cluster") if engine == "postgres" else None)
+
+    return make
+
+
+@pytest.fixture
+def place(new_place: Callable[[], Place]) -> Place:
+    return new_place()

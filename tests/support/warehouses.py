@@ -1,0 +1,179 @@
+"""The real engines, each behind the same few calls: a fresh place to load into, and an eye of its own to look at it."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import socket
+import sqlite3
+import subprocess
+import tempfile
+import time
+from collections.abc import Sequence
+from contextlib import ExitStack
+from datetime import UTC, datetime
+from itertools import count
+from pathlib import Path
+from typing import Any
+
+from reedbasket.core.load import LedgerLine, LoadTarget, Position, SavedCursor, Warehouse, open_warehouse
+from reedbasket.core.shape import Shaper, ShapeRules, TableShape
+from reedbasket.core.spec.model import Warehouse as Definition
+
+ENGINES = ("sqlite", "duckdb", "postgres")
+_numbers = count(1)
+
+
+class Cluster:
+    """A private PostgreSQL: own folder, own free port, gone at the end."""
+
+    def __init__(self, settings: Sequence[str] = ()) -> None:
+        self.folder = Path(tempfile.mkdtemp(prefix="reed-pg-"))
+        self._bin = sorted(Path("/usr/lib/postgresql").glob("*/bin"))[-1]
+        # initdb refuses to run as root.
+        self._user = {"user": "postgres", "group": "postgres"} if os.geteuid() == 0 else {}
+        if self._user:
+            shutil.chown(self.folder, "postgres", "postgres")
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            self.port = free.getsockname()[1]
+        data = str(self.folder / "data")
+        self._do("initdb", "-D", data, "-U", "boss", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
+        quick = ["fsync=off", "max_wal_size=4GB", *settings]
+        options = f"-p {self.port} -k {self.folder} -c listen_addresses=127.0.0.1 " + " ".join(f"-c {s}" for s in quick)
+        self._do("pg_ctl", "-D", data, "-l", str(self.folder / "log"), "-o", options, "-w", "start")
+
+    def _do(self, program: str, *arguments: str) -> None:
+        subprocess.run(
+            [str(self._bin / program), *arguments], check=True, stdout=subprocess.DEVNULL, cwd=self.folder, **self._user
+        )
+
+    def connect(self, **more: Any) -> Any:
+        import psycopg
+
+        return psycopg.connect(
+            host="127.0.0.1", port=self.port, **{"user": "boss", "dbname": "postgres", "autocommit": True, **more}
+        )
+
+    def stop(self) -> None:
+        self._do("pg_ctl", "-D", str(self.folder / "data"), "-m", "immediate", "stop")
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+
+class Place:
+    """One empty warehouse. `ask` and `do` look and reach in from outside, past the code under test."""
+
+    def __init__(self, engine: str, folder: Path, cluster: Cluster | None) -> None:
+        self.engine, self.folder, self.cluster = engine, folder, cluster
+        made: dict[str, Any] = {"warehouse": "marsh", "on": engine}
+        if engine == "postgres":
+            assert cluster is not None
+            self.schema = f"marsh_{next(_numbers)}_{os.getpid()}"
+            self.do(f"create schema {self.schema}")
+            made |= {
+                "host": "127.0.0.1", "port": cluster.port, "database": "postgres", "user": "boss", "schema": self.schema,
+                "tls": {"mode": "disable"},
+            }  # fmt: skip
+        else:
+            made["path"] = f"marsh.{engine}"
+        self.definition = Definition.model_validate(made)
+
+    def open(self) -> Warehouse:
+        return open_warehouse(self.definition, self.folder, lambda _: "")
+
+    def ask(self, sql: str, *values: Any) -> list[tuple[Any, ...]]:
+        if self.engine == "postgres":
+            assert self.cluster is not None
+            with self.cluster.connect(options=f"-c search_path={self.schema} -c timezone=UTC") as connection:
+                rows: list[tuple[Any, ...]] = connection.execute(sql).fetchall()
+                return rows
+        if self.engine == "duckdb":
+            import duckdb
+
+            with duckdb.connect(str(self.folder / "marsh.duckdb"), read_only=True) as connection:
+                connection.execute("set TimeZone = 'UTC'")
+                table = connection.sql(sql).to_arrow_table()
+                return list(zip(*(column.to_pylist() for column in table.columns)))
+        connection = sqlite3.connect(self.folder / "marsh.sqlite")
+        try:
+            return connection.execute(sql).fetchall()
+        finally:
+            connection.close()
+
+    def do(self, sql: str) -> None:
+        if self.engine == "postgres":
+            assert self.cluster is not None
+            with self.cluster.connect() as connection:
+                if self.schema and not sql.startswith("create schema"):
+                    connection.execute(f"set search_path = {self.schema}")
+                connection.execute(sql)
+        elif self.engine == "duckdb":
+            import duckdb
+
+            with duckdb.connect(str(self.folder / "marsh.duckdb")) as connection:
+                connection.execute(sql)
+        else:
+            connection = sqlite3.connect(self.folder / "marsh.sqlite", isolation_level=None)
+            connection.execute(sql)
+            connection.close()
+
+    def there(self, table: str) -> dict[str, str]:
+        """{column: declared type}, empty where there is no such table."""
+        with ExitStack() as stack:
+            warehouse = self.open()
+            stack.callback(warehouse.close)
+            return warehouse.existing(table) or {}
+
+
+class Loader:
+    """Loads lists of records into one table, as a run would, each list in a load of its own."""
+
+    def __init__(self, place: Place, write: Any = "merge", key: list[str] | None = None, **more: Any) -> None:
+        self.place = place
+        self.write = write
+        self.key = ["id"] if key is None else key
+        self.table: str = more.pop("table", "things")
+        self.deletes: Any = more.pop("deletes", "apply")
+        self.complete: bool = more.pop("complete", write == "mirror")
+        self.rules: ShapeRules | None = more.pop("rules", None)
+        self.notes: list[str] = []
+
+    @property
+    def link(self) -> Any:
+        return "row" if self.write == "append" or not self.key else "key"
+
+    def load(self, records: list[dict[str, Any]], *, feed: str = "test", batch: int = 3, hold: Any = None) -> list[LedgerLine]:
+        with ExitStack() as stack:
+            warehouse = self.place.open()
+            stack.callback(warehouse.close)
+            state = warehouse.state(feed, "things")
+            structure = state.structure if state else TableShape(self.table)
+            shaper = Shaper(structure, self.key, self.link, self.rules, newest_by="at", expected=state is not None)
+            target = LoadTarget(
+                1, feed, "src", "things", self.table, self.write, self.key, self.link, self.deletes, self.complete
+            )
+            load = warehouse.begin(target, state)
+            owner = rejected = 0
+            stack.callback(load.close)
+            for start in range(0, len(records), batch):
+                shaped = shaper.shape(records[start : start + batch], owner)
+                owner += shaped.records
+                rejected += len(shaped.rejects)
+                load.stage(shaped.family, shaped.batches)
+            if hold:
+                hold()
+            now = datetime.now(UTC)
+            position = Position(SavedCursor("text", "x"), None, rejected, 0, 0, now)
+            lines = load.commit(shaper.family, shaper.structure.to_data(), position, now)
+            self.notes = load.notes
+            return lines
+
+    def ask(self, sql: str) -> list[tuple[Any, ...]]:
+        return self.place.ask(sql)
+
+
+def wait_until(true: Any, seconds: float = 20.0) -> None:
+    end = time.monotonic() + seconds
+    while not true():
+        assert time.monotonic() < end, "it never came true"
+        time.sleep(0.02)
