@@ -98,6 +98,7 @@ class Run(TypedDict):
     ended_at: str | None
     resumes: int | None
     accept: bool
+    again: bool
     error: ErrorFacts | None
     totals: Totals
     tables: list[TableProgress]
@@ -161,6 +162,57 @@ class LedgerLine(TypedDict):
     staging_seconds: float
     committing_seconds: float
     reconciles: bool
+
+
+class VerifiedSample(TypedDict):
+    """values: {column: [the source's, the warehouse's]}, those that differ."""
+
+    what: str
+    key: list[Any]
+    values: dict[str, list[Any]]
+
+
+class VerifiedTable(TypedDict):
+    """See core.run.verify.VerifiedTable."""
+
+    source_table: str
+    table: str
+    deep: bool
+    source: int
+    warehouse: int
+    only_source: int | None
+    only_warehouse: int | None
+    differing: int | None
+    rejected: int
+    filtered: int
+    same: bool
+    samples: list[VerifiedSample]
+    error: ErrorFacts | None
+
+
+class CheckStep(TypedDict):
+    """ok: null where the step was not reached. mend: ready to be pasted."""
+
+    step: str
+    ok: bool | None
+    found: str
+    mend: str
+
+
+class ColumnProfile(TypedDict):
+    name: str
+    type: str
+    nulls: int
+    distinct: int
+    min: str | None
+    max: str | None
+    examples: list[str]
+
+
+class Profile(TypedDict):
+    table: str
+    rows: int
+    columns: list[ColumnProfile]
 
 
 class Drift(TypedDict):

@@ -113,9 +113,30 @@ def _feeds_and_runs(add: Callable[..., argparse.ArgumentParser]) -> None:
     rejects = add("rejects", feeds.rejects, "show records that could not be loaded, with the reason", "reed rejects harbour")
     rejects.add_argument("feed")
     rejects.add_argument("--limit", type=int, default=20)
+    rejects.add_argument("--to-file", metavar="FILE", help="write all of them as NDJSON, with their records as they came")
+
+    replay = add(
+        "replay", runs.replay, "take a feed's rejects once more, after its definition was mended", "reed replay harbour"
+    )
+    replay.add_argument("feed")
+
+    drift = add("drift", feeds.drift, "show how a feed's source changed its structure", "reed drift harbour")
+    drift.add_argument("feed")
+    drift.add_argument("--limit", type=int, default=20)
+
+    verify = add(
+        "verify",
+        feeds.verify,
+        "read the source from the beginning and compare it with the warehouse",
+        "reed verify harbour --table landings --deep",
+    )
+    verify.add_argument("feed")
+    verify.add_argument("--table", help="only this one of the feed's tables")
+    verify.add_argument("--deep", action="store_true", help="compare values too, not only keys")
 
     run = add("run", runs.run, "run a feed and watch it", "reed run harbour --wait")
     run.add_argument("feed")
+    run.add_argument("--accept", action="store_true", help="let go what a change of writing cannot keep; `reed plan` names it")
     how = run.add_mutually_exclusive_group()
     how.add_argument("--wait", action="store_true", help="say nothing until it ended")
     how.add_argument("--no-wait", action="store_true", help="only ask for it")
@@ -135,6 +156,13 @@ def _feeds_and_runs(add: Callable[..., argparse.ArgumentParser]) -> None:
 
 
 def _data(add: Callable[..., argparse.ArgumentParser]) -> None:
+    check = add("check", data.check, "try each step on the way to loading into a warehouse", "reed check marsh")
+    check.add_argument("warehouse")
+
+    profile = add("profile", data.profile, "show statistics of a table's columns", "reed profile marsh hb_sailings")
+    profile.add_argument("warehouse")
+    profile.add_argument("table")
+
     tables = add("tables", data.tables, "list a warehouse's tables, counted", "reed tables marsh")
     tables.add_argument("warehouse")
 

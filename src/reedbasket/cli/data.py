@@ -1,4 +1,4 @@
-"""tables, rows, sql: the look into the warehouse that people take after every run."""
+"""check, tables, profile, rows, sql: the look into the warehouse that people take after every run."""
 
 from __future__ import annotations
 
@@ -37,6 +37,34 @@ def rows(options: argparse.Namespace) -> int:
 def sql(options: argparse.Namespace) -> int:
     client = find_client(options.url, options.token)
     return _print(client.query(options.warehouse, options.statement, limit=options.limit), options.json)
+
+
+def check(options: argparse.Namespace) -> int:
+    """1 where a step fails."""
+    steps = find_client(options.url, options.token).check(options.warehouse)
+    failed = any(step["ok"] is False for step in steps)
+    if options.json:
+        show.as_json(steps)
+        return 1 if failed else 0
+    marks = {True: show.Coloured("ok", "green"), False: show.Coloured("FAILED", "red"), None: "not reached"}
+    show.table(["step", "result", "found"], [(s["step"], marks[s["ok"]], s["found"]) for s in steps], empty="", widest=100)
+    for step in steps:
+        if step["mend"]:
+            print(f"\n{step['step']}: to mend it\n  {step['mend']}")
+    return 1 if failed else 0
+
+
+def profile(options: argparse.Namespace) -> int:
+    found = find_client(options.url, options.token).profile(options.warehouse, options.table)
+    if options.json:
+        return show.as_json(found)
+    rows = [
+        (c["name"], c["type"], show.count(c["nulls"]), show.count(c["distinct"]), c["min"], c["max"], " · ".join(c["examples"]))
+        for c in found["columns"]
+    ]
+    print(f"{found['table']}: {show.plural(found['rows'], 'row')}")
+    show.table(["column", "type", "nulls", "distinct", "min", "max", "examples"], rows, empty="", right=["nulls", "distinct"])
+    return 0
 
 
 def _print(found: wire.Rows, as_json: bool) -> int:

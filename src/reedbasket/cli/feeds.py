@@ -1,11 +1,12 @@
-"""feeds, plan, ledger, rejects."""
+"""feeds, plan, ledger, verify, drift, rejects."""
 
 from __future__ import annotations
 
 import argparse
+import json
 from typing import TYPE_CHECKING
 
-from ..client import find_client
+from ..client import Client, find_client
 from . import show
 
 if TYPE_CHECKING:
@@ -68,8 +69,9 @@ def _planned(table: wire.PlannedTable) -> None:
     if table["parent"]:
         print(f"{table['table']}: {state}; child of {table['parent']}")
     else:
+        deletes = f", deletes: {table['deletes']}" if table["deletes"] not in ("", "apply") else ""
         key = f", key {', '.join(table['key'])}" if table["key"] else ""
-        print(f"{table['table']}: {state}; changes by {table['by']}, {table['write']}{key}")
+        print(f"{table['table']}: {state}; changes by {table['by']}, {table['write']}{key}{deletes}")
         if table["cursor_until"]:
             print(f"  from {table['cursor_from'] or 'the beginning'} until {table['cursor_until']}")
         cost = [
@@ -82,6 +84,14 @@ def _planned(table: wire.PlannedTable) -> None:
         if table["seconds"] is not None:
             cost.append(f"roughly {table['seconds']:g} s of asking")
         print(f"  {', '.join(cost)}")
+        for step in table["steps"]:
+            print(f"  {step}")
+        for loss in table["losses"]:
+            print(f"  cannot be kept: {loss}; run with --accept to let it go")
+        for change in table["drift"]:
+            print(f"  drift: {change['words']}")
+        if table["sample_filtered"]:
+            print(f"  {table['sample_filtered']} of {table['sample_records']} records on the first page are left out by `keep`")
         if table["sample_rejects"]:
             print(f"  {table['sample_rejects']} of {table['sample_records']} records on the first page would be rejected")
     if table["new_columns"]:
@@ -122,7 +132,7 @@ def ledger(options: argparse.Namespace) -> int:
 
 def _others(line: wire.LedgerLine) -> str:
     """Counts that are seldom anything but 0: named only where they are."""
-    counts = {n: line[n] for n in ("superseded", "deleted", "removed", "repeated")}
+    counts = {n: line[n] for n in ("superseded", "deleted", "removed", "repeated", "filtered")}
     return ", ".join(f"{show.count(count)} {name}" for name, count in counts.items() if count)
 
 
@@ -130,8 +140,55 @@ def _short(time: str | None) -> str:
     return time.replace("T", " ").removesuffix("Z")[:19] if time else ""
 
 
+def drift(options: argparse.Namespace) -> int:
+    found = find_client(options.url, options.token).drift(options.feed, limit=options.limit)
+    if options.json:
+        return show.as_json(found)
+    rows = [(show.ago(d["at"]), d["run"], d["source_table"], d["what"], d["words"]) for d in found]
+    show.table(
+        ["when", "run", "from", "what", "change"],
+        rows,
+        empty="No drift: the source came as expected, as far as it was loaded.",
+        right=["run"],
+        widest=100,
+    )
+    return 0
+
+
+def verify(options: argparse.Namespace) -> int:
+    """1 where something differs."""
+    found = find_client(options.url, options.token).verify(options.feed, table=options.table, deep=options.deep)
+    if options.json:
+        show.as_json(found)
+        return 0 if all(t["same"] for t in found) else 1
+    rows = []
+    for table in found:
+        counted = (table["only_source"], table["only_warehouse"], table["differing"])
+        shown = ["—" if n is None else show.count(n) for n in counted]
+        verdict = show.Coloured("same", "green") if table["same"] else show.Coloured("DIFFERS", "red")
+        if table["error"]:
+            verdict = show.Coloured(f"not verified: {table['error']['code']}", "red")
+        rows.append((table["table"], show.count(table["source"]), show.count(table["warehouse"]), *shown, verdict))
+    figures = ["source", "warehouse", "only source", "only warehouse", "differing"]
+    show.table(["table", *figures, ""], rows, empty="No tables.", right=figures)
+    if not options.deep:
+        print("Counts and keys; --deep compares the values too.")
+    for table in found:
+        if table["error"]:
+            print(f"\n{table['table']}: {table['error']['doing']}: {table['error']['found']}")
+        for sample in table["samples"]:
+            print(f"\n{table['table']} {', '.join(map(str, sample['key']))}: {sample['what']}")
+            show.table(
+                ["column", "source", "warehouse"], [(c, a, b) for c, (a, b) in sample["values"].items()], empty="", indent="  "
+            )
+    return 0 if all(t["same"] for t in found) else 1
+
+
 def rejects(options: argparse.Namespace) -> int:
-    found = find_client(options.url, options.token).rejects(options.feed, limit=options.limit)
+    client = find_client(options.url, options.token)
+    if options.to_file:
+        return _to_file(client, options.feed, options.to_file)
+    found = client.rejects(options.feed, limit=options.limit)
     if options.json:
         return show.as_json(found)
     for reject in found:
@@ -141,4 +198,19 @@ def rejects(options: argparse.Namespace) -> int:
         print(f"  {reject['record']}")
     if not found:
         print("No rejects.")
+    else:
+        print(f"\nMend the definition or the source, then `reed replay {options.feed}`.")
+    return 0
+
+
+def _to_file(client: Client, feed: str, path: str) -> int:
+    """All of them, a JSON object a line: what it is and why, and the record as it came."""
+    count, before = 0, None
+    with open(path, "w", encoding="utf-8") as file:
+        while part := client.rejects(feed, before=before, limit=1000):
+            for reject in part:
+                facts = {k: v for k, v in reject.items() if k != "record"}
+                file.write(json.dumps(facts, ensure_ascii=False)[:-1] + f', "record": {reject["record"]}}}\n')
+            count, before = count + len(part), part[-1]["id"]
+    print(f"{show.plural(count, 'reject')} written to {path}.")
     return 0

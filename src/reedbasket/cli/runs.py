@@ -23,7 +23,7 @@ _LINE_SECONDS = 2.0
 
 def run(options: argparse.Namespace) -> int:
     client = find_client(options.url, options.token)
-    asked = client.ask_run(options.feed, wait_seconds=_WAIT_SECONDS if options.wait else 0)
+    asked = client.ask_run(options.feed, wait_seconds=_WAIT_SECONDS if options.wait else 0, accept=options.accept)
     if options.no_wait:
         if options.json:
             return show.as_json(asked)
@@ -34,6 +34,18 @@ def run(options: argparse.Namespace) -> int:
             asked = client.run(asked["id"], wait_seconds=_WAIT_SECONDS)
         return _ended(asked, options.json)
     return _watch(client, asked["id"], False)
+
+
+def replay(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    before = client.rejects(options.feed, limit=1)
+    if not before:
+        print("No rejects to replay.")
+        return 0
+    asked = client.ask_run(options.feed, wait_seconds=_WAIT_SECONDS, again=True)
+    while asked["outcome"] in _ACTIVE:
+        asked = client.run(asked["id"], wait_seconds=_WAIT_SECONDS)
+    return _ended(asked, options.json)
 
 
 def watch(options: argparse.Namespace) -> int:

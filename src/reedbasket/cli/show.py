@@ -51,17 +51,26 @@ def width() -> int:
     return shutil.get_terminal_size().columns if sys.stdout.isatty() or "COLUMNS" in os.environ else _PIPED_WIDTH
 
 
-def table(columns: Sequence[str], rows: Sequence[Sequence[Any]], *, empty: str, right: Sequence[str] = ()) -> None:
-    """A table that fits the terminal, or a sentence where there is nothing. right: the columns of figures.
+def table(
+    columns: Sequence[str],
+    rows: Sequence[Sequence[Any]],
+    *,
+    empty: str,
+    right: Sequence[str] = (),
+    widest: int = _WIDEST_CELL,
+    indent: str = "",
+) -> None:
+    """widest: where a cell is cut. A table that fits the terminal, or a sentence where there is nothing. right: the columns of figures.
 
     Columns are shown whole or not at all: those that do not fit are named below, never squeezed to a letter.
     """
     if not rows:
-        print(empty)
+        if empty:
+            print(empty)
         return
-    cells = [[_cut(c.text if isinstance(c, Coloured) else cell(c)) for c in row] for row in rows]
+    cells = [[_cut(c.text if isinstance(c, Coloured) else cell(c), widest) for c in row] for row in rows]
     widths = [max(_cells(name), *(_cells(row[i]) for row in cells)) for i, name in enumerate(columns)]
-    shown, used = 0, 0
+    shown, used = 0, len(indent)
     for size in widths:
         used += size + (len(_GAP) if shown else 0)
         if used > width() and shown:
@@ -69,7 +78,7 @@ def table(columns: Sequence[str], rows: Sequence[Sequence[Any]], *, empty: str, 
         shown += 1
     live = is_live()
     bold = "\033[1m{}\033[0m" if live else "{}"
-    print(_GAP.join(bold.format(_pad(n, widths[i], n in right)) for i, n in enumerate(columns[:shown])).rstrip())
+    print(indent + _GAP.join(bold.format(_pad(n, widths[i], n in right)) for i, n in enumerate(columns[:shown])).rstrip())
     for row, texts in zip(rows, cells):
         line = []
         for i, text in enumerate(texts[:shown]):
@@ -78,13 +87,13 @@ def table(columns: Sequence[str], rows: Sequence[Sequence[Any]], *, empty: str, 
             if live and isinstance(item, Coloured) and item.colour:
                 padded = f"\033[{_COLOURS[item.colour]}m{padded}\033[0m"
             line.append(padded)
-        print(_GAP.join(line).rstrip())
+        print(indent + _GAP.join(line).rstrip())
     if shown < len(columns):
         print(f"… {plural(len(columns) - shown, 'more column')} beyond this width: {', '.join(columns[shown:])}")
 
 
-def _cut(text: str) -> str:
-    return text if len(text) <= _WIDEST_CELL else text[: _WIDEST_CELL - 1] + "…"
+def _cut(text: str, widest: int) -> str:
+    return text if len(text) <= widest else text[: widest - 1] + "…"
 
 
 def _cells(text: str) -> int:

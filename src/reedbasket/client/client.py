@@ -17,6 +17,7 @@ if TYPE_CHECKING:
 # For connecting and for every read. The service itself answers a waiting call after 55 seconds at the latest, and a
 # stream says something every 10.
 _QUIET_SECONDS = 90.0
+_PATIENT_SECONDS = 3600.0
 
 
 class Client:
@@ -78,14 +79,26 @@ class Client:
     def ledger(self, feed: str, *, limit: int = 200) -> list[wire.LedgerLine]:
         return self._call("GET", f"/api/v1/feeds/{_part(feed)}/ledger", query={"limit": limit})
 
-    def rejects(self, feed: str, *, limit: int = 200) -> list[wire.Reject]:
-        return self._call("GET", f"/api/v1/feeds/{_part(feed)}/rejects", query={"limit": limit})
+    def rejects(self, feed: str, *, before: int | None = None, limit: int = 200) -> list[wire.Reject]:
+        """The latest first, with id < before."""
+        return self._call("GET", f"/api/v1/feeds/{_part(feed)}/rejects", query={"before": before, "limit": limit})
+
+    def drift(self, feed: str, *, limit: int = 200) -> list[wire.Drift]:
+        return self._call("GET", f"/api/v1/feeds/{_part(feed)}/drift", query={"limit": limit})
+
+    def verify(self, feed: str, *, table: str | None = None, deep: bool = False) -> list[wire.VerifiedTable]:
+        """Reads the source from the beginning, and so may take as long as a first load."""
+        return self._call("POST", f"/api/v1/feeds/{_part(feed)}/verify", body={"table": table, "deep": deep}, patient=True)
 
     # Runs
 
-    def ask_run(self, feed: str, *, wait_seconds: float = 0) -> wire.Run:
-        """Run a feed. With wait_seconds (at most 55) the answer comes when it ended, or after so long."""
-        return self._call("POST", "/api/v1/runs", body={"feed": feed, "wait_seconds": wait_seconds})
+    def ask_run(self, feed: str, *, wait_seconds: float = 0, accept: bool = False, again: bool = False) -> wire.Run:
+        """Run a feed. With wait_seconds (at most 55) the answer comes when it ended, or after so long.
+
+        accept: let go what a change of writing cannot keep. again: replay the feed's rejects in place of asking the source.
+        """
+        body = {"feed": feed, "wait_seconds": wait_seconds, "accept": accept, "again": again}
+        return self._call("POST", "/api/v1/runs", body=body)
 
     def runs(self, *, feed: str | None = None, before: int | None = None, limit: int = 50) -> list[wire.Run]:
         return self._call("GET", "/api/v1/runs", query={"feed": feed, "before": before, "limit": limit})
@@ -133,12 +146,21 @@ class Client:
         path = f"/api/v1/warehouses/{_part(warehouse)}/tables/{_part(table)}/rows"
         return self._call("GET", path, query={"limit": limit, "offset": offset})
 
+    def check(self, warehouse: str) -> list[wire.CheckStep]:
+        return self._call("POST", f"/api/v1/warehouses/{_part(warehouse)}/check")
+
+    def profile(self, warehouse: str, table: str) -> wire.Profile:
+        return self._call("GET", f"/api/v1/warehouses/{_part(warehouse)}/tables/{_part(table)}/profile", patient=True)
+
     def query(self, warehouse: str, sql: str, *, limit: int = 200, seconds: float = 10) -> wire.Rows:
         body = {"sql": sql, "limit": limit, "seconds": seconds}
         return self._call("POST", f"/api/v1/warehouses/{_part(warehouse)}/query", body=body)
 
-    def _call(self, method: str, path: str, *, query: Mapping[str, Any] | None = None, body: Any = None) -> Any:
-        answer = self._send(method, path, query=query, body=body)
+    def _call(
+        self, method: str, path: str, *, query: Mapping[str, Any] | None = None, body: Any = None, patient: bool = False
+    ) -> Any:
+        """patient: the answer may take as long as reading a whole source."""
+        answer = self._send(method, path, query=query, body=body, seconds=_PATIENT_SECONDS if patient else _QUIET_SECONDS)
         try:
             text = answer.read()
         except (OSError, http.client.HTTPException) as error:
@@ -146,7 +168,13 @@ class Client:
         return json.loads(text) if text else None
 
     def _send(
-        self, method: str, path: str, *, query: Mapping[str, Any] | None = None, body: Any = None
+        self,
+        method: str,
+        path: str,
+        *,
+        query: Mapping[str, Any] | None = None,
+        body: Any = None,
+        seconds: float = _QUIET_SECONDS,
     ) -> http.client.HTTPResponse:
         """A connection of its own for each call, so that threads may share a client."""
         asked = {k: v for k, v in (query or {}).items() if v is not None}
@@ -158,7 +186,7 @@ class Client:
             raw, headers["content-type"] = json.dumps(body).encode(), "application/json"
         kind = http.client.HTTPSConnection if address.scheme == "https" else http.client.HTTPConnection
         try:
-            connection = kind(address.hostname or "", address.port, timeout=_QUIET_SECONDS)
+            connection = kind(address.hostname or "", address.port, timeout=seconds)
             connection.request(method, target, raw, {**headers, "connection": "close"})
             answer = connection.getresponse()
         except (OSError, http.client.HTTPException, ValueError) as error:

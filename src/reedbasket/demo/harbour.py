@@ -94,6 +94,20 @@ class Harbour:
             self._next_booking += 1
         return f"booking {booking['booking_id']} was added with the fare 'free'"
 
+    def vessel_inspected(self) -> str:
+        """A field that no vessel had before."""
+        with self._lock:
+            vessel = self._tables["vessels"].pop(0)
+            now = time_text(self.now())
+            self._tables["vessels"].append({**vessel, "hull": {"inspected_on": now[:10], "sound": True}, "updated_at": now})
+        return f"vessel {vessel['vessel_id']} was inspected; it has a `hull` from now on"
+
+    def vessel_sold(self) -> str:
+        """Gone without a word: only a complete read shows it."""
+        with self._lock:
+            vessel = self._tables["vessels"].pop(2)
+        return f"vessel {vessel['vessel_id']} was sold, and is listed no more"
+
     def busy(self) -> str:
         self.busy_left = 2
         return "the next 2 requests are answered 429 with Retry-After: 1"
@@ -126,6 +140,8 @@ def create_harbour(token: str) -> Flask:
         "bookings_added": harbour.bookings_added,
         "sailing_delayed": harbour.sailing_delayed,
         "odd_record": harbour.odd_record,
+        "vessel_inspected": harbour.vessel_inspected,
+        "vessel_sold": harbour.vessel_sold,
         "busy": harbour.busy,
         "down": harbour.down,
     }

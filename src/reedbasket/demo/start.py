@@ -142,6 +142,8 @@ Try next, in another terminal:
   {prefix}{reed} demo happen sailing_delayed  a sailing is delayed
   {prefix}{reed} run harbour                  exactly these three
   {prefix}{reed} ledger harbour               a line per load
+  {prefix}{reed} run harbour-analysis         the same source into DuckDB: mirrored, with history, columns worked on
+  {prefix}{reed} verify harbour --deep        the source once more, compared with the warehouse
   {prefix}{reed} sql marsh "select status, count(*) from sailings group by status"
 
 Ctrl-C stops everything."""

@@ -122,10 +122,12 @@ class Worker:
             version=asked["feed_version"],
             started=datetime.now(UTC),
             accept=asked["accept"],
+            again=asked["again"],
         )
         runs.keep_order(store, run, order.model_dump_json(by_alias=True))
         listener.begin(order)
         self._catch_up(order.warehouse.warehouse, order.feed, open_warehouse(order.warehouse, store.folder, self._reveal))
+        again, replayed = journal.rejects_to_replay(store, order.feed) if order.again else (None, [])
         pacer = StorePacer(store, order.source, order.pace, order.timeouts.request)
         result = run_feed(
             order,
@@ -135,7 +137,10 @@ class Worker:
             listener=listener,
             stop=self._stop,
             clock=lambda: datetime.now(UTC),
+            again=again,
         )
+        if result.outcome is RunOutcome.SUCCEEDED:
+            journal.forget_rejects(store, replayed, run)
         return result.outcome, result.error
 
     def _reveal(self, name: str) -> str:

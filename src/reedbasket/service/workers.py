@@ -80,9 +80,9 @@ class Workers:
         for run, _, _ in runs.running(self._store):
             self._interrupted(run, "the service was stopped")
 
-    def ask(self, feed: str, feed_version: int) -> int:
+    def ask(self, feed: str, feed_version: int, *, accept: bool = False, again: bool = False) -> int:
         """Queue a run and hand it out if a worker is free. Raises Conflict."""
-        run = runs.ask(self._store, feed, feed_version)
+        run = runs.ask(self._store, feed, feed_version, accept=accept, again=again)
         self.dispatch()
         self.signal.tell()
         return run

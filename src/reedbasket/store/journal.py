@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Sequence
+from decimal import Decimal
 from typing import Any
 
 from ..core.load import LedgerLine
@@ -104,14 +105,39 @@ def keep_rejects(connection: sqlite3.Connection, feed: str, run: int, table: str
     )
 
 
-def read_rejects(store: Store, feed: str, *, limit: int = 200) -> list[dict[str, Any]]:
-    """The latest first (wire.Reject)."""
+def read_rejects(store: Store, feed: str, *, before: int | None = None, limit: int = 200) -> list[dict[str, Any]]:
+    """The latest first (wire.Reject), with id < before."""
     rows = store.connection.execute(
         """select id, feed, source_table, run, at, code, message, field, record, times from reject
-           where feed = ? order by id desc limit ?""",
-        (feed, limit),
+           where feed = ? and (? is null or id < ?) order by id desc limit ?""",
+        (feed, before, before, limit),
     )
     return [dict(r) for r in rows]
+
+
+def rejects_to_replay(store: Store, feed: str) -> tuple[dict[str, list[dict[str, Any]]], list[int]]:
+    """({table: records, the oldest first}, their ids). Members of a list that were no objects cannot be replayed."""
+    found: dict[str, list[dict[str, Any]]] = {}
+    ids = []
+    rows = store.connection.execute(
+        "select id, source_table, record from reject where feed = ? and code <> 'record.not_an_object' order by id", (feed,)
+    )
+    for row in rows:
+        # As a source's body is read: whole numbers and decimals of any size stay exact.
+        found.setdefault(row["source_table"], []).append(json.loads(row["record"], parse_float=_exact_number))
+        ids.append(row["id"])
+    return found, ids
+
+
+def _exact_number(text: str) -> float | Decimal:
+    number = float(text)
+    return number if repr(number) == text or Decimal(repr(number)) == Decimal(text) else Decimal(text)
+
+
+def forget_rejects(store: Store, ids: Sequence[int], run: int) -> None:
+    """Those that a replay loaded; what it rejected again carries its number now, and stays."""
+    with store.transaction() as connection:
+        connection.executemany("delete from reject where id = ? and run <> ?", [(i, run) for i in ids])
 
 
 def count_rejects(store: Store, feed: str) -> int:

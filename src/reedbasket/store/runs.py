@@ -14,14 +14,17 @@ from .database import Store, now_text
 _COUNTS = ("read", "staged", "loaded", "repeated", "held_back", "rejected", "unchanged", "filtered", "requests", "source_bytes")
 
 
-def ask(store: Store, feed: str, feed_version: int, resumes: int | None = None, *, accept: bool = False) -> int:
+def ask(
+    store: Store, feed: str, feed_version: int, resumes: int | None = None, *, accept: bool = False, again: bool = False
+) -> int:
     """Queue a run: its id. Raises Conflict while another run of the feed is queued or running."""
     try:
         with store.transaction() as connection:
             made = connection.execute(
-                """insert into run (feed, feed_version, outcome, requested_at, resumes, accept)
-                   values (?, ?, 'queued', ?, ?, ? or coalesce((select accept from run where id = ?), 0))""",
-                (feed, feed_version, now_text(), resumes, accept, resumes),
+                """insert into run (feed, feed_version, outcome, requested_at, resumes, accept, again)
+                   values (?, ?, 'queued', ?, ?, ? or coalesce((select accept from run where id = ?), 0),
+                           ? or coalesce((select again from run where id = ?), 0))""",
+                (feed, feed_version, now_text(), resumes, accept, resumes, again, resumes),
             )
             assert made.lastrowid is not None
             return made.lastrowid
@@ -159,6 +162,7 @@ def _shown(store: Store, row: sqlite3.Row) -> dict[str, Any]:
         "ended_at": row["ended_at"],
         "resumes": row["resumes"],
         "accept": bool(row["accept"]),
+        "again": bool(row["again"]),
         "error": json.loads(row["error"]) if row["error"] else None,
         "totals": {count: sum(t.get(count, 0) for t in tables) for count in _COUNTS},
         "tables": tables,

@@ -200,6 +200,9 @@ class Engine(ABC):
     def staged(self, name: str) -> None:  # noqa: B027  # most engines want nothing
         """A stage is complete: what the engine wants to know of it before it plans statements."""
 
+    def index_stage(self, name: str, key: Sequence[str]) -> None:  # noqa: B027  # most engines join by hashing
+        """Before statements that look up the stage's rows one by one."""
+
     @abstractmethod
     def merge(self, merge: Merge) -> tuple[int, int]:
         """(inserted, updated); equal rows stay untouched, with their load and time."""

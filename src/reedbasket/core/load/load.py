@@ -14,10 +14,11 @@ from ..shape.layout import Family, TableLayout
 from ..shape.structure import ColumnShape
 from . import modes, service_tables
 from .along import bring_along
+from .compare import differences
 from .engine import AT, DELETED_AT, LOAD, PARENT, POSITION, SINCE, UNTIL, Counts, Engine, Stamp, rfc3339
 from .ledger import LedgerLine
 from .stage import Stage, bring_up, system_columns
-from .warehouse import LoadTarget, Position, TableState
+from .warehouse import Differences, LoadTarget, Position, TableState
 
 # Hashes of keys held to see whether one repeats; half a million take about 40 MB.
 _MOST_KEYS_HELD = 500_000
@@ -62,7 +63,7 @@ class EngineLoad:
         self._repeated = not engine.notes_keys
         self._spared: list[TableBatch] = []
         self._gone: list[TableBatch] = []
-        builds = target.link == "key" and (state is None or target.write == "replace")
+        builds = target.link == "key" and (state is None or (target.write == "replace" and not target.again))
         self._new_beside = beside if builds else None
         self._beside = beside() if builds and beside else None
         self.staged_rows = 0
@@ -94,6 +95,19 @@ class EngineLoad:
 
     def gone(self, keys: TableBatch) -> None:
         self._gone.append(keys)
+
+    def differences(self, family: Family, *, deep: bool, samples: int) -> Differences:
+        engine = self._engine
+        with engine.translated(f"comparing {self._target.table} in"):
+            for layout in family.tables:
+                self._stage.prepare(family, layout)
+            engine.begin()
+            try:
+                if family.key:
+                    modes.drop_superseded(engine, self._stage, family)
+                return differences(engine, self._stage, family, deep=deep, samples=samples)
+            finally:
+                engine.rollback()
 
     def commit(self, family: Family, structure: dict[str, Any], position: Position, now: datetime) -> list[LedgerLine]:
         engine, target = self._engine, self._target
@@ -167,14 +181,14 @@ class EngineLoad:
         for layout in family.tables:
             stage.prepare(family, layout)
             self._ensure(family, layout)
-        if self._state is not None and target.write != "replace":
+        if self._state is not None and target.write != "replace" and not target.again:
             self.notes += bring_along(engine, family, target, self._state, stamps[0])
-        if target.write in ("append", "replace") or not family.key:
+        if target.write == "append" or not family.key or (target.write == "replace" and not target.again):
             counts = []
             by_row = target.link == "row"
             for layout, stamp in zip(family.tables, stamps):
                 removed = 0
-                if target.write == "replace":
+                if target.write == "replace" and not target.again:
                     # A keyed replace is built beside; without a key the old rows make room here, in the same transaction.
                     removed = engine.run(f"delete from {engine.table(layout.name)}")
                 done = modes.append(engine, stage, family, layout, stamp, stamps[0].load, rows_linked=by_row)
@@ -184,6 +198,10 @@ class EngineLoad:
         # Rows marked while the feed still said so are found again all the same.
         marks = "_rb_deleted_at" in (engine.columns(family.root.name) or {})
         superseded = modes.drop_superseded(engine, stage, family) if self._repeated else {}
+        if target.again:
+            current = "t._rb_until is null" if self._history else "true"
+            for name, old in modes.drop_outdated(engine, stage, family, engine.table(family.root.name), current).items():
+                superseded[name] = superseded.get(name, 0) + old
         gone = self._gone_keys(family, marks)
         writing = modes.KeyedWrite(engine, stage, family, stamps, self._history, target.deletes, marks, gone)
         counts = writing.write()
@@ -194,7 +212,7 @@ class EngineLoad:
         return counts
 
     def _gone_keys(self, family: Family, marks: bool) -> str | None:
-        if self._target.deletes == "ignore":
+        if self._target.deletes == "ignore" or self._target.again:
             return None
         if self._gone:
             return self._temp_keys("rb_gone", family, self._gone)

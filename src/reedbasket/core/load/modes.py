@@ -231,6 +231,9 @@ def find_gone(engine: Engine, stage: Stage, family: Family, spared: str | None, 
     """After a complete read: the keys that the table holds and the source no longer shows, in a temp table; None for none."""
     staged, root = stage.prepare(family, family.root), engine.table(family.root.name)
     keys = engine.listed(family.key, "t")
+    engine.index_stage(staged, family.key)
+    if spared:
+        engine.index_stage(spared, family.key)
     current = " and t._rb_until is null" if history else (" and t._rb_deleted_at is null" if marks else "")
     kept = f" and not exists (select 1 from {spared} as g where {engine.matching(family.key, 't', 'g')})" if spared else ""
     engine.run(
@@ -242,3 +245,21 @@ def find_gone(engine: Engine, stage: Stage, family: Family, spared: str | None, 
         return gone
     engine.run(f"drop table {gone}")
     return None
+
+
+def drop_outdated(engine: Engine, stage: Stage, family: Family, table: str, current: str = "true") -> dict[str, int]:
+    """Take out of the stage what is older, by the cursor, than the row of its key that a table (as SQL) holds already."""
+    if not family.newest_by:
+        return {}
+    newest = engine.quote(family.newest_by)
+    engine.run(
+        f"""create temp table rb_outdated as select s._rb_owner from {stage.prepare(family, family.root)} as s
+            join {table} as t on {engine.matching(family.key, "t", "s")} where {current}
+            and (t.{newest} > s.{newest} or (s.{newest} is null and t.{newest} is not null))"""
+    )
+    dropped = {
+        layout.name: engine.delete_matching(stage.prepare(family, layout), f"{engine.temp}rb_outdated", ["_rb_owner"])
+        for layout in family.tables
+    }
+    engine.run(f"drop table {engine.temp}rb_outdated")
+    return dropped

@@ -49,7 +49,8 @@ class LoadTarget:
     """Where one table of a feed goes and how. key: source fields; empty for none.
 
     deletes: what becomes of rows that the source no longer has. complete: the load will hold everything the source shows,
-    so that what is not in it has gone.
+    so that what is not in it has gone. again: records that were rejected before come once more; they are merged, or appended
+    where there is no key, never over a newer version, and nothing else of the table changes.
     """
 
     run: int
@@ -62,6 +63,23 @@ class LoadTarget:
     link: Link
     deletes: Deletes = "apply"
     complete: bool = False
+    again: bool = False
+
+
+@dataclass(frozen=True)
+class Differences:
+    """What a staged read of the source and the table do not have in common.
+
+    source, warehouse: rows there, current ones without marked. only_source, only_warehouse, differing: how many keys; None
+    where there is no key to tell rows by. samples: the first of each, [(what, key, {column: (source's, warehouse's)})].
+    """
+
+    source: int
+    warehouse: int
+    only_source: int | None
+    only_warehouse: int | None
+    differing: int | None
+    samples: list[tuple[str, tuple[Any, ...], dict[str, tuple[Any, Any]]]]
 
 
 @dataclass(frozen=True)
@@ -116,6 +134,9 @@ class Load(Protocol):
         structure: what to keep beside the cursor (TableShape.to_data). Raises CursorMoved where another run committed
         meanwhile, TableNotOurs, NotReconciled, WarehouseBusy, WarehouseError; then nothing of the load is in the warehouse.
         """
+
+    def differences(self, family: Family, *, deep: bool, samples: int) -> Differences:
+        """What is staged against what the table holds; nothing is written. deep: values too, not only keys."""
 
     def close(self) -> None:
         """Drop what is staged and not committed."""

@@ -7,5 +7,16 @@ from .events import Listener, RunOutcome, TableProgress
 from .feed import RunResult, run_feed
 from .order import RunOrder, resolve
 from .plan import plan_feed
+from .verify import verify_feed
 
-__all__ = ["Listener", "RunOrder", "RunOutcome", "RunResult", "TableProgress", "plan_feed", "resolve", "run_feed"]
+__all__ = [
+    "Listener",
+    "RunOrder",
+    "RunOutcome",
+    "RunResult",
+    "TableProgress",
+    "plan_feed",
+    "resolve",
+    "run_feed",
+    "verify_feed",
+]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
@@ -48,8 +48,10 @@ def run_feed(
     listener: Listener,
     stop: threading.Event,
     clock: Callable[[], datetime],
+    again: Mapping[str, Sequence[dict[str, Any]]] | None = None,
 ) -> RunResult:
-    """Run every table of the order. reveal: the value of a secret by name. Raises nothing but defects of ours."""
+    """Run every table of the order. reveal: the value of a secret by name. again: {table: records} that were rejected before,
+    taken in place of the source's. Raises nothing but defects of ours."""
     progresses = [TableProgress(t.name, t.target) for t in order.tables]
     mask = Mask()
     try:
@@ -60,7 +62,7 @@ def run_feed(
             listener.log(
                 "info", "table.ignored", f"offered by the connector, not part of this feed: {', '.join(order.ignored)}"
             )
-        first = _run_tables(order, progresses, values, mask, folder, reveal, pacer, listener, stop, clock)
+        first = _run_tables(order, progresses, values, mask, folder, reveal, pacer, listener, stop, clock, again)
     except errors.ReedError as error:
         first = mask.error(error)
         listener.log("error", first.code, str(first))
@@ -88,6 +90,7 @@ def _run_tables(
     listener: Listener,
     stop: threading.Event,
     clock: Callable[[], datetime],
+    again: Mapping[str, Sequence[dict[str, Any]]] | None,
 ) -> errors.ReedError | None:
     """The first error, after which the tables that do not depend on it still ran."""
     first: errors.ReedError | None = None
@@ -98,6 +101,8 @@ def _run_tables(
     warehouse = open_warehouse(order.warehouse, folder, reveal)
     try:
         for table, progress in zip(order.tables, progresses):
+            if again is not None and not again.get(table.name):
+                continue
             sender = Sender(
                 timeouts=order.timeouts,
                 retry=order.retry,
@@ -109,7 +114,19 @@ def _run_tables(
             )
             began = time.monotonic()
             try:
-                TableRun(order, table, warehouse, sender, values, hash_key, listener, stop, clock, progress).run()
+                TableRun(
+                    order,
+                    table,
+                    warehouse,
+                    sender,
+                    values,
+                    hash_key,
+                    listener,
+                    stop,
+                    clock,
+                    progress,
+                    again[table.name] if again else None,
+                ).run()
                 _summary(listener, progress)
             except errors.ReedError as error:
                 mask.error(error)

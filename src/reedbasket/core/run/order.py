@@ -77,6 +77,7 @@ class RunOrder(Model):
     stop_after: int | None = None
     hash_with: str = "column-hash"
     accept: bool = False
+    again: bool = False
 
     def values(self, revealed: dict[str, str]) -> dict[str, Any]:
         """What templates may name, flat; `revealed` holds the secrets by setting."""
@@ -89,9 +90,11 @@ class RunOrder(Model):
         }
 
 
-def resolve(basket: Basket, feed: str, *, run: int, version: int, started: datetime, accept: bool = False) -> RunOrder:
-    """The order for one run of a feed. accept: what a change of writing cannot keep may go. Raises NotFound for a feed that
-    is not there."""
+def resolve(
+    basket: Basket, feed: str, *, run: int, version: int, started: datetime, accept: bool = False, again: bool = False
+) -> RunOrder:
+    """The order for one run of a feed. accept: what a change of writing cannot keep may go. again: rejects are replayed, the
+    source is not asked. Raises NotFound for a feed that is not there."""
     definition = basket.feeds.get(feed)
     if definition is None:
         raise NotFound(
@@ -154,6 +157,7 @@ def resolve(basket: Basket, feed: str, *, run: int, version: int, started: datet
         stop_after=definition.stop_after,
         hash_with=definition.hash_with,
         accept=accept,
+        again=again,
     )
 
 

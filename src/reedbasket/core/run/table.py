@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -82,7 +82,10 @@ class TableRun:
         stop: threading.Event,
         clock: Callable[[], datetime],
         progress: TableProgress,
+        again: Sequence[dict[str, Any]] | None = None,
     ) -> None:
+        """again: records that were rejected before, to be taken in place of the source's."""
+        self._again = again
         self._order = order
         self._table = table
         self._warehouse = warehouse
@@ -107,11 +110,11 @@ class TableRun:
             self._log("info", "table.brought_along", step)
         for loss in change.losses:
             self._log("warning", "table.not_kept", f"let go, as accepted: {loss}")
-        tracker = tracker_for(order, table, state, change, self._values)
+        tracker = tracker_for(order, table, state, change, self._values) if self._again is None else None
         if tracker:
             self._values = self._values | {"cursor.from": tracker.request_from}
             self._cursor_from = self.progress.cursor_from = tracker.from_text
-        self._compare = self._comparer(state, change)
+        self._compare = self._comparer(state, change) if self._again is None else None
         self._shaper = shaper_for(order, table, state)
         self._columns = ColumnWork(self._shaper.rules, self._hash_key, nul_in_text=self._warehouse.nul_in_text)
         self._tracker, self._change = tracker, change
@@ -120,7 +123,8 @@ class TableRun:
         self._phase("reading")
         began = time.monotonic()
         try:
-            with Feeder(reader.chunks(), f"{order.feed}.{table.name}") as feeder:
+            chunks = reader.chunks() if self._again is None else iter([Chunk(list(self._again), 0, [])])
+            with Feeder(chunks, f"{order.feed}.{table.name}") as feeder:
                 self._feeder = feeder
                 for chunk in _gathered(feeder):
                     self.progress.seconds = time.monotonic() - began
@@ -205,7 +209,7 @@ class TableRun:
         self._listener.rejects(self._table.name, rejects)
         if self._compare:
             self._compare.retry(reject.record for reject in rejects)
-        if self._table.complete and self._table.write in ("mirror", "history"):
+        if self._complete and self._table.write in ("mirror", "history"):
             keys = rejected_keys(worked.family, self._shaper, self._table.key, [r.record for r in rejects])
             if keys is not None:
                 self._load.spare(keys)
@@ -263,9 +267,9 @@ class TableRun:
             or self._since.rejected
             or gone
             or structure_moved
-            or self._change.needed
+            or (self._change.needed and self._again is None)
             or (self._since.unchanged and self._compare and not self._compare.compared)
-            or (self._table.complete and self._table.write in ("replace", "mirror", "history") and not self._compare)
+            or (self._complete and self._table.write in ("replace", "mirror", "history") and not self._compare)
         ):
             self._commit()
         self._phase("done")
@@ -323,7 +327,7 @@ class TableRun:
     def _target(self) -> LoadTarget:
         order, table = self._order, self._table
         # A compare says by itself what has gone, once it has something to compare with.
-        complete = table.complete and not (self._compare and self._compare.compared)
+        complete = self._complete and not (self._compare and self._compare.compared)
         return LoadTarget(
             order.run,
             order.feed,
@@ -335,7 +339,12 @@ class TableRun:
             table.link,
             table.deletes,
             complete,
+            self._again is not None,
         )
+
+    @property
+    def _complete(self) -> bool:
+        return self._table.complete and self._again is None
 
     def _filled_base(self) -> str:
         return template.fill(self._order.base, self._values) or ""

@@ -10,16 +10,25 @@ from pydantic import Field
 
 from ... import wire
 from ...core.errors import NotFound
-from ...core.run import plan_feed, resolve
+from ...core.run import plan_feed, resolve, verify_feed
 from ...core.spec import Basket
 from ...store import definitions, journal, runs, secrets
 from ...store.pace import StorePacer
-from ..operations import Query
+from ..operations import Body, Query
 from .shared import operations, parts
 
 
 class Limit(Query):
     limit: Annotated[int, Field(ge=1, le=1000)] = 200
+
+
+class RejectsPart(Limit):
+    before: Annotated[int, Field(ge=1, le=2**53, description="only those with a smaller id")] | None = None
+
+
+class Verify(Body):
+    table: Annotated[str | None, Field(description="only this one of the feed's tables")] = None
+    deep: Annotated[bool, Field(description="compare values too, not only keys")] = False
 
 
 @operations.add("GET", "/api/v1/feeds", "every feed with its state, freshness and last outcome", answer=list[wire.Feed])
@@ -82,12 +91,59 @@ def feed_ledger(feed: str, query: Limit) -> Any:
     "/api/v1/feeds/{feed}/rejects",
     "records that could not be shaped",
     answer=list[wire.Reject],
+    query=RejectsPart,
+    problems=(404,),
+)
+def feed_rejects(feed: str, query: RejectsPart) -> Any:
+    require_feed(definitions.basket(parts().store), feed)
+    return journal.read_rejects(parts().store, feed, before=query.before, limit=query.limit)
+
+
+@operations.add(
+    "GET",
+    "/api/v1/feeds/{feed}/drift",
+    "how its sources' structure differed from what was expected, newest first",
+    answer=list[wire.Drift],
     query=Limit,
     problems=(404,),
 )
-def feed_rejects(feed: str, query: Limit) -> Any:
+def feed_drift(feed: str, query: Limit) -> Any:
     require_feed(definitions.basket(parts().store), feed)
-    return journal.read_rejects(parts().store, feed, limit=query.limit)
+    return journal.read_drift(parts().store, feed, limit=query.limit)
+
+
+@operations.add(
+    "POST",
+    "/api/v1/feeds/{feed}/verify",
+    "reads the source from the beginning and compares it with the warehouse",
+    answer=list[wire.VerifiedTable],
+    body=Verify,
+    problems=(404, 409, 422, 502),
+)
+def verify(feed: str, body: Verify) -> Any:
+    store = parts().store
+    basket = definitions.basket(store)
+    require_feed(basket, feed)
+    if body.table is not None and body.table not in basket.feeds[feed].tables:
+        raise NotFound(
+            "verifying",
+            f"{feed}.{body.table}",
+            found=f"tables of the feed: {', '.join(basket.feeds[feed].tables)}",
+            mend="name one of them",
+            code="table.not_found",
+        )
+    version = definitions.feed_version(store, feed)
+    order = resolve(basket, feed, run=0, version=version, started=datetime.now(UTC))
+    found = verify_feed(
+        order,
+        deep=body.deep,
+        only=body.table,
+        reveal=lambda name: secrets.reveal(store, name),
+        folder=store.folder,
+        pacer=StorePacer(store, order.source, order.pace, order.timeouts.request),
+        stop=threading.Event(),
+    )
+    return [table.as_dict() for table in found]
 
 
 def require_feed(basket: Basket, feed: str) -> None:

@@ -26,6 +26,8 @@ _LINES_AT_ONCE = 500
 
 class AskRun(Body):
     feed: str
+    accept: Annotated[bool, Field(description="let go what a change of writing cannot keep; `plan` names it")] = False
+    again: Annotated[bool, Field(description="take the feed's rejects once more, in place of the source's records")] = False
     wait_seconds: Annotated[float, Field(ge=0, le=55, description="answer when the run ended, or after so long")] = 0
 
 
@@ -53,7 +55,7 @@ def list_runs(query: ListRuns) -> Any:
 def ask_run(body: AskRun) -> Any:
     store = parts().store
     require_feed(definitions.basket(store), body.feed)
-    run = parts().workers.ask(body.feed, definitions.feed_version(store, body.feed))
+    run = parts().workers.ask(body.feed, definitions.feed_version(store, body.feed), accept=body.accept, again=body.again)
     return _waited(run, body.wait_seconds)
 
 

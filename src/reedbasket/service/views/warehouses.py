@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import json
+import math
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import UTC, datetime
+from decimal import Decimal
 from typing import Annotated, Any
 
 from pydantic import Field
@@ -11,6 +15,7 @@ from pydantic import Field
 from ... import wire
 from ...core.errors import NotFound
 from ...core.load import Warehouse, open_warehouse
+from ...core.load.profile import profile
 from ...core.load.warehouse import QueryResult
 from ...core.spec.model import Warehouse as WarehouseDefinition
 from ...store import definitions, secrets
@@ -76,6 +81,31 @@ def _where(warehouse: WarehouseDefinition) -> str:
     return f"{warehouse.host}:{warehouse.port}/{warehouse.database}, schema {warehouse.schema_}"
 
 
+@operations.add(
+    "POST",
+    "/api/v1/warehouses/{warehouse}/check",
+    "each step on the way to loading into it, with its result",
+    answer=list[wire.CheckStep],
+    problems=(404,),
+)
+def check_warehouse(warehouse: str) -> Any:
+    with _opened(warehouse) as found:
+        return [vars(step) for step in found.check()]
+
+
+@operations.add(
+    "GET",
+    "/api/v1/warehouses/{warehouse}/tables/{table}/profile",
+    "statistics of each column",
+    answer=wire.Profile,
+    problems=(404, 422),
+)
+def table_profile(warehouse: str, table: str) -> Any:
+    with _opened(warehouse) as found:
+        rows, columns = profile(found, table)
+        return {"table": table, "rows": rows, "columns": [column.as_dict() for column in columns]}
+
+
 @contextmanager
 def _opened(name: str) -> Iterator[Warehouse]:
     store = parts().store
@@ -109,6 +139,13 @@ def _value(value: Any) -> Any:
         return str(value)
     if isinstance(value, bytes):
         return value.hex()
-    if isinstance(value, float) and value in (float("inf"), float("-inf")):
-        return "infinity" if value > 0 else "-infinity"
-    return value
+    if isinstance(value, float) and not math.isfinite(value):
+        return "NaN" if value != value else "infinity" if value > 0 else "-infinity"
+    if isinstance(value, datetime):  # as SQLite warehouses hold it, so that all look alike
+        shown = value.astimezone(UTC) if value.tzinfo else value
+        return shown.strftime("%Y-%m-%d %H:%M:%S.%f") + ("Z" if value.tzinfo else "")
+    if isinstance(value, dict | list):
+        return json.dumps(value, ensure_ascii=False, default=str)
+    if isinstance(value, str | int | float | bool | None):
+        return value
+    return format(value, "f") if isinstance(value, Decimal) else str(value)

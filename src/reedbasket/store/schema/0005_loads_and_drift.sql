@@ -6,6 +6,8 @@ alter table ledger add column staging_seconds real not null default 0;
 alter table ledger add column committing_seconds real not null default 0;
 -- A run that may let go what a change of writing cannot keep.
 alter table run add column accept integer not null default 0;
+-- A run that takes the rejects once more in place of the source.
+alter table run add column again integer not null default 0;
 -- The history of each feed's structure: what was met that was not expected.
 create table drift (
     id           integer primary key,

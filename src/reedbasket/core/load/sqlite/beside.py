@@ -14,7 +14,7 @@ from ...shape.batch import TableBatch
 from ...shape.layout import Family, TableLayout
 from ...shape.structure import ColumnShape
 from ..engine import AT, LOAD, PARENT, POSITION, Counts, Merge, Stamp
-from ..modes import drop_superseded, newest_first
+from ..modes import drop_outdated, drop_superseded, newest_first
 from ..stage import Stage, system_columns
 from .engine import SqliteEngine
 
@@ -139,8 +139,7 @@ class SqliteBeside:
         root = engine.table(self._tables[family.root.name])
         # Rows from before the family had children may repeat a key: nobody looked then.
         self._drop_repeated(family, self._tables[family.root.name])
-        if family.newest_by:
-            self._drop_outdated(family, stage, root)
+        drop_outdated(engine, stage, family, root)
         for layout in family.tables:
             self._merge_table(family, layout, stage)
         stage.drop()
@@ -171,20 +170,6 @@ class SqliteBeside:
         names = [*(c.name for c in system_columns(family, layout)), *layout.names]
         count = engine.ask(f"select count(*) from {staged}")[0][0]
         engine.merge(Merge(staged, table, names, list(key), [n for n in names if n not in key], count, None))
-
-    def _drop_outdated(self, family: Family, stage: Stage, root: str) -> None:
-        """Take out of the stage what is older, by the cursor, than the row of its key that is there already."""
-        engine, newest = self._engine, self._engine.quote(family.newest_by or "")
-        engine.run(
-            f"""create temp table rb_outdated as select s._rb_owner from {stage.prepare(family, family.root)} as s
-                join {root} as t on {engine.matching(family.key, "t", "s")} where t.{newest} > s.{newest}
-                    or (s.{newest} is null and t.{newest} is not null)"""
-        )
-        for layout in family.tables:
-            engine.run(
-                f"delete from {stage.prepare(family, layout)} where _rb_owner in (select _rb_owner from temp.rb_outdated)"
-            )
-        engine.run("drop table temp.rb_outdated")
 
     def _clear_leftovers(self) -> None:
         """What a killed run was building."""

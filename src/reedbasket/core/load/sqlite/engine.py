@@ -173,6 +173,10 @@ class SqliteEngine(Engine):
             values.append(bindable(kind, held))
         insert_rows(self.connection, sql_name, self.listed(names), values)
 
+    def index_stage(self, name: str, key: Sequence[str]) -> None:
+        short = name.removeprefix(self.temp)
+        self.run(f"create index if not exists temp.{short}_by_key on {short} ({self.listed(key)})")
+
     def merge(self, merge: Merge) -> tuple[int, int]:
         # New rows get the row ids after the highest, so the growth of the highest is the number of rows inserted: exact,
         # and without a second join against the whole table.
