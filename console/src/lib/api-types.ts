@@ -9,6 +9,8 @@ export interface Applied {
 
 export interface AskRun {
   feed: string;
+  accept?: boolean;
+  again?: boolean;
   wait_seconds?: number;
 }
 
@@ -18,9 +20,27 @@ export interface BasketFiles {
   only_check?: boolean;
 }
 
+/** ok: null where the step was not reached. mend: ready to be pasted. */
+export interface CheckStep {
+  step: string;
+  ok: boolean | null;
+  found: string;
+  mend: string;
+}
+
 export interface Column {
   name: string;
   type: string;
+}
+
+export interface ColumnProfile {
+  name: string;
+  type: string;
+  nulls: number;
+  distinct: number;
+  min: string | null;
+  max: string | null;
+  examples: string[];
 }
 
 export interface Definition {
@@ -30,6 +50,20 @@ export interface Definition {
   data: Record<string, unknown>;
   file: string;
   applied_at: string;
+}
+
+/** One difference between the structure expected and the one met. what: table, column, type, vanished, returned. */
+export interface Drift {
+  id: number;
+  feed: string;
+  source_table: string;
+  run: number;
+  at: string;
+  what: "table" | "column" | "type" | "vanished" | "returned";
+  table: string;
+  column: string;
+  words: string;
+  ignored: boolean;
 }
 
 /** What core.errors.ReedError holds. */
@@ -170,6 +204,12 @@ export interface Problem {
   details: unknown;
 }
 
+export interface Profile {
+  table: string;
+  rows: number;
+  columns: ColumnProfile[];
+}
+
 /** record: JSON text, as received. */
 export interface Reject {
   id: number;
@@ -202,6 +242,7 @@ export interface Run {
   ended_at: string | null;
   resumes: number | null;
   accept: boolean;
+  again: boolean;
   error: ErrorFacts | null;
   totals: Totals;
   tables: TableProgress[];
@@ -278,6 +319,35 @@ export interface Totals {
   filtered: number;
   requests: number;
   source_bytes: number;
+}
+
+/** values: {column: [the source's, the warehouse's]}, those that differ. */
+export interface VerifiedSample {
+  what: string;
+  key: unknown[];
+  values: Record<string, unknown[]>;
+}
+
+/** See core.run.verify.VerifiedTable. */
+export interface VerifiedTable {
+  source_table: string;
+  table: string;
+  deep: boolean;
+  source: number;
+  warehouse: number;
+  only_source: number | null;
+  only_warehouse: number | null;
+  differing: number | null;
+  rejected: number;
+  filtered: number;
+  same: boolean;
+  samples: VerifiedSample[];
+  error: ErrorFacts | null;
+}
+
+export interface Verify {
+  table?: string | null;
+  deep?: boolean;
 }
 
 export interface Warehouse {

@@ -1,7 +1,7 @@
 // Keys and fetch functions together; components write neither.
 import { queryOptions } from "@tanstack/react-query";
 import { call } from "./api";
-import type { Feed, LedgerLine, Plan, Reject, Rows, Run, Table, Warehouse } from "./api-types";
+import type { CheckStep, Drift, Feed, LedgerLine, Plan, Profile, Reject, Rows, Run, Table, VerifiedTable, Warehouse } from "./api-types";
 
 const part = encodeURIComponent;
 
@@ -45,6 +45,17 @@ export const planQuery = (feed: string) =>
     retry: false,
   });
 
+export const driftQuery = (feed: string) =>
+  queryOptions({
+    queryKey: ["drift", feed],
+    queryFn: () => call<Drift[]>("GET", `/api/v1/feeds/${part(feed)}/drift?limit=100`),
+    refetchInterval: 5000,
+  });
+
+/** Reads the source from its beginning; made when asked for. */
+export const verifyFeed = (feed: string, deep: boolean) =>
+  call<VerifiedTable[]>("POST", `/api/v1/feeds/${part(feed)}/verify`, { deep });
+
 export const runsQuery = () =>
   queryOptions({ queryKey: ["runs"], queryFn: () => call<Run[]>("GET", "/api/v1/runs?limit=50"), refetchInterval: 3000 });
 
@@ -65,6 +76,16 @@ export const tablesQuery = (warehouse: string) =>
     refetchInterval: 5000,
   });
 
+export const profileQuery = (warehouse: string, table: string) =>
+  queryOptions({
+    queryKey: ["profile", warehouse, table],
+    queryFn: () => call<Profile>("GET", `/api/v1/warehouses/${part(warehouse)}/tables/${part(table)}/profile`),
+    staleTime: Infinity,
+    retry: false,
+  });
+
+export const checkWarehouse = (warehouse: string) => call<CheckStep[]>("POST", `/api/v1/warehouses/${part(warehouse)}/check`);
+
 export const rowsQuery = (warehouse: string, table: string, offset: number, limit: number) =>
   queryOptions({
     queryKey: ["rows", warehouse, table, offset, limit],
@@ -80,6 +101,9 @@ export const askSql = (warehouse: string, sql: string) =>
   call<Rows>("POST", `/api/v1/warehouses/${part(warehouse)}/query`, { sql, limit: 200 });
 
 export const askRun = (feed: string) => call<Run>("POST", "/api/v1/runs", { feed });
+
+/** The feed's rejects once more, in place of asking the source. */
+export const askReplay = (feed: string) => call<Run>("POST", "/api/v1/runs", { feed, again: true });
 
 export const cancelRun = (run: number) => call<Run>("POST", `/api/v1/runs/${run}/cancel`);
 

@@ -1,18 +1,21 @@
-import { useQuery } from "@tanstack/react-query";
-import { useParams } from "react-router";
-import type { LedgerLine, Reject } from "../lib/api-types";
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { useNavigate, useParams } from "react-router";
+import type { Drift, LedgerLine, Reject } from "../lib/api-types";
 import { ago, count } from "../lib/format";
-import { feedQuery, feedRunsQuery, ledgerQuery, rejectsQuery } from "../lib/queries";
+import { askReplay, driftQuery, feedQuery, feedRunsQuery, ledgerQuery, rejectsQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Grid } from "../ui/Grid";
 import { useNow } from "../ui/now";
-import { Fact, Facts, Page } from "../ui/Page";
+import { Button } from "../ui/Button";
+import { Fact, Facts, Page, Section } from "../ui/Page";
+import { Trouble } from "../ui/States";
 import { Tabs } from "../ui/Tabs";
 import { ledgerColumns } from "./ledgerColumns";
-import { Loaded } from "./Loaded";
+import { factsOf, Loaded } from "./Loaded";
 import { PlanView } from "./PlanView";
 import { RunButton } from "./RunButton";
 import { RunsGrid } from "./Runs";
+import { VerifyView } from "./VerifyView";
 
 export function Feed() {
   const { feed = "" } = useParams();
@@ -45,6 +48,8 @@ export function Feed() {
                 { id: "runs", title: "Runs", body: <FeedRuns feed={feed} /> },
                 { id: "ledger", title: "Ledger", body: <Ledger feed={feed} /> },
                 { id: "plan", title: "Plan", body: <PlanView feed={feed} /> },
+                { id: "drift", title: "Drift", body: <DriftHistory feed={feed} /> },
+                { id: "verify", title: "Verify", body: <VerifyView feed={feed} /> },
                 { id: "rejects", title: `Rejects${data.rejects ? ` (${count(data.rejects)})` : ""}`, body: <Rejects feed={feed} /> },
               ]}
             />
@@ -82,11 +87,46 @@ function Ledger({ feed }: { feed: string }) {
   );
 }
 
+function DriftHistory({ feed }: { feed: string }) {
+  const drift = useQuery(driftQuery(feed));
+  const now = useNow();
+  return (
+    <Loaded query={drift} what="the history of its structure">
+      {(found) => (
+        <Grid<Drift>
+          label="Drift"
+          rows={found}
+          id={(change) => change.id}
+          empty="No drift: the source came as it was expected, as far as it was loaded."
+          columns={[
+            { name: "When", show: (change) => ago(change.at, now), width: "14%" },
+            { name: "Run", show: (change) => change.run, end: true, width: "8%" },
+            { name: "Table", show: (change) => change.source_table, width: "16%" },
+            { name: "What", show: (change) => change.what, width: "12%" },
+            { name: "Change", show: (change) => <span title={change.words}>{change.words}</span> },
+          ]}
+        />
+      )}
+    </Loaded>
+  );
+}
+
 function Rejects({ feed }: { feed: string }) {
   const rejects = useQuery(rejectsQuery(feed));
+  const navigate = useNavigate();
+  const replay = useMutation({ mutationFn: () => askReplay(feed), onSuccess: (run) => navigate(`/runs/${run.id}`) });
   return (
     <Loaded query={rejects} what="rejects">
       {(found) => (
+        <Section>
+        {found.length > 0 && (
+          <div>
+            <Button onPress={() => replay.mutate()} isPending={replay.isPending}>
+              Replay them
+            </Button>
+          </div>
+        )}
+        {replay.isError && <Trouble facts={factsOf(replay.error)} />}
         <Grid<Reject>
           label="Rejects"
           rows={found}
@@ -101,6 +141,7 @@ function Rejects({ feed }: { feed: string }) {
             { name: "Record, as received", show: (reject) => <span title={reject.record}>{reject.record}</span>, mono: true },
           ]}
         />
+        </Section>
       )}
     </Loaded>
   );

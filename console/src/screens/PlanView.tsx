@@ -6,7 +6,7 @@ import { planQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Button } from "../ui/Button";
 import { Section } from "../ui/Page";
-import { Trouble } from "../ui/States";
+import { Hint, Trouble } from "../ui/States";
 import { Loaded } from "./Loaded";
 
 const Card = styled.article`
@@ -56,6 +56,7 @@ function TablePlan({ table }: { table: PlannedTable }) {
         <>
           <p>
             Changes by {table.by}, {table.write}
+            {table.deletes !== "" && table.deletes !== "apply" && `, deletes: ${table.deletes}`}
             {table.key.length > 0 && `, key ${table.key.join(", ")}`}
             {table.cursor_until !== null && `; from ${table.cursor_from ?? "the beginning"} until ${table.cursor_until}`}.
           </p>
@@ -64,7 +65,16 @@ function TablePlan({ table }: { table: PlannedTable }) {
             {table.requests !== null && `, ${plural(table.requests, "request")}`}
             {table.seconds !== null && `, roughly ${table.seconds} s of asking`}.
             {table.sample_rejects > 0 && ` ${count(table.sample_rejects)} of the first page would be rejected.`}
+            {table.sample_filtered > 0 && ` ${count(table.sample_filtered)} of it are left out by keep.`}
           </p>
+          {[...table.steps, ...table.drift.map((change) => `Drift: ${change.words}`)].map((words) => (
+            <p key={words}>{words}</p>
+          ))}
+          {table.losses.map((loss) => (
+            <Hint key={loss}>
+              Cannot be kept: {loss}. Run it with <code>reed run --accept</code> to let that go.
+            </Hint>
+          ))}
         </>
       )}
       <ul aria-label={`Columns of ${table.table}`}>

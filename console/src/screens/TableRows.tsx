@@ -6,7 +6,9 @@ import { count } from "../lib/format";
 import { rowsQuery, tablesQuery } from "../lib/queries";
 import { Button } from "../ui/Button";
 import { Page } from "../ui/Page";
+import { Tabs } from "../ui/Tabs";
 import { Loaded } from "./Loaded";
+import { ProfileView } from "./ProfileView";
 import { RowsGrid } from "./RowsGrid";
 
 const PAGE = 50;
@@ -19,8 +21,6 @@ const Line = styled.div`
 
 export function TableRows() {
   const { warehouse = "", table = "" } = useParams();
-  const [offset, setOffset] = useState(0);
-  const rows = useQuery(rowsQuery(warehouse, table, offset, PAGE));
   const known = useQuery(tablesQuery(warehouse)).data?.find((t) => t.name === table);
   return (
     <Page
@@ -32,10 +32,25 @@ export function TableRows() {
         </>
       }
     >
+      <Tabs
+        label="About the table"
+        items={[
+          { id: "rows", title: "Rows", body: <Rows warehouse={warehouse} table={table} /> },
+          { id: "profile", title: "Profile", body: <ProfileView warehouse={warehouse} table={table} /> },
+        ]}
+      />
+    </Page>
+  );
+}
+
+function Rows({ warehouse, table }: { warehouse: string; table: string }) {
+  const [offset, setOffset] = useState(0);
+  const rows = useQuery(rowsQuery(warehouse, table, offset, PAGE));
+  return (
       <Loaded query={rows} what="rows">
         {(found) => (
           <>
-            <RowsGrid label={`Rows of ${table}`} rows={found} height="calc(100vh - 150px)" />
+            <RowsGrid label={`Rows of ${table}`} rows={found} height="calc(100vh - 205px)" />
             <Line>
               <Button onPress={() => setOffset(Math.max(0, offset - PAGE))} isDisabled={offset === 0}>
                 Newer
@@ -50,6 +65,5 @@ export function TableRows() {
           </>
         )}
       </Loaded>
-    </Page>
   );
 }

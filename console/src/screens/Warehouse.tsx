@@ -6,6 +6,7 @@ import { tablesQuery } from "../lib/queries";
 import { Grid } from "../ui/Grid";
 import { useNow } from "../ui/now";
 import { Page, Section } from "../ui/Page";
+import { CheckView } from "./CheckView";
 import { Loaded } from "./Loaded";
 import { SqlBox } from "./SqlBox";
 
@@ -33,6 +34,7 @@ export function Warehouse() {
                 { name: "Loaded", show: (table) => (table.loaded_at ? ago(table.loaded_at, now) : ""), width: "18%" },
               ]}
             />
+            <CheckView warehouse={warehouse} />
             <Section>
               <h2>Ask with SQL</h2>
               <SqlBox warehouse={warehouse} first={found[0] ? `select * from ${found[0].name} limit 20` : "select 1"} />

@@ -10,7 +10,7 @@ const figure = (name: string, read: (line: LedgerLine) => number): GridColumn<Le
 
 /** Counts that are seldom anything but 0: named only where they are. */
 const others = (line: LedgerLine): string =>
-  (["superseded", "deleted", "removed"] as const)
+  (["superseded", "deleted", "removed", "repeated", "filtered"] as const)
     .filter((name) => line[name] > 0)
     .map((name) => `${count(line[name])} ${name}`)
     .join(", ");

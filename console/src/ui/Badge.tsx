@@ -3,6 +3,9 @@ import styled from "styled-components";
 const tones: Record<string, "good" | "bad" | "warn" | "busy" | "plain"> = {
   succeeded: "good",
   done: "good",
+  same: "good",
+  ok: "good",
+  differs: "bad",
   failed: "bad",
   interrupted: "bad",
   cancelled: "warn",

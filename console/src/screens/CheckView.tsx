@@ -1,0 +1,38 @@
+import { useMutation } from "@tanstack/react-query";
+import type { CheckStep } from "../lib/api-types";
+import { checkWarehouse } from "../lib/queries";
+import { Badge } from "../ui/Badge";
+import { Button } from "../ui/Button";
+import { Grid } from "../ui/Grid";
+import { Section } from "../ui/Page";
+import { Trouble } from "../ui/States";
+import { factsOf } from "./Loaded";
+
+/** Each step on the way to loading into a warehouse, with its result. */
+export function CheckView({ warehouse }: { warehouse: string }) {
+  const check = useMutation({ mutationFn: () => checkWarehouse(warehouse) });
+  return (
+    <Section>
+      <div>
+        <Button onPress={() => check.mutate()} isPending={check.isPending}>
+          Check the way in
+        </Button>
+      </div>
+      {check.isError && <Trouble facts={factsOf(check.error)} />}
+      {check.data && (
+        <Grid<CheckStep>
+          label="Steps"
+          rows={check.data}
+          id={(step) => step.step}
+          empty=""
+          columns={[
+            { name: "Step", show: (step) => step.step, width: "12%" },
+            { name: "Result", show: (step) => <Badge word={step.ok === null ? "not reached" : step.ok ? "ok" : "failed"} />, width: "12%" },
+            { name: "Found", show: (step) => step.found },
+            { name: "What mends it", show: (step) => <span title={step.mend}>{step.mend}</span>, mono: true },
+          ]}
+        />
+      )}
+    </Section>
+  );
+}
