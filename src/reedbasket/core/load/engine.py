@@ -72,8 +72,6 @@ class Engine(ABC):
     """One engine on the connection that loads. Not for two threads at once."""
 
     limits: Limits
-    # Whether the loader should see by the keys themselves that one repeats, because asking the stage would cost an index.
-    notes_keys = False
     # Where temp tables stand.
     temp = ""
     # What tells rows of a table apart, in the order in which they came.
@@ -197,8 +195,12 @@ class Engine(ABC):
         columns: the types that the table has, in which the rows are handed over.
         """
 
-    def staged(self, name: str) -> None:  # noqa: B027  # most engines want nothing
+    def staged(self, name: str, key: Sequence[str]) -> None:  # noqa: B027  # most engines want nothing
         """A stage is complete: what the engine wants to know of it before it plans statements."""
+
+    def empty(self, name: str) -> None:
+        """Of a temp table."""
+        self.run(f"delete from {name}")
 
     def index_stage(self, name: str, key: Sequence[str]) -> None:  # noqa: B027  # most engines join by hashing
         """Before statements that look up the stage's rows one by one."""

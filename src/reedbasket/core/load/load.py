@@ -30,6 +30,9 @@ class Beside(Protocol):
 
     read: dict[str, int]
 
+    def wants_repeats(self, family: Family) -> bool:
+        """Whether `add` must be told of keys that repeat; else the table itself is asked once it is whole."""
+
     def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
         """repeats: a key of the batch stands twice in it, or was added before; told where the engine notes keys."""
 
@@ -60,7 +63,7 @@ class EngineLoad:
         self._stage = Stage(engine)
         self._keys: set[int] | None = set()
         self._noted = 0
-        self._repeated = not engine.notes_keys
+        self._repeated = False
         self._spared: list[TableBatch] = []
         self._gone: list[TableBatch] = []
         builds = target.link == "key" and (state is None or (target.write == "replace" and not target.again))
@@ -141,7 +144,7 @@ class EngineLoad:
         self._version += 1
         self._known |= {layout.name for layout in family.tables}
         self.staged_rows = 0
-        self._keys, self._noted, self._repeated = set(), 0, not engine.notes_keys
+        self._keys, self._noted, self._repeated = set(), 0, False
         self._spared, self._gone = [], []
         with engine.translated("clearing the stage of"):
             self._stage.clear()
@@ -203,7 +206,7 @@ class EngineLoad:
             for name, old in modes.drop_outdated(engine, stage, family, engine.table(family.root.name), current).items():
                 superseded[name] = superseded.get(name, 0) + old
         gone = self._gone_keys(family, marks)
-        writing = modes.KeyedWrite(engine, stage, family, stamps, self._history, target.deletes, marks, gone)
+        writing = modes.KeyedWrite(engine, stage, family, stamps, self._history, target.deletes, marks, gone, superseded)
         counts = writing.write()
         if gone:
             engine.run(f"drop table {gone}")
@@ -279,9 +282,9 @@ class EngineLoad:
 
         Hashes are kept, not keys: two that collide only cost the slower way.
         """
-        if not self._engine.notes_keys or not family.key or self._target.link == "row" or not batch.rows:
+        if not family.key or self._target.link == "row" or not batch.rows:
             return False
-        if self._beside and len(family.tables) == 1:
+        if self._beside and not self._beside.wants_repeats(family):
             return False  # asked of the table itself, once it is whole
         # Rows that came while nobody noted keys, the family having had no children then, are unknown.
         if self._keys is not None and (len(self._keys) > _MOST_KEYS_HELD or self._noted < self.staged_rows):

@@ -73,7 +73,7 @@ class KeyedWrite:
     """Merge, mirror or history of one family out of its stage.
 
     history: keep versions. deletes: what becomes of rows in `gone`. gone: the temp table of keys that the source has no
-    more, as SQL; None where nothing is known to have gone.
+    more, as SQL; None where nothing is known to have gone. dropped: rows taken out of the stage since they were counted.
     """
 
     engine: Engine
@@ -84,6 +84,7 @@ class KeyedWrite:
     deletes: Deletes
     marks: bool
     gone: str | None = None
+    dropped: dict[str, int] = field(default_factory=dict)
     counts: list[Counts] = field(default_factory=list)
 
     def write(self) -> list[Counts]:
@@ -121,12 +122,12 @@ class KeyedWrite:
             names=[*system, *layout.names],
             key=key,
             compared=[n for n in layout.names if place or n not in key],
-            staged=engine.ask(f"select count(*) from {staged}")[0][0],
+            staged=self.stage.rows.get(layout.name, 0) - self.dropped.get(layout.name, 0),
             stamp=stamp,
             revive=self.marks and "_rb_deleted_at" in (engine.columns(layout.name) or {}),
         )
         engine.ensure_key(layout.name, key, current=self.history)
-        engine.staged(staged)
+        engine.staged(staged, key)
         inserted, updated = self._add_versions(merge, stamp) if self.history else engine.merge(merge)
         counts.inserted, counts.updated = inserted, updated
         counts.unchanged = merge.staged - inserted - updated

@@ -53,7 +53,7 @@ class Stage:
         """Empty, ready for the next load."""
         for table, name in self._names.items():
             if self.rows[table]:
-                self._engine.run(f"delete from {name}")
+                self._engine.empty(name)
                 self.rows[table] = 0
 
     def drop(self) -> None:

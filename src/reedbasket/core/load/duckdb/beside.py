@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from ...shape.batch import TableBatch
 from ...shape.layout import Family, TableLayout
@@ -44,7 +45,13 @@ class DuckBeside:
         self._parts: dict[str, list[_Part]] = {}
         self._waiting: dict[str, list[pa.Table]] = {}
         self._writers: dict[str, Any] = {}
+        # Keys that only grow cannot repeat; most sources list them so, and asking the table takes a tenth of the whole.
+        self._growing = True
+        self._last_key: Any = None
         _clear_leftovers(folder, f"{feed}.{source_table}.")
+
+    def wants_repeats(self, family: Family) -> bool:
+        return False
 
     def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
         for batch in batches:
@@ -54,6 +61,8 @@ class DuckBeside:
             if not batch.rows:
                 continue
             table = self._engine.arrow(columns, batch)
+            if layout.parent is None and self._growing and family.key:
+                self._growing = self._grows(table, family.key)
             parts = self._parts.setdefault(layout.name, [])
             if not parts or not _alike(parts[-1], columns, table):
                 self._close(layout.name)
@@ -65,11 +74,20 @@ class DuckBeside:
             if sum(t.num_rows for t in waiting) >= _ROWS_AT_ONCE:
                 self._write(layout.name)
 
+    def _grows(self, table: pa.Table, key: Sequence[str]) -> bool:
+        if len(key) > 1 or not table.num_rows:
+            return False
+        column = table.column(key[0])
+        first, last = column[0].as_py(), column[-1].as_py()
+        grows = self._last_key is None or first > self._last_key
+        self._last_key = last
+        return grows and pc.all(pc.greater(column.slice(1), column.slice(0, table.num_rows - 1))).as_py() is not False
+
     def _write(self, name: str) -> None:
         waiting = self._waiting.pop(name, [])
         if not waiting:
             return
-        table = pa.concat_tables(waiting).combine_chunks()
+        table = pa.concat_tables(waiting)
         writer = self._writers.get(name)
         if writer is None:
             writer = self._writers[name] = pa.ipc.new_stream(str(self._parts[name][-1].path), table.schema)
@@ -90,7 +108,7 @@ class DuckBeside:
             self._fill(family, layout, name, stamp, extra, owners=False)
         superseded = [0] * len(new)
         key, root = engine.listed(family.key), engine.table(new[0])
-        if family.key and engine.ask(f"select 1 from {root} group by {key} having count(*) > 1 limit 1"):
+        if family.key and not self._growing and engine.ask(f"select 1 from {root} group by {key} having count(*) > 1 limit 1"):
             superseded = self._drop_repeated(family, stamps, extra, new)
         counts = []
         for layout, name, gone in zip(family.tables, new, superseded):
@@ -165,6 +183,7 @@ class DuckBeside:
         self._parts.clear()
         self._waiting.clear()
         self.read = {}
+        self._growing, self._last_key = True, None
 
 
 def _alike(part: _Part, columns: Sequence[ColumnShape], table: pa.Table) -> bool:

@@ -37,6 +37,9 @@ class PostgresBeside:
         self._columns: dict[str, dict[str, ColumnShape]] = {}
         self.read: dict[str, int] = {}
 
+    def wants_repeats(self, family: Family) -> bool:
+        return False
+
     def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
         for batch in batches:
             layout = family.tables[family.place(batch.table)]
@@ -74,14 +77,14 @@ class PostgresBeside:
             for column, value in [(LOAD, str(stamp.load)), (AT, stamp.at), *extra]:
                 engine.run(f"alter table {table} add column {column.name} {engine.declared(column)} default {value}")
                 engine.run(f"alter table {table} alter column {column.name} drop default")
+        superseded = [0] * len(new)
         if family.key:
-            self._one_row_a_key(family, new, current=any(column is UNTIL for column, _ in extra))
+            superseded = self._one_row_a_key(family, new, current=any(column is UNTIL for column, _ in extra))
         counts = []
-        for layout, name in zip(family.tables, new):
+        for layout, name, gone in zip(family.tables, new, superseded):
             table = engine.table(name)
             if "_rb_owner" in self._columns[layout.name]:
                 engine.drop_column(name, "_rb_owner")
-            held = engine.ask(f"select count(*) from {table}")[0][0]
             there = engine.columns(layout.name)
             removed = engine.ask(f"select count(*) from {engine.table(layout.name)}")[0][0] if there is not None else 0
             if there is None:
@@ -95,12 +98,15 @@ class PostgresBeside:
                     engine.run(right)
             else:
                 self._exchange(family, layout, name, [LOAD, AT, *(c for c, _ in extra)])
-            counts.append(Counts(inserted=held, superseded=self.read[layout.name] - held, removed=removed))
+            counts.append(Counts(inserted=self.read[layout.name] - gone, superseded=gone, removed=removed))
         return counts
 
-    def _one_row_a_key(self, family: Family, new: Sequence[str], *, current: bool) -> None:
-        """The key's index says whether a key came twice; if so, only the newest version stays, with its children."""
+    def _one_row_a_key(self, family: Family, new: Sequence[str], *, current: bool) -> list[int]:
+        """The key's index says whether a key came twice; if so, only the newest version stays, with its children.
+
+        How many rows went, by table."""
         engine, root = self._engine, self._engine.table(new[0])
+        dropped = [0] * len(new)
         engine.run("savepoint rb_key")
         try:
             engine.ensure_key(new[0], family.key, current=current)
@@ -116,12 +122,13 @@ class PostgresBeside:
                             order by {newest_first(engine, family)}ctid desc) as place from {root}
                     ) as ranked where place > 1"""
             )
-            engine.run(f"delete from {root} where ctid in (select at_row from rb_superseded)")
-            for name in new[1:]:
-                engine.delete_matching(engine.table(name), "rb_superseded", ["_rb_owner"])
+            dropped[0] = engine.run(f"delete from {root} where ctid in (select at_row from rb_superseded)")
+            for place, name in enumerate(new[1:], 1):
+                dropped[place] = engine.delete_matching(engine.table(name), "rb_superseded", ["_rb_owner"])
             engine.run("drop table rb_superseded")
             engine.ensure_key(new[0], family.key, current=current)
         engine.run("release savepoint rb_key")
+        return dropped
 
     def _stands_alone(self, table: str) -> bool:
         engine = self._engine

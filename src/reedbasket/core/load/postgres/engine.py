@@ -218,8 +218,12 @@ class PostgresEngine(Engine):
                     db_schema_name=None if temp else self._address.schema,
                 )
 
-    def staged(self, name: str) -> None:
-        self.run(f"analyze {name}")
+    def staged(self, name: str, key: Sequence[str]) -> None:
+        # Only of the columns that are joined by: of all twelve it takes a tenth of the merge.
+        self.run(f"analyze {name} ({self.listed(key)})")
+
+    def empty(self, name: str) -> None:
+        self.run(f"truncate {name}")
 
     def merge(self, merge: Merge) -> tuple[int, int]:
         stamp = merge.stamp

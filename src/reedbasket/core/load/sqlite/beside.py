@@ -30,6 +30,9 @@ class SqliteBeside:
         self._columns: dict[str, dict[str, ColumnShape]] = {}
         self.read: dict[str, int] = {}
 
+    def wants_repeats(self, family: Family) -> bool:
+        return len(family.tables) > 1
+
     def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
         engine = self._engine
         engine.begin()

@@ -39,7 +39,6 @@ _KINDS: dict[str, Kind] = {declared: kind for kind, declared in DECLARED.items()
 class SqliteEngine(Engine):
     # SQLITE_MAX_COLUMN, as Python's library is built.
     limits = Limits(columns=2_000)
-    notes_keys = True
     temp = "temp."
 
     def __init__(self, connection: sqlite3.Connection, path: Path) -> None:
