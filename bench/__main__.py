@@ -10,12 +10,44 @@ import json
 import platform
 import subprocess
 import sys
+from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
+from typing import Any
 
-from . import api_sqlite, merge_growth, noop
+from . import api_sqlite, compare, history, merge, merge_growth, noop, replace
 
-CASES = {"api-sqlite": api_sqlite, "noop": noop, "merge-growth": merge_growth}
+
+@dataclass(frozen=True)
+class OfEngine:
+    """One case of a module that knows several engines."""
+
+    module: Any
+    engine: str
+
+    @property
+    def WHAT(self) -> str:
+        return str(self.module.WHAT)
+
+    @property
+    def BOUND(self) -> str:
+        return str(self.module.bound(self.engine))
+
+    def run(self, quick: bool) -> dict[str, Any]:
+        found: dict[str, Any] = self.module.run(self.engine, quick)
+        return found
+
+
+ENGINES = {"sqlite": "sqlite", "duckdb": "duckdb", "pg": "postgres"}
+CASES: dict[str, Any] = {
+    "api-sqlite": api_sqlite,
+    "noop": noop,
+    "merge-growth": merge_growth,
+    **{f"merge-{short}": OfEngine(merge, engine) for short, engine in ENGINES.items()},
+    **{f"replace-{short}": OfEngine(replace, engine) for short, engine in ENGINES.items()},
+    "compare": compare,
+    "history": history,
+}
 
 
 def main() -> int:

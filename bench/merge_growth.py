@@ -62,9 +62,9 @@ def main(what: str, path: str, size: int, changes: int, turn: int = 0) -> None:
 
     warehouse = SqliteWarehouse(Path(path))
     state = warehouse.state("bench", "records")
-    target = LoadTarget(turn + 1, "bench", "bench", "records", "records", "merge", ["id"], "key", "updated_at")
+    target = LoadTarget(turn + 1, "bench", "bench", "records", "records", "merge", ["id"], "key")
     load = warehouse.begin(target, state)
-    shaper = Shaper(state.structure if state else TableShape("records"), ["id"], "key")
+    shaper = Shaper(state.structure if state else TableShape("records"), ["id"], "key", newest_by="updated_at")
     # Changes are scattered evenly over the whole table, which is the hard case for its index and pages.
     numbers = range(0, size) if what == "fill" else range(turn % (size // changes), size, size // changes)
     owner = 0
@@ -72,8 +72,9 @@ def main(what: str, path: str, size: int, changes: int, turn: int = 0) -> None:
     for start in range(0, len(numbers), 2000):
         shaped = shaper.shape(_records(numbers[start : start + 2000], turn), owner)
         owner += shaped.records
-        load.stage(shaped.batches)
-    lines = load.commit(shaper.structure, Position(None, None, 0, 0, 0, datetime.now(UTC)), datetime.now(UTC))
+        load.stage(shaped.family, shaped.batches)
+    now = datetime.now(UTC)
+    lines = load.commit(shaper.family, shaper.structure.to_data(), Position(None, None, 0, 0, 0, now), now)
     seconds = time.perf_counter() - began
     assert lines[0].read == (size if what == "fill" else changes)
     assert what == "fill" or lines[0].updated == changes, lines

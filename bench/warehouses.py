@@ -106,7 +106,14 @@ def cluster() -> Iterator[dict[str, Any]]:
     options = f"-p {port} -k {folder} -c listen_addresses=127.0.0.1 -c max_wal_size=4GB -c autovacuum=off -c fsync=off"
     do("pg_ctl", "-D", data, "-l", str(folder / "log"), "-o", options, "-w", "start")
     try:
-        yield {"on": "postgres", "host": "127.0.0.1", "port": port, "database": "postgres", "user": "boss", "tls": {"mode": "disable"}}
+        yield {
+            "on": "postgres",
+            "host": "127.0.0.1",
+            "port": port,
+            "database": "postgres",
+            "user": "boss",
+            "tls": {"mode": "disable"},
+        }
     finally:
         do("pg_ctl", "-D", data, "-m", "immediate", "stop")
         shutil.rmtree(folder, ignore_errors=True)

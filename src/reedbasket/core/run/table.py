@@ -20,7 +20,7 @@ from ..shape.rules import Change
 from ..shape.shaper import Shaper
 from ..shape.structure import ColumnShape, TableShape
 from ..spec import template
-from .compare import Comparer, key_digest
+from .compare import Comparer
 from .cursor import CursorTracker
 from .events import Listener, TableProgress
 from .feeder import Feeder
@@ -278,14 +278,13 @@ class TableRun:
         """After a compare: the keys of what the source no longer shows, handed to the load."""
         if self._compare is None or not self._compare.compared:
             return False
-        digests = self._compare.gone()
-        if not digests:
+        if not self._compare.any_gone:
             return False
         family = self._columns.lay_out(self._shaper.family)
         found: list[tuple[Any, ...]] = []
         current = "_rb_until" if self._table.write == "history" else None
         for rows in self._warehouse.keys(self._table.target, family.key, current=current):
-            found += [row for row in rows if key_digest(row) in digests]
+            found += self._compare.gone_among(rows)
         if not found:
             return False
         self._load.gone(key_batch(family, found))
