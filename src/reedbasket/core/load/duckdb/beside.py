@@ -144,7 +144,7 @@ class DuckBeside:
                     before, quoted = held[column.name], engine.quote(column.name)
                     same = before.kind == column.kind and engine.declared(before) == engine.declared(column)
                     values.append(quoted if same else converted(quoted, before.kind, column.kind, engine.declared(column)))
-            with pa.memory_map(str(part.path)) as source:
+            with pa.OSFile(str(part.path)) as source:  # mapped, its pages would count as ours
                 engine.connection.register("rb_part", pa.ipc.open_stream(source))
                 into = engine.listed([*names, *(c.name for c, _ in stamped)])
                 engine.run(f"insert into {table} ({into}) select {', '.join([*values, constants])} from rb_part")

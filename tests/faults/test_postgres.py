@@ -1,0 +1,152 @@
+"""A PostgreSQL warehouse that is not as it should be: lost connections, locks, missing rights, TLS that is not there."""
+
+from __future__ import annotations
+
+import socket
+import threading
+from collections.abc import Iterator
+from contextlib import suppress
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from reedbasket.core.errors import ConnectionLost, WarehouseBusy, WarehouseError
+from reedbasket.core.load import open_warehouse
+from reedbasket.core.load.postgres import connect
+from reedbasket.core.spec.model import Warehouse
+from tests.support.warehouses import Cluster, Loader, Place
+
+
+@pytest.fixture(scope="module")
+def cluster() -> Iterator[Cluster]:
+    made = Cluster()
+    yield made
+    made.stop()
+
+
+class Way:
+    """A way to the server that breaks when a COMMIT comes along: before the server hears of it, or before we hear back."""
+
+    def __init__(self, port: int) -> None:
+        self.cut: str | None = None
+        self._port = port
+        self._listener = socket.create_server(("127.0.0.1", 0))
+        self.port = self._listener.getsockname()[1]
+        threading.Thread(target=self._accept, daemon=True).start()
+
+    def _accept(self) -> None:
+        while True:
+            near, _ = self._listener.accept()
+            far = socket.create_connection(("127.0.0.1", self._port))
+            for one, other, outward in ((near, far, True), (far, near, False)):
+                threading.Thread(target=self._carry, args=(one, other, outward), daemon=True).start()
+
+    def _carry(self, one: socket.socket, other: socket.socket, outward: bool) -> None:
+        try:
+            while data := one.recv(65536):
+                if outward and self.cut == "executing":  # the statement was prepared; with this it is executed
+                    self.cut = None
+                    other.sendall(data)
+                    threading.Event().wait(0.3)
+                    break
+                if outward and self.cut and b"\0commit\0" in data:
+                    self.cut = "executing" if self.cut == "after" else None
+                    if self.cut is None:
+                        break
+                other.sendall(data)
+        except OSError:
+            pass
+        for end in (one, other):
+            with suppress(OSError):
+                end.shutdown(socket.SHUT_RDWR)
+
+
+@pytest.mark.parametrize("when", ["before", "after"])
+def test_a_connection_lost_in_mid_commit_is_looked_into(cluster: Cluster, tmp_path: Path, when: str) -> None:
+    place = Place("postgres", tmp_path, cluster)
+    way = Way(cluster.port)
+    place.definition = place.definition.model_copy(update={"port": way.port})
+    loader = Loader(place)
+    loader.load([{"id": 1, "v": 1}])
+
+    def cut() -> None:
+        way.cut = when
+
+    if when == "after":
+        assert loader.load([{"id": 1, "v": 2}, {"id": 2, "v": 2}], hold=cut)[0].inserted == 1
+        assert place.ask("select count(*) from things") == [(2,)]
+    else:
+        with pytest.raises(ConnectionLost, match="did not take place"):
+            loader.load([{"id": 1, "v": 2}, {"id": 2, "v": 2}], hold=cut)
+        assert place.ask("select v from things") == [(1,)]
+    # Either way the next run ends the same.
+    loader.load([{"id": 1, "v": 2}, {"id": 2, "v": 2}])
+    assert place.ask("select id, v from things order by id") == [(1, 2), (2, 2)]
+
+
+def test_a_lock_that_somebody_holds_is_told(cluster: Cluster, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(connect, "LOCK_SECONDS", 1)
+    place = Place("postgres", tmp_path, cluster)
+    loader = Loader(place)
+    loader.load([{"id": 1}])
+    with cluster.connect(autocommit=False) as holder:
+        holder.execute(f"lock table {place.schema}.things in access exclusive mode")
+        with pytest.raises(WarehouseBusy) as caught:
+            loader.load([{"id": 2}])
+        assert caught.value.retryable
+    assert loader.load([{"id": 2}])[0].inserted == 1
+
+
+def test_grants_on_a_replaced_table_survive(cluster: Cluster, tmp_path: Path) -> None:
+    place = Place("postgres", tmp_path, cluster)
+    place.do("create role analyst")
+    loader = Loader(place, "replace")
+    loader.load([{"id": 1}])
+    place.do("grant select on things to analyst")
+    loader.load([{"id": 2}])
+    assert place.ask(f"select has_table_privilege('analyst', '{place.schema}.things', 'select')") == [(True,)]
+
+
+def steps(cluster: Cluster, **more: Any) -> dict[str, Any]:
+    made = {"warehouse": "w", "on": "postgres", "host": "127.0.0.1", "port": cluster.port, "database": "postgres", "user": "boss",
+            "tls": {"mode": "disable"}, **more}  # fmt: skip
+    warehouse = open_warehouse(Warehouse.model_validate(made), Path("/"), lambda _: "planted-password")
+    try:
+        return {step.step: step for step in warehouse.check()}
+    finally:
+        warehouse.close()
+
+
+def test_check_names_the_step_that_fails_and_the_grant_that_mends_it(cluster: Cluster, tmp_path: Path) -> None:
+    with cluster.connect() as boss:
+        boss.execute("create role clerk login")
+        boss.execute("create schema office")
+        boss.execute("grant usage on schema office to clerk")
+        boss.execute("revoke temporary on database postgres from public")
+    assert all(step.ok for step in steps(cluster, schema="office").values())
+    rights = steps(cluster, user="clerk", schema="office")["rights"]
+    assert rights.mend == 'GRANT CREATE ON SCHEMA "office" TO "clerk"; GRANT TEMPORARY ON DATABASE "postgres" TO "clerk";'
+    missing = steps(cluster, user="clerk", schema="attic")["schema"]
+    assert missing.mend == 'CREATE SCHEMA "attic" AUTHORIZATION "clerk";'
+    with cluster.connect() as boss:
+        boss.execute(rights.mend)
+    assert all(step.ok for step in steps(cluster, user="clerk", schema="office").values())
+
+    failing = {
+        "host": ("name", "nowhere.invalid"),
+        "port": ("port", 1),
+        "user": ("login", "nobody"),
+        "database": ("login", "none"),
+    }
+    for key, (step, value) in failing.items():
+        found = steps(cluster, **{key: value})
+        assert found[step].ok is False, key
+        assert found["write"].ok is None
+        assert "planted-password" not in str(found)
+    tls = steps(cluster, tls={"mode": "require"})["tls"]
+    assert (tls.ok, "disable" in tls.mend) == (False, True)
+    place = Place("postgres", tmp_path, cluster)
+    place.definition = place.definition.model_copy(update={"port": 1})
+    with pytest.raises(WarehouseError):
+        Loader(place).load([{"id": 1}])

@@ -1,0 +1,107 @@
+"""What people do after a run: verify, profile, look at drift, mend and replay rejects, change the way of writing."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from reedbasket.cli.main import main as reed
+from reedbasket.client import ServiceProblem
+from tests.conftest import RunningService
+from tests.service.test_service import THINGS, prepare
+from tests.support.source import Changing, serving
+
+
+def test_rejects_are_mended_and_replayed_and_the_rest_is_verified(
+    service: RunningService, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.setenv("REED_DATA", str(service.folder))
+    client, records = service.client, [dict(r) for r in THINGS[:60]]
+    with serving(Changing(records)) as source:
+        prepare(client, source.url, feed="drift: {types: reject}")
+        client.ask_run("test", wait_seconds=30)
+        records.append({"id": "T900", "n": "none", "at": "y", "updated_at": "2026-03-01T09:00:00Z", "fresh": 1.5})
+        records.append({"id": "T901", "n": 5, "at": "y", "updated_at": "2026-03-01T09:00:00Z", "fresh": 1.5})
+        second = client.ask_run("test", wait_seconds=30)
+        assert (second["totals"]["rejected"], second["totals"]["loaded"]) == (1, 1)
+        assert [(d["what"], d["column"], d["ignored"]) for d in client.drift("test")] == [("column", "fresh", False)]
+        assert reed(["rejects", "test", "--to-file", str(tmp_path / "rejects.ndjson")]) == 0
+        (line,) = (tmp_path / "rejects.ndjson").read_text().splitlines()
+        assert (json.loads(line)["record"]["id"], json.loads(line)["code"]) == ("T900", "value.wrong_type")
+
+        assert client.ask_run("test", wait_seconds=30, again=True)["totals"]["rejected"] == 1
+        assert client.rejects("test")[0]["times"] == 2
+        prepare(client, source.url, feed="drift: {types: accept}")
+        (planned,) = client.plan("test")["tables"]
+        assert (planned["losses"], planned["drift"]) == ([], [])
+        replayed = client.ask_run("test", wait_seconds=30, again=True)
+        assert (replayed["outcome"], replayed["again"], replayed["totals"]["requests"]) == ("succeeded", True, 0)
+        assert client.rejects("test") == []
+        assert client.query("marsh", "select n from things where id in ('T900', 'T901') order by id")["rows"] == [
+            ["none"],
+            ["5"],
+        ]
+
+        (same,) = client.verify("test", deep=True)
+        assert (same["same"], same["source"], same["warehouse"]) == (True, 62, 62)
+        records[3]["at"], records[7]["id"] = "changed", "T777"
+        (differs,) = client.verify("test", deep=True)
+        counted: Any = [differs[k] for k in ("only_source", "only_warehouse", "differing")]  # type: ignore[literal-required]
+        assert counted == [1, 1, 1]
+        assert {"what": "differs", "key": ["T003"], "values": {"at": ["changed", "x"]}} in differs["samples"]
+        capsys.readouterr()
+        assert reed(["verify", "test", "--deep"]) == 1
+        out = capsys.readouterr().out
+        assert "DIFFERS" in out
+        assert "T777: only at the source" in out
+        with pytest.raises(ServiceProblem, match="tables of the feed"):
+            client.verify("test", table="nothing")
+
+    profile = client.profile("marsh", "things")
+    at = next(c for c in profile["columns"] if c["name"] == "at")
+    assert (profile["rows"], at["nulls"], at["distinct"], at["min"], at["max"]) == (62, 0, 2, "x", "y")
+    assert [s["ok"] for s in client.check("marsh")] == [True, True, True, True]
+    capsys.readouterr()
+    for command in (
+        ["profile", "marsh", "things"],
+        ["check", "marsh"],
+        ["drift", "test"],
+        ["rejects", "test"],
+        ["replay", "test"],
+    ):
+        assert reed(command) == 0
+    out = capsys.readouterr().out
+    assert "fresh" in out
+    assert "lock taken" in out
+    assert "No rejects to replay" in out
+
+
+def test_what_cannot_be_kept_is_asked_for(service: RunningService) -> None:
+    client = service.client
+    with serving(Changing([dict(r) for r in THINGS[:10]])) as source:
+        prepare(client, source.url, write="history")
+        client.ask_run("test", wait_seconds=30)
+        prepare(client, source.url, write="merge")
+        (planned,) = client.plan("test")["tables"]
+        assert "older versions" in planned["losses"][0]
+        refused = client.ask_run("test", wait_seconds=30)
+        assert refused["error"] is not None
+        assert refused["error"]["code"] == "definition.not_kept"
+        accepted = client.ask_run("test", wait_seconds=30, accept=True)
+        assert (accepted["outcome"], accepted["accept"]) == ("succeeded", True)
+    assert client.query("marsh", "select count(*) from things")["rows"] == [[10]]
+
+
+def test_a_basket_with_wrong_expressions_is_not_applied(service: RunningService) -> None:
+    wrong = "compute: {a: 'n *', b: 'nofun(n)', c: '(select 1)', d: 'sum(n)'}, keep: \"n > 0; drop\", hash: id"
+    with pytest.raises(ServiceProblem) as caught:
+        prepare(service.client, "http://127.0.0.1:1", table=wrong)
+    found = {m["path"].rpartition("things.")[2]: m["code"] for m in caught.value.details}  # type: ignore[union-attr]
+    assert found == {
+        **{f"compute.{name}": "definition.bad_expression" for name in "abcd"},
+        "keep": "definition.bad_expression",
+        "hash.0": "definition.key_touched",
+    }
