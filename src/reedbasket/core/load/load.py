@@ -146,8 +146,13 @@ class EngineLoad:
         self.staged_rows = 0
         self._keys, self._noted, self._repeated = set(), 0, False
         self._spared, self._gone = [], []
-        with engine.translated("clearing the stage of"):
-            self._stage.clear()
+        try:
+            with engine.translated("clearing the stage of"):
+                self._stage.clear()
+        except ConnectionLost:
+            # The load is committed; what was staged went with the connection.
+            engine.reconnect()
+            self._stage = Stage(engine)
         if self._beside:
             self._beside.placed()
             again = target.write == "replace" and self._new_beside
@@ -307,8 +312,16 @@ class EngineLoad:
         """The connection was lost in the middle of the commit. Did it take place? The ledger knows: our load id is in it, or
         not. Raises ConnectionLost where it is not."""
         engine, target = self._engine, self._target
-        engine.reconnect()
-        engine.begin()
+        try:
+            engine.reconnect()
+            engine.begin()
+        except Exception as error:
+            raise ConnectionLost(
+                lost.doing,
+                lost.on,
+                found="the connection was lost in the middle of the commit, and the server cannot be asked whether it took place",
+                mend="run again once it is up: the next run starts from what the warehouse then holds, whichever it is",
+            ) from error
         engine.serialise(target.feed, target.source_table)  # returns once the lost connection's transaction has ended
         ledger = engine.columns("_rb_ledger") and engine.ask(
             f"select run from {engine.table('_rb_ledger')} where load = ?", (load,)
