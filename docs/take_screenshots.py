@@ -54,7 +54,11 @@ def reed(*arguments: str) -> None:
 
 
 def pages(client: Client, folder: Path) -> None:
-    reed("demo", "--data", str(folder), "happen", "odd_record")
+    client.ask_run("harbour-analysis", wait_seconds=50)
+    for thing in ("odd_record", "vessel_inspected", "vessel_sold", "sailing_delayed"):
+        reed("demo", "--data", str(folder), "happen", thing)
+    terminal("terminal-verify", ["reed verify harbour --deep", "reed check marsh_duck", "reed profile marsh_duck hb_vessels"], 12)
+    client.ask_run("harbour-analysis", wait_seconds=50)
     rejecting = client.ask_run("harbour", wait_seconds=50)["id"]
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS.split())
@@ -68,6 +72,13 @@ def pages(client: Client, folder: Path) -> None:
         visit(page, client, "/feeds/harbour", "ledger", tab="Ledger")
         visit(page, client, "/feeds/harbour", "plan", tab="Plan")
         visit(page, client, "/warehouses/marsh/bookings", "rows")
+        visit(page, client, "/feeds/harbour-analysis", "drift", tab="Drift")
+        visit(page, client, "/warehouses/marsh_duck/hb_sailings", "profile", tab="Profile")
+        page.goto(client.url + "/feeds/harbour")
+        page.get_by_role("tab", name="Verify").click()
+        page.get_by_role("button", name="Compare values too").click()
+        page.get_by_role("grid", name="Verified tables").wait_for(timeout=60_000)
+        keep(page, "verify")
         page.goto(client.url + "/warehouses/marsh")
         statement = (
             "select status, count(*) as sailings, round(avg(delay_minutes), 1) as minutes_late from sailings group by status"
