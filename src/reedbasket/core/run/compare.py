@@ -122,7 +122,7 @@ class Comparer:
         """Each column's hashes; all in one question, since a question costs as much as hashing a thousand texts."""
         names = [f"c{n}" for n in range(len(columns))]
         self._engine.register("batch", pa.table(dict(zip(names, columns))))
-        found = self._engine.execute(f"select {', '.join(f'hash({n})' for n in names)} from batch").to_arrow_table()
+        found = self._engine.sql(f"select {', '.join(f'hash({n})' for n in names)} from batch").to_arrow_table()
         self._engine.unregister("batch")
         return [pa.concat_arrays(column.chunks) if column.num_chunks != 1 else column.chunk(0) for column in found.columns]
 
