@@ -57,7 +57,9 @@ def pages(client: Client, folder: Path) -> None:
     client.ask_run("harbour-analysis", wait_seconds=50)
     for thing in ("odd_record", "vessel_inspected", "vessel_sold", "sailing_delayed"):
         reed("demo", "--data", str(folder), "happen", thing)
-    terminal("terminal-verify", ["reed verify harbour --deep", "reed check marsh_duck", "reed profile marsh_duck hb_vessels"], 12)
+    terminal(
+        "terminal-verify", ["reed verify harbour --deep", "reed check marsh_duck", "reed profile marsh_duck hb_vessels"], 12
+    )
     client.ask_run("harbour-analysis", wait_seconds=50)
     rejecting = client.ask_run("harbour", wait_seconds=50)["id"]
     with sync_playwright() as playwright:
