@@ -15,7 +15,7 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
-from . import api_sqlite, compare, history, merge, merge_growth, noop, replace
+from . import api, compare, history, merge, merge_growth, noop, replace
 
 
 @dataclass(frozen=True)
@@ -40,7 +40,7 @@ class OfEngine:
 
 ENGINES = {"sqlite": "sqlite", "duckdb": "duckdb", "pg": "postgres"}
 CASES: dict[str, Any] = {
-    "api-sqlite": api_sqlite,
+    **{f"api-{short}": OfEngine(api, engine) for short, engine in ENGINES.items()},
     "noop": noop,
     "merge-growth": merge_growth,
     **{f"merge-{short}": OfEngine(merge, engine) for short, engine in ENGINES.items()},

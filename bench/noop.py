@@ -12,8 +12,8 @@ import time
 from pathlib import Path
 from typing import Any
 
+from .api import BASKET
 from .api_server import serving
-from .api_sqlite import BASKET
 from .measure import in_turn, result
 
 WHAT = "`reed run --wait` of a feed with nothing new, to its outcome"
@@ -46,16 +46,12 @@ def run(quick: bool) -> dict[str, Any]:
             url = service.stdout.readline()
         client = Client(url.split()[3].rstrip(","), (folder / "token").read_text().strip())
         try:
-            client.apply({"bench.yaml": BASKET.format(url=api)})
+            basket = BASKET.format(url=api, warehouse="warehouse: marsh\non: sqlite\npath: marsh.db")
+            client.apply({"bench.yaml": basket})
             assert client.ask_run("bench", wait_seconds=50)["outcome"] == "succeeded"
             # From now on the API has nothing: what a quiet hour looks like.
-            client.apply(
-                {
-                    "bench.yaml": BASKET.format(url=api).replace(
-                        'send: {since: "{cursor.from}"}', 'send: {since: "{cursor.from}", empty: 1}'
-                    )
-                }
-            )
+            quiet = basket.replace('send: {since: "{cursor.from}"}', 'send: {since: "{cursor.from}", empty: 1}')
+            client.apply({"bench.yaml": quiet})
             own: list[float] = []
 
             def ours() -> float:
