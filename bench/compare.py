@@ -13,7 +13,6 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-import duckdb  # noqa: F401  # a worker has it loaded before the first run
 import orjson
 
 from reedbasket.core.load import LoadTarget, Position
@@ -98,16 +97,26 @@ def by_compare(path: str, source: str) -> None:
     comparer = Comparer(["id"], warehouse.hashes("bench", "records", state.version) if state else None)
     shaper = Shaper(state.structure if state else TableShape("records"), ["id"], "key", expected=state is not None)
     load = warehouse.begin(LoadTarget(1, "bench", "bench", "records", "records", "mirror", ["id"], "key"), state)
-    owner = unchanged = 0
+    unchanged, owner = 0, 0
+    differing: list[dict[str, Any]] = []
+
+    def stage() -> None:
+        nonlocal owner
+        shaped = shaper.shape(differing, owner)
+        owner += shaped.records
+        load.stage(shaped.family, shaped.batches)
+        differing.clear()
+
     for page in pages(source):
         compared = comparer.take(page)
         unchanged += compared.unchanged
-        if compared.records:
-            shaped = shaper.shape(compared.records, owner)
-            owner += shaped.records
-            load.stage(shaped.family, shaped.batches)
-    if comparer.compared and comparer.any_gone:
-        gone = [row for rows in warehouse.keys("records", ["id"]) for row in comparer.gone_among(rows)]
+        differing += compared.records
+        if len(differing) >= PAGE:
+            stage()
+    if differing:
+        stage()
+    if comparer.compared:
+        gone = comparer.gone(lambda: warehouse.keys("records", ["id"]))
         load.gone(key_batch(shaper.family, gone))
     now = datetime.now(UTC)
     position = Position(None, None, 0, 0, 0, now, unchanged=unchanged, hashes=comparer.kept())

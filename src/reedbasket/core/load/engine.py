@@ -209,13 +209,26 @@ class Engine(ABC):
     def merge(self, merge: Merge) -> tuple[int, int]:
         """(inserted, updated); equal rows stay untouched, with their load and time."""
 
-    def close_versions(self, merge: Merge, at: str) -> int:
-        """History: end the current versions that differ from the stage's."""
-        return self.run(
-            f"""update {merge.table} as t set _rb_until = {at} from {merge.stage} as s
-                where {self.matching(merge.key, "t", "s")} and t._rb_until is null
-                and {self.differs(merge.compared, "t", "s")}"""
+    def add_versions(self, merge: Merge) -> tuple[int, int]:
+        """A row per version: current ones that differ end now, and what is new or changed begins now: (first versions of
+        their key, further ones)."""
+        stamp = merge.stamp
+        assert stamp is not None
+        ended = 0
+        if merge.compared:
+            ended = self.run(
+                f"""update {merge.table} as t set _rb_until = {stamp.at} from {merge.stage} as s
+                    where {self.matching(merge.key, "t", "s")} and t._rb_until is null
+                    and {self.differs(merge.compared, "t", "s")}"""
+            )
+        added = self.run(
+            f"""insert into {merge.table} ({self.listed([*merge.names, "_rb_from", "_rb_load", "_rb_at"])})
+                select {self.listed(merge.names, "s")}, {stamp.at}, {stamp.load}, {stamp.at} from {merge.stage} as s
+                where not exists (
+                    select 1 from {merge.table} as t where {self.matching(merge.key, "t", "s")} and t._rb_until is null
+                )"""
         )
+        return added - ended, ended
 
     @abstractmethod
     def delete_matching(self, table: str, temp: str, key: Sequence[str], also: str = "true") -> int:

@@ -128,22 +128,9 @@ class KeyedWrite:
         )
         engine.ensure_key(layout.name, key, current=self.history)
         engine.staged(staged, key)
-        inserted, updated = self._add_versions(merge, stamp) if self.history else engine.merge(merge)
+        inserted, updated = engine.add_versions(merge) if self.history else engine.merge(merge)
         counts.inserted, counts.updated = inserted, updated
         counts.unchanged = merge.staged - inserted - updated
-
-    def _add_versions(self, merge: Merge, stamp: Stamp) -> tuple[int, int]:
-        """A row per version: those that differ end now, and what is new or changed begins now."""
-        engine = self.engine
-        ended = engine.close_versions(merge, stamp.at) if merge.compared else 0
-        added = engine.run(
-            f"""insert into {merge.table} ({engine.listed([*merge.names, "_rb_from", "_rb_load", "_rb_at"])})
-                select {engine.listed(merge.names, "s")}, {stamp.at}, {stamp.load}, {stamp.at} from {merge.stage} as s
-                where not exists (
-                    select 1 from {merge.table} as t where {engine.matching(merge.key, "t", "s")} and t._rb_until is null
-                )"""
-        )
-        return added - ended, ended
 
     # Children
 

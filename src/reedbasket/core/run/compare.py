@@ -1,27 +1,28 @@
 """Finding changes by comparing with what was loaded: for sources that offer nothing else.
 
 Everything is read; of each record two 64-bit hashes are kept in the warehouse, of its key and of its content. The next run
-passes on only records that are new or changed, and knows the keys that are gone. Whole batches are hashed and looked up at
-once, in DuckDB and Arrow; a record is touched in Python only to write it as JSON.
+passes on only records that are new or changed, and knows the keys that are gone. Hashes of a whole batch are looked up at once,
+in Arrow.
 """
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import orjson
 import pyarrow as pa
 import pyarrow.compute as pc
+from xxhash import xxh3_64_intdigest
 
 from ..shape.exact_json import dump_lenient
-from ..shape.expressions import open_engine
 
 # 16 bytes a record, and one while comparing: 136 MB. Beyond it nothing is kept, and the merge sorts out what is unchanged.
 MOST_COMPARED = 8_000_000
-# DuckDB promises its hash for one version only. What this text hashes to is kept in front; where it differs, all is compared anew.
-_PROBE = "reed basket"
+# What is kept begins with how: a key of one whole number as it is, or every key as the hash of its text. What begins otherwise is
+# from another version of ours, and all is compared anew.
+_NUMBERS, _TEXTS = b"xxh3/n1\n", b"xxh3/t1\n"
 
 
 @dataclass(frozen=True)
@@ -40,9 +41,10 @@ class Comparer:
 
     def __init__(self, key: Sequence[str], saved: bytes | None) -> None:
         self._key = list(key)
-        self._engine = open_engine()
-        self._probe = int(self._hashed(pa.array([_PROBE]))[0][0].as_py()).to_bytes(8, "little")
-        if saved is not None and saved[:8] != self._probe:
+        self._numbers: bool | None = None  # not known before the first key
+        if saved is not None and saved[:8] in (_NUMBERS, _TEXTS):
+            self._numbers = saved.startswith(_NUMBERS)
+        else:
             saved = None
         held = pa.py_buffer((saved or b"")[8:])
         count = held.size // 16
@@ -52,17 +54,14 @@ class Comparer:
         self._stale = bytearray(count)
         self._fresh: list[tuple[pa.Array, pa.Array]] = []
         self._retry: list[pa.Array] = []
+        self._odd: list[pa.Array] = []
         self.compared = saved is not None
 
     def take(self, records: list[dict[str, Any]]) -> Compared:
         if not records:
             return Compared([], 0)
-        if len(self._key) == 1:
-            name = self._key[0]
-            texts = _texts([(r.get(name),) for r in records])
-        else:
-            texts = _texts([[r.get(k) for k in self._key] for r in records])
-        keys, contents = self._hashed(texts, pa.array(list(map(_text, records)), pa.binary()))
+        keys = self._hashed_keys([[r.get(name) for r in records] for name in self._key])
+        contents = _content_hashes(records)
         count = len(self._keys)
         if not count:
             self._fresh.append((keys, contents))
@@ -83,75 +82,90 @@ class Comparer:
 
     def retry(self, records: Iterable[Any]) -> None:
         """Records that were passed on and rejected: they will be passed on again."""
-        rows = [[r.get(k) for k in self._key] for r in records if isinstance(r, dict)]
-        if rows:
-            self._retry.append(self._hashed(_texts(rows))[0])
+        held = [r for r in records if isinstance(r, dict)]
+        if held:
+            self._retry.append(self._hashed_keys([[r.get(name) for r in held] for name in self._key]))
 
-    @property
-    def any_gone(self) -> bool:
-        """Whether the last pass showed keys that this one did not. To be asked after the last record."""
-        return 0 in self._seen
+    def gone(self, held: Callable[[], Iterable[Sequence[tuple[Any, ...]]]]) -> list[tuple[Any, ...]]:
+        """Keys that the last pass showed and this one did not. To be asked after the last record.
 
-    def gone_among(self, rows: Sequence[tuple[Any, ...]]) -> list[tuple[Any, ...]]:
-        """Of rows of key values those whose keys are gone."""
-        unseen = pc.filter(self._keys, pa.array([not seen for seen in self._seen]))
-        mask = pc.is_in(self._hashed(_texts(rows))[0], unseen)
-        return [rows[i] for i in pc.indices_nonzero(mask).to_pylist()]
+        held: the keys in the warehouse, many at a time; only asked where a hash does not say which key it is of.
+        """
+        if 0 not in self._seen:
+            return []
+        unseen = pc.filter(self._keys, pa.array([seen == 0 for seen in self._seen], pa.bool_()))
+        if self._numbers:
+            return [(number,) for number in unseen.view(pa.int64()).to_pylist()]
+        found = []
+        for rows in held():
+            mask = pc.is_in(_key_hashes(list(zip(*rows))), unseen)
+            found += [rows[i] for i in pc.indices_nonzero(mask).to_pylist()]
+        return found
 
     def kept(self) -> bytes | None:
-        """What the next pass needs; None where the records are too many."""
-        stays = pa.array([seen == 1 and stale == 0 for seen, stale in zip(self._seen, self._stale)], pa.bool_())
-        keys = pa.chunked_array([pc.filter(self._keys, stays), *(k for k, _ in self._fresh)], pa.uint64())
-        contents = pa.chunked_array([pc.filter(self._contents, stays), *(c for _, c in self._fresh)], pa.uint64())
+        """What the next pass needs; None where the records are too many, or keys no numbers all of a sudden."""
+        keys, contents = self._keys, self._contents
+        if self._fresh or 0 in self._seen:
+            stays = pa.array([seen == 1 and stale == 0 for seen, stale in zip(self._seen, self._stale)], pa.bool_())
+            keys = pa.concat_arrays([pc.filter(keys, stays), *(k for k, _ in self._fresh)])
+            contents = pa.concat_arrays([pc.filter(contents, stays), *(c for _, c in self._fresh)])
         if len(keys) > MOST_COMPARED:
             return None
-        # Stable, so that of a key that came twice the later content stands last; that one is kept.
-        order = pc.sort_indices(
-            pa.table({"k": keys, "n": pa.array(range(len(keys)))}), [("k", "ascending"), ("n", "ascending")]
-        )
-        keys, contents = pc.take(keys, order).combine_chunks(), pc.take(contents, order).combine_chunks()
+        # This sort is stable, so that of a key that came twice the later content stands last; that one is kept.
+        order = pc.array_sort_indices(keys)
+        keys, contents = pc.take(keys, order), pc.take(contents, order)
         if len(keys) > 1:
             last = pa.concat_arrays([pc.not_equal(keys.slice(0, len(keys) - 1), keys.slice(1)), pa.array([True])])
             keys, contents = pc.filter(keys, last), pc.filter(contents, last)
         if self._retry:
             stays = pc.invert(pc.is_in(keys, pa.concat_arrays(self._retry)))
             keys, contents = pc.filter(keys, stays), pc.filter(contents, stays)
-        return self._probe + _bytes(keys) + _bytes(contents)
+        if self._odd and pc.any(pc.is_in(keys, pa.concat_arrays(self._odd))).as_py():
+            return None
+        return (_NUMBERS if self._numbers else _TEXTS) + _bytes(keys) + _bytes(contents)
 
-    def _hashed(self, *columns: pa.Array) -> list[pa.Array]:
-        """Each column's hashes; all in one question, since a question costs as much as hashing a thousand texts."""
-        names = [f"c{n}" for n in range(len(columns))]
-        self._engine.register("batch", pa.table(dict(zip(names, columns))))
-        found = self._engine.sql(f"select {', '.join(f'hash({n})' for n in names)} from batch").to_arrow_table()
-        self._engine.unregister("batch")
-        return [pa.concat_arrays(column.chunks) if column.num_chunks != 1 else column.chunk(0) for column in found.columns]
-
-
-def _texts(rows: Sequence[Sequence[Any]]) -> pa.Array:
-    """Keys as text, the same from a record as from the warehouse: whole numbers and text as they are, others as JSON."""
-    if rows and len(rows[0]) == 1:
-        values = [row[0] for row in rows]
-        types = set(map(type, values))
-        if types == {int}:
+    def _hashed_keys(self, columns: Sequence[Sequence[Any]]) -> pa.Array:
+        whole = len(columns) == 1 and set(map(type, columns[0])) == {int}
+        if self._numbers is None:
+            self._numbers = whole
+        if self._numbers and whole:
             try:
-                return pa.array(values, pa.int64()).cast(pa.string())
+                return pa.array(columns[0], pa.int64()).view(pa.uint64())
             except (OverflowError, pa.ArrowInvalid):
                 pass
-        elif types == {str}:
-            try:
-                return pa.array(values, pa.string())
-            except UnicodeEncodeError:
-                pass
-    return pa.array([_key_text(row) for row in rows], pa.string())
+        hashes = _key_hashes(columns)
+        if self._numbers:
+            self._odd.append(hashes)
+        return hashes
 
 
-def _key_text(row: Sequence[Any]) -> str:
-    if len(row) == 1 and type(row[0]) in (int, str):
-        return str(row[0]).encode("utf-8", "backslashreplace").decode()
-    return dump_lenient(list(row))
+def _hashes(texts: Iterable[bytes]) -> pa.Array:
+    # One after the other: a list of all the texts costs more to hold and to give back than hashing them.
+    return pa.array(list(map(xxh3_64_intdigest, texts)), pa.uint64())
 
 
-def _text(record: Any) -> bytes:
+def _key_hashes(columns: Sequence[Sequence[Any]]) -> pa.Array:
+    """Of keys as text, the same from a record as from the warehouse: one whole number or text as it is, others as JSON."""
+    if len(columns) == 1:
+        types = set(map(type, columns[0]))
+        if types <= {int, str}:
+            return _hashes(_utf8(columns[0]))
+        return _hashes(_utf8([v if type(v) in (int, str) else dump_lenient([v]) for v in columns[0]]))
+    return _hashes(_utf8(map(dump_lenient, map(list, zip(*columns)))))
+
+
+def _utf8(values: Iterable[Any]) -> Iterator[bytes]:
+    return (str(v).encode("utf-8", "backslashreplace") for v in values)
+
+
+def _content_hashes(records: Sequence[dict[str, Any]]) -> pa.Array:
+    try:
+        return _hashes(map(orjson.dumps, records))
+    except TypeError:  # values that only our own writer knows
+        return _hashes(map(_exact_text, records))
+
+
+def _exact_text(record: Any) -> bytes:
     try:
         return orjson.dumps(record)
     except TypeError:

@@ -248,6 +248,29 @@ class PostgresEngine(Engine):
         )[0]
         return int(counts[1]), int(counts[0]) - int(counts[1])
 
+    def add_versions(self, merge: Merge) -> tuple[int, int]:
+        # Each staged row is looked up in the key's index once, whatever the planner knows of the table: the conflict ends the
+        # current version in its place, and what was ended begins anew out of the stage.
+        stamp = merge.stamp
+        assert stamp is not None
+        into = self.listed([*merge.names, "_rb_from", "_rb_load", "_rb_at"])
+        values = f"{self.listed(merge.names, 's')}, {stamp.at}, {stamp.load}, {stamp.at}"
+        conflict = "do nothing"
+        if merge.compared:
+            conflict = f"do update set _rb_until = {stamp.at} where {self.differs(merge.compared, 't', 'excluded')}"
+        counts = self.ask(
+            f"""with done as (
+                    insert into {merge.table} as t ({into}) select {values} from {merge.stage} as s
+                    on conflict ({self.listed(merge.key)}) where _rb_until is null {conflict}
+                    returning (t.xmax = 0) as fresh, {self.listed(merge.key, "t")}
+                ), again as (
+                    insert into {merge.table} ({into})
+                    select {values} from {merge.stage} as s join done as d on {self.matching(merge.key, "s", "d")}
+                    where not d.fresh returning 1
+                ) select (select count(*) from done where fresh), (select count(*) from again)"""
+        )[0]
+        return int(counts[0]), int(counts[1])
+
     def delete_matching(self, table: str, temp: str, key: Sequence[str], also: str = "true") -> int:
         return self.run(f"delete from {table} as t using {temp} as g where {self.matching(key, 't', 'g')} and {also}")
 
