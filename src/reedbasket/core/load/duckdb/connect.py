@@ -31,11 +31,12 @@ def connect_scratch(folder: Path) -> duckdb.DuckDBPyConnection:
     return connection
 
 
-def attach(connection: duckdb.DuckDBPyConnection, path: Path, name: str) -> None:
-    """Open the file for writing, as soon as nobody else has it. Raises WarehouseBusy."""
+def attach(connection: duckdb.DuckDBPyConnection, path: Path, *, to_write: bool) -> None:
+    """Open the file as `w`, as soon as nobody else is in the way. Raises WarehouseBusy."""
     path.parent.mkdir(parents=True, exist_ok=True)
     quoted = str(path).replace("'", "''")
-    patiently(lambda: connection.execute(f"attach '{quoted}' as {name}"), path, BUSY_SECONDS)
+    how, seconds = ("read_write", BUSY_SECONDS) if to_write else ("read_only", READ_SECONDS)
+    patiently(lambda: connection.execute(f"attach '{quoted}' as w ({how})"), path, seconds)
 
 
 def connect_reader(path: Path) -> duckdb.DuckDBPyConnection:
