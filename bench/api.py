@@ -124,4 +124,4 @@ def main(which: str, engine: str, where: str, url: str, count: int) -> None:
 
 
 if __name__ == "__main__":
-    main(*sys.argv[1:5], int(sys.argv[5]))
+    main(sys.argv[1], sys.argv[2], sys.argv[3], sys.argv[4], int(sys.argv[5]))

@@ -119,7 +119,7 @@ def count_of(engine: str, folder: Path, place: dict[str, Any]) -> int:
         import psycopg
 
         with psycopg.connect(address(place)) as db:
-            found = db.execute(f"{statement}{place['schema']}.records").fetchone()  # type: ignore[arg-type]
+            found = db.execute(f"{statement}{place['schema']}.records").fetchone()
     assert found is not None
     return int(found[0])
 

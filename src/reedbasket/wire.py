@@ -186,6 +186,7 @@ class VerifiedTable(TypedDict):
     rejected: int
     filtered: int
     same: bool
+    lacking: list[str]
     samples: list[VerifiedSample]
     error: ErrorFacts | None
 

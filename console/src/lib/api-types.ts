@@ -341,6 +341,7 @@ export interface VerifiedTable {
   rejected: number;
   filtered: number;
   same: boolean;
+  lacking: string[];
   samples: VerifiedSample[];
   error: ErrorFacts | null;
 }

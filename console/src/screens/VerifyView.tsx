@@ -76,6 +76,13 @@ export function VerifyView({ feed }: { feed: string }) {
               },
             ]}
           />
+          {verify.data
+            .filter((table) => table.lacking.length > 0)
+            .map((table) => (
+              <p key={table.table}>
+                <b>{table.table}</b>: columns that no run has brought yet: {table.lacking.join(", ")}
+              </p>
+            ))}
           {differences(verify.data).length > 0 && (
             <Grid<Difference>
               label="First differences"

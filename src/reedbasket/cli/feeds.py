@@ -176,6 +176,8 @@ def verify(options: argparse.Namespace) -> int:
     for table in found:
         if table["error"]:
             print(f"\n{table['table']}: {table['error']['doing']}: {table['error']['found']}")
+        if table["lacking"]:
+            print(f"\n{table['table']}: columns that no run has brought yet: {', '.join(table['lacking'])}")
         for sample in table["samples"]:
             print(f"\n{table['table']} {', '.join(map(str, sample['key']))}: {sample['what']}")
             show.table(

@@ -5,6 +5,16 @@ May import: core.errors, core.spec.model, core.shape. One package per engine; `w
 
 from .ledger import LedgerLine
 from .open import open_warehouse
-from .warehouse import Load, LoadTarget, Position, SavedCursor, TableState, Warehouse
+from .warehouse import Differences, Load, LoadTarget, Position, SavedCursor, TableState, Warehouse
 
-__all__ = ["LedgerLine", "Load", "LoadTarget", "Position", "SavedCursor", "TableState", "Warehouse", "open_warehouse"]
+__all__ = [
+    "Differences",
+    "LedgerLine",
+    "Load",
+    "LoadTarget",
+    "Position",
+    "SavedCursor",
+    "TableState",
+    "Warehouse",
+    "open_warehouse",
+]

@@ -99,7 +99,7 @@ class EngineLoad:
     def gone(self, keys: TableBatch) -> None:
         self._gone.append(keys)
 
-    def differences(self, family: Family, *, deep: bool, samples: int) -> Differences:
+    def differences(self, family: Family, *, deep: bool, samples: int) -> list[Differences]:
         engine = self._engine
         with engine.translated(f"comparing {self._target.table} in"):
             for layout in family.tables:

@@ -68,17 +68,20 @@ class LoadTarget:
 
 @dataclass(frozen=True)
 class Differences:
-    """What a staged read of the source and the table do not have in common.
+    """What a staged read of the source and one table do not have in common.
 
-    source, warehouse: rows there, current ones without marked. only_source, only_warehouse, differing: how many keys; None
-    where there is no key to tell rows by. samples: the first of each, [(what, key, {column: (source's, warehouse's)})].
+    lacking: columns that the source shows and the table has not. source, warehouse: rows there, current ones without marked.
+    only_source, only_warehouse, differing: how many keys; None where there is no key to tell rows by. samples: the first of
+    each, [(what, key, {column: (source's, warehouse's)})].
     """
 
+    table: str
     source: int
     warehouse: int
     only_source: int | None
     only_warehouse: int | None
     differing: int | None
+    lacking: list[str]
     samples: list[tuple[str, tuple[Any, ...], dict[str, tuple[Any, Any]]]]
 
 
@@ -135,8 +138,8 @@ class Load(Protocol):
         meanwhile, TableNotOurs, NotReconciled, WarehouseBusy, WarehouseError; then nothing of the load is in the warehouse.
         """
 
-    def differences(self, family: Family, *, deep: bool, samples: int) -> Differences:
-        """What is staged against what the table holds; nothing is written. deep: values too, not only keys."""
+    def differences(self, family: Family, *, deep: bool, samples: int) -> list[Differences]:
+        """What is staged against what each table of the family holds; nothing is written. deep: values too, not only keys."""
 
     def close(self) -> None:
         """Drop what is staged and not committed."""

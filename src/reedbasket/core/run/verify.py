@@ -11,7 +11,7 @@ from typing import Any
 from .. import errors
 from ..extract.http import HttpReader, Sender
 from ..extract.pace import Pacer
-from ..load import LoadTarget, Warehouse, open_warehouse
+from ..load import Differences, LoadTarget, Warehouse, open_warehouse
 from ..load.along import Transition
 from ..masking import Mask
 from ..shape.columns import ColumnWork
@@ -26,8 +26,9 @@ _MOST_SAMPLES = 5
 class VerifiedTable:
     """One table. deep: values were compared, not only keys. same: nothing differs, as far as was looked.
 
-    samples: [{what, key, values: {column: [source's, warehouse's]}}], the first few of each kind. rejected, filtered: records
-    that the run would not load either, and so are not held against the warehouse. loaded_at: by the latest load.
+    lacking: columns that the source shows and the warehouse has not got yet. samples: [{what, key, values: {column: [source's,
+    warehouse's]}}], the first few of each kind. rejected, filtered: records that the run would not load either, and so are not
+    held against the warehouse.
     """
 
     source_table: str
@@ -41,6 +42,7 @@ class VerifiedTable:
     rejected: int = 0
     filtered: int = 0
     same: bool = False
+    lacking: list[str] = field(default_factory=list)
     samples: list[dict[str, Any]] = field(default_factory=list)
     error: dict[str, Any] | None = None
 
@@ -58,7 +60,8 @@ def verify_feed(
     pacer: Pacer,
     stop: threading.Event,
 ) -> list[VerifiedTable]:
-    """Each table of the order, or `only` that one. An error of one table stands with it. Raises ReedError for the rest."""
+    """Each table of the order with its child tables, or `only` that one. An error of one table stands with it. Raises
+    ReedError for the rest."""
     revealed = {setting: reveal(name) for setting, name in order.secrets.items()}
     mask, values = mask_for(revealed), order.values(revealed)
     warehouse = open_warehouse(order.warehouse, folder, reveal)
@@ -67,12 +70,10 @@ def verify_feed(
         for table in order.tables:
             if only is not None and table.name != only:
                 continue
-            verified = VerifiedTable(table.name, table.target, deep)
             try:
-                _verify(order, table, verified, warehouse, values, mask, reveal, pacer, stop)
+                found += _verify(order, table, warehouse, values, mask, reveal, pacer, stop, deep=deep)
             except errors.ReedError as error:
-                verified.error = mask.error(error).as_dict()
-            found.append(verified)
+                found.append(VerifiedTable(table.name, table.target, deep, error=mask.error(error).as_dict()))
     finally:
         warehouse.close()
     return found
@@ -81,14 +82,15 @@ def verify_feed(
 def _verify(
     order: RunOrder,
     table: TableOrder,
-    verified: VerifiedTable,
     warehouse: Warehouse,
     values: dict[str, Any],
     mask: Mask,
     reveal: Callable[[str], str],
     pacer: Pacer,
     stop: threading.Event,
-) -> None:
+    *,
+    deep: bool,
+) -> list[VerifiedTable]:
     state = warehouse.state(order.feed, table.name)
     # From the very beginning: what the cursor has passed is just what is to be verified.
     tracker = tracker_for(order, table, None, Transition(), values)
@@ -112,29 +114,44 @@ def _verify(
     load = warehouse.begin(target, state or _nothing(table))
     try:
         reader = HttpReader(table.name, template.fill(order.base, values) or "", table.rule, sender, values)
-        owner = 0
+        owner = rejected = filtered = 0
         for chunk in reader.chunks():
             records = tracker.take(chunk.records).records if tracker else chunk.records
             shaped = shaper.shape(records, owner, suspicious=chunk.suspicious)
             owner += shaped.records
             worked = columns.work(shaped)
-            verified.rejected += len(shaped.rejects) + len(worked.rejects) + len(chunk.misfits)
-            verified.filtered += worked.filtered
-            load.stage(worked.family, worked.batches[:1])
+            rejected += len(shaped.rejects) + len(worked.rejects) + len(chunk.misfits)
+            filtered += worked.filtered
+            load.stage(worked.family, worked.batches)
         family = columns.lay_out(shaper.family)
-        found = load.differences(family, deep=verified.deep, samples=_MOST_SAMPLES)
+        found = load.differences(family, deep=deep, samples=_MOST_SAMPLES)
     finally:
         load.close()
         sender.close()
-    verified.source, verified.warehouse = found.source, found.warehouse
-    verified.only_source, verified.only_warehouse = found.only_source, found.only_warehouse
-    verified.differing = found.differing
+    verified = [_verified(table.name, one, deep=deep) for one in found]
+    verified[0].rejected, verified[0].filtered = rejected, filtered
+    return verified
+
+
+def _verified(source_table: str, found: Differences, *, deep: bool) -> VerifiedTable:
     counted = (found.only_source, found.only_warehouse, found.differing)
-    verified.same = found.source == found.warehouse and not any(counted)
-    verified.samples = [
+    samples = [
         {"what": what, "key": list(key), "values": {c: list(pair) for c, pair in pairs.items()}}
         for what, key, pairs in found.samples
     ]
+    return VerifiedTable(
+        source_table,
+        found.table,
+        deep,
+        source=found.source,
+        warehouse=found.warehouse,
+        only_source=found.only_source,
+        only_warehouse=found.only_warehouse,
+        differing=found.differing,
+        same=found.source == found.warehouse and not any(counted) and not found.lacking,
+        lacking=found.lacking,
+        samples=samples,
+    )
 
 
 def _nothing(table: TableOrder) -> Any:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from decimal import Decimal
 from typing import Any
 
@@ -44,6 +45,16 @@ def to_arrow(column: ColumnShape, kind: Kind, data: ColumnData) -> pa.Array:
     if isinstance(data, pa.Array | pa.ChunkedArray):
         return data if data.type == wanted else data.cast(wanted)
     return pa.array(data, wanted)
+
+
+def own_column(kind: Kind, values: Sequence[Any]) -> pa.Array:
+    """One of the loader's own columns: whole numbers, or text where some may be numbers yet."""
+    if kind == "int64":
+        # Most are ranges, which pa.array walks at a quarter of a microsecond a number.
+        if isinstance(values, range):
+            return pa.arange(values.start, values.stop, values.step)
+        return pa.array(values, pa.int64())
+    return pa.array([v if v is None or isinstance(v, str) else str(v) for v in values], pa.string())
 
 
 def _wider(before: Kind, after: Kind, data: ColumnData) -> ColumnData:

@@ -16,7 +16,7 @@ from typing import Any
 import duckdb
 import pyarrow as pa
 
-from ...shape.arrow import DIGITS_OF_128, to_arrow
+from ...shape.arrow import DIGITS_OF_128, own_column, to_arrow
 from ...shape.batch import TableBatch
 from ...shape.kinds import EXACT_IN_DOUBLE, Kind
 from ...shape.structure import ColumnShape
@@ -193,9 +193,7 @@ class DuckEngine(Engine):
             if column.name in own:
                 values = own[column.name]
                 if values is not None:
-                    if column.kind == "text" and column.name == "_rb_parent":
-                        values = [v if v is None or isinstance(v, str) else str(v) for v in values]
-                    made[column.name] = pa.array(values, pa.int64() if column.kind == "int64" else pa.string())
+                    made[column.name] = own_column(column.kind, values)
             elif column.name in batch.columns:
                 kind, data = batch.columns[column.name]
                 if column.kind == "decimal" and self.declared(column) == "VARCHAR":

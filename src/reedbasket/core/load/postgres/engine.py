@@ -13,7 +13,7 @@ import adbc_driver_manager
 import pyarrow as pa
 
 from ...errors import ConnectionLost
-from ...shape.arrow import to_arrow
+from ...shape.arrow import own_column, to_arrow
 from ...shape.batch import TableBatch
 from ...shape.kinds import EXACT_IN_DOUBLE, Kind
 from ...shape.names import LONGEST_NAME_BYTES
@@ -310,9 +310,7 @@ def _arrow(columns: Sequence[ColumnShape], batch: TableBatch) -> pa.Table:
         if column.name in own:
             values = own[column.name]
             if values is not None:
-                if column.kind == "text":
-                    values = [v if v is None or isinstance(v, str) else str(v) for v in values]
-                made[column.name] = pa.array(values, pa.int64() if column.kind == "int64" else pa.string())
+                made[column.name] = own_column(column.kind, values)
         elif column.name in batch.columns:
             kind, data = batch.columns[column.name]
             array = to_arrow(column, kind, data)
