@@ -3,42 +3,19 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
 from pathlib import Path
 
-import pytest
-from playwright.sync_api import Page, expect, sync_playwright
+from playwright.sync_api import Page, expect
 
 from tests.conftest import RunningService
 from tests.service.test_service import Gate
 from tests.support.feeds import SECRET, basket_text
 from tests.support.source import Changing, serving
 
-CHROMIUM = "/usr/bin/chromium"
-ARGUMENTS = """--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking
-    --disable-component-update --disable-sync"""
 RECORDS = [
     {"id": f"T{i:03d}", "n": i, "kids": [{"seat": "1A"}], "updated_at": f"2026-03-01T{i // 60:02d}:{i % 60:02d}:00Z"}
     for i in range(300)
 ]
-
-
-@pytest.fixture(scope="module")
-def browser_page() -> Iterator[Page]:
-    with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS.split())
-        yield browser.new_page(viewport={"width": 1280, "height": 800})
-        browser.close()
-
-
-@pytest.fixture
-def page(browser_page: Page) -> Iterator[Page]:
-    wrong: list[str] = []
-    browser_page.on("pageerror", lambda error: wrong.append(str(error)))
-    yield browser_page
-    browser_page.goto("about:blank")
-    browser_page.context.clear_cookies()
-    assert not wrong
 
 
 def prepare(service: RunningService, url: str) -> None:

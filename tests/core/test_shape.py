@@ -43,7 +43,9 @@ def column(shaped: Any, name: str, batch: int = 0) -> tuple[str, list[Any]]:
         (["2026-03-02T06:00:00Z", "2026-03-02 06:00:00.25+02:00"], "timestamp"),
         (["2026-03-02T06:00:00"], "text"),  # no zone: which instant it is, nobody knows
         (["2026-02-30"], "text"),
-        (["2026-03-02", "2026-03-02T06:00:00Z"], "text"),
+        (["2026-03-02", "2026-03-02T06:00:00Z"], "timestamp"),
+        (["2026-03-02T06:00:00Z", "2026-03-02"], "timestamp"),
+        (["2026-03-02T06:00:00Z", "2026-02-30"], "text"),
         (["007", "7"], "text"),
         ([1, "A"], "text"),
         ([True, 1], "json"),

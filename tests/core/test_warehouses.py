@@ -127,11 +127,22 @@ def test_what_arrow_brings_comes_back_as_it_was(place: Place) -> None:
 
 def test_columns_widen_in_place_without_losing_a_value(place: Place) -> None:
     loader = Loader(place)
-    first = {"n": 7, "f": 0.1, "d": "2026-03-02", "t": "2026-03-02T06:00:00Z", "b": True, "w": 2**60, "x": 5, "k": [{"v": 1}]}
+    first = {
+        "n": 7,
+        "f": 0.1,
+        "d": "2026-03-02",
+        "t": "2026-03-02T06:00:00Z",
+        "b": True,
+        "w": 2**60,
+        "x": 5,
+        "k": [{"v": 1}],
+        "g": 5.0,
+        "h": 1e15,
+    }
     loader.load([{"id": 1, **first}, {"id": 2, **first}])
     place.do("create view seen as select id, n, x from things")
     wider = {"n": 0.5, "f": Decimal("0.1234567890123456789"), "d": "2026-03-02T12:00:00Z", "t": "soon", "b": 1, "w": "many",
-             "x": {"deep": 1}, "k": [{"v": "text"}]}  # fmt: skip
+             "x": {"deep": 1}, "k": [{"v": "text"}], "g": "five", "h": "much"}  # fmt: skip
     lines = loader.load([{"id": 3, **wider, "late": "x"}])
     assert (lines[0].inserted, lines[0].rejected) == (1, 0)
     rows = place.ask("select n, f, d, t, b, w, x, late from things order by id")
@@ -146,7 +157,10 @@ def test_columns_widen_in_place_without_losing_a_value(place: Place) -> None:
     assert [r[7] for r in rows] == [None, None, "x"]
     assert place.ask("select count(*) from seen") == [(3,)]
     assert [str(r[0]) for r in place.ask("select v from things_k order by _rb_parent")] == ["1", "1", "text"]
+    assert place.ask("select g, h from things order by id") == [("5.0", "1000000000000000.0")] * 2 + [("five", "much")]
     # Widened as they are, the same records again change nothing.
+    kept = {name: first[name] for name in first if name not in "bt"}
+    assert loader.load([{"id": 1, **kept, "b": True, "t": first["t"]}])[0].unchanged == 1
     assert loader.load([{"id": 3, **wider, "late": "x"}])[0].unchanged == 1
     assert loader.load([{"id": 3, **wider, "late": "y"}])[0].updated == 1
 

@@ -154,3 +154,38 @@ def test_check_names_the_step_that_fails_and_the_grant_that_mends_it(cluster: Cl
     place.definition = place.definition.model_copy(update={"port": 1})
     with pytest.raises(WarehouseError):
         Loader(place).load([{"id": 1}])
+
+
+def test_feeds_that_load_at_once_do_not_mix(cluster: Cluster, tmp_path: Path) -> None:
+    """Their load ids, ledger lines and tables are their own, from the very first load, which makes the service tables."""
+    place = Place("postgres", tmp_path, cluster)
+    together, failed = threading.Barrier(4), []
+
+    def loads(number: int) -> None:
+        try:
+            loader = Loader(place, table=f"things_{number}")
+            together.wait(20)
+            for turn in range(5):
+                records = [{"id": i, "v": turn, "kids": [{"c": turn}]} for i in range(number + 1, 30)]
+                loader.load(records, feed=f"feed_{number}", batch=10)
+        except BaseException as error:
+            failed.append(error)
+            raise
+
+    threads = [threading.Thread(target=loads, args=(number,)) for number in range(4)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join(60)
+    assert failed == []
+    lines = place.ask('select load, feed, "table", inserted, updated from _rb_ledger')
+    assert len({line[0] for line in lines}) == len(lines) == 4 * 5 * 2
+    for number in range(4):
+        rows = 29 - number
+        assert place.ask(f"select count(*), min(v), max(v) from things_{number}") == [(rows, 4, 4)]
+        assert place.ask(f"select count(*) from things_{number} t join things_{number}_kids k on k._rb_parent = t.id") == [
+            (rows,)
+        ]
+        own = [line for line in lines if line[2] == f"things_{number}"]
+        assert {line[1] for line in own} == {f"feed_{number}"}
+        assert (sum(line[3] for line in own), sum(line[4] for line in own)) == (rows, 4 * rows)

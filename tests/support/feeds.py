@@ -40,8 +40,7 @@ connector: test-api
 settings: {{url: "{url}", token: {{secret: test_token}}}}
 ---
 warehouse: marsh
-on: sqlite
-path: marsh.db
+{warehouse}
 ---
 feed: test
 from: test
@@ -66,6 +65,7 @@ def basket_text(
     cursor: str = "",
     table: str = "",
     feed: str = "",
+    warehouse: str = "on: sqlite\npath: marsh.db",
 ) -> str:
     """table: further keys of the feed's table, after a comma; feed: further lines of the feed."""
     return BASKET.format(
@@ -79,6 +79,7 @@ def basket_text(
         cursor=cursor,
         table=f", {table}" if table else "",
         feed=feed,
+        warehouse=warehouse,
     )
 
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import socket
 import sqlite3
 import subprocess
 import tempfile
+import threading
 import time
 from collections.abc import Sequence
 from contextlib import ExitStack
@@ -19,6 +21,7 @@ from typing import Any
 from reedbasket.core.load import LedgerLine, LoadTarget, Position, SavedCursor, Warehouse, open_warehouse
 from reedbasket.core.shape import Shaper, ShapeRules, TableShape
 from reedbasket.core.spec.model import Warehouse as Definition
+from tests.support.certificates import Authority
 
 ENGINES = ("sqlite", "duckdb", "postgres")
 _numbers = count(1)
@@ -27,7 +30,10 @@ _numbers = count(1)
 class Cluster:
     """A private PostgreSQL: own folder, own free port, gone at the end."""
 
-    def __init__(self, settings: Sequence[str] = ()) -> None:
+    def __init__(self, settings: Sequence[str] = (), authority: Authority | None = None) -> None:
+        """authority: signs a certificate for `localhost`, and the server speaks TLS with it."""
+        self._eye: Any = None
+        self._looking = threading.Lock()
         self.folder = Path(tempfile.mkdtemp(prefix="reed-pg-"))
         self._bin = sorted(Path("/usr/lib/postgresql").glob("*/bin"))[-1]
         # initdb refuses to run as root.
@@ -39,6 +45,12 @@ class Cluster:
             self.port = free.getsockname()[1]
         data = str(self.folder / "data")
         self._do("initdb", "-D", data, "-U", "boss", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-sync")
+        if authority:
+            files = [self.folder / "server.crt", self.folder / "server.key"]
+            authority.issue("localhost", *files)
+            for file in files if self._user else ():
+                shutil.chown(file, "postgres", "postgres")
+            settings = [*settings, "ssl=on", f"ssl_cert_file={files[0]}", f"ssl_key_file={files[1]}"]
         quick = ["fsync=off", "max_wal_size=4GB", *settings]
         options = f"-p {self.port} -k {self.folder} -c listen_addresses=127.0.0.1 " + " ".join(f"-c {s}" for s in quick)
         self._do("pg_ctl", "-D", data, "-l", str(self.folder / "log"), "-o", options, "-w", "start")
@@ -55,7 +67,18 @@ class Cluster:
             host="127.0.0.1", port=self.port, **{"user": "boss", "dbname": "postgres", "autocommit": True, **more}
         )
 
+    def look(self, sql: str, schema: str) -> list[tuple[Any, ...]]:
+        """By a connection of its own that stays open: most of what tests wait for would be connecting."""
+        if self._eye is None or self._eye.closed:
+            self._eye = self.connect()
+        with self._looking:
+            self._eye.execute(f"set search_path = {schema}; set timezone = 'UTC'")
+            rows: list[tuple[Any, ...]] = self._eye.execute(sql).fetchall()
+            return rows
+
     def stop(self) -> None:
+        if self._eye is not None:
+            self._eye.close()
         self._do("pg_ctl", "-D", str(self.folder / "data"), "-m", "immediate", "stop")
         shutil.rmtree(self.folder, ignore_errors=True)
 
@@ -78,15 +101,19 @@ class Place:
             made["path"] = f"marsh.{engine}"
         self.definition = Definition.model_validate(made)
 
+    @property
+    def as_yaml(self) -> str:
+        """Its definition's lines after the name, for a basket."""
+        made = self.definition.model_dump(mode="json", by_alias=True, exclude_unset=True, exclude={"warehouse"})
+        return json.dumps(made)[1:-1].replace(', "', '\n"')
+
     def open(self) -> Warehouse:
         return open_warehouse(self.definition, self.folder, lambda _: "")
 
     def ask(self, sql: str, *values: Any) -> list[tuple[Any, ...]]:
         if self.engine == "postgres":
             assert self.cluster is not None
-            with self.cluster.connect(options=f"-c search_path={self.schema} -c timezone=UTC") as connection:
-                rows: list[tuple[Any, ...]] = connection.execute(sql).fetchall()
-                return rows
+            return self.cluster.look(sql, self.schema)
         if self.engine == "duckdb":
             import duckdb
 

@@ -35,9 +35,8 @@ def _of_table(engine: Engine, staged: str, layout: TableLayout, key: Sequence[st
     missing = f"from {staged} as s where not exists (select 1 from {table} as t where {match} and {current})"
     extra = f"from {table} as t where {current} and not exists (select 1 from {staged} as s where {match})"
     compared = [c for c in layout.names if c in there and c not in key]
-    differing = (
-        f"from {staged} as s join {table} as t on {match} where {current} and {_differs(engine, layout, there, compared)}"
-    )
+    held = _as_staged(engine, layout, there)
+    differing = f"from {staged} as s join {table} as t on {match} where {current} and {_differs(engine, held, compared)}"
     counts = [engine.ask(f"select count(*) {what}")[0][0] for what in (missing, extra)]
     changed = engine.ask(f"select count(*) {differing}")[0][0] if deep else None
     found: list[tuple[str, tuple[Any, ...], dict[str, tuple[Any, Any]]]] = []
@@ -46,7 +45,7 @@ def _of_table(engine: Engine, staged: str, layout: TableLayout, key: Sequence[st
         found += [(what, row, {}) for row in engine.ask(f"select {listed} {where} limit {samples}")]
     if deep and changed:
         columns = [*key, *compared]
-        sides = [engine.text_of(f"{alias}.{engine.quote(c)}") for alias in ("s", "t") for c in columns]
+        sides = [engine.text_of(f"s.{engine.quote(c)}") for c in columns] + [engine.text_of(held[c][0]) for c in columns]
         for row in engine.ask(f"select {', '.join(sides)} {differing} limit {samples}"):
             ours, theirs = row[: len(columns)], row[len(columns) :]
             pairs = {c: (a, b) for c, a, b in zip(columns[len(key) :], ours[len(key) :], theirs[len(key) :]) if a != b}
@@ -54,12 +53,20 @@ def _of_table(engine: Engine, staged: str, layout: TableLayout, key: Sequence[st
     return Differences(layout.name, source, rows, counts[0], counts[1], changed, lacking, found)
 
 
-def _differs(engine: Engine, layout: TableLayout, there: dict[str, str], compared: Sequence[str]) -> str:
-    """Columns whose type has changed at the source since they were loaded are compared as text."""
-    changed = {c.name for c in layout.columns if c.name in there and there[c.name] != engine.declared(c)}
-    alike = [c for c in compared if c not in changed]
+def _as_staged(engine: Engine, layout: TableLayout, there: dict[str, str]) -> dict[str, tuple[str, bool]]:
+    """{column: (its value in the table as the stage has it, whether it took a change of type)}: a source whose types have
+    widened since the last load is compared as if the table had widened too."""
+    made = {name: (f"t.{engine.quote(name)}", False) for name in there}
+    for column in layout.columns:
+        declared = there.get(column.name)
+        held = engine.kind_of(declared) if declared is not None and declared != engine.declared(column) else None
+        if held is not None:
+            made[column.name] = (engine.widened(made[column.name][0], held, column), True)
+    return made
+
+
+def _differs(engine: Engine, held: dict[str, tuple[str, bool]], compared: Sequence[str]) -> str:
+    alike = [c for c in compared if not held[c][1]]
     parts = [engine.differs(alike, "t", "s")] if alike else []
-    for column in (c for c in compared if c in changed):
-        ours, theirs = (engine.text_of(f"{alias}.{engine.quote(column)}") for alias in ("t", "s"))
-        parts.append(f"{ours} is distinct from {theirs}")
+    parts += [f"{held[c][0]} is distinct from s.{engine.quote(c)}" for c in compared if held[c][1]]
     return f"({' or '.join(parts)})" if parts else "false"

@@ -180,6 +180,10 @@ class Engine(ABC):
         """Change columns in place, from a kind to a wider one, without losing a value. table: its plain name."""
 
     @abstractmethod
+    def widened(self, expression: str, before: Kind, column: ColumnShape) -> str:
+        """A held value of one kind as the column's, which is wider, as SQL; what `widen` would make of it."""
+
+    @abstractmethod
     def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False) -> None:
         """A unique index on the key, where the engine has such; `current`: among the rows that are current versions."""
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass
+from operator import itemgetter
 from typing import Any
 
 import orjson
@@ -60,7 +61,7 @@ class Comparer:
     def take(self, records: list[dict[str, Any]]) -> Compared:
         if not records:
             return Compared([], 0)
-        keys = self._hashed_keys([[r.get(name) for r in records] for name in self._key])
+        keys = self._hashed_keys([_column(records, name) for name in self._key])
         contents = _content_hashes(records)
         count = len(self._keys)
         if not count:
@@ -70,12 +71,12 @@ class Comparer:
         known = pc.equal(pc.take(self._keys, places), keys)
         same = pc.and_(known, pc.equal(pc.take(self._contents, places), contents))
         seen, stale = self._seen, self._stale
-        for place in pc.filter(places, known).to_pylist():
+        for place in _numbers_of(pc.filter(places, known)):
             seen[place] = 1
         differs = pc.invert(same)
         changed = pc.indices_nonzero(differs).to_pylist()
         if changed:
-            for place in pc.filter(places, pc.and_(known, differs)).to_pylist():
+            for place in _numbers_of(pc.filter(places, pc.and_(known, differs))):
                 stale[place] = 1
             self._fresh.append((pc.filter(keys, differs), pc.filter(contents, differs)))
         return Compared([records[i] for i in changed], len(records) - len(changed))
@@ -84,7 +85,7 @@ class Comparer:
         """Records that were passed on and rejected: they will be passed on again."""
         held = [r for r in records if isinstance(r, dict)]
         if held:
-            self._retry.append(self._hashed_keys([[r.get(name) for r in held] for name in self._key]))
+            self._retry.append(self._hashed_keys([_column(held, name) for name in self._key]))
 
     def gone(self, held: Callable[[], Iterable[Sequence[tuple[Any, ...]]]]) -> list[tuple[Any, ...]]:
         """Keys that the last pass showed and this one did not. To be asked after the last record.
@@ -128,15 +129,18 @@ class Comparer:
         whole = len(columns) == 1 and set(map(type, columns[0])) == {int}
         if self._numbers is None:
             self._numbers = whole
-        if self._numbers and whole:
+        if not self._numbers:
+            return _key_hashes(columns)
+        if whole:
             try:
                 return pa.array(columns[0], pa.int64()).view(pa.uint64())
             except (OverflowError, pa.ArrowInvalid):
                 pass
+        plain = [type(v) is int and -(2**63) <= v < 2**63 for v in columns[0]]
         hashes = _key_hashes(columns)
-        if self._numbers:
-            self._odd.append(hashes)
-        return hashes
+        self._odd.append(pc.filter(hashes, pa.array([not p for p in plain], pa.bool_())))
+        numbers = pa.array([v if p else 0 for v, p in zip(columns[0], plain)], pa.int64()).view(pa.uint64())
+        return pc.if_else(pa.array(plain, pa.bool_()), numbers, hashes)
 
 
 def _hashes(texts: Iterable[bytes]) -> pa.Array:
@@ -170,6 +174,18 @@ def _exact_text(record: Any) -> bytes:
         return orjson.dumps(record)
     except TypeError:
         return dump_lenient(record).encode()
+
+
+def _column(records: Sequence[dict[str, Any]], name: str) -> list[Any]:
+    try:
+        return list(map(itemgetter(name), records))
+    except KeyError:
+        return [record.get(name) for record in records]
+
+
+def _numbers_of(array: pa.Array) -> memoryview:
+    """The values, half as dear to walk as by `to_pylist`."""
+    return memoryview(_bytes(array)).cast("Q")
 
 
 def _bytes(array: pa.Array) -> bytes:

@@ -12,6 +12,7 @@ from decimal import Context, Decimal
 from typing import Any, TypeAlias
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from .exact_json import dump
 from .kinds import EXACT_IN_DOUBLE, Kind, widen
@@ -82,19 +83,30 @@ def _fits_decimal(values: Sequence[Any]) -> bool:
 
 def _text_kind(values: Sequence[Any]) -> Kind:
     first = next(v for v in values if v is not None)
-    patterns: tuple[tuple[re.Pattern[str], Kind], ...] = ((_TIMESTAMP, "timestamp"), (_DATE, "date"))
-    for pattern, kind in patterns:
-        if pattern.fullmatch(first):
-            try:
-                _temporal(values, kind)
-                return kind
-            except (pa.ArrowInvalid, UnicodeEncodeError):
-                return "text"
+    tried: tuple[Kind, ...] = ()
+    if _TIMESTAMP.fullmatch(first):
+        tried = ("timestamp",)
+    elif _DATE.fullmatch(first):
+        tried = ("date", "timestamp")
+    for kind in tried:
+        try:
+            _temporal(values, kind)
+            return kind
+        except (pa.ArrowInvalid, UnicodeEncodeError):
+            pass
     return "text"
 
 
 def _temporal(values: Sequence[Any], kind: Kind) -> pa.Array:
-    return pa.array(values, pa.string()).cast(_TEMPORAL[kind])
+    """Of text. A date among timestamps is its first instant in UTC. Raises ArrowInvalid."""
+    text = pa.array(values, pa.string())
+    try:
+        return text.cast(_TEMPORAL[kind])
+    except pa.ArrowInvalid:
+        days = pc.match_substring_regex(text, f"^{_DATE.pattern}$") if kind == "timestamp" else None
+        if days is None or not pc.any(days).as_py():
+            raise
+        return pc.if_else(days, pc.binary_join_element_wise(text, "T00:00:00Z", ""), text).cast(_TEMPORAL[kind])
 
 
 def fit(values: list[Any], kind: Kind, *, wider: bool, suspicious: bool = False) -> tuple[Kind, ColumnData, list[Misfit]]:

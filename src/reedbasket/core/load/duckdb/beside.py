@@ -22,7 +22,7 @@ from ...shape.structure import ColumnShape
 from ..engine import AT, LOAD, Counts, Stamp
 from ..modes import newest_first
 from ..stage import OWNER, system_columns
-from .engine import DuckEngine, converted
+from .engine import DuckEngine
 
 # Small batches joined; a file's batches are streamed one by one.
 _ROWS_AT_ONCE = 50_000
@@ -143,7 +143,7 @@ class DuckBeside:
                 if column.name in held:
                     before, quoted = held[column.name], engine.quote(column.name)
                     same = before.kind == column.kind and engine.declared(before) == engine.declared(column)
-                    values.append(quoted if same else converted(quoted, before.kind, column.kind, engine.declared(column)))
+                    values.append(quoted if same else engine.widened(quoted, before.kind, column))
             with pa.OSFile(str(part.path)) as source:  # mapped, its pages would count as ours
                 engine.connection.register("rb_part", pa.ipc.open_stream(source))
                 into = engine.listed([*names, *(c.name for c, _ in stamped)])

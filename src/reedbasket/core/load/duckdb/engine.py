@@ -168,8 +168,22 @@ class DuckEngine(Engine):
                 limit = self.ask(f"select max(abs({self.quote(column.name)})) from {name}")[0][0]
                 if limit is not None and limit > EXACT_IN_DOUBLE:
                     raise cannot_widen(table, column.name, limit)
-            made = converted(self.quote(column.name), before, column.kind, self.declared(column))
+            made = self.widened(self.quote(column.name), before, column)
             self.run(f"alter table {name} alter {self.quote(column.name)} set data type {self.declared(column)} using {made}")
+
+    def widened(self, expression: str, before: Kind, column: ColumnShape) -> str:
+        value, after, declared = expression, column.kind, self.declared(column)
+        if before == "timestamp" and after in ("text", "json"):
+            text = f"strftime({value} at time zone 'UTC', '%Y-%m-%dT%H:%M:%S.%fZ')"
+            value, before = f"regexp_replace({text}, '\\.000000Z$', 'Z')", "text"
+        if before == "date" and after == "timestamp":
+            return f"{value}::timestamp at time zone 'UTC'"
+        if after == "json":
+            return f"cast(cast({value} as varchar) as json)" if before == "decimal" else f"to_json({value})"
+        if after == "decimal" and before in ("double", "decimal") and declared == "VARCHAR":
+            text = f"cast({value} as varchar)"
+            return f"case when contains({text}, '.') then rtrim(rtrim({text}, '0'), '.') else {text} end"
+        return f"cast({value} as {declared})"
 
     def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False) -> None:
         """There are none here; see above."""
@@ -254,18 +268,3 @@ class DuckEngine(Engine):
 
 def plain(value: Any) -> str:
     return value if isinstance(value, str) else format(value, "f")
-
-
-def converted(value: str, before: Kind, after: Kind, declared: str) -> str:
-    """SQL that makes a held value one of a wider kind."""
-    if before == "timestamp" and after in ("text", "json"):
-        text = f"strftime({value} at time zone 'UTC', '%Y-%m-%dT%H:%M:%S.%fZ')"
-        value, before = f"regexp_replace({text}, '\\.000000Z$', 'Z')", "text"
-    if before == "date" and after == "timestamp":
-        return f"{value}::timestamp at time zone 'UTC'"
-    if after == "json":
-        return f"cast(cast({value} as varchar) as json)" if before == "decimal" else f"to_json({value})"
-    if after == "decimal" and before in ("double", "decimal") and declared == "VARCHAR":
-        text = f"cast({value} as varchar)"
-        return f"case when contains({text}, '.') then rtrim(rtrim({text}, '0'), '.') else {text} end"
-    return f"cast({value} as {declared})"

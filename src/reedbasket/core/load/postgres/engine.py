@@ -169,7 +169,7 @@ class PostgresEngine(Engine):
                 if limit is not None and limit > EXACT_IN_DOUBLE:
                     raise cannot_widen(table, column.name, limit)
             if before != column.kind:
-                made = _converted(quoted, before, column.kind)
+                made = self.widened(quoted, before, column)
                 actions.append(f"alter column {quoted} type {self.declared(column)} using {made}")
         if not actions:
             return
@@ -178,6 +178,23 @@ class PostgresEngine(Engine):
             self.run(statement)
         else:
             without_views(self, self._address.schema, table, statement)
+
+    def widened(self, expression: str, before: Kind, column: ColumnShape) -> str:
+        value, after = expression, column.kind
+        if before == "timestamp" and after in ("text", "json"):
+            text = f"to_char({value} at time zone 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.US\"Z\"')"
+            value, before = f"regexp_replace({text}, '\\.000000Z$', 'Z')", "text"
+        if before == "date" and after == "timestamp":
+            return f"{value}::timestamp at time zone 'UTC'"
+        if before == "double" and after == "decimal":
+            return f"{value}::text::numeric"
+        if before == "double" and after == "text":
+            # The server writes 5 and 1e+15 where every other part of us writes 5.0 and 1000000000000000.0.
+            whole = f"{value} = trunc({value}) and abs({value}) < 1e16"
+            return f"case when {whole} then {value}::bigint::text || '.0' else {value}::text end"
+        if after == "json":
+            return f"to_jsonb({value})"
+        return f"{value}::{_DECLARED[after]}"
 
     def key_name(self, table: str) -> str:
         name = f"{table}_key"
@@ -328,17 +345,3 @@ def _extension(kind: Any, array: Any) -> Any:
     if isinstance(array, pa.ChunkedArray):
         return pa.chunked_array([pa.ExtensionArray.from_storage(kind, chunk) for chunk in array.chunks], kind)
     return pa.ExtensionArray.from_storage(kind, array)
-
-
-def _converted(value: str, before: Kind, after: Kind) -> str:
-    """SQL that makes a held value one of a wider kind."""
-    if before == "timestamp" and after in ("text", "json"):
-        text = f"to_char({value} at time zone 'UTC', 'YYYY-MM-DD\"T\"HH24:MI:SS.US\"Z\"')"
-        value, before = f"regexp_replace({text}, '\\.000000Z$', 'Z')", "text"
-    if before == "date" and after == "timestamp":
-        return f"{value}::timestamp at time zone 'UTC'"
-    if before == "double" and after == "decimal":
-        return f"{value}::text::numeric"
-    if after == "json":
-        return f"to_jsonb({value})"
-    return f"{value}::{_DECLARED[after]}"

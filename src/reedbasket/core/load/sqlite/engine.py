@@ -107,21 +107,24 @@ class SqliteEngine(Engine):
         for before, column in columns:
             if before == "int64" and column.kind == "double":
                 self._require_exact(f"{'temp' if temp else 'main'}.{self.quote(table)}", table, column.name)
-        changes = {column.name: (f"rb_widen_{n}", column) for n, (_, column) in enumerate(columns)}
-        for n, (before, column) in enumerate(columns):
-            self.connection.create_function(f"rb_widen_{n}", 1, converter(before, column.kind), deterministic=True)
+        changes = {c.name: (self.widened(self.quote(c.name), before, c), DECLARED[c.kind]) for before, c in columns}
         if temp:
-            sets = ", ".join(f"{self.quote(c)} = {function}({self.quote(c)})" for c, (function, _) in changes.items())
+            sets = ", ".join(f"{self.quote(c)} = {value}" for c, (value, _) in changes.items())
             self.run(f"update temp.{table} set {sets}")
             return
         # SQLite cannot alter a declared type, so the table is copied within the transaction and renamed.
         there = self.columns(table) or {}
         copy = f"_rb_wider.{table}"
-        made = [f"{self.quote(c)} {DECLARED[changes[c][1].kind] if c in changes else type_}" for c, type_ in there.items()]
-        taken = [f"{changes[c][0]}({self.quote(c)})" if c in changes else self.quote(c) for c in there]
+        made = [f"{self.quote(c)} {changes[c][1] if c in changes else type_}" for c, type_ in there.items()]
+        taken = [changes[c][0] if c in changes else self.quote(c) for c in there]
         self.run(f"create table {self.table(copy)} ({', '.join(made)})")
         self.run(f"insert into {self.table(copy)} select {', '.join(taken)} from {self.table(table)} order by _rowid_")
         self.replace_table(table, copy)
+
+    def widened(self, expression: str, before: Kind, column: ColumnShape) -> str:
+        name = f"rb_{before}_as_{column.kind}"
+        self.connection.create_function(name, 1, converter(before, column.kind), deterministic=True)
+        return f"{name}({expression})"
 
     def _require_exact(self, sql_name: str, table: str, column: str) -> None:
         name = self.quote(column)

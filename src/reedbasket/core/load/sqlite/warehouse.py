@@ -6,14 +6,14 @@ import os
 import sqlite3
 import time
 from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from ...errors import NotFound, QueryRefused, WarehouseError
-from ..ledger import LedgerLine
+from ...errors import NotFound, WarehouseError
 from ..load import EngineLoad
-from ..service_tables import read_hashes, read_ledger, read_state
-from ..warehouse import CheckStep, LoadTarget, QueryResult, TableInfo, TableState
+from ..reading import Ask, Reading, quoted
+from ..warehouse import CheckStep, LoadTarget, QueryResult, TableState
 from .beside import SqliteBeside
 from .connect import BUSY_SECONDS, connect_reader, connect_writer, translated
 from .engine import SqliteEngine
@@ -22,10 +22,14 @@ from .engine import SqliteEngine
 _INSTRUCTIONS_PER_LOOK = 1_000
 
 
-class SqliteWarehouse:
+class SqliteWarehouse(Reading):
     """See load.warehouse.Warehouse. The writing connection is opened at the first load; reading never makes a file."""
 
     nul_in_text = True
+
+    _latest_row = "_rowid_ desc"
+    _names = """select name from sqlite_master
+        where type = 'table' and name not like 'sqlite#_%' escape '#' and name not like '#_rb#_%' escape '#' order by name"""
 
     def __init__(self, path: Path) -> None:
         self.path = path
@@ -35,92 +39,20 @@ class SqliteWarehouse:
     def __repr__(self) -> str:
         return f"SqliteWarehouse({self.path})"
 
-    def state(self, feed: str, source_table: str) -> TableState | None:
-        columns = self.existing("_rb_cursor")
-        if not columns:
-            return None
-        return read_state(self._ask, "_rb_cursor", columns, feed, source_table)
-
-    def hashes(self, feed: str, source_table: str, version: int) -> bytes | None:
-        return read_hashes(self._ask, "_rb_hash", feed, source_table, version) if self.existing("_rb_hash") else None
-
     def keys(self, table: str, columns: Sequence[str], *, current: str | None = None) -> Iterator[list[tuple[Any, ...]]]:
         connection = self._open_reader()
         assert connection is not None
-        only = f" where {_quote(current)} is null" if current else ""
+        only = f" where {quoted(current)} is null" if current else ""
         with translated("reading the keys of", self.path):
-            found = connection.execute(f"select {', '.join(map(_quote, columns))} from {_quote(table)}{only}")
+            found = connection.execute(f"select {', '.join(map(quoted, columns))} from {quoted(table)}{only}")
             while rows := found.fetchmany(50_000):
                 yield rows
-
-    def owner(self, table: str) -> tuple[str, str] | None:
-        if not self.existing("_rb_cursor"):
-            return None
-        rows = self._ask('select feed, source_table from _rb_cursor where "table" = ?', (table,))
-        return (rows[0][0], rows[0][1]) if rows else None
-
-    def existing(self, table: str) -> dict[str, str] | None:
-        connection = self._open_reader()
-        if connection is None:
-            return None
-        with translated("looking at", self.path):
-            return _columns(connection, table)
 
     def begin(self, target: LoadTarget, state: TableState | None) -> EngineLoad:
         engine = SqliteEngine(self._open_writer(), self.path)
         return EngineLoad(engine, target, state, lambda: SqliteBeside(engine, target.feed, target.source_table))
 
-    def tables(self) -> list[TableInfo]:
-        connection = self._open_reader()
-        if connection is None:
-            return []
-        with translated("listing the tables of", self.path):
-            names = [
-                name
-                for (name,) in connection.execute(
-                    """select name from sqlite_master
-                       where type = 'table' and name not like 'sqlite#_%' escape '#' and name not like '#_rb#_%' escape '#'
-                       order by name"""
-                )
-            ]
-            latest: dict[str, tuple[str, int, str]] = {}
-            if _columns(connection, "_rb_ledger"):
-                latest = {
-                    table: (feed, load, ended)
-                    for table, feed, load, ended in connection.execute(
-                        'select "table", feed, max(load), ended from _rb_ledger group by "table"'
-                    )
-                }
-            found = []
-            for name in names:
-                columns = list((_columns(connection, name) or {}).items())
-                count = connection.execute(f"select count(*) from {_quote(name)}").fetchone()[0]
-                feed, load, ended = latest.get(name, (None, None, None))
-                found.append(TableInfo(name, columns, count, feed, load, ended))
-            return found
-
-    def ledger(self, *, feed: str | None = None, after: int = 0, limit: int = 1000) -> list[LedgerLine]:
-        columns = self.existing("_rb_ledger")
-        return read_ledger(self._ask, "_rb_ledger", columns, feed, after, limit) if columns else []
-
-    def rows(self, table: str, *, limit: int, offset: int = 0) -> QueryResult:
-        columns = self.existing(table)
-        if not columns:
-            raise NotFound(
-                "reading rows of",
-                table,
-                found=f"no such table in {self.path.name}",
-                mend="see which tables there are with `reed tables`, or run the feed that makes it",
-                code="table.not_found",
-            )
-        order = "order by _rb_load desc, _rowid_ desc" if "_rb_load" in columns else ""
-        shown = self._query(f"select * from {_quote(table)} {order} limit ? offset ?", (limit + 1, offset), limit, seconds=30.0)
-        return QueryResult(list(columns.items()), shown.rows, shown.truncated, shown.seconds)
-
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult:
-        return self._query(sql, (), limit, seconds)
-
-    def _query(self, sql: str, parameters: tuple[Any, ...], limit: int, seconds: float) -> QueryResult:
         connection = self._open_reader()
         if connection is None:
             raise NotFound(
@@ -133,7 +65,7 @@ class SqliteWarehouse:
         began = time.monotonic()
         connection.set_progress_handler(lambda: time.monotonic() - began > seconds, _INSTRUCTIONS_PER_LOOK)
         try:
-            cursor = connection.execute(sql, parameters)
+            cursor = connection.execute(sql)
             if cursor.description is None:
                 raise self._refused("it returns no rows; only queries are answered here", "write a select")
             rows = cursor.fetchmany(limit + 1)
@@ -154,14 +86,25 @@ class SqliteWarehouse:
             connection.set_progress_handler(None, 0)
         return QueryResult(columns, rows[:limit], len(rows) > limit, time.monotonic() - began)
 
-    def _refused(self, found: str, mend: str) -> QueryRefused:
-        return QueryRefused("asking the warehouse", self.path.name, found=found, mend=mend)
-
-    def _ask(self, sql: str, values: Sequence[Any]) -> list[tuple[Any, ...]]:
+    @contextmanager
+    def _reading(self) -> Iterator[Ask]:
         connection = self._open_reader()
-        assert connection is not None
+        if connection is None:
+            yield lambda sql, values: []
+            return
         with translated("reading the state in", self.path):
-            return connection.execute(sql, values).fetchall()
+            yield lambda sql, values: connection.execute(sql, values).fetchall()
+
+    def _columns(self, ask: Ask, table: str) -> dict[str, str] | None:
+        found: list[Any] = ask("select name, type from pragma_table_info(?)", (table,))
+        return dict(found) if found else None
+
+    def _named(self, table: str) -> str:
+        return quoted(table)
+
+    @property
+    def _called(self) -> str:
+        return self.path.name
 
     def check(self) -> list[CheckStep]:
         steps = []
@@ -212,12 +155,3 @@ class SqliteWarehouse:
             if connection is not None:
                 connection.close()
         self._reader = self._writer = None
-
-
-def _columns(connection: sqlite3.Connection, table: str) -> dict[str, str] | None:
-    found = connection.execute("select name, type from pragma_table_info(?)", (table,)).fetchall()
-    return dict(found) if found else None
-
-
-def _quote(name: str) -> str:
-    return '"' + name.replace('"', '""') + '"'

@@ -1,0 +1,115 @@
+"""What every warehouse answers in the same words: state, ledger, tables, rows. How it is asked is each engine's own."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager
+from typing import Any
+
+from ..errors import NotFound, QueryRefused
+from .ledger import LedgerLine
+from .service_tables import read_hashes, read_ledger, read_state
+from .warehouse import QueryResult, TableInfo, TableState
+
+Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
+
+
+class Reading(ABC):
+    """The reading half of a warehouse; see load.warehouse.Warehouse for what each answer means."""
+
+    # The names of its tables but the loader's own, in order; takes what `_where` says.
+    _names: str
+    # What tells the latest rows of a load, the latest first.
+    _latest_row: str
+
+    @abstractmethod
+    def _reading(self) -> AbstractContextManager[Ask]:
+        """A way to ask with `?` for bound values. Of a warehouse that is not there yet, every answer is empty."""
+
+    @abstractmethod
+    def _columns(self, ask: Ask, table: str) -> dict[str, str] | None:
+        """{column: declared type}, None for no such table."""
+
+    @abstractmethod
+    def _named(self, table: str) -> str:
+        """As SQL."""
+
+    @abstractmethod
+    def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult: ...
+
+    @property
+    def _where(self) -> Sequence[Any]:
+        return ()
+
+    @property
+    @abstractmethod
+    def _called(self) -> str:
+        """As people call it."""
+
+    def _refused(self, found: str, mend: str) -> QueryRefused:
+        return QueryRefused("asking the warehouse", self._called, found=found, mend=mend)
+
+    def existing(self, table: str) -> dict[str, str] | None:
+        with self._reading() as ask:
+            return self._columns(ask, table)
+
+    def state(self, feed: str, source_table: str) -> TableState | None:
+        with self._reading() as ask:
+            columns = self._columns(ask, "_rb_cursor")
+            return read_state(ask, self._named("_rb_cursor"), columns, feed, source_table) if columns else None
+
+    def hashes(self, feed: str, source_table: str, version: int) -> bytes | None:
+        with self._reading() as ask:
+            there = self._columns(ask, "_rb_hash")
+            return read_hashes(ask, self._named("_rb_hash"), feed, source_table, version) if there else None
+
+    def owner(self, table: str) -> tuple[str, str] | None:
+        with self._reading() as ask:
+            if not self._columns(ask, "_rb_cursor"):
+                return None
+            rows = ask(f'select feed, source_table from {self._named("_rb_cursor")} where "table" = ?', (table,))
+            return (rows[0][0], rows[0][1]) if rows else None
+
+    def ledger(self, *, feed: str | None = None, after: int = 0, limit: int = 1000) -> list[LedgerLine]:
+        with self._reading() as ask:
+            columns = self._columns(ask, "_rb_ledger")
+            return read_ledger(ask, self._named("_rb_ledger"), columns, feed, after, limit) if columns else []
+
+    def tables(self) -> list[TableInfo]:
+        with self._reading() as ask:
+            latest: dict[str, tuple[str, int, str]] = {}
+            if self._columns(ask, "_rb_ledger"):
+                ledger = self._named("_rb_ledger")
+                lines = ask(
+                    f"""select l."table", l.feed, l.load, l.ended from {ledger} as l
+                        join (select "table", max(load) as load from {ledger} group by "table") as newest
+                        on newest."table" = l."table" and newest.load = l.load""",
+                    (),
+                )
+                latest = {table: (feed, load, ended) for table, feed, load, ended in lines}
+            found = []
+            for (name,) in ask(self._names, self._where):
+                columns = list((self._columns(ask, name) or {}).items())
+                count = ask(f"select count(*) from {self._named(name)}", ())[0][0]
+                found.append(TableInfo(name, columns, count, *latest.get(name, (None, None, None))))
+            return found
+
+    def rows(self, table: str, *, limit: int, offset: int = 0) -> QueryResult:
+        columns = self.existing(table)
+        if not columns:
+            raise NotFound(
+                "reading rows of",
+                table,
+                found=f"no such table in {self._called}",
+                mend="see which tables there are with `reed tables`, or run the feed that makes it",
+                code="table.not_found",
+            )
+        order = f"order by _rb_load desc, {self._latest_row}" if "_rb_load" in columns else ""
+        statement = f"select * from {self._named(table)} {order} limit {int(limit) + 1} offset {int(offset)}"
+        shown = self.query(statement, limit=limit, seconds=30.0)
+        return QueryResult(list(columns.items()), shown.rows, shown.truncated, shown.seconds)
+
+
+def quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'

@@ -1,0 +1,30 @@
+"""One browser for the console's tests; a page that saw no error of its own."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import pytest
+from playwright.sync_api import Page, sync_playwright
+
+CHROMIUM = "/usr/bin/chromium"
+ARGUMENTS = """--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking
+    --disable-component-update --disable-sync"""
+
+
+@pytest.fixture(scope="module")
+def browser_page() -> Iterator[Page]:
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS.split())
+        yield browser.new_page(viewport={"width": 1280, "height": 800})
+        browser.close()
+
+
+@pytest.fixture
+def page(browser_page: Page) -> Iterator[Page]:
+    wrong: list[str] = []
+    browser_page.on("pageerror", lambda error: wrong.append(str(error)))
+    yield browser_page
+    browser_page.goto("about:blank")
+    browser_page.context.clear_cookies()
+    assert not wrong

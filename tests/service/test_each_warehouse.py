@@ -1,0 +1,86 @@
+"""The same feed into each engine, through the service: what the API shows of it is the same."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import pytest
+
+from reedbasket.client import ServiceProblem
+from tests.conftest import RunningService
+from tests.service.test_service import prepare
+from tests.support.source import Changing, serving
+from tests.support.warehouses import ENGINES, Cluster, Place
+
+
+@pytest.fixture(scope="module")
+def cluster() -> Iterator[Cluster]:
+    made = Cluster()
+    yield made
+    made.stop()
+
+
+def record(number: int, **more: Any) -> dict[str, Any]:
+    made = {"id": number, "name": f"thing {number}", "big": 2**53 + number, "price": 0.5 * number, "open": number % 2 == 0,
+            "day": "2026-03-02", "updated_at": f"2026-03-01T06:{number:02d}:00Z", "kids": [{"c": number}]}  # fmt: skip
+    return made | more
+
+
+@pytest.fixture(params=ENGINES)
+def place(request: pytest.FixtureRequest, service: RunningService) -> Place:
+    """In the service's own folder, so that both see the same file."""
+    cluster = request.getfixturevalue("cluster") if request.param == "postgres" else None
+    return Place(request.param, service.folder, cluster)
+
+
+def test_a_feed_from_its_first_run_to_its_profile(service: RunningService, place: Place) -> None:
+    client, records = service.client, [record(n) for n in range(30)]
+    with serving(Changing(records)) as source:
+        prepare(client, source.url, write="mirror", by="everything", table="deletes: mark", warehouse=place.as_yaml)
+        assert all(step["ok"] for step in client.check("marsh"))
+        first = client.ask_run("test", wait_seconds=30)
+        assert (first["outcome"], first["totals"]["loaded"]) == ("succeeded", 30), first["error"]
+        records[3] = record(3, name="renamed", fresh="late")
+        del records[10]
+        planned = client.plan("test")["tables"][0]
+        assert (planned["losses"], [d["words"] for d in planned["drift"]]) == ([], ["column things.fresh text from fresh"])
+        second = client.ask_run("test", wait_seconds=30)
+        lines = {line["table"]: line for line in client.ledger("test") if line["run"] == second["id"]}
+        counts = [lines["things"][name] for name in ("read", "inserted", "updated", "unchanged", "removed")]  # type: ignore[literal-required]
+        assert counts == [29, 0, 1, 28, 1]
+        assert lines["things_kids"]["removed"] == 1
+        assert [(d["what"], d["column"]) for d in client.drift("test")] == [("column", "fresh")]
+        verified = {v["table"]: v for v in client.verify("test", deep=True)}
+        assert {name: (v["same"], v["source"], v["warehouse"]) for name, v in verified.items()} == {
+            "things": (True, 29, 29),
+            "things_kids": (True, 29, 29),
+        }
+        # A type that widened at the source since is compared all the same.
+        records[5] = record(5, price="five")
+        differs = client.verify("test", deep=True)[0]
+        assert (differs["same"], differs["differing"]) == (False, 1), differs["error"]
+        assert {"what": "differs", "key": ["5"], "values": {"price": ["five", "2.5"]}} in differs["samples"]
+    rows = client.rows("marsh", "things", limit=100)
+    names = [column["name"] for column in rows["columns"]]
+    assert [n for n in names if not n.startswith("_rb_")] == [
+        "id",
+        "name",
+        "big",
+        "price",
+        "open",
+        "day",
+        "updated_at",
+        "fresh",
+    ]
+    shown = {row[0]: dict(zip(names, row)) for row in rows["rows"]}
+    assert (shown[3]["name"], shown[3]["fresh"], shown[3]["big"]) == ("renamed", "late", str(2**53 + 3))
+    assert (shown[10]["_rb_deleted_at"] is not None, shown[9]["_rb_deleted_at"]) == (True, None)
+    profile = {c["name"]: c for c in client.profile("marsh", "things")["columns"]}
+    assert (profile["fresh"]["nulls"], profile["name"]["distinct"]) == (29, 30)
+    assert (float(str(profile["price"]["min"])), float(str(profile["price"]["max"]))) == (0.0, 14.5)
+    answer = client.query("marsh", "select sum(c) from things_kids where _rb_deleted_at is null")
+    assert int(answer["rows"][0][0]) == sum(range(30)) - 10
+    with pytest.raises(ServiceProblem, match="reed tables"):
+        client.rows("marsh", "nothing")
+    assert {t["name"]: t["rows"] for t in client.tables("marsh")} == {"things": 30, "things_kids": 30}
