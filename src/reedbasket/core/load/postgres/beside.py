@@ -14,6 +14,7 @@ import adbc_driver_manager
 from ...shape.batch import TableBatch
 from ...shape.layout import Family, TableLayout
 from ...shape.structure import ColumnShape
+from ..beside import TablesBeside
 from ..engine import AT, LOAD, UNTIL, Counts, Stamp
 from ..modes import newest_first
 from ..stage import OWNER, bring_up, system_columns
@@ -28,14 +29,12 @@ union all
 select 1 from pg_index i join pg_class c on c.oid = i.indexrelid where i.indrelid = to_regclass(?) and c.relname <> ? limit 1"""
 
 
-class PostgresBeside:
+class PostgresBeside(TablesBeside):
     def __init__(self, engine: PostgresEngine, schema: str, feed: str, source_table: str) -> None:
         self._engine = engine
         self._schema = schema
         self._prefix = "_rb_new_" + hashlib.sha256(f"{feed}\0{source_table}".encode()).hexdigest()[:12]
-        self._tables: dict[str, str] = {}
-        self._columns: dict[str, dict[str, ColumnShape]] = {}
-        self.read: dict[str, int] = {}
+        super().__init__(engine)
 
     def wants_repeats(self, family: Family) -> bool:
         return False
@@ -48,25 +47,13 @@ class PostgresBeside:
                 self._engine.insert(self._engine.table(name), list(self._columns[layout.name].values()), batch)
             self.read[layout.name] += batch.rows
 
-    def _prepare(self, family: Family, layout: TableLayout) -> str:
-        engine = self._engine
+    def _name(self, number: int) -> str:
+        return f"{self._prefix}_{number}"
+
+    def _wanted(self, family: Family, layout: TableLayout) -> list[ColumnShape]:
         # Which record a row came from is only needed to find the children of a version that was superseded.
         owner = [OWNER] if len(family.tables) > 1 else []
-        wanted = [*owner, *system_columns(family, layout), *layout.columns]
-        name = self._tables.get(layout.name)
-        if name is None:
-            if not self._tables:
-                self._clear_leftovers()
-            name = self._tables[layout.name] = f"{self._prefix}_{len(self._tables)}"
-            self.read[layout.name] = 0
-            engine.create(engine.table(name), wanted)
-        else:
-            held = self._columns[layout.name]
-            changed = [c for c in wanted if c.name not in held or engine.declared(held[c.name]) != engine.declared(c)]
-            if changed:
-                bring_up(engine, name, wanted)
-        self._columns[layout.name] = {c.name: ColumnShape(c.name, c.kind, c.whole, c.fraction) for c in wanted}
-        return name
+        return [*owner, *super()._wanted(family, layout)]
 
     def take_place(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
         engine = self._engine
@@ -151,16 +138,6 @@ class PostgresBeside:
         engine.run(f"delete from {table}")
         engine.run(f"insert into {table} ({names}) select {names} from {engine.table(name)}")
         engine.run(f"drop table {engine.table(name)}")
-
-    def drop(self) -> None:
-        for name in self._tables.values():
-            self._engine.run(f"drop table if exists {self._engine.table(name)}")
-        self.placed()
-
-    def placed(self) -> None:
-        self._tables.clear()
-        self._columns.clear()
-        self.read = {}
 
     def _clear_leftovers(self) -> None:
         """What a killed run was building; and the schema, where this is the first table in it."""

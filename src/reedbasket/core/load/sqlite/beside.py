@@ -13,22 +13,19 @@ from collections.abc import Sequence
 from ...shape.batch import TableBatch
 from ...shape.layout import Family, TableLayout
 from ...shape.structure import ColumnShape
+from ..beside import TablesBeside
 from ..engine import AT, LOAD, PARENT, POSITION, Counts, Merge, Stamp
 from ..modes import drop_outdated, drop_superseded, newest_first
 from ..stage import Stage, system_columns
 from .engine import SqliteEngine
 
 
-class SqliteBeside:
-    """The tables of one family being built. read: rows added, by table, whether they are still there or superseded."""
-
+class SqliteBeside(TablesBeside):
     def __init__(self, engine: SqliteEngine, feed: str, source_table: str) -> None:
         self._engine = engine
         # Points stand in no name of ours, so this prefix is nobody else's.
         self._prefix = f"_rb_beside.{feed}.{source_table}."
-        self._tables: dict[str, str] = {}
-        self._columns: dict[str, dict[str, ColumnShape]] = {}
-        self.read: dict[str, int] = {}
+        super().__init__(engine)
 
     def wants_repeats(self, family: Family) -> bool:
         return len(family.tables) > 1
@@ -50,31 +47,12 @@ class SqliteBeside:
             raise
         engine.commit()
 
-    def _prepare(self, family: Family, layout: TableLayout) -> str:
-        """The table being built for a layout; made, or brought up to it, where needed."""
-        engine = self._engine
-        wanted = [*system_columns(family, layout), *layout.columns]
-        name = self._tables.get(layout.name)
-        if name is None:
-            if not self._tables:
-                self._clear_leftovers()
-            name = self._tables[layout.name] = f"{self._prefix}{len(self._tables)}"
-            self.read[layout.name] = 0
-            # SQLite knows no table without columns, and there is one where nothing has arrived yet.
-            engine.create(engine.table(name), wanted or [LOAD, AT])
-            self._columns[layout.name] = {}
-        there = self._columns[layout.name]
-        wider = []
-        for column in wanted:
-            held = there.get(column.name)
-            if held is None and there:
-                engine.add_column(engine.table(name), column)
-            elif held is not None and held.kind != column.kind:
-                wider.append((held.kind, column))
-        self._columns[layout.name] = {c.name: ColumnShape(c.name, c.kind) for c in wanted}
-        if wider:
-            engine.widen(name, wider)
-        return name
+    def _name(self, number: int) -> str:
+        return f"{self._prefix}{number}"
+
+    def _wanted(self, family: Family, layout: TableLayout) -> list[ColumnShape]:
+        # SQLite knows no table without columns, and there is one where nothing has arrived yet.
+        return super()._wanted(family, layout) or [LOAD, AT]
 
     def take_place(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
         engine, counts = self._engine, []
@@ -120,16 +98,6 @@ class SqliteBeside:
             )
             engine.ensure_key(name, family.key)
         engine.run("release rb_key")
-
-    def drop(self) -> None:
-        for name in self._tables.values():
-            self._engine.run(f"drop table if exists {self._engine.table(name)}")
-        self.placed()
-
-    def placed(self) -> None:
-        self._tables.clear()
-        self._columns.clear()
-        self.read = {}
 
     def _merge(self, family: Family, batches: Sequence[TableBatch]) -> None:
         """A batch with a key that is there already, or twice in itself."""
