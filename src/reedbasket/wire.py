@@ -283,6 +283,7 @@ class PlannedTable(TypedDict):
     requests: int | None
     seconds: float | None
     only_nulls: list[str]
+    unmatched: list[str]
     error: ErrorFacts | None
 
 

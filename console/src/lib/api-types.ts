@@ -187,6 +187,7 @@ export interface PlannedTable {
   requests: number | null;
   seconds: number | null;
   only_nulls: string[];
+  unmatched: string[];
   error: ErrorFacts | null;
 }
 

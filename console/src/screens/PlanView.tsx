@@ -90,6 +90,7 @@ function TablePlan({ table }: { table: PlannedTable }) {
         ))}
       </ul>
       {table.only_nulls.length > 0 && <p>Only nulls so far, no column yet: {table.only_nulls.join(", ")}</p>}
+      {table.unmatched.length > 0 && <p>No record brings what the feed names: {table.unmatched.join(", ")}</p>}
     </Card>
   );
 }

@@ -100,6 +100,8 @@ def _planned(table: wire.PlannedTable) -> None:
         print(f"  no new columns; {len(table['columns'])} are there")
     if table["only_nulls"]:
         print(f"  only nulls so far, no column yet: {', '.join(table['only_nulls'])}")
+    if table["unmatched"]:
+        print(f"  no record brings what the feed names: {', '.join(table['unmatched'])}")
 
 
 def ledger(options: argparse.Namespace) -> int:

@@ -5,10 +5,13 @@ from __future__ import annotations
 import threading
 import time
 from collections import deque
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
+from typing import Any
 
 from ..extract.chunk import Chunk
 
+# Shaping works on whole columns; below about 2,000 records its fixed costs show, above it only memory grows.
+RECORDS_PER_BATCH = 2_000
 # Bodies waiting to be loaded. As parsed objects they take five to eight times as much.
 MOST_WAITING_BYTES = 6 * 1024 * 1024
 # How soon a full or empty queue notices that the run was stopped.
@@ -89,3 +92,21 @@ class Feeder:
             self._waiting.append(chunk)
             self._bytes += chunk.body_bytes
             self._changed.notify_all()
+
+
+def gathered(chunks: Iterable[Chunk]) -> Iterator[Chunk]:
+    """Pages joined to batches worth shaping. Nothing waits: what has been read when the source pauses is passed on."""
+    records: list[dict[str, Any]] = []
+    misfits: list[Any] = []
+    size, suspicious, total = 0, False, None
+    for chunk in chunks:
+        records += chunk.records
+        misfits += chunk.misfits
+        size += chunk.body_bytes
+        suspicious = suspicious or chunk.suspicious
+        total = chunk.total if total is None else total
+        if len(records) >= RECORDS_PER_BATCH:
+            yield Chunk(records, size, misfits, total, suspicious)
+            records, misfits, size, suspicious = [], [], 0, False
+    if records or misfits or size:
+        yield Chunk(records, size, misfits, total, suspicious)

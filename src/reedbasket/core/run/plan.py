@@ -15,6 +15,7 @@ from ..load import Warehouse, open_warehouse
 from ..masking import Mask
 from ..shape.columns import ColumnWork
 from ..shape.layout import TableLayout
+from ..shape.unmatched import unmatched
 from ..spec import template
 from .order import RunOrder, TableOrder, mask_for, request_headers
 from .table import moved, shaper_for, tracker_for
@@ -51,6 +52,7 @@ class PlannedTable:
     requests: int | None = None
     seconds: float | None = None
     only_nulls: list[str] = field(default_factory=list)
+    unmatched: list[str] = field(default_factory=list)
     error: dict[str, Any] | None = None
 
     def as_dict(self) -> dict[str, Any]:
@@ -128,6 +130,7 @@ def _plan_table(
     first.sample_records, first.sample_rejects = len(records), len(shaped.rejects) + len(worked.rejects)
     first.sample_filtered = worked.filtered
     first.only_nulls = [name for name in shaper.structure.unseen() if name not in shaper.left_out]
+    first.unmatched = unmatched(shaper.rules, shaper.structure) if records else []
     first.steps, first.losses = change.steps, change.losses
     if shaper.expected:
         first.drift = [{"what": c.what, "words": c.words, "ignored": c.ignored} for c in shaped.changes]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -19,15 +19,13 @@ from ..shape.columns import ColumnWork, Worked, key_batch, rejected_keys
 from ..shape.rules import Change
 from ..shape.shaper import Shaper
 from ..shape.structure import ColumnShape, TableShape
+from ..shape.unmatched import unmatched
 from ..spec import template
 from .compare import Comparer
 from .cursor import CursorTracker
 from .events import Listener, TableProgress
-from .feeder import Feeder
+from .feeder import RECORDS_PER_BATCH, Feeder, gathered
 from .order import RunOrder, TableOrder
-
-# Shaping works on whole columns; below about 2,000 records its fixed costs show, above it only memory grows.
-RECORDS_PER_BATCH = 2_000
 
 
 def moved(table: TableOrder, state: TableState | None) -> Transition:
@@ -128,7 +126,7 @@ class TableRun:
             chunks = reader.chunks() if self._again is None else iter([Chunk(list(self._again), 0, [])])
             with Feeder(chunks, f"{order.feed}.{table.name}") as feeder:
                 self._feeder = feeder
-                for chunk in _gathered(feeder):
+                for chunk in gathered(feeder):
                     self.progress.seconds = time.monotonic() - began
                     self._take(chunk)
                     if self._may_commit():
@@ -265,6 +263,8 @@ class TableRun:
             self._log("info", "structure.only_nulls", f"only nulls so far, no column made yet: {', '.join(unseen)}")
         if self._shaper.left_out:
             self._log("info", "column.left_out", f"left out by the feed: {', '.join(sorted(self._shaper.left_out))}")
+        for rule in unmatched(self._shaper.rules, structure) if progress.read else []:
+            self._log("warning", "shaping.unmatched", f"no record has brought what the feed names: {rule}")
         if progress.held_back:
             self._log(
                 "warning",
@@ -380,21 +380,3 @@ class _SinceCommit:
     unchanged: int = 0
     shaping: float = 0.0
     staging: float = 0.0
-
-
-def _gathered(chunks: Feeder) -> Iterator[Chunk]:
-    """Pages joined to batches worth shaping. Nothing waits: what has been read when the source pauses is passed on."""
-    records: list[dict[str, Any]] = []
-    misfits: list[Any] = []
-    size, suspicious, total = 0, False, None
-    for chunk in chunks:
-        records += chunk.records
-        misfits += chunk.misfits
-        size += chunk.body_bytes
-        suspicious = suspicious or chunk.suspicious
-        total = chunk.total if total is None else total
-        if len(records) >= RECORDS_PER_BATCH:
-            yield Chunk(records, size, misfits, total, suspicious)
-            records, misfits, size, suspicious = [], [], 0, False
-    if records or misfits or size:
-        yield Chunk(records, size, misfits, total, suspicious)

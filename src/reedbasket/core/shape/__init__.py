@@ -9,6 +9,7 @@ from .layout import Family
 from .rules import Change, DriftPolicy, ShapeRules
 from .shaper import Shaper
 from .structure import ColumnShape, TableShape
+from .unmatched import unmatched
 
 __all__ = [
     "Change",
@@ -21,4 +22,5 @@ __all__ = [
     "Shaper",
     "TableBatch",
     "TableShape",
+    "unmatched",
 ]
