@@ -156,6 +156,32 @@ def test_check_names_the_step_that_fails_and_the_grant_that_mends_it(cluster: Cl
         Loader(place).load([{"id": 1}])
 
 
+def test_a_role_with_only_what_check_asks_for_can_do_everything(cluster: Cluster, tmp_path: Path) -> None:
+    place = Place("postgres", tmp_path, cluster)
+    with cluster.connect() as boss:
+        boss.execute("create role loader login nosuperuser nocreatedb nocreaterole")
+        boss.execute("revoke all on schema public from public")
+    place.definition = place.definition.model_copy(update={"user": "loader"})
+    warehouse = place.open()
+    asked = [step.mend for step in warehouse.check() if not step.ok and step.mend]
+    warehouse.close()
+    place.do("; ".join(statement.rstrip(";") for statement in asked))
+    for write in ("merge", "replace", "mirror", "history", "append"):
+        loader = Loader(place, write, table=f"by_{write}", deletes="mark" if write == "mirror" else "apply")
+        for version in range(3):
+            kids = [{"c": version}]
+            loader.load(
+                [{"id": n, "v": version if version < 2 else "wider", "kids": kids} for n in range(4 - version)], feed=write
+            )
+        rows = place.ask(f"select count(*), count(distinct v) from by_{write}")
+        assert (
+            rows == {"merge": [(4, 3)], "replace": [(2, 1)], "mirror": [(4, 3)], "history": [(9, 3)], "append": [(9, 3)]}[write]
+        )
+    with cluster.connect() as boss:
+        owners = boss.execute("select distinct tableowner from pg_tables where schemaname = %s", (place.schema,)).fetchall()
+    assert owners == [("loader",)]
+
+
 def test_feeds_that_load_at_once_do_not_mix(cluster: Cluster, tmp_path: Path) -> None:
     """Their load ids, ledger lines and tables are their own, from the very first load, which makes the service tables."""
     place = Place("postgres", tmp_path, cluster)

@@ -158,6 +158,10 @@ class PagesLooped(SourceError):
     code = "source.pages_looped"
 
 
+class ForeignPage(SourceError):
+    code = "source.foreign_page"
+
+
 class WarehouseError(ReedError):
     code = "warehouse.error"
 

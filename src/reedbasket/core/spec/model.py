@@ -122,11 +122,37 @@ class Retry(Model):
     most: Duration = Field(default="60s")  # type: ignore[assignment]
 
 
-class NextPage(Model):
-    """The next page's address: the token found at `token` (JMESPath) is sent as the parameter `as`."""
+_WAYS_TO_PAGE = ("token", "page", "offset", "link", "url", "last")
 
-    token: RecordsPath
-    send_as: str = Field(alias="as")
+
+class NextPage(Model):
+    """How the page after one is asked for. Exactly one of token, page, offset, link, url and last says it."""
+
+    token: RecordsPath | None = Field(None, description="a token in the body (JMESPath), sent back as `as`")
+    last: str | None = Field(None, description="the last record's value of this field, sent back as `as`")
+    send_as: str | None = Field(None, alias="as", description="the parameter that sends the token or the last value")
+    page: str | None = Field(None, description="the parameter that sends the page's number")
+    offset: str | None = Field(None, description="the parameter that sends how many records to skip")
+    start: int | None = Field(None, ge=0, description="the first page's number (1), or records to skip (0)")
+    size: int | None = Field(None, ge=1, le=1_000_000, description="records a page; a shorter one is the last")
+    size_as: str | None = Field(None, description="the parameter that sends `size`")
+    link: str | None = Field(None, description="the relation in the Link header (RFC 8288) that leads on: next")
+    url: RecordsPath | None = Field(None, description="the next page's address in the body (JMESPath), absolute or relative")
+
+    @model_validator(mode="after")
+    def _consistent(self) -> NextPage:
+        ways = [name for name in _WAYS_TO_PAGE if getattr(self, name) is not None]
+        if len(ways) != 1:
+            raise ValueError(f"say one of {', '.join(_WAYS_TO_PAGE)}" + (f", not {' and '.join(ways)}" if ways else ""))
+        sends = ways[0] in ("token", "last")
+        if sends != (self.send_as is not None):
+            raise ValueError(f"`{ways[0]}` {'needs' if sends else 'has no'} `as`, the parameter that sends it")
+        counted = ways[0] in ("page", "offset")
+        if not counted and (self.start is not None or self.size is not None or self.size_as is not None):
+            raise ValueError(f"`start`, `size` and `size_as` go with `page` and `offset`, not with `{ways[0]}`")
+        if self.size_as is not None and self.size is None:
+            raise ValueError("`size_as` needs `size`, what it sends")
+        return self
 
 
 class CursorRule(Model):

@@ -1,48 +1,195 @@
-"""Which page comes next. Pure: a body in, the parameters of the next request out."""
+"""Which page comes next. Pure: an answer in, what to ask for next out.
+
+Every way of paging notices when it runs in a circle: a token, an address or a last key met before, or a page that is the same,
+byte for byte, as the one before it.
+"""
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from typing import Any
+from urllib.parse import urljoin, urlsplit
 
 import jmespath
 
-from ...errors import PagesLooped, RecordsNotFound
+from ...errors import ForeignPage, PagesLooped, RecordsNotFound
 from ...spec.model import NextPage
+from .links import next_link
+
+# Empty pages in a row before a source that says there is more is no longer believed.
+MOST_EMPTY = 3
 
 
-class TokenPages:
-    """Pages linked by a token in the body. Remembers the tokens of one pass: met again, the source runs in a circle."""
+@dataclass(frozen=True)
+class Page:
+    """What one request brought. records: how many the list held; last: its last object. total: as the source says."""
+
+    url: str
+    headers: Mapping[str, str]
+    body: Any
+    raw: bytes
+    records: int
+    last: Mapping[str, Any] | None = None
+    total: int | None = None
+
+
+@dataclass(frozen=True)
+class Step:
+    """What the next request sends beside what each one sends, or its whole address."""
+
+    params: Mapping[str, str] = field(default_factory=dict)
+    url: str | None = None
+
+
+class Pages(ABC):
+    """One pass over the pages of one table."""
 
     def __init__(self, rule: NextPage, doing: str) -> None:
-        self._find = jmespath.compile(rule.token)
         self._rule = rule
         self._doing = doing
         self._seen: set[str] = set()
 
-    def after(self, body: Any) -> dict[str, str] | None:
-        """Parameters that ask for the page after this body; None where it was the last.
+    def first(self) -> Step:
+        return Step()
 
-        Raises PagesLooped for a token met before, RecordsNotFound where something other than text or a number stands there.
-        """
-        token = self._find.search(body)
-        if token is None or token == "":
-            return None
-        if isinstance(token, bool) or not isinstance(token, str | int):
-            raise RecordsNotFound(
-                self._doing,
-                found=f"the next page's token at {self._rule.token} is {type(token).__name__}, not text",
-                mend="point `next.token` at the token",
-                code="source.token_unreadable",
-            )
-        text = str(token)
-        if text in self._seen:
+    @abstractmethod
+    def after(self, page: Page) -> Step | None:
+        """None where it was the last. Raises PagesLooped, RecordsNotFound, ForeignPage."""
+
+    def _once(self, mark: str, what: str) -> None:
+        if mark in self._seen:
             raise PagesLooped(
                 self._doing,
-                found=f"the token {text!r} for the next page came twice in one pass, so the pages run in a circle",
+                found=f"{what} came twice in one pass, so the pages run in a circle",
                 mend="check `next` in the connector; what was committed stays, and a new run starts from there",
             )
-        self._seen.add(text)
-        return {self._rule.send_as: text}
+        self._seen.add(mark)
+
+    def _text_at(self, path: str, body: Any) -> str | None:
+        """The token or address at a JMESPath, None for none."""
+        found = jmespath.search(path, body)
+        if found is None or found == "":
+            return None
+        if isinstance(found, bool) or not isinstance(found, str | int):
+            raise RecordsNotFound(
+                self._doing,
+                found=f"what says which page comes next, at {path}, is {type(found).__name__}, not text",
+                mend="point `next` at the token or the address",
+                code="source.token_unreadable",
+            )
+        return str(found)
+
+
+class TokenPages(Pages):
+    """A token in the body, sent back."""
+
+    def after(self, page: Page) -> Step | None:
+        assert self._rule.token is not None and self._rule.send_as is not None
+        token = self._text_at(self._rule.token, page.body)
+        if token is None:
+            return None
+        self._once(token, f"the token {token!r} for the next page")
+        return Step({self._rule.send_as: token})
+
+
+class AddressPages(Pages):
+    """The next page's address, in the body or in the Link header (RFC 8288); relative ones count from the page's own."""
+
+    def after(self, page: Page) -> Step | None:
+        if self._rule.link is not None:
+            found = next_link(page.headers.get("link", ""), self._rule.link)
+        else:
+            assert self._rule.url is not None
+            found = self._text_at(self._rule.url, page.body)
+        if found is None:
+            return None
+        address = urljoin(page.url, found)
+        here, there = urlsplit(page.url), urlsplit(address)
+        if (here.scheme, here.netloc) != (there.scheme, there.netloc):
+            raise ForeignPage(
+                self._doing,
+                found=f"the next page is at {there.scheme}://{there.netloc}, and this one came from {here.scheme}://{here.netloc}",
+                mend="credentials go to one host only; if the other one is meant, make it the source's address",
+            )
+        self._once(address, "the next page's address")
+        return Step(url=address)
+
+
+class LastKeyPages(Pages):
+    """The last record's value of one field, sent back: the page after it. Ends with an empty page."""
+
+    def after(self, page: Page) -> Step | None:
+        assert self._rule.last is not None and self._rule.send_as is not None
+        if page.last is None:
+            return None
+        value = page.last.get(self._rule.last)
+        if value is None or isinstance(value, dict | list):
+            raise RecordsNotFound(
+                self._doing,
+                found=f"the last record of the page has no value at `{self._rule.last}`, by which the next page is asked for",
+                mend="name a field in `next.last` that every record has",
+                code="source.token_unreadable",
+            )
+        self._once(str(value), f"the last record's `{self._rule.last}`, {value!r},")
+        return Step({self._rule.send_as: str(value)})
+
+
+class CountedPages(Pages):
+    """Pages by number, or by how many records to skip.
+
+    Without `size` they end with an empty page. With it they end with a page shorter than the fullest one so far: a source that
+    gives fewer than asked for, as many do, is then read to its end all the same. What it says of its total never ends the pages
+    by itself, for totals lie; it only keeps them going over a few empty ones.
+    """
+
+    def __init__(self, rule: NextPage, doing: str) -> None:
+        super().__init__(rule, doing)
+        self._at = rule.start if rule.start is not None else (0 if rule.offset else 1)
+        self._count = self._empty = self._fullest = 0
+        self._before: bytes | None = None
+
+    def first(self) -> Step:
+        return self._step()
+
+    def after(self, page: Page) -> Step | None:
+        size = self._rule.size
+        self._count += page.records
+        self._empty = 0 if page.records else self._empty + 1
+        expected = page.total is not None and self._count < page.total
+        if page.records == 0 and (not expected or self._empty >= MOST_EMPTY):
+            return None
+        if page.records and page.raw == self._before:
+            raise PagesLooped(
+                self._doing,
+                found=f"the page is the same as the one before it, as if `{self._rule.offset or self._rule.page}` had no effect",
+                mend="check the parameter's name in `next`; what was committed stays",
+            )
+        if size is not None and page.records and not expected:
+            all_there = page.total is not None and page.records < size
+            if all_there or page.records < self._fullest:
+                return None
+        self._before, self._fullest = page.raw, max(self._fullest, page.records)
+        # A page that is empty in the middle is stepped over by what it should have held.
+        self._at += (page.records or self._fullest or 1) if self._rule.offset else 1
+        return self._step()
+
+    def _step(self) -> Step:
+        sent = {self._rule.offset or self._rule.page or "": str(self._at)}
+        if self._rule.size is not None and self._rule.size_as is not None:
+            sent[self._rule.size_as] = str(self._rule.size)
+        return Step(sent)
+
+
+def pages_for(rule: NextPage, doing: str) -> Pages:
+    if rule.token is not None:
+        return TokenPages(rule, doing)
+    if rule.last is not None:
+        return LastKeyPages(rule, doing)
+    if rule.page is not None or rule.offset is not None:
+        return CountedPages(rule, doing)
+    return AddressPages(rule, doing)
 
 
 def pick_records(find: Any, path: str, body: Any, doing: str) -> tuple[list[dict[str, Any]], list[Any]]:

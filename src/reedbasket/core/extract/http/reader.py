@@ -13,7 +13,7 @@ from ...spec import template
 from ...spec.model import HttpTable
 from ..chunk import Chunk
 from . import json_body
-from .pages import TokenPages, pick_records
+from .pages import Page, Pages, Step, pages_for, pick_records
 from .send import Sender
 
 
@@ -34,25 +34,36 @@ class HttpReader:
 
     def first_url(self) -> str:
         """The first request's address. A parameter whose name has no value yet (no cursor) is left out."""
-        return self._url({})
+        return self._url(self._pages().first() if self._rule.next else Step())
 
     def chunks(self) -> Iterator[Chunk]:
         """Chunks in the source's order. Raises SourceError, RunCancelled; what was yielded before stays good."""
-        pages = TokenPages(self._rule.next, self._doing) if self._rule.next else None
-        more: dict[str, str] | None = {}
-        while more is not None:
-            url = self._url(more)
-            raw = self._sender.get(url, self._doing)
-            body, suspicious = self._parse(raw, url)
+        pages = self._pages() if self._rule.next else None
+        step: Step | None = pages.first() if pages else Step()
+        while step is not None:
+            url = self._url(step)
+            answer = self._sender.get(url, self._doing)
+            body, suspicious = self._parse(answer.body, url)
             records, misfits = pick_records(self._find, self._rule.records, body, self._doing)
-            more = pages.after(body) if pages else None
-            total = self._total.search(body) if self._total else None
-            yield Chunk(records, len(raw), misfits, total if type(total) is int else None, suspicious)
+            said = self._total.search(body) if self._total else None
+            total = said if type(said) is int else None
+            step = None
+            if pages:
+                last = records[-1] if records else None
+                count = len(records) + len(misfits)
+                step = pages.after(Page(url, answer.headers, body, answer.body, count, last, total))
+            yield Chunk(records, len(answer.body), misfits, total, suspicious)
 
-    def _url(self, more: Mapping[str, str]) -> str:
+    def _pages(self) -> Pages:
+        assert self._rule.next is not None
+        return pages_for(self._rule.next, self._doing)
+
+    def _url(self, step: Step) -> str:
+        if step.url is not None:
+            return step.url
         path = template.fill(self._rule.get, self._values) or ""
         sent = {name: template.fill(text, self._values) for name, text in self._rule.send.items()}
-        query = {name: text for name, text in sent.items() if text is not None} | dict(more)
+        query = {name: text for name, text in sent.items() if text is not None} | dict(step.params)
         return self._base.rstrip("/") + "/" + path.lstrip("/") + ("?" + urlencode(query, safe=":") if query else "")
 
     def _parse(self, raw: bytes, url: str) -> tuple[Any, bool]:

@@ -42,6 +42,14 @@ class RequestSeen:
     pause_reason: str = ""
 
 
+@dataclass(frozen=True)
+class Answer:
+    """A body and its headers, their names in lower case."""
+
+    body: bytes
+    headers: Mapping[str, str]
+
+
 class Sender:
     """Sends requests of one source. `seen` is called for every attempt, from the thread that sends."""
 
@@ -71,8 +79,8 @@ class Sender:
     def close(self) -> None:
         self._pool.clear()
 
-    def get(self, url: str, doing: str) -> bytes:
-        """The body of a 200 answer. Raises a SourceError, facts masked, after the policy's last attempt; RunCancelled."""
+    def get(self, url: str, doing: str) -> Answer:
+        """A 200 answer. Raises a SourceError, facts masked, after the policy's last attempt; RunCancelled."""
         attempt = 0
         while True:
             attempt += 1
@@ -80,10 +88,11 @@ class Sender:
                 began = time.monotonic()
                 status: int | None
                 try:
-                    status, body = self._once(url, doing)
+                    status, body, headers = self._once(url, doing)
                     problem = None
                 except errors.SourceError as error:
                     problem, status, body = self._mask.error(error), _status_of(error), b""
+                    headers = {}
             pause = decide(self._retry, attempt, problem, random.random()) if problem else None
             self._seen(
                 RequestSeen(
@@ -100,7 +109,7 @@ class Sender:
                 )
             )
             if problem is None:
-                return body
+                return Answer(body, headers)
             if pause is None:
                 if problem.retryable:
                     problem.found += f" (attempt {attempt} of {self._retry.attempts})"
@@ -109,7 +118,7 @@ class Sender:
                 self._pacer.hold_off(pause.seconds)
             wait_or_stop(self._stop, pause.seconds, doing)
 
-    def _once(self, url: str, doing: str) -> tuple[int, bytes]:
+    def _once(self, url: str, doing: str) -> tuple[int, bytes, dict[str, str]]:
         deadline = time.monotonic() + self._timeouts.request
         try:
             answer = self._pool.request(
@@ -134,7 +143,7 @@ class Sender:
         try:
             body = self._body(answer, deadline, url, doing)
             if answer.status == 200:
-                return 200, body
+                return 200, body, {name.lower(): value for name, value in answer.headers.items()}
             raise _bad_status(answer.status, answer.headers, body, url, doing)
         finally:
             answer.release_conn()

@@ -1,0 +1,135 @@
+"""Every way of paging brings every record once, and notices a source that runs in a circle or says what is not so."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from reedbasket.core.errors import DefinitionError
+from reedbasket.core.extract.http.links import next_link
+from reedbasket.core.run import RunOutcome, RunResult
+from reedbasket.core.spec import load_texts
+from tests.support.feeds import Heard, basket_text, run_once, table_rows
+from tests.support.source import Answer, Request, serving
+
+THINGS = [{"id": n, "updated_at": f"2026-03-01T06:{n:02d}:00Z"} for n in range(50)]
+
+
+class Paged:
+    """All ways at once. most: records a page at most, whatever is asked for; lies: what it says of its total."""
+
+    def __init__(self, most: int = 20, lies: int | None = None, holes: frozenset[int] = frozenset()) -> None:
+        self.most, self.lies, self.holes, self.asked = most, lies, holes, 0
+
+    def __call__(self, request: Request) -> Answer:
+        self.asked += 1
+        query = request.query
+        size = min(int(query.get("take", self.most)), self.most)
+        if "beyond" in query:
+            start = next((n for n, t in enumerate(THINGS) if t["id"] > int(query["beyond"])), len(THINGS))
+        else:
+            start = int(query["skip"]) if "skip" in query else (int(query.get("page", 1)) - 1) * size
+        items = [] if start in self.holes else THINGS[start : start + size]
+        there = start + size < len(THINGS)
+        more = f"{request.path}?page={start // size + 2}"
+        address = f"http://{request.headers['host']}{more}"
+        meta = {"url": address if start else more} if there else {"url": None}
+        if self.lies is not None or self.holes:
+            meta["total"] = self.lies if self.lies is not None else len(THINGS)  # type: ignore[assignment]
+        link = f'<https://elsewhere.example/a,b>; rel="prev", <{address}>; title="a, \\"b\\""; rel="last next"' if there else ""
+        return Answer({"items": items, "meta": meta}, headers={"Link": link})
+
+
+def read(source: Any, rule: str, folder: Path) -> tuple[RunResult, Heard]:
+    text = basket_text(source.url, by="everything", write="append", cursor="")
+    return run_once(text.replace("next: {token: meta.next, as: after}", f"next: {rule}"), folder)
+
+
+@pytest.mark.parametrize(
+    ("rule", "served", "requests"),
+    [
+        ("{page: page}", Paged(), 4),
+        ("{page: page, size: 20}", Paged(), 3),
+        ("{page: page, size: 25, size_as: take}", Paged(most=50), 3),
+        ("{page: page, size: 500, size_as: take}", Paged(), 3),  # asked for more than it gives
+        ("{offset: skip, size: 30, size_as: take}", Paged(), 3),
+        ("{offset: skip}", Paged(most=50), 2),
+        ("{offset: skip, size: 20}", Paged(lies=20), 3),  # a total too small ends nothing
+        ("{page: page, size: 20}", Paged(lies=900), 6),  # nor does one too large go on for ever
+        ("{page: page, size: 10}", Paged(most=10, holes=frozenset([20])), 8),
+        ("{link: next}", Paged(), 3),
+        ("{url: meta.url}", Paged(), 3),
+        ("{last: id, as: beyond}", Paged(), 4),
+    ],
+)
+def test_every_way_brings_every_record_once(tmp_path: Path, rule: str, served: Paged, requests: int) -> None:
+    served.asked = 0
+    with serving(served) as source:
+        result, _ = read(source, rule, tmp_path)
+    assert result.outcome is RunOutcome.SUCCEEDED, result.error
+    wanted = [t["id"] for t in THINGS if not served.holes or not 20 <= t["id"] < 30]
+    assert sorted(r["id"] for r in table_rows(tmp_path, "things")) == wanted
+    assert served.asked == requests
+
+
+@pytest.mark.parametrize(
+    ("rule", "answer", "code"),
+    [
+        ("{page: nr}", lambda _: {"items": THINGS[:5]}, "source.pages_looped"),
+        ("{last: id, as: beyond}", lambda _: {"items": THINGS[:5]}, "source.pages_looped"),
+        ("{last: name, as: beyond}", lambda _: {"items": THINGS[:5]}, "source.token_unreadable"),
+        (
+            "{url: on}",
+            lambda r: {"items": [], "on": f"/things?n={'b' if r.query.get('n') == 'a' else 'a'}"},
+            "source.pages_looped",
+        ),
+        ("{url: on}", lambda _: {"items": [], "on": "//elsewhere.example/things"}, "source.foreign_page"),
+        ("{url: on}", lambda _: {"items": [], "on": {"href": "/x"}}, "source.token_unreadable"),
+    ],
+)
+def test_circles_and_strangers_end_the_run(tmp_path: Path, rule: str, answer: Callable[[Request], Any], code: str) -> None:
+    with serving(lambda request: Answer(answer(request))) as source:
+        result, _ = read(source, rule, tmp_path)
+    assert result.error is not None
+    assert (result.outcome, result.error["code"]) == (RunOutcome.FAILED, code)
+    assert all("elsewhere" not in json.dumps(request.headers) for request in source.requests)
+
+
+@pytest.mark.parametrize(
+    ("header", "found"),
+    [
+        ("", None),
+        ("<https://a.example/?x=1,2;3>; rel=next", "https://a.example/?x=1,2;3"),
+        ('</p>; rel="first"; title="x; rel=next", </q>;REL="NEXT"', "/q"),
+        ('</p>; rel="nextish", </q>; rel="prev next"', "/q"),
+        ("</p>;rel=prev,</q>  ;  rel=next  , </r>; rel=next", "/q"),
+        ("no link at all", None),
+        ('</p>; crossorigin; rel="next"', "/p"),
+    ],
+)
+def test_links(header: str, found: str | None) -> None:
+    assert next_link(header, "next") == found
+
+
+@pytest.mark.parametrize(
+    ("rule", "says"),
+    [
+        ("{}", "say one of token, page"),
+        ("{page: p, offset: o}", "not page and offset"),
+        ("{token: t}", "needs `as`"),
+        ("{link: next, as: x}", "has no `as`"),
+        ("{link: next, size: 5}", "go with `page` and `offset`"),
+        ("{page: p, size_as: n}", "needs `size`"),
+    ],
+)
+def test_a_rule_that_says_too_little_or_too_much(rule: str, says: str) -> None:
+    text = basket_text("http://127.0.0.1:1").replace("next: {token: meta.next, as: after}", f"next: {rule}")
+    with pytest.raises(DefinitionError) as caught:
+        load_texts({"basket.yaml": text})
+    (mistake,) = caught.value.details  # type: ignore[misc]
+    assert mistake["path"].endswith("things.next")
+    assert says in mistake["message"]
