@@ -1,4 +1,5 @@
-"""`python -m bench CASE [--quick]` runs one case; `python -m bench --all` runs every one and writes bench/RESULTS.md.
+"""`python -m bench CASE [--quick]` runs one case; `python -m bench --all` runs every one and writes bench/RESULTS.md, and
+`python -m bench CASE --write` measures one case of it anew.
 
 The last line of a case is JSON: case, ratio (ours / baseline, of medians), ours_s, baseline_s, rss_mb.
 """
@@ -38,6 +39,7 @@ class OfEngine:
         return found
 
 
+RESULTS = Path(__file__).with_name("RESULTS.md")
 ENGINES = {"sqlite": "sqlite", "duckdb": "duckdb", "pg": "postgres"}
 CASES: dict[str, Any] = {
     **{f"api-{short}": OfEngine(api, engine) for short, engine in ENGINES.items()},
@@ -55,6 +57,7 @@ def main() -> int:
     parser.add_argument("case", nargs="?", choices=sorted(CASES))
     parser.add_argument("--quick", action="store_true", help="smaller, under 50 s")
     parser.add_argument("--all", action="store_true")
+    parser.add_argument("--write", action="store_true", help="put the case's figures into RESULTS.md")
     options = parser.parse_args()
     if options.all:
         return _all(options.quick)
@@ -62,7 +65,27 @@ def main() -> int:
         parser.error("name a case, or --all")
     result = CASES[options.case].run(options.quick)
     print(json.dumps({"case": options.case, **result}))
+    if options.write:
+        _write_anew(options.case, result)
     return 0
+
+
+def _rows(name: str, found: dict[str, Any]) -> list[str]:
+    module = CASES[name]
+    first = (
+        f"| `{name}` | {module.WHAT} | {module.BOUND} | **{found['ratio']}** | {found['ours_s']} | {found['baseline_s']} "
+        f"| {found['rss_mb']} |"
+    )
+    return [first, *(f"| | {note} | | | | | |" for note in found.get("notes", []))]
+
+
+def _write_anew(name: str, found: dict[str, Any]) -> None:
+    lines = RESULTS.read_text().splitlines()
+    start = next(n for n, line in enumerate(lines) if line.startswith(f"| `{name}` |"))
+    end = start + 1
+    while end < len(lines) and lines[end].startswith("| | "):
+        end += 1
+    RESULTS.write_text("\n".join([*lines[:start], *_rows(name, found), *lines[end:]]) + "\n")
 
 
 def _all(quick: bool) -> int:
@@ -77,7 +100,7 @@ def _all(quick: bool) -> int:
         "|---|---|---|---|---|---|---|",
     ]
     failed = 0
-    for name, module in CASES.items():
+    for name in CASES:
         command = [sys.executable, "-m", "bench", name, *(["--quick"] if quick else [])]
         done = subprocess.run(command, stdout=subprocess.PIPE, text=True, check=False)
         if done.returncode:
@@ -86,12 +109,8 @@ def _all(quick: bool) -> int:
             continue
         found = json.loads(done.stdout.strip().splitlines()[-1])
         print(json.dumps(found), flush=True)
-        lines.append(
-            f"| `{name}` | {module.WHAT} | {module.BOUND} | **{found['ratio']}** | {found['ours_s']} | {found['baseline_s']} "
-            f"| {found['rss_mb']} |"
-        )
-        lines += [f"| | {note} | | | | | |" for note in found.get("notes", [])]
-    Path(__file__).with_name("RESULTS.md").write_text("\n".join(lines) + "\n")
+        lines += _rows(name, found)
+    RESULTS.write_text("\n".join(lines) + "\n")
     return failed
 
 

@@ -16,7 +16,7 @@ from ..extract.pace import Pacer
 from ..load import open_warehouse
 from ..masking import Mask
 from .events import Listener, RunOutcome, TableProgress
-from .order import RunOrder, mask_for, request_headers
+from .order import RunOrder, credentials_of, mask_for
 from .table import TableRun
 
 # Errors after which the other tables would meet the same: the source as a whole, or the warehouse.
@@ -56,7 +56,7 @@ def run_feed(
     mask = Mask()
     try:
         revealed = {setting: reveal(name) for setting, name in order.secrets.items()}
-        mask = mask_for(revealed)
+        mask = mask_for(order, revealed)
         values = order.values(revealed)
         if order.ignored:
             listener.log(
@@ -110,7 +110,7 @@ def _run_tables(
                 stop=stop,
                 mask=mask,
                 seen=_counting(progress, listener),
-                headers=request_headers(order, values),
+                credentials=credentials_of(order, values),
             )
             began = time.monotonic()
             try:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
 from ..errors import NotFound
+from ..extract.http.credentials import Credentials, credentials
 from ..masking import Mask
 from ..shape.rules import DriftPolicy, ShapeRules
 from ..spec import template
@@ -161,13 +163,12 @@ def resolve(
     )
 
 
-def request_headers(order: RunOrder, values: dict[str, Any]) -> dict[str, str]:
-    """Headers of every request, the secret filled in."""
+def credentials_of(order: RunOrder, values: dict[str, Any]) -> Credentials:
+    """What every request carries: the connector's headers, and who is asking."""
+    shown = credentials(order.auth, values)
     headers = {name: template.fill(text, values) or "" for name, text in order.headers.items()}
-    if order.auth:
-        headers["authorization"] = "Bearer " + (template.fill(order.auth.bearer, values) or "")
-    return headers
+    return replace(shown, headers={**headers, **shown.headers})
 
 
-def mask_for(revealed: dict[str, str]) -> Mask:
-    return Mask(revealed.values())
+def mask_for(order: RunOrder, revealed: dict[str, str]) -> Mask:
+    return Mask([*revealed.values(), *credentials(order.auth, order.values(revealed)).hidden])

@@ -17,7 +17,7 @@ from ..shape.columns import ColumnWork
 from ..shape.layout import TableLayout
 from ..shape.unmatched import unmatched
 from ..spec import template
-from .order import RunOrder, TableOrder, mask_for, request_headers
+from .order import RunOrder, TableOrder, credentials_of, mask_for
 from .table import moved, shaper_for, tracker_for
 
 
@@ -64,7 +64,7 @@ def plan_feed(
 ) -> list[PlannedTable]:
     """Parents before their child tables. An error of one table stands with that table. Raises ReedError for the rest."""
     revealed = {setting: reveal(name) for setting, name in order.secrets.items()}
-    mask, values = mask_for(revealed), order.values(revealed)
+    mask, values = mask_for(order, revealed), order.values(revealed)
     warehouse = open_warehouse(order.warehouse, folder, reveal)
     planned: list[PlannedTable] = []
 
@@ -107,7 +107,7 @@ def _plan_table(
         stop=stop,
         mask=mask,
         seen=requests.append,
-        headers=request_headers(order, values),
+        credentials=credentials_of(order, values),
     )
     try:
         reader = HttpReader(table.name, template.fill(order.base, values) or "", table.rule, sender, values)

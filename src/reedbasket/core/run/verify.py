@@ -16,7 +16,7 @@ from ..load.along import Transition
 from ..masking import Mask
 from ..shape.columns import ColumnWork
 from ..spec import template
-from .order import RunOrder, TableOrder, mask_for, request_headers
+from .order import RunOrder, TableOrder, credentials_of, mask_for
 from .table import shaper_for, tracker_for
 
 _MOST_SAMPLES = 5
@@ -63,7 +63,7 @@ def verify_feed(
     """Each table of the order with its child tables, or `only` that one. An error of one table stands with it. Raises
     ReedError for the rest."""
     revealed = {setting: reveal(name) for setting, name in order.secrets.items()}
-    mask, values = mask_for(revealed), order.values(revealed)
+    mask, values = mask_for(order, revealed), order.values(revealed)
     warehouse = open_warehouse(order.warehouse, folder, reveal)
     found = []
     try:
@@ -103,7 +103,7 @@ def _verify(
         stop=stop,
         mask=mask,
         seen=lambda _: None,
-        headers=request_headers(order, values),
+        credentials=credentials_of(order, values),
     )
     shaper = shaper_for(order, table, state)
     columns = ColumnWork(shaper.rules, lambda: reveal(order.hash_with).encode(), nul_in_text=warehouse.nul_in_text)

@@ -9,7 +9,6 @@ from .layout import Family
 from .rules import Change, DriftPolicy, ShapeRules
 from .shaper import Shaper
 from .structure import ColumnShape, TableShape
-from .unmatched import unmatched
 
 __all__ = [
     "Change",
@@ -22,5 +21,4 @@ __all__ = [
     "Shaper",
     "TableBatch",
     "TableShape",
-    "unmatched",
 ]

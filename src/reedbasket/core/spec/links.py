@@ -11,7 +11,7 @@ from ..shape.expressions import ExpressionMistake, check
 from ..shape.names import fold
 from . import template
 from .mistakes import Mistake, nearest
-from .model import Changes, Connector, Deletes, Feed, FeedTable, HttpTable, Nesting, Setting, Source, Write
+from .model import Auth, Changes, Connector, Deletes, Feed, FeedTable, HttpTable, Nesting, Setting, Source, Write
 from .times import parse_time
 from .yaml_source import Path
 
@@ -46,7 +46,8 @@ def _connector(connector: Connector) -> Iterator[Finding]:
                 yield ("settings", name, "default"), wrong, "definition.bad_value"
     yield from _names(("base",), connector.base, settings)
     if connector.auth:
-        yield from _names(("auth", "bearer"), connector.auth.bearer, settings)
+        for path, text in _auth_templates(connector.auth):
+            yield from _names(("auth", *path), text, settings)
     for header, text in connector.headers.items():
         yield from _names(("headers", header), text, settings)
     for table, rule in connector.tables.items():
@@ -54,6 +55,15 @@ def _connector(connector: Connector) -> Iterator[Finding]:
             yield from _names(("tables", table, *path), text, [*settings, *REQUEST_NAMES])
         if rule.cursor and rule.cursor.start:
             yield from _names(("tables", table, "cursor", "start"), rule.cursor.start, settings)
+
+
+def _auth_templates(auth: Auth) -> Iterator[tuple[Path, str]]:
+    for name, text in (("bearer", auth.bearer), ("key", auth.key)):
+        if text is not None:
+            yield (name,), text
+    if auth.basic is not None:
+        yield ("basic", "user"), auth.basic.user
+        yield ("basic", "password"), auth.basic.password
 
 
 def request_templates(rule: HttpTable) -> Iterator[tuple[Path, str]]:

@@ -95,8 +95,34 @@ class Setting(Model):
         return self
 
 
+class Basic(Model):
+    """User and password in the Authorization header (RFC 7617)."""
+
+    user: Template
+    password: Template
+
+
 class Auth(Model):
-    bearer: Template = Field(description="sent as `Authorization: Bearer …` (RFC 6750)")
+    """Exactly one of bearer, basic and key; a key goes by a header, a parameter or a cookie."""
+
+    bearer: Template | None = Field(None, description="sent as `Authorization: Bearer …` (RFC 6750)")
+    basic: Basic | None = None
+    key: Template | None = Field(None, description="sent as `header`, `query` or `cookie` says")
+    header: Annotated[str, Field(pattern=r"^[A-Za-z0-9!#$%&'*+.^_`|~-]+$")] | None = None
+    query: str | None = None
+    cookie: Annotated[str, Field(pattern=r"^[A-Za-z0-9!#$%&'*+.^_`|~-]+$")] | None = None
+
+    @model_validator(mode="after")
+    def _consistent(self) -> Auth:
+        ways = [name for name in ("bearer", "basic", "key") if getattr(self, name) is not None]
+        if len(ways) != 1:
+            raise ValueError("say one of bearer, basic and key" + (f", not {' and '.join(ways)}" if ways else ""))
+        places = [name for name in ("header", "query", "cookie") if getattr(self, name) is not None]
+        if len(places) != (1 if self.key is not None else 0):
+            raise ValueError(
+                "a key needs one of header, query and cookie" if self.key is not None else f"`{places[0]}` goes with `key`"
+            )
+        return self
 
 
 class Pace(Model):

@@ -20,6 +20,7 @@ from ...masking import Mask
 from ...spec.model import Retry, Timeouts
 from ..pace import Pacer, taking_turn, wait_or_stop
 from ..retry import LONGEST_OBEYED_SECONDS, decide, retry_after_seconds
+from .credentials import Credentials
 
 # One page is held in memory whole, so it has a bound: a worker must stay under 300 MB.
 LARGEST_BODY_BYTES = 32 * 1024 * 1024
@@ -62,7 +63,7 @@ class Sender:
         stop: threading.Event,
         mask: Mask,
         seen: Callable[[RequestSeen], None],
-        headers: Mapping[str, str] | None = None,
+        credentials: Credentials | None = None,
     ) -> None:
         self._timeouts = timeouts
         self._retry = retry
@@ -70,7 +71,8 @@ class Sender:
         self._stop = stop
         self._mask = mask
         self._seen = seen
-        self._headers = {"accept": "application/json", "accept-encoding": "gzip", **(headers or {})}
+        self._credentials = credentials or Credentials()
+        self._headers = {"accept": "application/json", "accept-encoding": "gzip", **self._credentials.headers}
         self._pool = urllib3.PoolManager(num_pools=4, maxsize=4, retries=False)
 
     def __repr__(self) -> str:
@@ -81,7 +83,7 @@ class Sender:
 
     def get(self, url: str, doing: str) -> Answer:
         """A 200 answer. Raises a SourceError, facts masked, after the policy's last attempt; RunCancelled."""
-        attempt = 0
+        attempt, url = 0, self._credentials.address(url)
         while True:
             attempt += 1
             with taking_turn(self._pacer, self._stop) as waited:

@@ -1,0 +1,52 @@
+"""What shows a source who is asking: headers and parameters that every request carries."""
+
+from __future__ import annotations
+
+import base64
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import parse_qsl, urlencode, urlsplit, urlunsplit
+
+from ...spec import template
+from ...spec.model import Auth
+
+
+@dataclass(frozen=True)
+class Credentials:
+    """hidden: forms of the secrets that no text may show, beside the secrets themselves."""
+
+    headers: Mapping[str, str] = field(default_factory=dict)
+    query: Mapping[str, str] = field(default_factory=dict)
+    hidden: tuple[str, ...] = ()
+
+    def __repr__(self) -> str:
+        return f"Credentials(headers={sorted(self.headers)}, query={sorted(self.query)})"
+
+    def address(self, url: str) -> str:
+        """The URL with the parameters; one that a source's own next address carries already is put in their place."""
+        if not self.query:
+            return url
+        parts = urlsplit(url)
+        others = [(name, value) for name, value in parse_qsl(parts.query, keep_blank_values=True) if name not in self.query]
+        return urlunsplit(parts._replace(query=urlencode([*others, *self.query.items()], safe=":")))
+
+
+def credentials(auth: Auth | None, values: Mapping[str, Any]) -> Credentials:
+    """values: what templates may name, secrets included."""
+    if auth is None:
+        return Credentials()
+    if auth.bearer is not None:
+        return Credentials({"authorization": "Bearer " + (template.fill(auth.bearer, values) or "")})
+    if auth.basic is not None:
+        user, password = (template.fill(text, values) or "" for text in (auth.basic.user, auth.basic.password))
+        pair = base64.b64encode(f"{user}:{password}".encode()).decode()
+        return Credentials({"authorization": f"Basic {pair}"}, hidden=(pair,))
+    assert auth.key is not None
+    key = template.fill(auth.key, values) or ""
+    if auth.query is not None:
+        return Credentials(query={auth.query: key})
+    if auth.cookie is not None:
+        return Credentials({"cookie": f"{auth.cookie}={key}"})
+    assert auth.header is not None
+    return Credentials({auth.header.lower(): key})
