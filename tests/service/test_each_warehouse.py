@@ -44,7 +44,10 @@ def test_a_feed_from_its_first_run_to_its_profile(service: RunningService, place
         records[3] = record(3, name="renamed", fresh="late")
         del records[10]
         planned = client.plan("test")["tables"][0]
-        assert (planned["losses"], [d["words"] for d in planned["drift"]]) == ([], ["column things.fresh text from fresh"])
+        assert (planned["losses"], [d["words"] for d in planned["drift"]]) == (
+            [],
+            ["new column things.fresh (text), from the field fresh"],
+        )
         second = client.ask_run("test", wait_seconds=30)
         lines = {line["table"]: line for line in client.ledger("test") if line["run"] == second["id"]}
         counts = [lines["things"][name] for name in ("read", "inserted", "updated", "unchanged", "removed")]  # type: ignore[literal-required]

@@ -5,7 +5,7 @@ import styled from "styled-components";
 import { count } from "../lib/format";
 import { rowsQuery, tablesQuery } from "../lib/queries";
 import { Button } from "../ui/Button";
-import { Page } from "../ui/Page";
+import { Page, Section } from "../ui/Page";
 import { Tabs } from "../ui/Tabs";
 import { Loaded } from "./Loaded";
 import { ProfileView } from "./ProfileView";
@@ -47,23 +47,23 @@ function Rows({ warehouse, table }: { warehouse: string; table: string }) {
   const [offset, setOffset] = useState(0);
   const rows = useQuery(rowsQuery(warehouse, table, offset, PAGE));
   return (
-      <Loaded query={rows} what="rows">
-        {(found) => (
-          <>
-            <RowsGrid label={`Rows of ${table}`} rows={found} height="calc(100vh - 205px)" />
-            <Line>
-              <Button onPress={() => setOffset(Math.max(0, offset - PAGE))} isDisabled={offset === 0}>
-                Newer
-              </Button>
-              <Button onPress={() => setOffset(offset + PAGE)} isDisabled={!found.truncated}>
-                Older
-              </Button>
-              <span role="status">
-                {found.rows.length > 0 && `Rows ${count(offset + 1)} to ${count(offset + found.rows.length)}`}
-              </span>
-            </Line>
-          </>
-        )}
-      </Loaded>
+    <Loaded query={rows} what="rows">
+      {(found) => (
+        <Section>
+          <RowsGrid label={`Rows of ${table}`} rows={found} height="calc(100vh - 220px)" />
+          <Line>
+            <Button onPress={() => setOffset(Math.max(0, offset - PAGE))} isDisabled={offset === 0}>
+              Newer
+            </Button>
+            <Button onPress={() => setOffset(offset + PAGE)} isDisabled={!found.truncated}>
+              Older
+            </Button>
+            <span role="status">
+              {found.rows.length > 0 && `Rows ${count(offset + 1)} to ${count(offset + found.rows.length)}`}
+            </span>
+          </Line>
+        </Section>
+      )}
+    </Loaded>
   );
 }

@@ -79,9 +79,9 @@ class Change:
     def words(self) -> str:
         where = f"column {self.table}.{self.column}"
         if self.what == "table":
-            words = f"table {self.table} from the list {self.field}"
+            words = f"new table {self.table}, from the list {self.field}"
         elif self.what == "column":
-            words = f"{where} {self.kind} from {self.field}"
+            words = f"new {where} ({self.kind}), from the field {self.field}"
         elif self.what == "type":
             words = f"{where} widened from {self.before} to {self.kind}"
         elif self.what == "vanished":
