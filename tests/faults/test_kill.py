@@ -86,12 +86,14 @@ def test_killed_at_random_points(tmp_path: Path, write: str, by: str, commit_eve
         source_list.records = world(2000, 2)
 
         whole = tmp_path / "whole"
-        for _ in range(2):  # the first one also starts the fork server, and says nothing about a run's length
+        lengths = []
+        for _ in range(3):  # the first one also starts the fork server, and a machine may stall: the shortest is a run's length
             shutil.rmtree(whole, ignore_errors=True)
             shutil.copytree(first, whole)
             began = time.monotonic()
             assert not killed(text, whole, 2, 60)
-            length = time.monotonic() - began
+            lengths.append(time.monotonic() - began)
+        length = min(lengths)
         expected = contents(whole)
         assert {r["v"] for r in expected["things"]} == {1, 2}
         assert len(expected["things"]) == 2200

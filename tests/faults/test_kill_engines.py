@@ -57,11 +57,13 @@ def test_killed_at_random_points(
         return place, text
 
     with serving(source_list) as source:
-        for _ in range(2):
+        lengths = []
+        for _ in range(3):
             whole, text = prepared()
             began = time.monotonic()
             assert not killed(text, whole.folder, 2, 60)
-            length = time.monotonic() - began
+            lengths.append(time.monotonic() - began)
+        length = min(lengths)
         expected = contents(whole)
         assert len(expected[0]) == 1100
         cut = 0
