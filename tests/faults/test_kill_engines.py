@@ -71,7 +71,7 @@ def test_killed_at_random_points(
             place, text = prepared()
             alive = killed(text, place.folder, 2, rng.uniform(0.2 * length, length))
             cut += alive
-            length *= 1.0 if alive else 0.9
+            length *= 1.0 if alive else 0.7
             if write == "replace":
                 assert place.ask("select count(*) from things")[0][0] in (1000, 1100)
             result, heard = run_once(text, place.folder, run=3)
