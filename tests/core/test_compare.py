@@ -126,3 +126,19 @@ def test_a_feed_that_compares_in_every_warehouse(place: Place, write: str, key: 
     if write == "history":
         assert place.ask("select v from things where n = 3 order by _rb_from") == [(1,), (2,)]
         assert place.ask("select count(*) from things where _rb_until is not null") == [(2,)]
+
+
+def test_keys_that_were_text_once_and_are_numbers_again(place: Place) -> None:
+    records: Rows = [{"id": n, "updated_at": "2026-03-01T06:00:00Z"} for n in range(5)]
+    records.append({**records[0], "id": "odd"})
+    with serving(Changing(records)) as source:
+        text = basket_text(source.url, by="compare", write="mirror", cursor="", warehouse=place.as_yaml)
+        run_once(text, place.folder)
+        del records[5]
+        for run in (2, 3):
+            assert run_once(text, place.folder, run=run)[0].outcome is RunOutcome.SUCCEEDED
+        del records[4]
+        last, heard = run_once(text, place.folder, run=4)
+    assert last.outcome is RunOutcome.SUCCEEDED, last.error
+    assert heard.ledger[0].removed == 1
+    assert place.ask("select id from things order by id") == [("0",), ("1",), ("2",), ("3",)]

@@ -64,6 +64,12 @@ def test_a_feed_from_its_first_run_to_its_profile(service: RunningService, place
         differs = client.verify("test", deep=True)[0]
         assert (differs["same"], differs["differing"]) == (False, 1), differs["error"]
         assert {"what": "differs", "key": ["5"], "values": {"price": ["five", "2.5"]}} in differs["samples"]
+        # So is a key: it cannot be found, which is told, and no error of the engine's.
+        records[5], records[6] = record(5), {**record(6), "id": "six"}
+        verified = {v["table"]: v for v in client.verify("test")}
+        for name in ("things", "things_kids"):
+            found = verified[name]
+            assert (found["error"], found["only_source"], found["only_warehouse"]) == (None, 1, 1)
     rows = client.rows("marsh", "things", limit=100)
     names = [column["name"] for column in rows["columns"]]
     assert [n for n in names if not n.startswith("_rb_")] == [

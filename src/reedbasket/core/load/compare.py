@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from ..shape.layout import Family, TableLayout
+from ..shape.structure import ColumnShape
 from .engine import PARENT, POSITION, Engine
 from .stage import Stage
 from .warehouse import Differences
@@ -31,11 +32,11 @@ def _of_table(engine: Engine, staged: str, layout: TableLayout, key: Sequence[st
         only, none = (source, 0) if key else (None, None)
         return Differences(layout.name, source, rows, only, none, 0 if deep else None, lacking, [])
     engine.index_stage(staged, key)
-    match = engine.matching(key, "t", "s")
+    held = _as_staged(engine, layout, there)
+    match = " and ".join(f"{held[name][0]} = s.{engine.quote(name)}" for name in key)
     missing = f"from {staged} as s where not exists (select 1 from {table} as t where {match} and {current})"
     extra = f"from {table} as t where {current} and not exists (select 1 from {staged} as s where {match})"
     compared = [c for c in layout.names if c in there and c not in key]
-    held = _as_staged(engine, layout, there)
     differing = f"from {staged} as s join {table} as t on {match} where {current} and {_differs(engine, held, compared)}"
     counts = [engine.ask(f"select count(*) {what}")[0][0] for what in (missing, extra)]
     changed = engine.ask(f"select count(*) {differing}")[0][0] if deep else None
@@ -57,7 +58,8 @@ def _as_staged(engine: Engine, layout: TableLayout, there: dict[str, str]) -> di
     """{column: (its value in the table as the stage has it, whether it took a change of type)}: a source whose types have
     widened since the last load is compared as if the table had widened too."""
     made = {name: (f"t.{engine.quote(name)}", False) for name in there}
-    for column in layout.columns:
+    linking = [ColumnShape(PARENT, layout.parent_kind)] if layout.parent is not None else []
+    for column in [*linking, *layout.columns]:
         declared = there.get(column.name)
         held = engine.kind_of(declared) if declared is not None and declared != engine.declared(column) else None
         if held is not None:

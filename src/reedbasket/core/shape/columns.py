@@ -21,7 +21,7 @@ from .expressions import columns_in, open_engine
 from .layout import Family, TableLayout
 from .rules import ShapeRules
 from .structure import ColumnShape
-from .values import digits
+from .values import as_text, digits
 
 _KINDS_OF_CONSTANTS: dict[type, Any] = {bool: "bool", int: "int64", float: "double", str: "text"}
 
@@ -287,11 +287,11 @@ def _named(names: frozenset[str], within: str, name: str, renames: dict[str, str
 
 
 def key_batch(family: Family, rows: Sequence[tuple[Any, ...]]) -> TableBatch:
-    """Rows of key columns, as a warehouse gave them, as a batch of nothing else."""
+    """Rows of key columns, as a warehouse gave them or as the source's numbers, as a batch of nothing else."""
     kinds = {column.name: column.kind for column in family.root.columns}
     columns = {name: (kinds[name], [row[n] for row in rows]) for n, name in enumerate(family.key)}
     return TableBatch(
-        family.root.name, len(rows), range(len(rows)), columns={n: _temporal(k, d) for n, (k, d) in columns.items()}
+        family.root.name, len(rows), range(len(rows)), columns={n: _key_values(k, d) for n, (k, d) in columns.items()}
     )
 
 
@@ -315,7 +315,9 @@ def rejected_keys(family: Family, shaper: Any, key: Sequence[str], records: Sequ
     )
 
 
-def _temporal(kind: Any, data: list[Any]) -> tuple[Any, Any]:
+def _key_values(kind: Any, data: list[Any]) -> tuple[Any, Any]:
+    if kind == "text":
+        return kind, as_text(data)  # a source's numbers, in a column that once met text
     if kind == "date":
         return kind, pa.array(data, pa.string()).cast(pa.date32()) if data and isinstance(data[0], str) else pa.array(data)
     if kind == "timestamp":
