@@ -68,6 +68,7 @@ class TableProgress(TypedDict):
     requests: int
     source_bytes: int
     waited_seconds: float
+    waiting: str
     expected: int | None
     cursor_from: str | None
     cursor_to: str | None

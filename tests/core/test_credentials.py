@@ -57,7 +57,7 @@ def test_each_way_arrives_with_every_request(tmp_path: Path, auth: str, shown: C
 @pytest.mark.parametrize(
     ("auth", "path", "says"),
     [
-        ("auth: {}", "auth", "one of bearer, basic and key"),
+        ("auth: {}", "auth", "one of bearer, basic, key, oauth and sign"),
         ('auth: {bearer: "{settings.token}", key: a, header: b}', "auth", "not bearer and key"),
         ('auth: {key: "{settings.token}"}', "auth", "needs one of header, query and cookie"),
         ('auth: {bearer: "{settings.token}", cookie: c}', "auth", "`cookie` goes with `key`"),

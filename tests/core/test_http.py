@@ -16,10 +16,11 @@ from hypothesis import strategies as st
 
 from reedbasket.core.errors import SourceBusy, SourceFailed, SourceRefused
 from reedbasket.core.extract.http import json_body
-from reedbasket.core.extract.pace import LocalPacer, PaceState, hold_off, reserve
+from reedbasket.core.extract.pace import MARGIN, PaceState, Said, heard, reserve
+from reedbasket.core.extract.pacer import LocalPacer
 from reedbasket.core.extract.retry import decide, retry_after_seconds
 from reedbasket.core.run import RunOutcome
-from reedbasket.core.spec.model import Pace, Retry
+from reedbasket.core.spec.http import Pace, Retry
 from tests.support.feeds import SECRET, basket_text, run_once, table_rows
 from tests.support.source import Answer, Changing, Request, serving
 
@@ -70,7 +71,7 @@ def test_a_passing_failure_is_tried_again_and_logged(tmp_path: Path, failure: An
         ([Answer({}, 429, {"Retry-After": "7200"})], "source.busy", 1),
         ([Answer({"why": "no"}, 401)], "source.refused", 1),
         ([Answer({}, 404)], "source.bad_request", 1),
-        ([Answer({}, 302, {"Location": "http://elsewhere.example/"})], "source.moved", 1),
+        ([Answer({}, 302, {"Location": "ftp://elsewhere.example/"})], "source.moved", 1),
         ([Answer(raw=b"<html>Sign in</html>")], "source.body_unreadable", 1),
         ([Answer({"data": []})], "source.records_not_found", 1),
         ([Answer({"items": [], "meta": {"next": {"a": 1}}})], "source.token_unreadable", 1),
@@ -184,11 +185,11 @@ def test_requests_are_never_closer_than_the_rate_allows(per_second: int, gaps: l
     for gap in gaps:
         now += gap
         state, wait = reserve(pace, state, now)
-        assert wait >= 0
-        starts.append(now + wait)
-    assert all(b - a >= 1 / per_second - 1e-6 for a, b in pairwise(starts))
-    rested = hold_off(state, now, 60)
-    assert reserve(pace, rested, now)[1] >= 60 - 1e-6
+        assert wait.seconds >= 0
+        starts.append(now + wait.seconds)
+    assert all(b - a >= MARGIN / per_second - 1e-6 for a, b in pairwise(starts))
+    rested = heard(Retry(), state, now, Said(rest_seconds=60))
+    assert reserve(pace, rested, now)[1].seconds >= 60 - 1e-6
 
 
 def test_no_more_at_once_than_allowed() -> None:
@@ -196,14 +197,14 @@ def test_no_more_at_once_than_allowed() -> None:
     most, now, lock = [0], [0], threading.Lock()
 
     def ask() -> None:
-        turn = pacer.turn(stop)
+        turn = pacer.turn(stop, lambda _: None)
         with lock:
             now[0] += 1
             most[0] = max(most[0], now[0])
         time.sleep(0.01)
         with lock:
             now[0] -= 1
-        turn.done()
+        turn.done(Said())
 
     threads = [threading.Thread(target=ask) for _ in range(12)]
     for thread in threads:

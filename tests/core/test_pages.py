@@ -46,6 +46,7 @@ class Paged:
 
 def read(source: Any, rule: str, folder: Path) -> tuple[RunResult, Heard]:
     text = basket_text(source.url, by="everything", write="append", cursor="")
+    text = text.replace("timeouts:", "pace: {at_once: 1}\ntimeouts:")
     return run_once(text.replace("next: {token: meta.next, as: after}", f"next: {rule}"), folder)
 
 
@@ -118,7 +119,7 @@ def test_links(header: str, found: str | None) -> None:
 @pytest.mark.parametrize(
     ("rule", "says"),
     [
-        ("{}", "say one of token, page"),
+        ("{}", "say one of token, token_header, page"),
         ("{page: p, offset: o}", "not page and offset"),
         ("{token: t}", "needs `as`"),
         ("{link: next, as: x}", "has no `as`"),

@@ -6,6 +6,7 @@ import hmac
 import threading
 import time
 from collections.abc import Iterator
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -14,11 +15,10 @@ import pytest
 
 from reedbasket.core.errors import SourceFailed
 from reedbasket.core.extract.chunk import Chunk
-from reedbasket.core.extract.pace import LocalPacer
+from reedbasket.core.extract.feeder import MOST_WAITING_BYTES, Feeder
 from reedbasket.core.masking import Mask
 from reedbasket.core.run import RunOutcome, plan_feed
-from reedbasket.core.run.feeder import MOST_WAITING_BYTES, Feeder
-from tests.support.feeds import SECRET, Heard, basket_text, order_for, run_once, table_rows
+from tests.support.feeds import SECRET, Heard, basket_text, order_for, outside_for, run_once, table_rows
 from tests.support.source import Answer, Changing, Request, serving
 
 SHIPS = [{"id": f"S{i}", "name": f"ship {i}", "updated_at": f"2026-03-01T06:{i:02d}:00Z"} for i in range(20)]
@@ -111,9 +111,7 @@ def test_a_feed_may_be_written_in_another_way(tmp_path: Path) -> None:
         run_once(basket_text(source.url, write="history"), tmp_path, run=4)
         assert len(table_rows(tmp_path, "things")) == 20
         order = order_for(basket_text(source.url), run=5)
-        (planned,) = plan_feed(
-            order, reveal=lambda _: SECRET, folder=tmp_path, pacer=LocalPacer(order.pace), stop=threading.Event()
-        )
+        (planned,) = plan_feed(order, outside_for(order, tmp_path))
         assert planned.losses == ["the older versions of its rows; only the current ones stay"]
         refused, _ = run_once(basket_text(source.url), tmp_path, run=5)
         assert refused.error is not None
@@ -193,9 +191,7 @@ def test_a_plan_asks_for_a_page_and_writes_nothing(tmp_path: Path) -> None:
         order = order_for(basket_text(source.url))
 
         def plan() -> Any:
-            (planned,) = plan_feed(
-                order, reveal=lambda _: SECRET, folder=tmp_path, pacer=LocalPacer(order.pace), stop=threading.Event()
-            )
+            (planned,) = plan_feed(order, outside_for(order, tmp_path))
             return planned
 
         first = plan()
@@ -267,10 +263,8 @@ def test_a_missing_secret_and_a_warehouse_out_of_reach(tmp_path: Path) -> None:
         raise SecretMissing("looking up the secret", name, mend=f"set it with `reed secret set {name}`")
 
     order, heard = order_for(basket_text("http://127.0.0.1:9")), Heard()
-    result = run_feed(
-        order, reveal=none, folder=tmp_path, pacer=LocalPacer(order.pace), listener=heard, stop=threading.Event(),
-        clock=lambda: datetime.now(UTC),
-    )  # fmt: skip
+    outside = replace(outside_for(order, tmp_path), reveal=none)
+    result = run_feed(order, outside, listener=heard, clock=lambda: datetime.now(UTC))
     assert (result.outcome, result.tables[0].phase) == (RunOutcome.FAILED, "skipped")
     assert heard.codes() == ["secret.missing"]
 

@@ -15,10 +15,11 @@ from pathlib import Path
 import pytest
 
 from reedbasket.core.errors import Conflict, NotFound, RunCancelled, SecretMissing
+from reedbasket.core.extract.pace import Said, Wait
 from reedbasket.core.run import RunOutcome, TableProgress
 from reedbasket.core.shape import Reject
 from reedbasket.core.spec import load_texts
-from reedbasket.core.spec.model import Pace
+from reedbasket.core.spec.http import Pace, Retry
 from reedbasket.store import Store, access, definitions, journal, runs, secrets
 from reedbasket.store.database import StoreError
 from reedbasket.store.pace import StorePacer
@@ -49,7 +50,13 @@ def test_an_old_data_folder_is_upgraded_in_place(tmp_path: Path) -> None:
     db.commit()
     db.close()
     store = Store(folder)
-    assert store.upgrade() == ["0002_access.sql", "0003_rejects.sql", "0004_pace.sql", "0005_loads_and_drift.sql"]
+    assert store.upgrade() == [
+        "0002_access.sql",
+        "0003_rejects.sql",
+        "0004_pace.sql",
+        "0005_loads_and_drift.sql",
+        "0006_http_sources.sql",
+    ]
     assert store.upgrade() == []
     assert [d.name for d in definitions.current(store)] == ["marsh"]
     assert runs.latest(store)[0]["outcome"] == "succeeded"
@@ -161,14 +168,15 @@ def test_sign_in_codes_are_good_once_and_only_hashes_are_kept(store: Store) -> N
 _ASKING = """
 import sys, threading, time
 from pathlib import Path
-from reedbasket.core.spec.model import Pace
+from reedbasket.core.extract.pace import Said
+from reedbasket.core.spec.http import Pace, Retry
 from reedbasket.store import Store
 from reedbasket.store.pace import StorePacer
-pacer = StorePacer(Store(Path(sys.argv[1])), "harbour", Pace(per_second=40, at_once=2), 5)
+pacer = StorePacer(Store(Path(sys.argv[1])), "harbour", Pace(per_second=40, at_once=2), Retry(), 5)
 for _ in range(10):
-    turn = pacer.turn(threading.Event())
+    turn = pacer.turn(threading.Event(), print)
     print(time.time(), flush=True)
-    turn.done()
+    turn.done(Said())
 """
 
 
@@ -185,21 +193,20 @@ def test_the_pace_holds_across_processes(store: Store) -> None:
 
 
 def test_places_of_a_killed_worker_are_free_again(store: Store) -> None:
-    pace = Pace(at_once=1)
+    pace, waits = Pace(at_once=1), list[Wait]()
     with store.transaction() as connection:
         ended = subprocess.Popen(["true"])
         ended.wait()
         connection.execute(
             "insert into pace_place (source, worker, ends_at) values ('s', ?, ?)", (ended.pid, time.time() + 600)
         )
-    pacer, stop = StorePacer(store, "s", pace, 5), threading.Event()
-    turn = pacer.turn(stop)
+    pacer, stop = StorePacer(store, "s", pace, Retry(), 5), threading.Event()
+    turn = pacer.turn(stop, waits.append)
     threading.Timer(0.1, stop.set).start()
     with pytest.raises(RunCancelled):
-        pacer.turn(stop)
-    turn.done()
-    pacer.hold_off(50)
-    stop.set()
+        pacer.turn(stop, waits.append)
+    turn.done(Said(rest_seconds=50))
     with pytest.raises(RunCancelled):
-        pacer.turn(stop)
+        pacer.turn(stop, waits.append)
+    assert [(round(wait.seconds), wait.why) for wait in waits] == [(50, "the source asked for rest")]
     assert store.connection.execute("select count(*) from pace_place").fetchone()[0] == 0

@@ -11,9 +11,9 @@ from pathlib import Path
 from typing import Any
 
 from reedbasket.core.extract.http import RequestSeen
-from reedbasket.core.extract.pace import LocalPacer
+from reedbasket.core.extract.pacer import LocalPacer
 from reedbasket.core.load import LedgerLine
-from reedbasket.core.run import RunOrder, RunResult, TableProgress, resolve, run_feed
+from reedbasket.core.run import Outside, RunOrder, RunResult, TableProgress, resolve, run_feed
 from reedbasket.core.shape import Change, Reject
 from reedbasket.core.spec import load_texts
 
@@ -51,6 +51,7 @@ tables: {{things: {{changes: {{by: {by}}}, write: {write}{table}}}}}
 """
 
 SECRET = "planted-secret-7f3a/+="
+SECRETS: dict[str, str] = {}
 
 
 def basket_text(
@@ -121,6 +122,12 @@ def order_for(text: str, *, run: int = 1, started: datetime | None = None, accep
     return resolve(basket, "test", run=run, version=1, started=started or datetime.now(UTC), accept=accept)
 
 
+def outside_for(order: RunOrder, folder: Path, stop: threading.Event | None = None) -> Outside:
+    """Every secret is the planted one, or what stands behind its name in SECRETS."""
+    pacer = LocalPacer(order.pace, order.retry)
+    return Outside(lambda name: SECRETS.get(name, SECRET), folder, pacer, stop or threading.Event())
+
+
 def run_once(
     text: str,
     folder: Path,
@@ -133,16 +140,7 @@ def run_once(
 ) -> tuple[RunResult, Heard]:
     heard = heard or Heard()
     order = order_for(text, run=run, started=started, accept=accept)
-    result = run_feed(
-        order,
-        reveal=lambda _: SECRET,
-        folder=folder,
-        pacer=LocalPacer(order.pace),
-        listener=heard,
-        stop=stop or threading.Event(),
-        clock=lambda: datetime.now(UTC),
-    )
-    return result, heard
+    return run_feed(order, outside_for(order, folder, stop), listener=heard, clock=lambda: datetime.now(UTC)), heard
 
 
 def table_rows(folder: Path, table: str, *, own: bool = False) -> list[dict[str, Any]]:

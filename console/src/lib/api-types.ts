@@ -302,6 +302,7 @@ export interface TableProgress {
   requests: number;
   source_bytes: number;
   waited_seconds: number;
+  waiting: string;
   expected: number | null;
   cursor_from: string | null;
   cursor_to: string | null;

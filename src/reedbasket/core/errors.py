@@ -12,7 +12,12 @@ ReedError
 │   ├── BodyCutOff         source.body_cut_off    (retryable)
 │   ├── BodyUnreadable     source.body_unreadable
 │   ├── RecordsNotFound    source.records_not_found
-│   └── PagesLooped        source.pages_looped
+│   ├── PagesLooped        source.pages_looped
+│   ├── ForeignPage        source.foreign_page
+│   ├── SignInFailed       source.sign_in_failed  no token was to be had
+│   ├── SignInNeeded       source.sign_in_needed  a person has to sign in, in the console
+│   ├── SourceResting      source.resting         after repeated failures
+│   └── QuotaUsed          source.quota_used
 ├── WarehouseError         warehouse.*
 │   ├── WarehouseBusy      warehouse.busy
 │   ├── TableNotOurs       warehouse.table_not_ours
@@ -160,6 +165,22 @@ class PagesLooped(SourceError):
 
 class ForeignPage(SourceError):
     code = "source.foreign_page"
+
+
+class SignInFailed(SourceError):
+    code = "source.sign_in_failed"
+
+
+class SignInNeeded(SourceError):
+    code = "source.sign_in_needed"
+
+
+class SourceResting(SourceError):
+    code = "source.resting"
+
+
+class QuotaUsed(SourceError):
+    code = "source.quota_used"
 
 
 class WarehouseError(ReedError):

@@ -15,9 +15,14 @@ class Mask:
     """Replaces secret values, plain and percent-encoded, wherever they stand in text."""
 
     def __init__(self, secrets: Iterable[str] = ()) -> None:
+        self._forms: list[str] = []
+        self.add(*secrets)
+
+    def add(self, *secrets: str) -> None:
+        """Further ones, met on the way. Safe across threads: the list is replaced, never changed."""
         forms = {form for s in secrets if s for form in (s, quote(s, safe=""), quote_plus(s))}
         # Longest first, so that a secret that contains another one leaves nothing behind.
-        self._forms = sorted(forms, key=len, reverse=True)
+        self._forms = sorted({*self._forms, *forms}, key=len, reverse=True)
 
     def __repr__(self) -> str:
         return f"Mask({len(self._forms)} forms)"

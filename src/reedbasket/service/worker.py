@@ -21,8 +21,8 @@ from ..core.errors import ReedError
 from ..core.load import open_warehouse
 from ..core.run import RunOutcome, resolve, run_feed
 from ..store import Store, definitions, journal, runs, secrets
-from ..store.pace import StorePacer
 from .listener import StoreListener
+from .outside import outside_of
 
 # A worker that has grown past this ends itself between two runs and is replaced; well under the 300 MB promised.
 _RETIRE_BYTES = 240 * 1024 * 1024
@@ -128,17 +128,8 @@ class Worker:
         listener.begin(order)
         self._catch_up(order.warehouse.warehouse, order.feed, open_warehouse(order.warehouse, store.folder, self._reveal))
         again, replayed = journal.rejects_to_replay(store, order.feed) if order.again else (None, [])
-        pacer = StorePacer(store, order.source, order.pace, order.timeouts.request)
-        result = run_feed(
-            order,
-            reveal=self._reveal,
-            folder=store.folder,
-            pacer=pacer,
-            listener=listener,
-            stop=self._stop,
-            clock=lambda: datetime.now(UTC),
-            again=again,
-        )
+        outside = outside_of(store, order, self._stop)
+        result = run_feed(order, outside, listener=listener, clock=lambda: datetime.now(UTC), again=again)
         if result.outcome is RunOutcome.SUCCEEDED:
             journal.forget_rejects(store, replayed, run)
         return result.outcome, result.error

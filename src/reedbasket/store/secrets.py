@@ -67,6 +67,25 @@ def reveal_secret(store: Store, name: str) -> str:
         ) from error
 
 
+def seal(store: Store, value: bytes) -> bytes:
+    """For what else must not lie about in plain text."""
+    return _fernet(store.folder).encrypt(value)
+
+
+def unseal(store: Store, sealed: bytes) -> bytes:
+    """Raises StoreError where the key does not fit."""
+    try:
+        return _fernet(store.folder).decrypt(sealed)
+    except InvalidToken as error:
+        raise StoreError(
+            "opening what is sealed in",
+            str(store.path),
+            found="the key does not fit",
+            mend="put the key back that it was sealed with, or sign in at the source anew",
+            code="secret.bad_key",
+        ) from error
+
+
 # What keys hashed columns, where a feed names no other: the service makes it by itself.
 COLUMN_HASH = "column-hash"
 

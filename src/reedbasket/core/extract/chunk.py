@@ -12,7 +12,8 @@ class Chunk:
 
     body_bytes: the size of the body they came in. misfits: members of the list that are no objects, as they came.
     total: how many records the source says the pass has, where it says so. suspicious: the body came through the lenient
-    parser, so its text may hold lone surrogates.
+    parser, so its text may hold lone surrogates. mark: of a table read in several passes, the pass that ends with this chunk:
+    everything up to it has been read.
     """
 
     records: list[dict[str, Any]]
@@ -20,3 +21,4 @@ class Chunk:
     misfits: list[Any]
     total: int | None = None
     suspicious: bool = False
+    mark: Any = None

@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from email.utils import parsedate_to_datetime
 
 from ..errors import ReedError
-from ..spec.model import Retry
+from ..spec.http import Retry
 
 # A source that asks for a longer rest than this is told apart from one that is briefly busy: the run fails and says so.
 LONGEST_OBEYED_SECONDS = 900.0

@@ -3,6 +3,7 @@
 May import: core.errors, core.masking, core.spec, core.extract, core.shape, core.load.
 """
 
+from .asking import Outside
 from .events import Listener, RunOutcome, TableProgress
 from .feed import RunResult, run_feed
 from .order import RunOrder, resolve
@@ -11,6 +12,7 @@ from .verify import verify_feed
 
 __all__ = [
     "Listener",
+    "Outside",
     "RunOrder",
     "RunOutcome",
     "RunResult",

@@ -9,6 +9,7 @@ source that changes faster than we read still comes to an end. Records without a
 from __future__ import annotations
 
 import hashlib
+import math
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -21,8 +22,8 @@ import pyarrow.compute as pc
 from ..load.warehouse import SavedCursor
 from ..shape.batch import Reject
 from ..shape.exact_json import dump, dump_lenient
-from ..spec.model import CursorRule
-from ..spec.times import format_time, parse_time
+from ..spec.http import CursorRule
+from ..spec.times import EPOCHS, format_time, read_time
 
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 # A merge recognises repeated rows by itself; it keeps digests only to say 'nothing new' sooner, and so not beyond this.
@@ -34,7 +35,8 @@ _DIGEST_BYTES = 8
 
 @dataclass(frozen=True)
 class Taken:
-    """What of a batch is new. repeated: recognised as taken before. held_back: beyond the upper bound."""
+    """What of a batch is new. repeated: recognised as taken before, or older than the cursor where the source cannot be asked for
+    what is newer. held_back: beyond the upper bound."""
 
     records: list[dict[str, Any]]
     repeated: int
@@ -46,14 +48,27 @@ class CursorTracker:
     """One pass over one table. Values are microseconds since 1970 (time), numbers, or text; compared as such."""
 
     def __init__(
-        self, rule: CursorRule, saved: SavedCursor | None, start: str | None, until: datetime, *, keep_all_seen: bool
+        self,
+        rule: CursorRule,
+        saved: SavedCursor | None,
+        start: str | None,
+        until: datetime,
+        *,
+        keep_all_seen: bool,
+        end: str | None = None,
+        step: timedelta = timedelta(microseconds=1),
     ) -> None:
+        """start, end: of the rule, filled in. until: when the run began. step: the smallest that the request can show of a time."""
         self._rule = rule
+        self._step = int(step / timedelta(microseconds=1))
         self._overlap = int(rule.overlap / timedelta(microseconds=1))
         self._keep_all_seen = keep_all_seen
-        self._saved = self._parse(saved.value) if saved else None
-        self._start = self._parse(start) if start is not None else None
-        self._until = _micros(until) if rule.type == "time" else None
+        self._saved = self._parse(saved.value, None) if saved else None
+        self._start = self._parse(start, None) if start is not None else None
+        self._until: Any = _micros(until) if rule.type == "time" else None
+        if end is not None:
+            last = self._parse(end, None)
+            self._until = last if self._until is None else min(self._until, last)
         self._old = Counter(_unpack(saved.seen)) if saved and saved.seen else Counter()
         self.highest: Any = self._saved
         self.in_order = rule.sorted
@@ -63,14 +78,31 @@ class CursorTracker:
 
     @property
     def request_from(self) -> Any:
-        """The value of {cursor.from}: datetime, number or text; None for the first pass without a start."""
+        """The value of {cursor.from}: datetime, number or text; None for the first pass without a start. Where the API leaves out
+        records equal to it, it is one step less, so that they come all the same."""
+        floor = self._floor
+        if floor is not None and self._rule.bound == "exclusive" and self._rule.type != "text":
+            if self._rule.type == "time":
+                floor -= self._step
+            else:
+                floor = floor - 1 if type(floor) is int else math.nextafter(floor, -math.inf)
+        return self._show(floor)
+
+    @property
+    def request_until(self) -> Any:
+        """The value of {cursor.until}."""
+        return self._show(self._until)
+
+    @property
+    def _floor(self) -> Any:
+        """Records from here on are taken."""
         if self._saved is None:
-            return self._show(self._start)
-        return self._show(self._saved - self._overlap if self._overlap else self._saved)
+            return self._start
+        return self._saved - self._overlap if self._overlap else self._saved
 
     @property
     def from_text(self) -> str | None:
-        return _text(self.request_from)
+        return _text(self._show(self._floor))
 
     def take(self, records: list[dict[str, Any]]) -> Taken:
         """Pass on what is new."""
@@ -88,6 +120,14 @@ class CursorTracker:
             held_back = keep.count(False)
             records, values = _filter(records, keep), _filter(values, keep)
             known = [v for v in values if v is not None]
+        older = 0
+        floor = self._floor if self._rule.bound == "none" else None
+        if floor is not None and known and min(known) < floor:
+            # The API cannot be asked for less than all; what is older was taken before, or is not wanted.
+            keep = [v is None or v >= floor for v in values]
+            older = keep.count(False)
+            records, values = _filter(records, keep), _filter(values, keep)
+            known = [v for v in values if v is not None]
         # The tail needs the repeated ones too: they stand in the overlap of the next position as well.
         self._follow(values, records, known)
         repeated = 0
@@ -95,7 +135,7 @@ class CursorTracker:
             keep = [v is None or v > self._saved or not self._was_taken(r) for v, r in zip(values, records)]
             repeated = keep.count(False)
             records = _filter(records, keep)
-        return Taken(records, repeated, held_back, rejects)
+        return Taken(records, repeated + older, held_back, rejects)
 
     def position(self) -> SavedCursor | None:
         """The cursor to commit with everything passed on so far; None where no record had a value."""
@@ -152,25 +192,24 @@ class CursorTracker:
         column = self._rule.column
         raw = [record.get(column) for record in records]
         if self._rule.type == "time":
-            fast = _micros_of(raw)
+            fast = _micros_of(raw, self._rule.format)
             if fast is not None:
                 return fast, []
         values: list[Any] = []
         rejects: list[Reject] = []
         for index, value in enumerate(raw):
             try:
-                values.append(None if value is None else self._parse(value))
+                values.append(None if value is None else self._parse(value, self._rule.format))
             except ValueError:
                 values.append(None)
                 message = f"found {value!r}, which is no {self._rule.type}, where the cursor stands"
                 rejects.append(Reject(index, "cursor.unreadable", message, column, records[index]))
         return values, rejects
 
-    def _parse(self, value: Any) -> Any:
+    def _parse(self, value: Any, form: str | None) -> Any:
+        """form: how the source writes times; None for our own writing."""
         if self._rule.type == "time":
-            if not isinstance(value, str | datetime):
-                raise ValueError(value)
-            return _micros(parse_time(value))
+            return _micros(read_time(value, form))
         if self._rule.type == "number":
             if isinstance(value, bool):
                 raise ValueError(value)
@@ -207,8 +246,13 @@ def _micros(value: datetime) -> int:
     return (value - _EPOCH) // timedelta(microseconds=1)
 
 
-def _micros_of(raw: list[Any]) -> list[Any] | None:
+def _micros_of(raw: list[Any], form: str | None) -> list[Any] | None:
     """All at once, or None where one of them needs a closer look (a time without zone, or no time at all)."""
+    if form in EPOCHS and set(map(type, raw)) == {int}:
+        factor = 1_000_000 // EPOCHS[form]
+        return [value * factor for value in raw]
+    if form is not None:
+        return None
     try:
         array = pa.array(raw, pa.string())
         found: list[Any] = pc.cast(array, pa.timestamp("us", "UTC")).cast(pa.int64()).to_pylist()

@@ -28,7 +28,8 @@ Phase = Literal["waiting", "reading", "committing", "done", "failed", "skipped"]
 
 @dataclass
 class TableProgress:
-    """Where one table of a run stands. Counts are records of the source's table; seconds waited are for its pace."""
+    """Where one table of a run stands. Counts are records of the source's table; seconds waited are for its pace;
+    waiting: until when, and why, while it waits for more than a second."""
 
     table: str
     target: str
@@ -44,6 +45,7 @@ class TableProgress:
     requests: int = 0
     source_bytes: int = 0
     waited_seconds: float = 0.0
+    waiting: str = ""
     expected: int | None = None
     cursor_from: str | None = None
     cursor_to: str | None = None

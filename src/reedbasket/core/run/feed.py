@@ -6,18 +6,19 @@ import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import datetime
-from pathlib import Path
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from .. import errors
-from ..extract.http import RequestSeen, Sender
-from ..extract.pace import Pacer
+from ..extract.http import RequestSeen
+from ..extract.pace import Wait
 from ..load import open_warehouse
 from ..masking import Mask
+from .asking import Asking, Outside
 from .events import Listener, RunOutcome, TableProgress
-from .order import RunOrder, credentials_of, mask_for
+from .order import RunOrder
 from .table import TableRun
+from .taking import parents_of
 
 # Errors after which the other tables would meet the same: the source as a whole, or the warehouse.
 _ENDS_THE_RUN = (
@@ -25,6 +26,10 @@ _ENDS_THE_RUN = (
     errors.SourceRefused,
     errors.SourceTimedOut,
     errors.SourceBusy,
+    errors.SourceResting,
+    errors.QuotaUsed,
+    errors.SignInFailed,
+    errors.SignInNeeded,
     errors.WarehouseBusy,
     errors.RunCancelled,
 )
@@ -41,28 +46,24 @@ class RunResult:
 
 def run_feed(
     order: RunOrder,
+    outside: Outside,
     *,
-    reveal: Callable[[str], str],
-    folder: Path,
-    pacer: Pacer,
     listener: Listener,
-    stop: threading.Event,
     clock: Callable[[], datetime],
     again: Mapping[str, Sequence[dict[str, Any]]] | None = None,
 ) -> RunResult:
-    """Run every table of the order. reveal: the value of a secret by name. again: {table: records} that were rejected before,
-    taken in place of the source's. Raises nothing but defects of ours."""
+    """Run every table of the order. again: {table: records} that were rejected before, taken in place of the source's. Raises
+    nothing but defects of ours."""
     progresses = [TableProgress(t.name, t.target) for t in order.tables]
     mask = Mask()
     try:
-        revealed = {setting: reveal(name) for setting, name in order.secrets.items()}
-        mask = mask_for(order, revealed)
-        values = order.values(revealed)
+        asking = Asking(order, outside)
+        mask = asking.mask
         if order.ignored:
             listener.log(
                 "info", "table.ignored", f"offered by the connector, not part of this feed: {', '.join(order.ignored)}"
             )
-        first = _run_tables(order, progresses, values, mask, folder, reveal, pacer, listener, stop, clock, again)
+        first = _run_tables(order, progresses, asking, outside, listener, clock, again)
     except errors.ReedError as error:
         first = mask.error(error)
         listener.log("error", first.code, str(first))
@@ -82,13 +83,9 @@ def run_feed(
 def _run_tables(
     order: RunOrder,
     progresses: list[TableProgress],
-    values: dict[str, Any],
-    mask: Mask,
-    folder: Path,
-    reveal: Callable[[str], str],
-    pacer: Pacer,
+    asking: Asking,
+    outside: Outside,
     listener: Listener,
-    stop: threading.Event,
     clock: Callable[[], datetime],
     again: Mapping[str, Sequence[dict[str, Any]]] | None,
 ) -> errors.ReedError | None:
@@ -96,40 +93,36 @@ def _run_tables(
     first: errors.ReedError | None = None
 
     def hash_key() -> bytes:
-        return reveal(order.hash_with).encode()
+        return outside.reveal(order.hash_with).encode()
 
-    warehouse = open_warehouse(order.warehouse, folder, reveal)
+    warehouse = open_warehouse(order.warehouse, outside.folder, outside.reveal)
+    heard = _Heard(listener)
+    sender = asking.sender(heard.request, heard.wait)
+    parents = parents_of(order, asking, sender)
     try:
         for table, progress in zip(order.tables, progresses):
             if again is not None and not again.get(table.name):
                 continue
-            sender = Sender(
-                timeouts=order.timeouts,
-                retry=order.retry,
-                pacer=pacer,
-                stop=stop,
-                mask=mask,
-                seen=_counting(progress, listener),
-                credentials=credentials_of(order, values),
-            )
+            heard.progress = progress
             began = time.monotonic()
             try:
                 TableRun(
                     order,
                     table,
                     warehouse,
+                    asking,
                     sender,
-                    values,
+                    parents,
                     hash_key,
                     listener,
-                    stop,
+                    outside.stop,
                     clock,
                     progress,
                     again[table.name] if again else None,
                 ).run()
                 _summary(listener, progress)
             except errors.ReedError as error:
-                mask.error(error)
+                asking.mask.error(error)
                 first = first or error
                 progress.phase, progress.error = "failed", error.as_dict()
                 progress.seconds = time.monotonic() - began
@@ -138,21 +131,35 @@ def _run_tables(
                 listener.log(level, error.code, str(error), table.name)
                 if isinstance(error, _ENDS_THE_RUN):
                     break
-            finally:
-                sender.close()
     finally:
+        sender.close()
+        parents.close()
         warehouse.close()
     return first
 
 
-def _counting(progress: TableProgress, listener: Listener) -> Callable[[RequestSeen], None]:
-    def seen(request: RequestSeen) -> None:
-        progress.requests += 1
-        progress.source_bytes += request.body_bytes
-        progress.waited_seconds += request.waited_seconds + request.pause_seconds
-        listener.request(progress.table, request)
+class _Heard:
+    """Counts requests and waits for the table being run. Told from the threads that send; `_lock` guards the counts."""
 
-    return seen
+    def __init__(self, listener: Listener) -> None:
+        self._listener = listener
+        self._lock = threading.Lock()
+        self.progress = TableProgress("", "")
+
+    def request(self, request: RequestSeen) -> None:
+        progress = self.progress
+        with self._lock:
+            progress.requests += 1
+            progress.source_bytes += request.body_bytes
+            progress.waited_seconds += request.waited_seconds + request.pause_seconds
+            progress.waiting = ""
+        self._listener.request(progress.table, request)
+
+    def wait(self, wait: Wait) -> None:
+        until = (datetime.now(UTC) + timedelta(seconds=wait.seconds)).isoformat(timespec="seconds").replace("+00:00", "Z")
+        with self._lock:
+            self.progress.waiting = f"until {until}: {wait.why or 'the pace'}"
+        self._listener.progress(self.progress)
 
 
 def _summary(listener: Listener, progress: TableProgress) -> None:

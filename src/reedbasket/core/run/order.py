@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
 from dataclasses import replace
 from datetime import datetime
 from typing import Any
+
+from pydantic import Field
 
 from ..errors import NotFound
 from ..extract.http.credentials import Credentials, credentials
 from ..masking import Mask
 from ..shape.rules import DriftPolicy, ShapeRules
 from ..spec import template
+from ..spec.auth import Auth
 from ..spec.basket import Basket
+from ..spec.fields import Model
+from ..spec.http import CursorRule, HttpTable, Pace, Retry, Timeouts, WindowRule
 from ..spec.links import table_choice
-from ..spec.model import Auth, Deletes, Drift, FeedTable, HttpTable, Model, Nesting, Pace, Retry, Timeouts, Warehouse, Write
+from ..spec.model import Deletes, Drift, FeedTable, Nesting, Warehouse, Write
 from ..spec.times import parse_time
 
 
@@ -22,6 +28,8 @@ class TableOrder(Model):
     target: str
     rule: HttpTable
     by: str
+    cursor: CursorRule | None = None
+    window: WindowRule | None = None
     write: Write
     key: list[str]
     deletes: Deletes = "apply"
@@ -73,6 +81,7 @@ class RunOrder(Model):
     secrets: dict[str, str]
     warehouse: Warehouse
     tables: list[TableOrder]
+    parents: dict[str, HttpTable] = Field(default_factory=dict)
     ignored: list[str]
     commit_every: int
     drift: Drift = Drift()
@@ -89,6 +98,8 @@ class RunOrder(Model):
             "run.id": self.run,
             "cursor.from": None,
             "cursor.until": self.started,
+            "window.from": None,
+            "window.until": None,
         }
 
 
@@ -109,26 +120,31 @@ def resolve(
     source = basket.sources[definition.source]
     warehouse = basket.warehouses[definition.warehouse]
     connector = basket.connectors[source.connector]
-    settings, secrets = {}, {}
+    settings: dict[str, Any] = {}
+    secrets: dict[str, str] = {}
     for name, setting in connector.settings.items():
         value = source.settings.get(name, setting.default)
         if setting.type == "secret":
             if value is not None:
                 secrets[name] = value["secret"]
+        elif setting.type == "list" and value is not None:
+            settings[name] = [str(one) for one in value]
         elif setting.type == "time" and value is not None:
             settings[name] = parse_time(value)
         else:
             settings[name] = value
     tables = []
-    for name in definition.tables:
+    for name in parents_first(definition.tables, connector.tables):
         rule = connector.tables[name]
-        choice = table_choice(definition, name, rule)
+        choice = table_choice(definition, name, connector)
         tables.append(
             TableOrder(
                 name=name,
                 target=warehouse.prefix + definition.prefix + name.replace("-", "_"),
                 rule=rule,
                 by=choice.by,
+                cursor=choice.cursor if choice.by == "cursor" else None,
+                window=choice.window,
                 write=choice.write,
                 key=choice.key or [],
                 deletes=choice.deletes,
@@ -153,6 +169,7 @@ def resolve(
         secrets=secrets,
         warehouse=warehouse,
         tables=tables,
+        parents=_ancestors([t.rule for t in tables], connector.tables),
         ignored=sorted(set(connector.tables) - set(definition.tables)),
         commit_every=definition.commit_every,
         drift=definition.drift,
@@ -163,8 +180,37 @@ def resolve(
     )
 
 
+def parents_first(chosen: Iterable[str], tables: Mapping[str, HttpTable]) -> list[str]:
+    """Tables in their order, but each behind the one whose records it asks for."""
+    ordered: list[str] = []
+
+    def place(name: str) -> None:
+        above = tables[name].for_each
+        if above in names and above not in ordered:
+            place(above)
+        if name not in ordered:
+            ordered.append(name)
+
+    names = list(chosen)
+    for name in names:
+        place(name)
+    return ordered
+
+
+def _ancestors(rules: Iterable[HttpTable], tables: Mapping[str, HttpTable]) -> dict[str, HttpTable]:
+    """Every table that is the parent of one of these, or of such a parent."""
+    found: dict[str, HttpTable] = {}
+    waiting = [rule.for_each for rule in rules]
+    while waiting:
+        name = waiting.pop()
+        if name is not None and name not in found:
+            found[name] = tables[name]
+            waiting.append(tables[name].for_each)
+    return found
+
+
 def credentials_of(order: RunOrder, values: dict[str, Any]) -> Credentials:
-    """What every request carries: the connector's headers, and who is asking."""
+    """What every request carries: the connector's headers, and who is asking, but for tokens and signatures."""
     shown = credentials(order.auth, values)
     headers = {name: template.fill(text, values) or "" for name, text in order.headers.items()}
     return replace(shown, headers={**headers, **shown.headers})

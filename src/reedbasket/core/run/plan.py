@@ -2,23 +2,21 @@
 
 from __future__ import annotations
 
-import threading
 from collections.abc import Callable
 from dataclasses import asdict, dataclass, field
-from pathlib import Path
 from typing import Any
 
 from .. import errors
-from ..extract.http import HttpReader, RequestSeen, Sender
-from ..extract.pace import Pacer
+from ..extract.chunk import Chunk
+from ..extract.http import RequestSeen
 from ..load import Warehouse, open_warehouse
-from ..masking import Mask
 from ..shape.columns import ColumnWork
 from ..shape.layout import TableLayout
 from ..shape.unmatched import unmatched
-from ..spec import template
-from .order import RunOrder, TableOrder, credentials_of, mask_for
-from .table import moved, shaper_for, tracker_for
+from .asking import Asking, Outside
+from .order import RunOrder, TableOrder
+from .table import moved, shaper_for
+from .taking import Taking, parents_of, saved_of
 
 
 @dataclass
@@ -59,25 +57,22 @@ class PlannedTable:
         return asdict(self)
 
 
-def plan_feed(
-    order: RunOrder, *, reveal: Callable[[str], str], folder: Path, pacer: Pacer, stop: threading.Event
-) -> list[PlannedTable]:
+def plan_feed(order: RunOrder, outside: Outside) -> list[PlannedTable]:
     """Parents before their child tables. An error of one table stands with that table. Raises ReedError for the rest."""
-    revealed = {setting: reveal(name) for setting, name in order.secrets.items()}
-    mask, values = mask_for(order, revealed), order.values(revealed)
-    warehouse = open_warehouse(order.warehouse, folder, reveal)
+    asking = Asking(order, outside)
+    warehouse = open_warehouse(order.warehouse, outside.folder, outside.reveal)
     planned: list[PlannedTable] = []
 
     def hash_key() -> bytes:
-        return reveal(order.hash_with).encode()
+        return outside.reveal(order.hash_with).encode()
 
     try:
         for table in order.tables:
             try:
-                planned += _plan_table(order, table, warehouse, values, mask, hash_key, pacer, stop)
+                planned += _plan_table(order, table, warehouse, asking, hash_key)
             except errors.ReedError as error:
                 failed = PlannedTable(table.name, table.target, by=table.by, write=table.write, key=table.key)
-                failed.error = mask.error(error).as_dict()
+                failed.error = asking.mask.error(error).as_dict()
                 planned.append(failed)
     finally:
         warehouse.close()
@@ -85,36 +80,22 @@ def plan_feed(
 
 
 def _plan_table(
-    order: RunOrder,
-    table: TableOrder,
-    warehouse: Warehouse,
-    values: dict[str, Any],
-    mask: Mask,
-    hash_key: Callable[[], bytes],
-    pacer: Pacer,
-    stop: threading.Event,
+    order: RunOrder, table: TableOrder, warehouse: Warehouse, asking: Asking, hash_key: Callable[[], bytes]
 ) -> list[PlannedTable]:
     state = warehouse.state(order.feed, table.name)
     change = moved(table, state)
-    tracker = tracker_for(order, table, state, change, values)
-    if tracker:
-        values = values | {"cursor.from": tracker.request_from}
     requests: list[RequestSeen] = []
-    sender = Sender(
-        timeouts=order.timeouts,
-        retry=order.retry.model_copy(update={"attempts": 2}),
-        pacer=pacer,
-        stop=stop,
-        mask=mask,
-        seen=requests.append,
-        credentials=credentials_of(order, values),
-    )
+    sender = asking.sender(requests.append, retry=order.retry.model_copy(update={"attempts": 2}))
+    parents = parents_of(order, asking, sender)
     try:
-        reader = HttpReader(table.name, template.fill(order.base, values) or "", table.rule, sender, values)
-        chunk = next(reader.chunks())
-        request = mask.text(reader.first_url())
+        taking = Taking(order, table, asking, sender, saved_of(table, state, change), parents)
+        first_request, chunks = taking.sample()
+        chunk = next(chunks, Chunk([], 0, []))
+        request = f"{first_request.method} {asking.mask.text(first_request.url)}" if first_request else "none is due"
     finally:
+        parents.close()
         sender.close()
+    tracker = taking.tracker
     taken = tracker.take(chunk.records) if tracker else None
     records = taken.records if taken else chunk.records
     shaper = shaper_for(order, table, state)
@@ -123,8 +104,10 @@ def _plan_table(
     planned = [_compare(warehouse, table.name, layout) for layout in worked.family.tables]
     first = planned[0]
     first.by, first.write, first.key = table.by, table.write, table.key
-    first.cursor_from = tracker.from_text if tracker else None
-    first.cursor_until = order.started.isoformat(timespec="seconds").replace("+00:00", "Z") if tracker else None
+    first.cursor_from = taking.from_text
+    first.cursor_until = (
+        order.started.isoformat(timespec="seconds").replace("+00:00", "Z") if taking.from_text or tracker else None
+    )
     first.request = request
     first.deletes = table.deletes if table.write in ("merge", "mirror", "history") else ""
     first.sample_records, first.sample_rejects = len(records), len(shaped.rejects) + len(worked.rejects)
@@ -136,14 +119,18 @@ def _plan_table(
         first.drift = [{"what": c.what, "words": c.words, "ignored": c.ignored} for c in shaped.changes]
     repeated = taken.repeated if taken else 0
     page = len(chunk.records)
-    if not table.rule.next or page == 0:
+    if taking.passes is not None:
+        first.requests = taking.passes
+    elif table.rule.for_each or table.rule.each:
+        pass  # as many as there are parents or values, which only the run goes through
+    elif not table.rule.next or page == 0:
         first.records, first.requests = len(records), 1
     elif chunk.total is not None:
         first.records, first.requests = max(0, chunk.total - repeated), max(1, -(-chunk.total // page))
     if first.requests is not None and requests:
-        asking = first.requests * sum(r.seconds for r in requests) / len(requests)
+        answering = first.requests * sum(r.seconds for r in requests) / len(requests)
         # The source's pace may take longer than its answers.
-        first.seconds = round(max(asking, first.requests / (order.pace.per_second or float("inf"))), 2)
+        first.seconds = round(max(answering, first.requests / (order.pace.per_second or float("inf"))), 2)
     for child in planned[1:]:
         child.parent = first.table
     return planned

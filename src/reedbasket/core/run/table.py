@@ -11,7 +11,8 @@ from typing import Any
 
 from ..errors import DefinitionError, RunCancelled, TooManyRejects
 from ..extract.chunk import Chunk
-from ..extract.http import HttpReader, Sender
+from ..extract.feeder import RECORDS_PER_BATCH, Feeder, gathered
+from ..extract.http import Sender
 from ..load.along import Transition, transition
 from ..load.warehouse import LoadTarget, Position, Seconds, TableState, Warehouse
 from ..shape.batch import Reject
@@ -20,18 +21,24 @@ from ..shape.rules import Change
 from ..shape.shaper import Shaper
 from ..shape.structure import ColumnShape, TableShape
 from ..shape.unmatched import unmatched
-from ..spec import template
+from .asking import Asking
 from .compare import Comparer
 from .cursor import CursorTracker
 from .events import Listener, TableProgress
-from .feeder import RECORDS_PER_BATCH, Feeder, gathered
 from .order import RunOrder, TableOrder
+from .reads import Parents
+from .spool import Spool
+from .taking import Taking, saved_of
+
+# A load of several passes commits what it has this often, where a pass has just ended.
+_COMMIT_SECONDS = 2.0
 
 
 def moved(table: TableOrder, state: TableState | None) -> Transition:
     """What the definition's way of writing means for what is loaded already."""
-    rule = table.rule.cursor
-    cursor = (rule.column, rule.type) if table.by == "cursor" and rule else None
+    cursor: tuple[str, str] | None = (table.cursor.column, table.cursor.type) if table.cursor else None
+    if table.window:
+        cursor = ("windows", "window")
     return transition(state, write=table.write, key=table.key, link=table.link, by=table.by, cursor=cursor)
 
 
@@ -45,17 +52,6 @@ def require_accepted(table: TableOrder, change: Transition, accept: bool) -> Non
             mend="run with `--accept` to let that go, keep the way of writing, or load anew beside it under another `prefix`",
             code="definition.not_kept",
         )
-
-
-def tracker_for(
-    order: RunOrder, table: TableOrder, state: TableState | None, change: Transition, values: dict[str, Any]
-) -> CursorTracker | None:
-    rule = table.rule.cursor
-    if table.by != "cursor" or rule is None:
-        return None
-    start = template.fill(rule.start, values) if rule.start else None
-    saved = state.cursor if state and not change.forget_cursor else None
-    return CursorTracker(rule, saved, start, order.started, keep_all_seen=table.write == "append")
 
 
 def shaper_for(order: RunOrder, table: TableOrder, state: TableState | None) -> Shaper:
@@ -73,8 +69,9 @@ class TableRun:
         order: RunOrder,
         table: TableOrder,
         warehouse: Warehouse,
+        asking: Asking,
         sender: Sender,
-        values: dict[str, Any],
+        parents: Parents,
         hash_key: Callable[[], bytes],
         listener: Listener,
         stop: threading.Event,
@@ -87,13 +84,14 @@ class TableRun:
         self._order = order
         self._table = table
         self._warehouse = warehouse
+        self._asking = asking
         self._sender = sender
+        self._parents = parents
         self._hash_key = hash_key
         self._listener = listener
         self._stop = stop
         self._clock = clock
         self.progress = progress
-        self._values = values
         self._since = _SinceCommit(clock())
         self._owner = 0
         self._differing: list[dict[str, Any]] = []
@@ -110,30 +108,36 @@ class TableRun:
             self._log("info", "table.brought_along", step)
         for loss in change.losses:
             self._log("warning", "table.not_kept", f"let go, as accepted: {loss}")
-        tracker = tracker_for(order, table, state, change, self._values) if self._again is None else None
-        if tracker:
-            self._values = self._values | {"cursor.from": tracker.request_from}
-            self._cursor_from = self.progress.cursor_from = tracker.from_text
+        saved = saved_of(table, state, change) if self._again is None else None
+        self._taking = Taking(order, table, self._asking, self._sender, saved, self._parents)
+        self._tracker = self._taking.tracker if self._again is None else None
+        if self._again is None:
+            self._cursor_from = self.progress.cursor_from = self._taking.from_text
         self._compare = self._comparer(state, change) if self._again is None else None
         self._shaper = shaper_for(order, table, state)
         self._columns = ColumnWork(self._shaper.rules, self._hash_key, nul_in_text=self._warehouse.nul_in_text)
-        self._tracker, self._change = tracker, change
-        reader = HttpReader(table.name, self._filled_base(), table.rule, self._sender, self._values)
+        self._change = change
+        # Those who ask by its records go through them once more.
+        self._aside = Spool() if self._parents.wanted(table.name) and self._again is None else None
         self._load = self._warehouse.begin(self._target(), state)
         self._phase("reading")
-        began = time.monotonic()
+        began = self._committed = time.monotonic()
         try:
-            chunks = reader.chunks() if self._again is None else iter([Chunk(list(self._again), 0, [])])
+            chunks = self._taking.chunks() if self._again is None else iter([Chunk(list(self._again), 0, [])])
             with Feeder(chunks, f"{order.feed}.{table.name}") as feeder:
                 self._feeder = feeder
                 for chunk in gathered(feeder):
                     self.progress.seconds = time.monotonic() - began
                     self._take(chunk)
-                    if self._may_commit():
-                        self._commit()
+                    if chunk.mark is not None:
+                        self._taking.followed(chunk.mark)
+                    if self._may_commit(chunk):
+                        self._commit(ended=False)
             if self._differing:
                 self._work(self._differing, [], time.monotonic(), suspicious=self._suspicious)
             self._finish()
+            if self._aside is not None:
+                self._parents.keep(table.name, self._taking.cursor_from, self._aside)
         finally:
             self.progress.seconds = time.monotonic() - began
             self._load.close()
@@ -162,6 +166,8 @@ class TableRun:
         rejects = [
             Reject(-1, "record.not_an_object", f"found {type(m).__name__} in the list of records", "", m) for m in chunk.misfits
         ]
+        if self._aside is not None:
+            self._aside.add(records)
         if self._tracker:
             records = self._track(self._tracker, records, rejects)
         progress.read += len(records) + len(rejects)
@@ -246,15 +252,21 @@ class TableRun:
         if drifted:
             self._listener.drift(self._table.name, changes)
 
-    def _may_commit(self) -> bool:
-        """On the way only where the position is safe: every record below it has been read."""
-        tracker = self._tracker
-        if tracker is None or self._change.anew:
+    def _may_commit(self, chunk: Chunk) -> bool:
+        """On the way only where the position is safe: every record below it has been read, and none beyond it is staged."""
+        if self._change.anew or not self._taking.safe or self._again is not None:
             return False
-        return tracker.in_order and self._load.staged_rows >= self._order.commit_every
+        if self._load.staged_rows >= self._order.commit_every:
+            return self._tracker is not None or chunk.mark is not None
+        # Passes that take long each are kept as they come: a run that is cut goes on behind them.
+        return chunk.mark is not None and time.monotonic() - self._committed >= _COMMIT_SECONDS
 
     def _finish(self) -> None:
         progress, load = self.progress, self._load
+        if self._taking.unchanged:
+            self._log("info", "table.unchanged", "the source answered that nothing changed since the last run")
+            self._phase("done")
+            return
         if self._stop.is_set():
             raise RunCancelled("loading", self._table.name, found="the run was cancelled; what was committed stays")
         structure = self._shaper.structure
@@ -269,7 +281,7 @@ class TableRun:
             self._log(
                 "warning",
                 "cursor.held_back",
-                f"{progress.held_back} records changed after this run began, by the source's clock; the next run takes them",
+                f"{progress.held_back} records stand beyond where this run ends, by the source's clock; a later one takes them",
             )
         structure_moved = False
         if progress.read:
@@ -285,8 +297,9 @@ class TableRun:
             or (self._change.needed and self._again is None)
             or (self._since.unchanged and self._compare and not self._compare.compared)
             or (self._complete and self._table.write in ("replace", "mirror", "history") and not self._compare)
+            or (self._again is None and self._taking.moved and self._tracker is None)
         ):
-            self._commit()
+            self._commit(ended=True)
         self._phase("done")
 
     def _find_gone(self) -> bool:
@@ -301,11 +314,11 @@ class TableRun:
         self._load.gone(key_batch(family, found))
         return True
 
-    def _commit(self) -> None:
+    def _commit(self, *, ended: bool) -> None:
         self._phase("committing")
-        load, since, tracker = self._load, self._since, self._tracker
+        load, since = self._load, self._since
         staged = load.staged_rows
-        cursor = tracker.position() if tracker else None
+        cursor = self._taking.position(ended=ended) if self._again is None else None
         reading = self._feeder.reading_seconds - since.read_before
         position = Position(
             cursor,
@@ -330,7 +343,8 @@ class TableRun:
         self._listener.loaded(lines)
         self._since = _SinceCommit(self._clock(), read_before=self._feeder.reading_seconds)
         self._owner, self._change = 0, Transition(forget_cursor=False, anew=self._change.anew)
-        if cursor is not None:
+        self._committed = time.monotonic()
+        if cursor is not None and cursor.kind != "tag":
             self._cursor_from = cursor.value
         self._phase("reading")
 
@@ -355,9 +369,6 @@ class TableRun:
     @property
     def _complete(self) -> bool:
         return self._table.complete and self._again is None
-
-    def _filled_base(self) -> str:
-        return template.fill(self._order.base, self._values) or ""
 
     def _phase(self, phase: Any) -> None:
         self.progress.phase = phase

@@ -2,22 +2,19 @@
 
 from __future__ import annotations
 
-import threading
-from collections.abc import Callable
 from dataclasses import asdict, dataclass, field
-from pathlib import Path
+from datetime import timedelta
 from typing import Any
 
 from .. import errors
-from ..extract.http import HttpReader, Sender
-from ..extract.pace import Pacer
+from ..extract.feeder import gathered
 from ..load import Differences, LoadTarget, Warehouse, open_warehouse
-from ..load.along import Transition
-from ..masking import Mask
 from ..shape.columns import ColumnWork
-from ..spec import template
-from .order import RunOrder, TableOrder, credentials_of, mask_for
-from .table import shaper_for, tracker_for
+from ..spec.times import parse_time
+from .asking import Asking, Outside
+from .order import RunOrder, TableOrder
+from .table import shaper_for
+from .taking import Taking, parents_of
 
 _MOST_SAMPLES = 5
 
@@ -50,73 +47,46 @@ class VerifiedTable:
         return asdict(self)
 
 
-def verify_feed(
-    order: RunOrder,
-    *,
-    deep: bool,
-    only: str | None,
-    reveal: Callable[[str], str],
-    folder: Path,
-    pacer: Pacer,
-    stop: threading.Event,
-) -> list[VerifiedTable]:
+def verify_feed(order: RunOrder, outside: Outside, *, deep: bool, only: str | None) -> list[VerifiedTable]:
     """Each table of the order with its child tables, or `only` that one. An error of one table stands with it. Raises
     ReedError for the rest."""
-    revealed = {setting: reveal(name) for setting, name in order.secrets.items()}
-    mask, values = mask_for(order, revealed), order.values(revealed)
-    warehouse = open_warehouse(order.warehouse, folder, reveal)
+    asking = Asking(order, outside)
+    warehouse = open_warehouse(order.warehouse, outside.folder, outside.reveal)
     found = []
     try:
         for table in order.tables:
             if only is not None and table.name != only:
                 continue
             try:
-                found += _verify(order, table, warehouse, values, mask, reveal, pacer, stop, deep=deep)
+                found += _verify(order, table, warehouse, asking, outside, deep=deep)
             except errors.ReedError as error:
-                found.append(VerifiedTable(table.name, table.target, deep, error=mask.error(error).as_dict()))
+                found.append(VerifiedTable(table.name, table.target, deep, error=asking.mask.error(error).as_dict()))
     finally:
         warehouse.close()
     return found
 
 
 def _verify(
-    order: RunOrder,
-    table: TableOrder,
-    warehouse: Warehouse,
-    values: dict[str, Any],
-    mask: Mask,
-    reveal: Callable[[str], str],
-    pacer: Pacer,
-    stop: threading.Event,
-    *,
-    deep: bool,
+    order: RunOrder, table: TableOrder, warehouse: Warehouse, asking: Asking, outside: Outside, *, deep: bool
 ) -> list[VerifiedTable]:
     state = warehouse.state(order.feed, table.name)
-    # From the very beginning: what the cursor has passed is just what is to be verified.
-    tracker = tracker_for(order, table, None, Transition(), values)
-    if tracker:
-        values = values | {"cursor.from": tracker.request_from}
-    sender = Sender(
-        timeouts=order.timeouts,
-        retry=order.retry,
-        pacer=pacer,
-        stop=stop,
-        mask=mask,
-        seen=lambda _: None,
-        credentials=credentials_of(order, values),
-    )
+    sender = asking.sender(lambda _: None)
+    parents = parents_of(order, asking, sender)
+    # From the very beginning: what the cursor has passed is just what is to be verified. Windows end where the last run's did.
+    taken = state.cursor if state and state.cursor and state.cursor.kind == "window" else None
+    lag = table.window.lag if table.window else timedelta(0)
+    taking = Taking(order, table, asking, sender, None, parents, until=parse_time(taken.value) + lag if taken else None)
     shaper = shaper_for(order, table, state)
-    columns = ColumnWork(shaper.rules, lambda: reveal(order.hash_with).encode(), nul_in_text=warehouse.nul_in_text)
+    columns = ColumnWork(shaper.rules, lambda: outside.reveal(order.hash_with).encode(), nul_in_text=warehouse.nul_in_text)
     # Read as a merge would, so that the stage is filled and nothing is built.
     target = LoadTarget(
         order.run, order.feed, order.source, table.name, table.target, table.write, table.key, table.link, again=True
     )
     load = warehouse.begin(target, state or _nothing(table))
     try:
-        reader = HttpReader(table.name, template.fill(order.base, values) or "", table.rule, sender, values)
         owner = rejected = filtered = 0
-        for chunk in reader.chunks():
-            records = tracker.take(chunk.records).records if tracker else chunk.records
+        for chunk in gathered(taking.chunks()):
+            records = taking.tracker.take(chunk.records).records if taking.tracker else chunk.records
             shaped = shaper.shape(records, owner, suspicious=chunk.suspicious)
             owner += shaped.records
             worked = columns.work(shaped)
@@ -127,6 +97,7 @@ def _verify(
         found = load.differences(family, deep=deep, samples=_MOST_SAMPLES)
     finally:
         load.close()
+        parents.close()
         sender.close()
     verified = [_verified(table.name, one, deep=deep) for one in found]
     verified[0].rejected, verified[0].filtered = rejected, filtered

@@ -4,8 +4,9 @@ May import: core.errors, and core.shape for names and expressions. Reads files; 
 """
 
 from .basket import Basket, load_folder, load_texts
+from .http import Connector
 from .mistakes import Mistake
-from .model import Connector, Feed, Source, Warehouse
+from .model import Feed, Source, Warehouse
 from .schema import json_schema
 
 __all__ = ["Basket", "Connector", "Feed", "Mistake", "Source", "Warehouse", "json_schema", "load_folder", "load_texts"]

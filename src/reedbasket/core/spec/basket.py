@@ -12,9 +12,11 @@ from typing import Any
 
 from ..errors import DefinitionError
 from .check import check_document, dotted
+from .fields import Model
+from .http import Connector
 from .links import check_links
 from .mistakes import Mistake
-from .model import KINDS, Connector, Feed, Model, Source, Warehouse
+from .model import KINDS, Feed, Source, Warehouse
 from .yaml_source import Document, Path, read_documents
 
 

@@ -6,8 +6,9 @@ from typing import Any, get_args, get_origin
 
 from pydantic import BaseModel, ValidationError
 
+from .fields import Model
 from .mistakes import Mistake, nearest
-from .model import KINDS, Model
+from .model import KINDS
 from .yaml_source import Document, Path
 
 

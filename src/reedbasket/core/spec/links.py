@@ -1,83 +1,36 @@
-"""What one definition needs of another: names that exist, settings that fit, choices that go together."""
+"""What definitions say of each other: names that exist, settings filled in, choices that go together."""
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from datetime import timedelta
+from typing import TYPE_CHECKING
 
 from ..shape.expressions import ExpressionMistake, check
 from ..shape.names import fold
 from . import template
+from .connector import Finding, connector_mistakes, request_templates, setting_mistake
+from .http import Connector, CursorRule, HttpTable, WindowRule
 from .mistakes import Mistake, nearest
-from .model import Auth, Changes, Connector, Deletes, Feed, FeedTable, HttpTable, Nesting, Setting, Source, Write
-from .times import parse_time
+from .model import Changes, Deletes, Feed, FeedTable, Nesting, Source, Write
 from .yaml_source import Path
 
 if TYPE_CHECKING:
     from .basket import Basket
-
-REQUEST_NAMES = ("cursor.from", "cursor.until", "run.started", "run.id")
 
 
 def check_links(basket: Basket, unreadable: set[tuple[str, str]]) -> list[Mistake]:
     """All mistakes between definitions. What refers to an unreadable definition is passed over: it has its own."""
     found: list[Mistake] = []
     for name, connector in basket.connectors.items():
-        found += [basket.mistake("connector", name, *rest) for rest in _connector(connector)]
+        found += [basket.mistake("connector", name, *rest) for rest in connector_mistakes(connector)]
     for name, source in basket.sources.items():
         found += [basket.mistake("source", name, *rest) for rest in _source(basket, source, unreadable)]
     targets: dict[tuple[str, str], str] = {}
     for name, feed in basket.feeds.items():
         found += [basket.mistake("feed", name, *rest) for rest in _feed(basket, feed, unreadable, targets)]
     return found
-
-
-Finding = tuple[Path, str, str]
-
-
-def _connector(connector: Connector) -> Iterator[Finding]:
-    settings = [f"settings.{s}" for s in connector.settings]
-    for name, setting in connector.settings.items():
-        if setting.default is not None:
-            wrong = setting_mistake(setting, setting.default)
-            if wrong:
-                yield ("settings", name, "default"), wrong, "definition.bad_value"
-    yield from _names(("base",), connector.base, settings)
-    if connector.auth:
-        for path, text in _auth_templates(connector.auth):
-            yield from _names(("auth", *path), text, settings)
-    for header, text in connector.headers.items():
-        yield from _names(("headers", header), text, settings)
-    for table, rule in connector.tables.items():
-        for path, text in request_templates(rule):
-            yield from _names(("tables", table, *path), text, [*settings, *REQUEST_NAMES])
-        if rule.cursor and rule.cursor.start:
-            yield from _names(("tables", table, "cursor", "start"), rule.cursor.start, settings)
-
-
-def _auth_templates(auth: Auth) -> Iterator[tuple[Path, str]]:
-    for name, text in (("bearer", auth.bearer), ("key", auth.key)):
-        if text is not None:
-            yield (name,), text
-    if auth.basic is not None:
-        yield ("basic", "user"), auth.basic.user
-        yield ("basic", "password"), auth.basic.password
-
-
-def request_templates(rule: HttpTable) -> Iterator[tuple[Path, str]]:
-    """The templates that make one table's request: ((path), text)."""
-    yield ("get",), rule.get
-    for name, text in rule.send.items():
-        yield ("send", name), text
-
-
-def _names(path: Path, text: str, known: Iterable[str]) -> Iterator[Finding]:
-    known = list(known)
-    for name in template.names(text):
-        if name not in known:
-            yield path, f"{{{name}}} is not known here{nearest(name, known)}", "definition.unknown_name"
 
 
 def _source(basket: Basket, source: Source, unreadable: set[tuple[str, str]]) -> Iterator[Finding]:
@@ -105,59 +58,54 @@ def _source(basket: Basket, source: Source, unreadable: set[tuple[str, str]]) ->
             yield ("settings",), message, "definition.missing_setting"
 
 
-def setting_mistake(setting: Setting, value: Any) -> str | None:
-    """What is wrong with a value for a setting, or None. Never repeats the value of a secret."""
-    if setting.type == "secret":
-        if isinstance(value, dict) and set(value) == {"secret"} and isinstance(value["secret"], str):
-            return None
-        return "a secret is given by name, {secret: NAME}, and set with `reed secret set NAME`"
-    if isinstance(value, dict | list):
-        return f"wants one value of type {setting.type}"
-    if setting.type == "number" and (isinstance(value, bool) or not isinstance(value, int | float)):
-        return f"wants a number, found {value!r}"
-    if setting.type == "flag" and not isinstance(value, bool):
-        return f"wants true or false, found {value!r}"
-    if setting.type == "url" and not re.fullmatch(r"https?://[^\s/]+\S*", str(value)):
-        return f"wants an address that starts with http:// or https://, found {value!r}"
-    if setting.type == "time":
-        try:
-            parse_time(value)
-        except ValueError as error:
-            return str(error)
-    if setting.pattern is not None and not re.fullmatch(setting.pattern, str(value)):
-        return f"found {value!r}, which does not match the pattern {setting.pattern}"
-    if setting.allowed is not None and value not in setting.allowed:
-        return f"found {value!r}{nearest(str(value), setting.allowed)}"
-    return None
-
-
 @dataclass(frozen=True)
 class TableChoice:
-    """How one table of a feed is taken. key: source fields, or None."""
+    """How one table of a feed is taken. key: source fields, or None. window: where changes are found by windows. cursor: where they
+    are by cursor; for one request per changed parent it is the parent's."""
 
     by: str
     write: Write
     key: list[str] | None
     deletes: Deletes
     nesting: Nesting
+    cursor: CursorRule | None
+    window: WindowRule | None
 
 
-def table_choice(feed: Feed, name: str, rule: HttpTable) -> TableChoice:
+def table_choice(feed: Feed, name: str, connector: Connector) -> TableChoice:
     """The table's own choices, else the feed's defaults, else what the connector makes natural.
 
-    Natural is: by cursor where the connector names one, else everything; mirror for compare, merge where there is a key, else
-    replace when everything is read, else append.
+    Natural is: by cursor where the connector names one, by window where it names that, else everything; mirror for compare, merge
+    where there is a key, else replace when everything is read, else append.
     """
+    rule = connector.tables[name]
     own = feed.tables[name] or FeedTable()
     key = own.key or rule.key
-    changes = own.changes or feed.defaults.changes or Changes(by="cursor" if rule.cursor else "everything")
+    cursor = rule.cursor
+    if rule.for_each and rule.parents == "changed" and rule.for_each in connector.tables:
+        cursor = connector.tables[rule.for_each].cursor
+    natural = Changes(by="cursor" if cursor else "window" if rule.window else "everything")
+    changes = own.changes or feed.defaults.changes or natural
     write: Write | None = own.write or feed.defaults.write
     if write is None and changes.by == "compare":
         write = "mirror"
     if write is None:
         write = "merge" if key else ("replace" if changes.by == "everything" else "append")
     deletes = own.deletes or feed.defaults.deletes or "apply"
-    return TableChoice(changes.by, write, key, deletes, own.nesting or feed.defaults.nesting or Nesting())
+    nesting = own.nesting or feed.defaults.nesting or Nesting()
+    return TableChoice(changes.by, write, key, deletes, nesting, cursor, _window(changes, rule))
+
+
+def _window(changes: Changes, rule: HttpTable) -> WindowRule | None:
+    """The connector's window with what the feed says in its place; None where nobody says where windows begin."""
+    if changes.by != "window":
+        return None
+    said: dict[str, object] = {
+        n: getattr(changes, n) for n in ("start", "step", "lag", "overlap") if getattr(changes, n) is not None
+    }
+    if rule.window:
+        return rule.window.model_copy(update=said)
+    return WindowRule.model_validate(said) if "start" in said else None
 
 
 def _feed(
@@ -183,8 +131,9 @@ def _feed(
                 ("definition.unknown_table"),
             )
             continue
-        yield from _choice(here, table_choice(feed, name, rule), rule)
-        yield from _shaping(here, feed.tables[name] or FeedTable(), table_choice(feed, name, rule).key or [])
+        choice = table_choice(feed, name, connector)
+        yield from _choice(here, choice, rule)
+        yield from _shaping(here, feed.tables[name] or FeedTable(), choice.key or [])
         target = feed.prefix + name.replace("-", "_")
         other = targets.setdefault((feed.warehouse, target), feed.feed)
         if other != feed.feed:
@@ -193,12 +142,31 @@ def _feed(
 
 
 def _choice(here: Path, choice: TableChoice, rule: HttpTable) -> Iterator[Finding]:
-    if choice.by == "cursor" and rule.cursor is None:
+    sends = {name for _, text in request_templates(rule) for name in template.names(text)}
+    if choice.by == "cursor" and choice.cursor is None:
         message = "changes by cursor, but the connector names no cursor for it; say changes: {by: everything}"
         yield here, message, "definition.no_cursor"
-    elif choice.by == "cursor" and not _sends_cursor(rule):
-        message = "changes by cursor, but the connector's request never sends {cursor.from}"
+    elif choice.by == "cursor" and rule.cursor and rule.cursor.bound != "none" and "cursor.from" not in sends:
+        message = "changes by cursor, but the connector's request never sends {cursor.from}; say `bound: none` if it cannot"
         yield here, message, "definition.cursor_not_sent"
+    if choice.by == "window" and choice.window is None:
+        message = "changes by window, but nothing says where the first begins; say changes: {by: window, from: 2026-01-01}"
+        yield here, message, "definition.no_window"
+    if choice.by == "window" and not sends & {"window.from", "window.until"}:
+        message = "changes by window, but the connector's request never sends {window.from} or {window.until}"
+        yield here, message, "definition.window_not_sent"
+    if choice.by != "window" and sends & {"window.from", "window.until"}:
+        message = "the connector's request sends a window; say changes: {by: window, from: 2026-01-01}"
+        yield here, message, "definition.window_not_sent"
+    if choice.by == "window" and choice.write in ("replace", "mirror"):
+        message = f"write: {choice.write} wants a complete read, and a window is a part; use merge or append"
+        yield here, message, "definition.replace_by_window"
+    if choice.window and choice.window.overlap > timedelta(0) and choice.write == "append":
+        message = "a window that is taken again with `overlap` would be appended twice; use merge, with a key"
+        yield here, message, "definition.window_twice"
+    if rule.conditional and choice.by not in ("everything", "compare"):
+        message = "`conditional` asks whether the whole answer changed, and goes with everything and compare"
+        yield here, message, "definition.bad_value"
     if choice.write in ("merge", "mirror", "history") and not choice.key:
         message = f"write: {choice.write} needs a key; name one, or append, or replace"
         yield here, message, "definition.no_key"
@@ -227,10 +195,6 @@ def _shaping(here: Path, own: FeedTable, key: list[str]) -> Iterator[Finding]:
             check(text)
         except ExpressionMistake as mistake:
             yield (*here, *path), str(mistake), "definition.bad_expression"
-
-
-def _sends_cursor(rule: HttpTable) -> bool:
-    return any("cursor.from" in template.names(text) for _, text in request_templates(rule))
 
 
 def _missing(kind: str, name: str, path: Path, known: Iterable[str]) -> Finding:

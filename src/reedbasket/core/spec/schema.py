@@ -6,7 +6,8 @@ from typing import Any
 
 from pydantic import TypeAdapter
 
-from .model import Connector, Feed, Source, Warehouse
+from .http import Connector
+from .model import Feed, Source, Warehouse
 
 
 def json_schema() -> dict[str, Any]:

@@ -7,11 +7,11 @@ from __future__ import annotations
 
 import re
 import string
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from datetime import datetime
 from typing import Any
 
-from .times import format_time
+from .times import write_time
 
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*(\.[A-Za-z_][A-Za-z0-9_]*)*")
 
@@ -41,8 +41,8 @@ def names(text: str) -> list[str]:
 def fill(text: str, values: Mapping[str, Any]) -> str | None:
     """The text with its names filled in; None where a name used has no value yet.
 
-    Times are written in RFC 3339 unless the format says otherwise. Raises KeyError for a name that is not known at all:
-    `apply` has checked them, so this is a defect of ours.
+    Times are written in RFC 3339 unless the format says otherwise: strftime's letters, epoch or epoch_ms. Raises KeyError for a name
+    that is not known at all: `apply` has checked them, so this is a defect of ours.
     """
     out: list[str] = []
     for literal, name, form in parse(text):
@@ -52,10 +52,43 @@ def fill(text: str, values: Mapping[str, Any]) -> str | None:
         value = values[name]
         if value is None:
             return None
-        if isinstance(value, datetime) and not form:
-            out.append(format_time(value))
+        if isinstance(value, datetime):
+            out.append(write_time(value, form))
         elif isinstance(value, bool):
             out.append("true" if value else "false")
         else:
             out.append(format(value, form))
     return "".join(out)
+
+
+def value_of(text: str, values: Mapping[str, Any]) -> Any:
+    """As `fill`, but a text that is one name alone, without a format, becomes that name's value as it is; times stay text."""
+    parts = parse(text)
+    if len(parts) == 1 and parts[0][0] == "" and parts[0][1] is not None and not parts[0][2]:
+        value = values[parts[0][1]]
+        return write_time(value, "") if isinstance(value, datetime) else value
+    return fill(text, values)
+
+
+def fill_all(value: Any, values: Mapping[str, Any]) -> Any:
+    """The texts anywhere inside a JSON value filled in; members of objects whose names have no value yet are left out."""
+    if isinstance(value, str):
+        return value_of(value, values)
+    if isinstance(value, dict):
+        filled = {key: fill_all(item, values) for key, item in value.items()}
+        return {key: item for key, item in filled.items() if item is not None or value[key] is None}
+    if isinstance(value, list):
+        return [fill_all(item, values) for item in value]
+    return value
+
+
+def texts_in(value: Any, path: tuple[str | int, ...] = ()) -> Iterator[tuple[tuple[str | int, ...], str]]:
+    """(path, text) of every text inside a JSON value."""
+    if isinstance(value, str):
+        yield path, value
+    elif isinstance(value, dict):
+        for key, item in value.items():
+            yield from texts_in(item, (*path, key))
+    elif isinstance(value, list):
+        for place, item in enumerate(value):
+            yield from texts_in(item, (*path, place))

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from datetime import UTC, datetime, timedelta
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, PlainSerializer, WithJsonSchema
 
@@ -58,3 +58,66 @@ Duration = Annotated[
     PlainSerializer(format_duration, return_type=str),
     WithJsonSchema({"type": "string", "examples": ["30s", "5m", "1h30m"]}),
 ]
+
+
+def _parse_step(text: Any) -> Any:
+    if text == "month":
+        return text
+    step = parse_duration(text)
+    if step < timedelta(seconds=1):
+        raise ValueError(f"a window is at least a second long, found {text!r}")
+    return step
+
+
+# The length of a window: a duration, or a calendar month.
+Step = Annotated[
+    timedelta | Literal["month"],
+    BeforeValidator(_parse_step),
+    PlainSerializer(lambda step: step if isinstance(step, str) else format_duration(step), return_type=str),
+    WithJsonSchema({"type": "string", "examples": ["15m", "1h", "1d", "7d", "month"]}),
+]
+
+# Formats of time beside strftime's: seconds and milliseconds since 1970.
+EPOCHS = {"epoch": 1, "epoch_ms": 1000}
+_FINEST = (
+    ("%f", timedelta(microseconds=1)),
+    ("%S", timedelta(seconds=1)),
+    ("%M", timedelta(minutes=1)),
+    ("%H", timedelta(hours=1)),
+)
+
+
+def write_time(value: datetime, form: str) -> str:
+    """As `form` says: epoch, epoch_ms, strftime's letters, or RFC 3339 where it is empty. Always rounded down."""
+    if not form:
+        return format_time(value)
+    if form in EPOCHS:
+        return str((value - datetime.fromtimestamp(0, UTC)) * EPOCHS[form] // timedelta(seconds=1))
+    return value.strftime(form)
+
+
+def finest(form: str) -> timedelta:
+    """The smallest step that a format can show: epoch -> 1 s, %Y-%m-%d -> 1 d, none -> 1 us."""
+    if form in EPOCHS:
+        return timedelta(seconds=1) / EPOCHS[form]
+    if not form or "%s" in form or "%c" in form or "%X" in form or "%T" in form:
+        return timedelta(seconds=1) if form else timedelta(microseconds=1)
+    return next((step for letter, step in _FINEST if letter in form), timedelta(days=1))
+
+
+def read_time(value: Any, form: str | None) -> datetime:
+    """A time as a source writes it. Raises ValueError."""
+    if form is None:
+        if not isinstance(value, str | datetime):
+            raise ValueError(f"not a time: {value!r}")
+        return parse_time(value)
+    try:
+        if form in EPOCHS:
+            if isinstance(value, bool):
+                raise ValueError(value)
+            # Microseconds, rounded: a float of seconds holds no more.
+            return datetime.fromtimestamp(0, UTC) + timedelta(microseconds=round(float(value) * 1_000_000 / EPOCHS[form]))
+        found = datetime.strptime(str(value), form)
+    except (TypeError, ValueError, OverflowError):
+        raise ValueError(f"not a time as in {form}: {value!r}") from None
+    return (found if found.tzinfo else found.replace(tzinfo=UTC)).astimezone(UTC)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import threading
 from datetime import UTC, datetime
 from typing import Annotated, Any
 
@@ -12,9 +11,9 @@ from ... import wire
 from ...core.errors import NotFound
 from ...core.run import plan_feed, resolve, verify_feed
 from ...core.spec import Basket
-from ...store import definitions, journal, runs, secrets
-from ...store.pace import StorePacer
+from ...store import definitions, journal, runs
 from ..operations import Body, Query
+from ..outside import outside_of
 from .shared import operations, parts
 
 
@@ -55,13 +54,7 @@ def plan(feed: str) -> Any:
     store = parts().store
     version = definitions.feed_version(store, feed)
     order = resolve(definitions.basket(store), feed, run=0, version=version, started=datetime.now(UTC))
-    tables = plan_feed(
-        order,
-        reveal=lambda name: secrets.reveal(store, name),
-        folder=store.folder,
-        pacer=StorePacer(store, order.source, order.pace, order.timeouts.request),
-        stop=threading.Event(),
-    )
+    tables = plan_feed(order, outside_of(store, order))
     full = order.model_dump(mode="json", by_alias=True, exclude={"run", "started", "feed_version"})
     return {
         "feed": feed,
@@ -134,15 +127,7 @@ def verify(feed: str, body: Verify) -> Any:
         )
     version = definitions.feed_version(store, feed)
     order = resolve(basket, feed, run=0, version=version, started=datetime.now(UTC))
-    found = verify_feed(
-        order,
-        deep=body.deep,
-        only=body.table,
-        reveal=lambda name: secrets.reveal(store, name),
-        folder=store.folder,
-        pacer=StorePacer(store, order.source, order.pace, order.timeouts.request),
-        stop=threading.Event(),
-    )
+    found = verify_feed(order, outside_of(store, order), deep=body.deep, only=body.table)
     return [table.as_dict() for table in found]
 
 

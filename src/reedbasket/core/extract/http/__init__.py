@@ -1,4 +1,4 @@
-"""Reading over HTTP: body, pages, sending, and the reader that joins them."""
+"""Reading over HTTP: requests, pages, sending, and the reader that joins them."""
 
 from .reader import HttpReader
 from .send import RequestSeen, Sender

@@ -9,7 +9,7 @@ from typing import Any
 from urllib.parse import parse_qsl, urlencode, urlsplit, urlunsplit
 
 from ...spec import template
-from ...spec.model import Auth
+from ...spec.auth import Auth
 
 
 @dataclass(frozen=True)
@@ -42,7 +42,8 @@ def credentials(auth: Auth | None, values: Mapping[str, Any]) -> Credentials:
         user, password = (template.fill(text, values) or "" for text in (auth.basic.user, auth.basic.password))
         pair = base64.b64encode(f"{user}:{password}".encode()).decode()
         return Credentials({"authorization": f"Basic {pair}"}, hidden=(pair,))
-    assert auth.key is not None
+    if auth.key is None:  # tokens and signatures are shown by what fetches or makes them
+        return Credentials()
     key = template.fill(auth.key, values) or ""
     if auth.query is not None:
         return Credentials(query={auth.query: key})

@@ -15,7 +15,7 @@ from urllib.parse import urljoin, urlsplit
 import jmespath
 
 from ...errors import ForeignPage, PagesLooped, RecordsNotFound
-from ...spec.model import NextPage
+from ...spec.http import NextPage
 from .links import next_link
 
 # Empty pages in a row before a source that says there is more is no longer believed.
@@ -24,7 +24,8 @@ MOST_EMPTY = 3
 
 @dataclass(frozen=True)
 class Page:
-    """What one request brought. records: how many the list held; last: its last object. total: as the source says."""
+    """What one request brought. headers: names in lower case. records: how many the list held; last: its last
+    object. total: as the source says."""
 
     url: str
     headers: Mapping[str, str]
@@ -53,6 +54,10 @@ class Pages(ABC):
 
     def first(self) -> Step:
         return Step()
+
+    def ahead(self, count: int) -> list[Step]:
+        """The next few steps, if every page until there is full: a guess, good for asking early. Only `after` decides."""
+        return []
 
     @abstractmethod
     def after(self, page: Page) -> Step | None:
@@ -83,11 +88,15 @@ class Pages(ABC):
 
 
 class TokenPages(Pages):
-    """A token in the body, sent back."""
+    """A token in the body or in a header, sent back."""
 
     def after(self, page: Page) -> Step | None:
-        assert self._rule.token is not None and self._rule.send_as is not None
-        token = self._text_at(self._rule.token, page.body)
+        assert self._rule.send_as is not None
+        if self._rule.token_header is not None:
+            token = page.headers.get(self._rule.token_header.lower()) or None
+        else:
+            assert self._rule.token is not None
+            token = self._text_at(self._rule.token, page.body)
         if token is None:
             return None
         self._once(token, f"the token {token!r} for the next page")
@@ -141,7 +150,7 @@ class CountedPages(Pages):
 
     Without `size` they end with an empty page. With it they end with a page shorter than the fullest one so far: a source that
     gives fewer than asked for, as many do, is then read to its end all the same. What it says of its total never ends the pages
-    by itself, for totals lie; it only keeps them going over a few empty ones.
+    by itself, for totals lie; it only keeps them going over a few empty ones, and says how many pages may be asked for early.
     """
 
     def __init__(self, rule: NextPage, doing: str) -> None:
@@ -149,15 +158,36 @@ class CountedPages(Pages):
         self._at = rule.start if rule.start is not None else (0 if rule.offset else 1)
         self._count = self._empty = self._fullest = 0
         self._before: bytes | None = None
+        self._pages: int | None = None
+        self._known: int | None = None
+        self._done = 0
 
     def first(self) -> Step:
-        return self._step()
+        return self._step(self._at)
+
+    def ahead(self, count: int) -> list[Step]:
+        """As many as the totals speak of. Where there are none, and a `size` whose short page would end them, as many as have come
+        already: what is asked for in vain is never more than what was needed."""
+        if self._pages is not None:
+            left = self._pages - self._done
+        elif self._known is not None and self._fullest:
+            left = -(-(self._known - self._count) // self._fullest)
+        else:
+            left = self._done if self._rule.size is not None else 1
+        stride = self._fullest or 1
+        return [self._step(self._at + n * (stride if self._rule.offset else 1)) for n in range(min(count, left))]
 
     def after(self, page: Page) -> Step | None:
         size = self._rule.size
         self._count += page.records
+        self._done += 1
         self._empty = 0 if page.records else self._empty + 1
+        self._known = page.total if page.total is not None else self._known
+        if self._rule.pages is not None:
+            found = jmespath.search(self._rule.pages, page.body)
+            self._pages = found if type(found) is int else self._pages
         expected = page.total is not None and self._count < page.total
+        expected = expected or (self._pages is not None and self._done < self._pages)
         if page.records == 0 and (not expected or self._empty >= MOST_EMPTY):
             return None
         if page.records and page.raw == self._before:
@@ -173,17 +203,17 @@ class CountedPages(Pages):
         self._before, self._fullest = page.raw, max(self._fullest, page.records)
         # A page that is empty in the middle is stepped over by what it should have held.
         self._at += (page.records or self._fullest or 1) if self._rule.offset else 1
-        return self._step()
+        return self._step(self._at)
 
-    def _step(self) -> Step:
-        sent = {self._rule.offset or self._rule.page or "": str(self._at)}
+    def _step(self, at: int) -> Step:
+        sent = {self._rule.offset or self._rule.page or "": str(at)}
         if self._rule.size is not None and self._rule.size_as is not None:
             sent[self._rule.size_as] = str(self._rule.size)
         return Step(sent)
 
 
 def pages_for(rule: NextPage, doing: str) -> Pages:
-    if rule.token is not None:
+    if rule.token is not None or rule.token_header is not None:
         return TokenPages(rule, doing)
     if rule.last is not None:
         return LastKeyPages(rule, doing)
@@ -192,9 +222,14 @@ def pages_for(rule: NextPage, doing: str) -> Pages:
     return AddressPages(rule, doing)
 
 
-def pick_records(find: Any, path: str, body: Any, doing: str) -> tuple[list[dict[str, Any]], list[Any]]:
-    """(objects, other members) of the list at a JMESPath. Raises RecordsNotFound where no list stands there."""
+def pick_records(find: Any, path: str, body: Any, doing: str, *, lone: bool = False) -> tuple[list[dict[str, Any]], list[Any]]:
+    """(objects, other members) of the list at a JMESPath. lone: one object stands for a list of it, and nothing for an empty one,
+    as in XML, where the outermost element says that the place is right. Raises RecordsNotFound where no list stands there."""
     found = find.search(body)
+    if lone and isinstance(found, dict):
+        found = [found]
+    if lone and found is None and isinstance(body, dict) and path.split(".")[0].strip('"') in body:
+        found = []
     if not isinstance(found, list):
         what = "nothing" if found is None else f"a {_json_kind(found)}"
         has = f"; the body is an object with {', '.join(list(body)[:12])}" if isinstance(body, dict) else ""
@@ -203,6 +238,11 @@ def pick_records(find: Any, path: str, body: Any, doing: str) -> tuple[list[dict
             found=f"{what} at `{path}` where a list of records must be{has}",
             mend="point `records` at the list (a JMESPath)",
         )
+    return objects_of(found)
+
+
+def objects_of(found: list[Any]) -> tuple[list[dict[str, Any]], list[Any]]:
+    """(objects, other members) of a list."""
     # set(map(type, ...)) costs 15 ns a record; a loop with isinstance four times that.
     if set(map(type, found)) <= {dict}:
         return found, []

@@ -1,30 +1,33 @@
-"""One request, sent until it succeeds or there is no more point: pace, timeouts, retries, foreign errors translated.
-
-A request here is a GET, so it may be repeated.
-"""
+"""One request, sent until it succeeds or there is no more point: pace, sign-in, redirects, timeouts, retries."""
 
 from __future__ import annotations
 
 import random
 import threading
 import time
-from collections.abc import Callable, Mapping
-from dataclasses import dataclass
-from datetime import UTC, datetime
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from urllib.parse import urljoin, urlsplit
 
 import urllib3
 from urllib3.util import Timeout
 
 from ... import errors
 from ...masking import Mask
-from ...spec.model import Retry, Timeouts
-from ..pace import Pacer, taking_turn, wait_or_stop
-from ..retry import LONGEST_OBEYED_SECONDS, decide, retry_after_seconds
+from ...spec.http import Retry, Timeouts
+from ..pace import Said, Wait, limits_said
+from ..pacer import Pacer, wait_or_stop
+from ..retry import decide
+from .answers import Answer, bad_status, moved, no_answer, status_of
 from .credentials import Credentials
+from .request import Request
+from .signin import SignIn, Standing
 
 # One page is held in memory whole, so it has a bound: a worker must stay under 300 MB.
-LARGEST_BODY_BYTES = 32 * 1024 * 1024
+LARGEST_BODY_BYTES = 64 * 1024 * 1024
 _PIECE_BYTES = 256 * 1024
+_MOST_REDIRECTS = 5
+GOOD = frozenset({200})
 
 
 @dataclass(frozen=True)
@@ -43,16 +46,9 @@ class RequestSeen:
     pause_reason: str = ""
 
 
-@dataclass(frozen=True)
-class Answer:
-    """A body and its headers, their names in lower case."""
-
-    body: bytes
-    headers: Mapping[str, str]
-
-
 class Sender:
-    """Sends requests of one source. `seen` is called for every attempt, from the thread that sends."""
+    """Sends requests of one source, from as many threads as there are places. `seen` is called for every attempt, `told` before a
+    wait worth telling, both from the thread that sends."""
 
     def __init__(
         self,
@@ -63,76 +59,142 @@ class Sender:
         stop: threading.Event,
         mask: Mask,
         seen: Callable[[RequestSeen], None],
-        credentials: Credentials | None = None,
+        sign_in: SignIn | None = None,
+        told: Callable[[Wait], None] = lambda wait: None,
+        at_once: int = 4,
     ) -> None:
         self._timeouts = timeouts
         self._retry = retry
         self._pacer = pacer
-        self._stop = stop
+        self.stop = stop
         self._mask = mask
         self._seen = seen
-        self._credentials = credentials or Credentials()
-        self._headers = {"accept": "application/json", "accept-encoding": "gzip", **self._credentials.headers}
-        self._pool = urllib3.PoolManager(num_pools=4, maxsize=4, retries=False)
+        self._told = told
+        self._sign_in = sign_in or Standing()
+        self.at_once = at_once
+        # More threads than places may want to send. They queue here, where the next one is woken at once.
+        self._places = threading.Semaphore(at_once)
+        self._pool = urllib3.PoolManager(num_pools=4, maxsize=at_once, retries=False)
 
     def __repr__(self) -> str:
-        return f"Sender(headers={sorted(self._headers)})"
+        return "Sender()"
 
     def close(self) -> None:
         self._pool.clear()
 
-    def get(self, url: str, doing: str) -> Answer:
-        """A 200 answer. Raises a SourceError, facts masked, after the policy's last attempt; RunCancelled."""
-        attempt, url = 0, self._credentials.address(url)
+    def send(self, request: Request, doing: str, good: frozenset[int] = GOOD) -> Answer:
+        """The answer, of one of the statuses in `good`. Raises a SourceError, facts masked, after the policy's last attempt;
+        RunCancelled."""
+        attempt, renewed = 0, False
         while True:
             attempt += 1
-            with taking_turn(self._pacer, self._stop) as waited:
-                began = time.monotonic()
-                status: int | None
-                try:
-                    status, body, headers = self._once(url, doing)
-                    problem = None
-                except errors.SourceError as error:
-                    problem, status, body = self._mask.error(error), _status_of(error), b""
-                    headers = {}
-            pause = decide(self._retry, attempt, problem, random.random()) if problem else None
-            self._seen(
-                RequestSeen(
-                    "GET",
-                    self._mask.text(url),
-                    status,
-                    time.monotonic() - began,
-                    len(body),
-                    attempt,
-                    waited,
-                    str(problem.found) if problem else "",
-                    pause.seconds if pause else 0.0,
-                    pause.reason if pause else "",
-                )
-            )
-            if problem is None:
-                return Answer(body, headers)
+            shown = self._sign_in.shown(request)
+            with self._places:
+                answer, problem, pause = self._attempt(request, shown, doing, good, attempt)
+            if answer is not None:
+                return answer
+            assert problem is not None
+            if isinstance(problem, errors.SourceRefused) and status_of(problem) == 401 and not renewed:
+                # A token may end before its time. It is renewed once; refused again, it is not the token.
+                renewed = True
+                if self._sign_in.refused(shown):
+                    attempt -= 1
+                    continue
             if pause is None:
                 if problem.retryable:
                     problem.found += f" (attempt {attempt} of {self._retry.attempts})"
                 raise problem
-            if problem.wait_seconds is not None:
-                self._pacer.hold_off(pause.seconds)
-            wait_or_stop(self._stop, pause.seconds, doing)
+            self._tell_wait(Wait(pause[0], pause[1]))
+            wait_or_stop(self.stop, pause[0], doing)
 
-    def _once(self, url: str, doing: str) -> tuple[int, bytes, dict[str, str]]:
-        deadline = time.monotonic() + self._timeouts.request
+    def _attempt(
+        self, request: Request, shown: Credentials, doing: str, good: frozenset[int], attempt: int
+    ) -> tuple[Answer | None, errors.SourceError | None, tuple[float, str] | None]:
+        """(answer, or what went wrong, the pause before the next attempt or None for giving up)."""
+        turn = self._pacer.turn(self.stop, self._tell_wait)
+        said, problem, answer = Said(failed=None), None, None
+        began = time.monotonic()
         try:
-            answer = self._pool.request(
-                "GET",
+            try:
+                answer = self._once(request, shown, doing, good)
+                said = limits_said(answer.headers, time.time())
+            except errors.SourceError as error:
+                problem = error
+                self._mask.error(problem)
+                said = _said_by(problem)
+            decision = decide(self._retry, attempt, problem, random.random()) if problem else None
+            if isinstance(problem, errors.SourceBusy) and decision:
+                # It asked this one request to wait, and means all of them.
+                said = replace(said, rest_seconds=decision.seconds)
+        finally:
+            turn.done(said)
+        self._seen(
+            RequestSeen(
+                request.method,
+                self._mask.text(shown.address(request.url)),
+                answer.status if answer else status_of(problem) if problem else None,
+                time.monotonic() - began,
+                len(answer.body) if answer else 0,
+                attempt,
+                turn.waited_seconds,
+                str(problem.found) if problem else "",
+                decision.seconds if decision else 0.0,
+                decision.reason if decision else "",
+            )
+        )
+        return answer, problem, (decision.seconds, decision.reason) if decision else None
+
+    def _tell_wait(self, wait: Wait) -> None:
+        if wait.seconds >= 1.0:
+            self._told(wait)
+
+    def _once(self, request: Request, shown: Credentials, doing: str, good: frozenset[int]) -> Answer:
+        """Send it, and follow redirects: to the same host with everything, to another one with nothing that shows who asks."""
+        deadline = time.monotonic() + self._timeouts.request
+        address, headers = shown.address(request.url), {"accept-encoding": "gzip", **request.headers, **shown.headers}
+        method, body, at_home, visited = request.method, request.body, True, [request.url]
+        while True:
+            raw = self._ask(method, address, headers, body, doing)
+            try:
+                if raw.status not in (301, 302, 303, 307, 308):
+                    content = self._body(raw, deadline, address, doing)
+                    found = {name.lower(): value for name, value in raw.headers.items()}
+                    if raw.status in good:
+                        return Answer(content, found, raw.status, address if at_home else request.url)
+                    raise bad_status(raw.status, found, content, address, doing, limits_said(found, time.time()))
+                target = urljoin(address, raw.headers.get("location", ""))
+                raw.drain_conn()
+            finally:
+                raw.release_conn()
+            if target in visited or len(visited) > _MOST_REDIRECTS:
+                raise moved(raw.status, target, "it leads in a circle", address, doing, code="source.redirect_loop")
+            visited.append(target)
+            here, there = urlsplit(address), urlsplit(target)
+            if there.scheme not in ("http", "https") or (here.scheme == "https" and there.scheme == "http"):
+                raise moved(raw.status, target, "the way there is not protected", address, doing)
+            if method == "POST" and raw.status == 303:
+                method, body = "GET", None
+            elif method == "POST" and (raw.status in (301, 302) or (here.scheme, here.netloc) != (there.scheme, there.netloc)):
+                raise moved(raw.status, target, "what is posted goes to one place only", address, doing)
+            if at_home and (here.scheme, here.netloc) == (there.scheme, there.netloc):
+                address = shown.address(target)
+            else:
+                at_home, address = False, target
+                headers = {name: text for name, text in headers.items() if name in ("accept", "accept-encoding")}
+
+    def _ask(self, method: str, url: str, headers: dict[str, str], body: bytes | None, doing: str) -> urllib3.BaseHTTPResponse:
+        try:
+            return self._pool.request(
+                method,
                 url,
-                headers=self._headers,
+                headers=headers,
+                body=body,
                 preload_content=False,
                 redirect=False,
                 timeout=Timeout(connect=self._timeouts.connect, read=self._timeouts.read),
             )
         except urllib3.exceptions.HTTPError as error:
-            raise _no_answer(error, url, doing) from error
+            raise no_answer(error, url, doing) from error
         except ValueError:
             # http.client refuses line breaks and what Latin-1 lacks; its message would repeat the value, a secret perhaps.
             raise errors.SourceError(
@@ -142,13 +204,6 @@ class Sender:
                 mend="check the secret, `headers` and `get`; a token with a line break at its end is a usual cause",
                 code="source.bad_header",
             ) from None
-        try:
-            body = self._body(answer, deadline, url, doing)
-            if answer.status == 200:
-                return 200, body, {name.lower(): value for name, value in answer.headers.items()}
-            raise _bad_status(answer.status, answer.headers, body, url, doing)
-        finally:
-            answer.release_conn()
 
     def _body(self, answer: urllib3.BaseHTTPResponse, deadline: float, url: str, doing: str) -> bytes:
         """Read to the end, within size and time: urllib3's own timeout starts anew with every byte that drips in."""
@@ -176,7 +231,7 @@ class Sender:
                         mend="ask for smaller pages, or raise `timeouts.request`",
                     )
         except urllib3.exceptions.ReadTimeoutError as error:
-            raise _no_answer(error, url, doing) from error
+            raise no_answer(error, url, doing) from error
         except urllib3.exceptions.DecodeError as error:
             raise errors.BodyUnreadable(
                 doing, url, found=f"a body that does not decompress after {size} bytes", mend="ask the source's keeper"
@@ -192,84 +247,10 @@ class Sender:
         return b"".join(pieces)
 
 
-def _no_answer(error: urllib3.exceptions.HTTPError, url: str, doing: str) -> errors.SourceError:
-    """The most exact class for a request that got no answer, from urllib3's class, never from its message."""
-    kinds = urllib3.exceptions
-    if isinstance(error, kinds.ReadTimeoutError):
-        return errors.SourceTimedOut(
-            doing,
-            url,
-            found="no answer within the time allowed",
-            mend="ask for smaller pages, or raise `timeouts.read`",
-        )
-    if isinstance(error, kinds.NameResolutionError):
-        return errors.SourceUnreachable(
-            doing, url, found="the host's name is not known", mend="check the address", code="source.name_not_known"
-        )
-    if isinstance(error, kinds.NewConnectionError):
-        return errors.SourceUnreachable(
-            doing, url, found="nothing accepts connections there", mend="check that the source is up, its host and port"
-        )
-    if isinstance(error, kinds.ConnectTimeoutError):
-        return errors.SourceTimedOut(
-            doing, url, found="no connection within the time allowed", mend="check address, port and firewall"
-        )
-    if isinstance(error, kinds.SSLError):
-        refused = errors.SourceError(
-            doing,
-            url,
-            found="no TLS connection",
-            mend="check the certificate and the address",
-            code="source.tls_refused",
-        )
-        return refused
-    if isinstance(error, kinds.LocationValueError | kinds.LocationParseError):
-        return errors.SourceError(doing, url, found="not an address", mend="check `base` and `get`", code="source.bad_url")
-    return errors.SourceUnreachable(
-        doing, url, found="the connection broke before an answer came", mend="check that the source is up"
-    )
-
-
-def _bad_status(status: int, headers: Mapping[str, str], body: bytes, url: str, doing: str) -> errors.SourceError:
-    said = body[:300].decode("utf-8", "replace").strip()
-    found = f"it answered {status}" + (f": {said}" if said else "")
-    details = {"status": status}
-    wait = retry_after_seconds(headers.get("retry-after"), datetime.now(UTC))
-    if status in (401, 403):
-        return errors.SourceRefused(
-            doing,
-            url,
-            found=found,
-            mend="check the secret and its rights; set it anew with `reed secret set`",
-            details=details,
-        )
-    if status == 429 or (status == 503 and wait is not None):
-        mend = "lower `pace` in the connector"
-        if wait is not None and wait > LONGEST_OBEYED_SECONDS:
-            found += f" (asks for {wait:.0f} s of rest)"
-            mend = "run again later; a run waits at most 15 minutes"
-        return errors.SourceBusy(doing, url, found=found, mend=mend, wait_seconds=wait, details=details)
-    if status >= 500 or status == 408:
-        return errors.SourceFailed(doing, url, found=found, mend="ask the source's keeper", wait_seconds=wait, details=details)
-    if 300 <= status < 400:
-        where = headers.get("location", "elsewhere")
-        return errors.SourceError(
-            doing,
-            url,
-            found=f"it answered {status}, moved to {where}",
-            mend="put the new address into the settings",
-            code="source.moved",
-            details=details,
-        )
-    return errors.SourceError(
-        doing,
-        url,
-        found=found,
-        mend="check path and parameters in the connector",
-        code="source.bad_request",
-        details=details,
-    )
-
-
-def _status_of(error: errors.SourceError) -> int | None:
-    return error.details.get("status") if isinstance(error.details, dict) else None
+def _said_by(problem: errors.SourceError) -> Said:
+    """A source that is down counts towards its rest. One that answers 4xx is up, and one whose name is wrong is none of ours."""
+    if isinstance(problem, errors.SourceUnreachable | errors.SourceTimedOut | errors.SourceFailed | errors.BodyCutOff):
+        return Said(failed=True)
+    if isinstance(problem, errors.SourceBusy):
+        return Said(failed=False, limit=problem.details.get("limit"), window=problem.details.get("window"))
+    return Said(failed=False if status_of(problem) else None)

@@ -6,14 +6,17 @@ import threading
 import time
 from collections import deque
 from collections.abc import Iterable, Iterator
+from dataclasses import replace
 from typing import Any
 
-from ..extract.chunk import Chunk
+from .chunk import Chunk
 
 # Shaping works on whole columns; below about 2,000 records its fixed costs show, above it only memory grows.
 RECORDS_PER_BATCH = 2_000
 # Bodies waiting to be loaded. As parsed objects they take five to eight times as much.
 MOST_WAITING_BYTES = 6 * 1024 * 1024
+# A source that brings less than a batch in this time is shown, shaped and committed all the same.
+SLOW_SECONDS = 1.0
 # How soon a full or empty queue notices that the run was stopped.
 _LOOK_SECONDS = 0.5
 
@@ -25,8 +28,9 @@ class _Closed(Exception):
 class Feeder:
     """Runs `chunks` in a thread of its own and hands them on. `_changed` guards everything below it."""
 
-    def __init__(self, chunks: Iterator[Chunk], name: str) -> None:
+    def __init__(self, chunks: Iterator[Chunk], name: str, most_bytes: int = MOST_WAITING_BYTES) -> None:
         self._chunks = chunks
+        self._most_bytes = most_bytes
         self._changed = threading.Condition()
         self._waiting: deque[Chunk] = deque()
         self._bytes = 0
@@ -85,7 +89,7 @@ class Feeder:
 
     def _put(self, chunk: Chunk) -> None:
         with self._changed:
-            while self._bytes >= MOST_WAITING_BYTES and not self._closed:
+            while self._bytes >= self._most_bytes and not self._closed:
                 self._changed.wait(_LOOK_SECONDS)
             if self._closed:
                 raise _Closed
@@ -95,18 +99,56 @@ class Feeder:
 
 
 def gathered(chunks: Iterable[Chunk]) -> Iterator[Chunk]:
-    """Pages joined to batches worth shaping. Nothing waits: what has been read when the source pauses is passed on."""
-    records: list[dict[str, Any]] = []
-    misfits: list[Any] = []
-    size, suspicious, total = 0, False, None
+    """Pages joined to batches worth shaping. A slow source's are passed on every second all the same, and a mark stands for
+    exactly the records up to it: none of a pass that has not ended is joined to one that has."""
+    held: list[Chunk] = []
+    count, began = 0, time.monotonic()
     for chunk in chunks:
-        records += chunk.records
-        misfits += chunk.misfits
-        size += chunk.body_bytes
-        suspicious = suspicious or chunk.suspicious
-        total = chunk.total if total is None else total
-        if len(records) >= RECORDS_PER_BATCH:
-            yield Chunk(records, size, misfits, total, suspicious)
-            records, misfits, size, suspicious = [], [], 0, False
-    if records or misfits or size:
-        yield Chunk(records, size, misfits, total, suspicious)
+        if held and held[-1].mark is not None and chunk.mark is None:
+            yield _joined(held)
+            held, count, began = [], 0, time.monotonic()
+        held.append(chunk)
+        count += len(chunk.records)
+        if count >= RECORDS_PER_BATCH or time.monotonic() - began >= SLOW_SECONDS:
+            yield _joined(held)
+            held, count, began = [], 0, time.monotonic()
+    if held:
+        yield _joined(held)
+
+
+def _joined(chunks: list[Chunk]) -> Chunk:
+    if len(chunks) == 1:
+        return chunks[0]
+    return Chunk(
+        [record for chunk in chunks for record in chunk.records],
+        sum(chunk.body_bytes for chunk in chunks),
+        [misfit for chunk in chunks for misfit in chunk.misfits],
+        next((chunk.total for chunk in chunks if chunk.total is not None), None),
+        any(chunk.suspicious for chunk in chunks),
+        chunks[-1].mark,
+    )
+
+
+def several(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: str) -> Iterator[Chunk]:
+    """Passes read at once, handed on in order: [(mark, chunks)]. The last chunk of each carries its mark."""
+    begun: deque[tuple[Any, Feeder]] = deque()
+    waiting = iter(passes)
+    share = MOST_WAITING_BYTES // at_once
+    try:
+        while True:
+            # Twice as many as are sent at once: a slow one at the front keeps nobody idle.
+            while len(begun) < 2 * at_once and (following := next(waiting, None)) is not None:
+                begun.append((following[0], Feeder(following[1], f"{name} {len(begun)}", share).__enter__()))
+            if not begun:
+                return
+            mark, feeder = begun[0]
+            held: Chunk | None = None
+            for chunk in feeder:
+                if held is not None:
+                    yield held
+                held = chunk
+            begun.popleft()[1].__exit__()
+            yield replace(held or Chunk([], 0, []), mark=mark)
+    finally:
+        for _, feeder in begun:
+            feeder.__exit__()

@@ -1,0 +1,171 @@
+"""Bodies of every format, opened: the records in them, a part at a time, and what stands around."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+from xml.parsers.expat import ExpatError
+
+import jmespath
+import pyarrow as pa
+import pyarrow.csv as pa_csv
+import xmltodict
+
+from ...spec.http import CsvFormat, HttpTable
+from . import big_json, json_body
+from .pages import objects_of, pick_records
+
+_CHARSET = re.compile(r"""charset\s*=\s*"?([^\s;"]+)""", re.IGNORECASE)
+_UTF8 = ("utf-8", "utf8", "us-ascii", "ascii")
+
+
+# Records of a large CSV or NDJSON handed on at once.
+_ROWS_AT_ONCE = 5_000
+
+
+@dataclass(frozen=True)
+class Part:
+    """Some of the records of a body. suspicious: their text may hold lone surrogates. misfits: what no record could be made of, as
+    it came. body_bytes: of the body, about."""
+
+    records: list[dict[str, Any]]
+    misfits: list[Any]
+    suspicious: bool
+    body_bytes: int
+
+
+@dataclass(frozen=True)
+class Opened:
+    """A body. envelope: what stands around the records, with them where the body is small. parts: to be gone through once."""
+
+    envelope: Any
+    parts: Iterator[Part]
+
+
+class Opener:
+    """Opens the bodies of one table."""
+
+    def __init__(self, rule: HttpTable, doing: str) -> None:
+        self._form = rule.format
+        self._path = rule.records
+        self._find = jmespath.compile(rule.records)
+        self._doing = doing
+
+    def open(self, raw: bytes, headers: Mapping[str, str]) -> Opened:
+        """Raises ValueError, RecursionError for what cannot be read, here or while the parts are gone through; RecordsNotFound."""
+        said = _CHARSET.search(headers.get("content-type", ""))
+        charset = said[1].lower() if said else "utf-8"
+        if self._form.name == "csv":
+            return Opened(None, _csv(raw, self._form.csv, charset if said else self._form.csv.encoding))
+        if self._form.name == "xml":
+            body = _xml(raw)
+            records, misfits = pick_records(self._find, self._path, body, self._doing, lone=True)
+            return Opened(body, iter([Part(records, misfits, False, len(raw))]))
+        if charset not in _UTF8:
+            try:
+                raw = raw.decode(charset).encode("utf-8")
+            except LookupError:
+                raise ValueError(f"the answer says charset={charset}, which nobody knows") from None
+        if self._form.name == "ndjson":
+            return Opened(None, _ndjson(raw))
+        if len(raw) > big_json.LARGE_BYTES and big_json.can_split(self._path):
+            return self._open_large(raw)
+        body, suspicious = _json(raw)
+        records, misfits = pick_records(self._find, self._path, body, self._doing)
+        return Opened(body, iter([Part(records, misfits, suspicious, len(raw))]))
+
+    def _open_large(self, raw: bytes) -> Opened:
+        around, places = big_json.split(raw, self._path)
+
+        def parts() -> Iterator[Part]:
+            for start, end in places:
+                found, suspicious = _json(b"[" + raw[start:end] + b"]")
+                yield Part(*objects_of(found), suspicious, end - start)
+
+        return Opened(_json(around)[0], parts())
+
+
+def _json(raw: bytes) -> tuple[Any, bool]:
+    try:
+        return json_body.parse(raw)
+    except UnicodeDecodeError:
+        # Bytes that are no UTF-8 become lone surrogates, so that only the records that hold them are rejected.
+        return json_body.parse(raw.decode("utf-8", "surrogateescape").encode("utf-8", "surrogatepass"))
+
+
+def _ndjson(raw: bytes) -> Iterator[Part]:
+    """A line that is no JSON is a misfit; the others are good all the same."""
+    lines = [line for line in raw.splitlines() if line.strip()]
+    if lines and not any(_is_json(line) for line in lines[:100]):
+        raise ValueError("its lines are no JSON")
+    for start in range(0, len(lines), _ROWS_AT_ONCE):
+        some = lines[start : start + _ROWS_AT_ONCE]
+        size = sum(map(len, some))
+        try:
+            found, suspicious = _json(b"[" + b",".join(some) + b"]")
+            yield Part(*objects_of(found), suspicious, size)
+        except ValueError:
+            good = [line for line in some if _is_json(line)]
+            bad = [line.decode("utf-8", "replace") for line in some if not _is_json(line)]
+            found, suspicious = _json(b"[" + b",".join(good) + b"]")
+            records, misfits = objects_of(found)
+            yield Part(records, misfits + bad, suspicious, size)
+
+
+def _is_json(line: bytes) -> bool:
+    try:
+        _json(line)
+    except ValueError:
+        return False
+    return True
+
+
+def _csv(raw: bytes, form: CsvFormat, encoding: str) -> Iterator[Part]:
+    """Every value as text, or null where nothing stands; "" is empty text. Lines of another length are misfits."""
+    try:
+        text = raw.decode(encoding).removeprefix("\ufeff")
+    except LookupError:
+        raise ValueError(f"the encoding {encoding} is not known") from None
+    header = next(csv.reader(io.StringIO(text, newline=""), delimiter=form.delimiter, quotechar=form.quote), None)
+    if not header:
+        return
+    if len(set(header)) < len(header):
+        raise ValueError(f"a column's name stands twice in the header: {', '.join(header)[:200]}")
+    misfits: list[str] = []
+
+    def odd(row: pa_csv.InvalidRow) -> str:
+        misfits.append(row.text)
+        return "skip"
+
+    try:
+        table = pa_csv.read_csv(
+            pa.BufferReader(text.encode("utf-8")),
+            read_options=pa_csv.ReadOptions(use_threads=False),
+            parse_options=pa_csv.ParseOptions(
+                delimiter=form.delimiter, quote_char=form.quote, newlines_in_values=True, invalid_row_handler=odd
+            ),
+            convert_options=pa_csv.ConvertOptions(
+                column_types={name: pa.string() for name in header},
+                null_values=[""],
+                strings_can_be_null=True,
+                quoted_strings_can_be_null=False,
+            ),
+        )
+    except pa.ArrowInvalid as error:
+        raise ValueError(str(error)) from error
+    size = len(raw) // max(1, -(-table.num_rows // _ROWS_AT_ONCE))
+    for start in range(0, max(1, table.num_rows), _ROWS_AT_ONCE):
+        yield Part(table.slice(start, _ROWS_AT_ONCE).to_pylist(), misfits, False, size)
+        misfits = []
+
+
+def _xml(raw: bytes) -> Any:
+    """Elements as objects: attributes and elements by name, several of one name as a list, text alone as text."""
+    try:
+        return xmltodict.parse(raw, attr_prefix="", cdata_key="text")
+    except ExpatError as error:
+        raise ValueError(str(error)) from error

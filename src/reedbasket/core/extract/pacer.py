@@ -1,0 +1,107 @@
+"""Who keeps a source's pace: taking turns, and hearing what the answers said."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Protocol
+
+from ..errors import QuotaUsed, RunCancelled, SourceResting
+from ..spec.http import Pace, Retry
+from .pace import PaceState, Said, Wait, heard, reserve
+from .retry import LONGEST_OBEYED_SECONDS
+
+# How soon to look again when all places at once are taken. Short against any request that crosses a network.
+LOOK_AGAIN_SECONDS = 0.02
+# A source that rests after failures is waited for this long; a longer rest ends the run, which says when it is over.
+LONGEST_REST_WAITED_SECONDS = 60.0
+# Waits from this length on are told while they last.
+TOLD_SECONDS = 1.0
+
+Told = Callable[[Wait], None]
+
+
+class Pacer(Protocol):
+    """Held by one run; the state behind it may be shared by many processes. Safe across threads."""
+
+    def turn(self, stop: threading.Event, told: Told) -> Turn:
+        """Wait for our turn, listening to `stop`; told: hears of a wait worth telling before it begins. Raises RunCancelled,
+        SourceResting, QuotaUsed."""
+
+
+class Turn(Protocol):
+    @property
+    def waited_seconds(self) -> float: ...
+
+    def done(self, said: Said) -> None:
+        """Give the place back, and tell everyone what the answer said."""
+
+
+def wait_or_stop(stop: threading.Event, seconds: float, doing: str) -> None:
+    """Sleep that listens. Raises RunCancelled."""
+    if stop.wait(max(0.0, seconds)):
+        raise RunCancelled(doing, found="the run was cancelled while waiting")
+
+
+def require_bearable(source: str, state: PaceState, wait: Wait) -> None:
+    """Raises SourceResting or QuotaUsed where a run should rather end than wait, holding a worker."""
+    if state.rests_until and wait.seconds > LONGEST_REST_WAITED_SECONDS and wait.why.startswith("it failed"):
+        raise SourceResting(
+            "waiting for a turn at",
+            source,
+            found=f"{wait.why} for {wait.seconds:.0f} s more",
+            mend="see whether it is up; a run after that asks it once, and goes on if it answers",
+        )
+    if wait.seconds > LONGEST_OBEYED_SECONDS:
+        raise QuotaUsed(
+            "waiting for a turn at",
+            source,
+            found=f"{wait.why}; the next request may go in {wait.seconds / 60:.0f} minutes",
+            mend="run again then (what was committed stays), or ask the source's keeper for a larger quota",
+        )
+
+
+class LocalPacer:
+    """A pacer for one process: tests, benchmarks, trying a connector by hand. `_lock` guards the state."""
+
+    def __init__(self, pace: Pace, retry: Retry | None = None) -> None:
+        self._pace = pace
+        self._retry = retry or Retry()
+        self._state = PaceState()
+        self._places = threading.Semaphore(pace.at_once)
+        self._lock = threading.Lock()
+
+    def turn(self, stop: threading.Event, told: Told) -> Turn:
+        began = time.monotonic()
+        while not self._places.acquire(timeout=LOOK_AGAIN_SECONDS):
+            if stop.is_set():
+                raise RunCancelled("waiting for a turn", found="the run was cancelled while waiting")
+        try:
+            with self._lock:
+                state, wait = reserve(self._pace, self._state, time.time())
+                require_bearable("the source", self._state, wait)
+                self._state = state
+            if wait.seconds > 0:
+                if wait.seconds >= TOLD_SECONDS:
+                    told(wait)
+                wait_or_stop(stop, wait.seconds, "waiting for a turn")
+        except BaseException:
+            self._places.release()
+            raise
+        return _LocalTurn(self, time.monotonic() - began)
+
+    def _done(self, said: Said) -> None:
+        with self._lock:
+            self._state = heard(self._retry, self._state, time.time(), said)
+        self._places.release()
+
+
+@dataclass(frozen=True)
+class _LocalTurn:
+    pacer: LocalPacer
+    waited_seconds: float
+
+    def done(self, said: Said) -> None:
+        self.pacer._done(said)

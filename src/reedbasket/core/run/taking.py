@@ -1,0 +1,204 @@
+"""What a run takes of one table: from where, in which passes, and what may be saved of it so far."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator
+from datetime import datetime, timedelta
+from typing import Any
+
+from ..extract.chunk import Chunk
+from ..extract.http import HttpReader, Sender
+from ..extract.http.request import Request
+from ..load.along import Transition
+from ..load.warehouse import SavedCursor, TableState
+from ..spec import template
+from ..spec.connector import request_templates
+from ..spec.http import CursorRule
+from ..spec.times import finest, format_time, parse_time
+from .asking import Asking
+from .cursor import CursorTracker
+from .order import RunOrder, TableOrder
+from .reads import Parents, TableReader
+from .spool import Spool
+from .windows import Window, windows
+
+_MICROSECOND = timedelta(microseconds=1)
+
+
+def saved_of(table: TableOrder, state: TableState | None, change: Transition) -> SavedCursor | None:
+    """What was saved, as far as it means something for the way in which changes are found now."""
+    saved = state.cursor if state and not change.forget_cursor else None
+    kinds = {"cursor": ("time", "number", "text"), "window": ("window",)}.get(table.by, ("tag",))
+    return saved if saved is not None and saved.kind in kinds else None
+
+
+class Taking:
+    """One pass over one table of an order. `tracker` follows the table's own records by cursor; None where something else says
+    how far it has got."""
+
+    def __init__(
+        self,
+        order: RunOrder,
+        table: TableOrder,
+        asking: Asking,
+        sender: Sender,
+        saved: SavedCursor | None,
+        parents: Parents,
+        *,
+        until: datetime | None = None,
+    ) -> None:
+        """until: windows are taken to here; until the run began where nothing is said."""
+        self._order = order
+        self._table = table
+        self._parents = parents
+        self._saved = saved
+        self._values = dict(asking.values)
+        self._done: SavedCursor | None = None
+        self._reader: HttpReader | None = None
+        self._windows: list[Window] = []
+        self.tracker: CursorTracker | None = None
+        self._of_parents: CursorTracker | None = None
+        self.from_text: str | None = None
+        rule, spread = table.rule, bool(table.rule.each)
+        if table.by == "cursor" and table.cursor is not None:
+            cursor = table.cursor.model_copy(update={"sorted": False}) if spread else table.cursor
+            followed = self._tracker(cursor)
+            self._values |= {"cursor.from": followed.request_from, "cursor.until": followed.request_until or order.started}
+            self.from_text = followed.from_text
+            if rule.for_each:
+                self._of_parents = followed
+            else:
+                self.tracker = followed
+        elif table.window is not None:
+            start = parse_time(template.fill(table.window.start, self._values))
+            self._windows = list(windows(table.window, start, saved, until or order.started))
+            if self._windows:
+                self.from_text = format_time(self._windows[0][0])
+        self.reader = TableReader(table.name, asking.base, rule, sender, self._values)
+
+    @property
+    def cursor_from(self) -> Any:
+        """What {cursor.from} is: the beginning that the records read are complete from."""
+        return self._values["cursor.from"]
+
+    @property
+    def passes(self) -> int | None:
+        """How many there will be, where that is known before."""
+        return len(self._windows) if self._table.window is not None else None
+
+    def chunks(self) -> Iterator[Chunk]:
+        """Raises SourceError, RunCancelled."""
+        rule = self._table.rule
+        if self._table.window is not None:
+            return self.reader.over(self.reader.windows(self._windows))
+        if rule.for_each:
+            since = self._of_parents.request_from if self._of_parents else None
+            return self.reader.over(self._over_parents(rule.for_each, since))
+        if rule.each:
+            return self.reader.over(self.reader.lists())
+        known = self._saved.value if self._saved and self._saved.column == self._mark_of_tag else None
+        self._reader = self.reader.alone(known)
+        return self._reader.chunks()
+
+    def sample(self) -> tuple[Request | None, Iterator[Chunk]]:
+        """(the first request, the chunks that its pass begins with): of the first window, parent or value."""
+        rule = self._table.rule
+        groups: Any = self.reader.lists()
+        if self._table.window is not None:
+            groups = self.reader.windows(self._windows[:1])
+        elif rule.for_each:
+            groups = self.reader.parents(self._some_parents(rule.for_each), None)
+        first = next(iter(groups), None)
+        if first is None:
+            return None, iter(())
+        reader = self.reader.one(first[1][0])
+        return reader.first_request(), reader.chunks()
+
+    @property
+    def unchanged(self) -> bool:
+        """The source answered that nothing did."""
+        return self._reader is not None and self._reader.unchanged
+
+    def followed(self, mark: SavedCursor) -> None:
+        """Everything up to a chunk with this mark has been taken."""
+        self._done = mark
+
+    @property
+    def safe(self) -> bool:
+        """Whether what was taken so far may be committed by itself: every record before the position has been read."""
+        return self._done is not None if self.tracker is None else self.tracker.in_order
+
+    def position(self, *, ended: bool) -> SavedCursor | None:
+        """What to save with what was taken so far. ended: the pass has come to its end."""
+        if self.tracker is not None:
+            return self.tracker.position()
+        if ended and self._of_parents is not None:
+            return self._of_parents.position()
+        if ended and self._reader is not None and self._reader.tag and self._table.rule.conditional:
+            return SavedCursor("tag", self._reader.tag, None, self._mark_of_tag)
+        return self._done
+
+    @property
+    def moved(self) -> bool:
+        """Whether something was passed over that is not to be asked for again, records or none."""
+        position = self.position(ended=True)
+        if position is None or position.kind == "tag":
+            return False
+        return self._saved is None or position.value != self._saved.value
+
+    def _over_parents(self, name: str, since: Any) -> Iterator[Any]:
+        yield from self.reader.parents(self._parents.records(name, since), self._of_parents)
+
+    def _some_parents(self, name: str) -> Spool:
+        """A few, of the parents' first page."""
+        spool = Spool()
+        rule, values = self._order.parents[name], {"cursor.from": None}
+        reader = self._parents.reader(name, values)
+        if rule.for_each:
+            first = next(iter(reader.parents(self._some_parents(rule.for_each), None)), None)
+            one = reader.one(first[1][0]) if first else None
+        else:
+            one = reader.alone()
+        for chunk in one.chunks() if one else ():
+            spool.add(chunk.records[:5])
+            if spool.count:
+                break
+        return spool
+
+    def _tracker(self, rule: CursorRule) -> CursorTracker:
+        values = self._values
+        sent = [form for text in self._sent_texts() for _, name, form in template.parse(text) if name == "cursor.from"]
+        return CursorTracker(
+            rule,
+            self._saved,
+            template.fill(rule.start, values) if rule.start else None,
+            self._order.started,
+            keep_all_seen=self._table.write == "append",
+            end=template.fill(rule.end, values) if rule.end else None,
+            step=max((finest(form) for form in sent), default=_MICROSECOND),
+        )
+
+    def _sent_texts(self) -> Iterator[str]:
+        rule = self._table.rule
+        if rule.for_each and rule.for_each in self._order.parents:
+            rule = self._order.parents[rule.for_each]
+        for _, text in request_templates(rule):
+            yield text
+
+    @property
+    def _mark_of_tag(self) -> str:
+        """What a tag was answered to and taken with: of another definition, the answer has to come whole."""
+        table = self._table
+        facts = [table.rule, table.shaping, table.nesting]
+        text = "".join(part.model_dump_json(by_alias=True) for part in facts) + table.by + table.write + repr(table.key)
+        return hashlib.sha256(text.encode()).hexdigest()[:32]
+
+
+def parents_of(order: RunOrder, asking: Asking, sender: Sender) -> Parents:
+    """The parent tables of an order, read by this sender where no run of their own has."""
+
+    def reader(name: str, values: dict[str, Any]) -> TableReader:
+        return TableReader(name, asking.base, order.parents[name], sender, asking.values | values)
+
+    return Parents(order.parents, reader)

@@ -1,0 +1,166 @@
+"""What one connector says within itself: the names its templates use, its settings, tables that follow other tables."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+from typing import Any
+
+from . import template
+from .auth import Auth
+from .http import Body, Connector, HttpTable, Setting
+from .mistakes import nearest
+from .times import parse_time
+from .yaml_source import Path
+
+REQUEST_NAMES = ("cursor.from", "cursor.until", "window.from", "window.until", "run.started", "run.id")
+
+Finding = tuple[Path, str, str]
+
+
+def connector_mistakes(connector: Connector) -> Iterator[Finding]:
+    """(path, message, code) of each."""
+    settings = [f"settings.{s}" for s in connector.settings]
+    for name, setting in connector.settings.items():
+        if setting.default is not None:
+            wrong = setting_mistake(setting, setting.default)
+            if wrong:
+                yield ("settings", name, "default"), wrong, "definition.bad_value"
+    yield from _names(("base",), connector.base, settings)
+    if connector.auth:
+        for path, text in auth_templates(connector.auth):
+            yield from _names(("auth", *path), text, settings)
+    for header, text in connector.headers.items():
+        yield from _names(("headers", header), text, settings)
+    for table, rule in connector.tables.items():
+        yield from _table(("tables", table), table, rule, connector, settings)
+
+
+def _table(here: Path, name: str, rule: HttpTable, connector: Connector, settings: list[str]) -> Iterator[Finding]:
+    known = [*settings, *REQUEST_NAMES, *(f"each.{n}" for n in rule.each)]
+    for path, text in request_templates(rule):
+        yield from _names((*here, *path), text, known, parents=rule.for_each is not None)
+    for field, text in rule.copied.items():
+        yield from _names((*here, "with", field), text, known, parents=rule.for_each is not None)
+    for n, values in rule.each.items():
+        for place, text in enumerate(values):
+            yield from _names((*here, "each", n, place), text, settings)
+    for what in ("start", "end") if rule.cursor else ():
+        bound = getattr(rule.cursor, what)
+        if bound is not None:
+            yield from _names((*here, "cursor", what), bound, settings)
+    if rule.window:
+        yield from _names((*here, "window", "from"), rule.window.start, settings)
+    yield from _for_each(here, name, rule, connector)
+
+
+def _for_each(here: Path, name: str, rule: HttpTable, connector: Connector) -> Iterator[Finding]:
+    if rule.for_each is None:
+        return
+    above: str | None = rule.for_each
+    seen = [name]
+    while above is not None:
+        if above not in connector.tables:
+            if len(seen) == 1:
+                message = f'there is no table "{above}"{nearest(above, connector.tables)}'
+                yield (*here, "for_each"), message, "definition.unknown_table"
+            return
+        if above in seen:
+            message = f"the tables go round in a circle: {' for each of '.join([*seen, above])}"
+            yield (*here, "for_each"), message, "definition.circle"
+            return
+        seen.append(above)
+        above = connector.tables[above].for_each
+    if rule.parents == "changed" and connector.tables[rule.for_each].cursor is None:
+        message = f"only a cursor says which parents changed, and {rule.for_each} has none; say parents: all"
+        yield (*here, "parents"), message, "definition.no_cursor"
+    if rule.cursor is not None:
+        message = (
+            "a table of one request per parent is taken anew for each of them; leave `cursor` out, or say parents: changed"
+        )
+        yield (*here, "cursor"), message, "definition.bad_value"
+
+
+def auth_templates(auth: Auth) -> Iterator[tuple[Path, str]]:
+    """((path), text) of every template that shows who asks."""
+    for name, text in (("bearer", auth.bearer), ("key", auth.key)):
+        if text is not None:
+            yield (name,), text
+    if auth.basic is not None:
+        yield ("basic", "user"), auth.basic.user
+        yield ("basic", "password"), auth.basic.password
+    if auth.oauth is not None:
+        for name in ("token_url", "client_id", "client_secret", "scope", "refresh_token", "authorize_url"):
+            text = getattr(auth.oauth, name)
+            if text is not None:
+                yield ("oauth", name), text
+        for name, text in auth.oauth.extra.items():
+            yield ("oauth", "extra", name), text
+
+
+def request_templates(rule: HttpTable) -> Iterator[tuple[Path, str]]:
+    """The templates that make one table's request: ((path), text)."""
+    yield ("get" if rule.get is not None else "post",), rule.path
+    for part in ("send", "headers"):
+        for name, text in getattr(rule, part).items():
+            yield (part, name), text
+    if rule.body is not None:
+        for path, text in template.texts_in(body_values(rule.body)):
+            yield ("body", *path), text
+
+
+def body_values(body: Body) -> dict[str, Any]:
+    """What of a body may hold names, by key."""
+    if body.form is not None:
+        return {"form": body.form}
+    return {"variables": body.variables} if body.graphql is not None else {"json": body.as_json}
+
+
+def _names(path: Path, text: str, known: Iterable[str], *, parents: bool = False) -> Iterator[Finding]:
+    """parents: {parent.…} is known, whatever stands behind the point."""
+    known = list(known)
+    try:
+        used = template.names(text)
+    except ValueError as error:
+        yield path, str(error), "definition.bad_value"
+        return
+    for name in used:
+        if name.startswith("parent.") and parents:
+            continue
+        if name.startswith("parent."):
+            yield path, f"{{{name}}} is of a parent record, and the table has no `for_each`", "definition.unknown_name"
+        elif name not in known:
+            yield path, f"{{{name}}} is not known here{nearest(name, known)}", "definition.unknown_name"
+
+
+def setting_mistake(setting: Setting, value: Any) -> str | None:
+    """What is wrong with a value for a setting, or None. Never repeats the value of a secret."""
+    if setting.type == "secret":
+        if isinstance(value, dict) and set(value) == {"secret"} and isinstance(value["secret"], str):
+            return None
+        return "a secret is given by name, {secret: NAME}, and set with `reed secret set NAME`"
+    if setting.type == "list":
+        if not isinstance(value, list) or not value or any(isinstance(v, dict | list | None) for v in value):
+            return f"wants a list of texts, found {value!r}"
+        values = value
+    elif isinstance(value, dict | list):
+        return f"wants one value of type {setting.type}"
+    else:
+        values = [value]
+    if setting.type == "number" and (isinstance(value, bool) or not isinstance(value, int | float)):
+        return f"wants a number, found {value!r}"
+    if setting.type == "flag" and not isinstance(value, bool):
+        return f"wants true or false, found {value!r}"
+    if setting.type == "url" and not re.fullmatch(r"https?://[^\s/]+\S*", str(value)):
+        return f"wants an address that starts with http:// or https://, found {value!r}"
+    if setting.type == "time":
+        try:
+            parse_time(value)
+        except ValueError as error:
+            return str(error)
+    for one in values:
+        if setting.pattern is not None and not re.fullmatch(setting.pattern, str(one)):
+            return f"found {one!r}, which does not match the pattern {setting.pattern}"
+        if setting.allowed is not None and one not in setting.allowed:
+            return f"found {one!r}{nearest(str(one), setting.allowed)}"
+    return None

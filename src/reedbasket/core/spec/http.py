@@ -1,0 +1,251 @@
+"""Connectors on http, as pydantic models: how one API is asked, and how its answers are read.
+
+Every default stands here and nowhere else; `reed plan --full` prints the filled-in result.
+"""
+
+from __future__ import annotations
+
+import re
+from datetime import timedelta
+from typing import Annotated, Any, Literal
+
+from pydantic import BeforeValidator, Field, model_validator
+
+from .auth import Auth
+from .fields import KeyColumns, Model, Name, RecordsPath, Template, Values
+from .times import Duration, Step
+
+
+class Setting(Model):
+    """One thing that a source must fill in. Without a default it is required. list: several texts."""
+
+    type: Literal["text", "url", "number", "time", "flag", "list", "secret"] = "text"
+    about: str = ""
+    example: Any = None
+    default: Any = None
+    pattern: str | None = Field(None, description="a regular expression that the whole value must match")
+    allowed: list[Any] | None = None
+
+    @model_validator(mode="after")
+    def _consistent(self) -> Setting:
+        if self.type == "secret" and self.default is not None:
+            raise ValueError("a secret has no default: definitions never hold secrets")
+        if self.pattern is not None:
+            try:
+                re.compile(self.pattern)
+            except re.error as error:
+                raise ValueError(f"pattern is not a regular expression: {error}") from None
+        return self
+
+
+class Pace(Model):
+    """How fast a source may be asked, across all feeds, tables and processes together. What the source itself says in its answers
+    (RateLimit fields, Retry-After) is obeyed beside it."""
+
+    per_second: float | None = Field(None, gt=0, le=10_000)
+    burst: int = Field(1, ge=1, le=10_000, description="requests that may go at once after a quiet time")
+    at_once: int = Field(4, ge=1, le=64)
+    per_hour: int | None = Field(None, ge=1, description="requests in any 60 minutes")
+    per_day: int | None = Field(None, ge=1, description="requests in any 24 hours")
+
+
+class Timeouts(Model):
+    """Seconds. `request` bounds one request as a whole, redirects and slow drips included."""
+
+    connect: float = Field(10, gt=0, le=300)
+    read: float = Field(60, gt=0, le=3600)
+    request: float = Field(300, gt=0, le=7200)
+
+
+class Retry(Model):
+    """Pause before attempt n+1: first * 2^(n-1), at most `most`, each times a random 0.5 to 1.0.
+
+    After `rest_after` failures in a row, whoever met them, nobody asks the source for `rest`; twice as long after each further
+    failure, at most 15 minutes."""
+
+    attempts: int = Field(5, ge=1, le=20)
+    first: Duration = Field(default="500ms")  # type: ignore[assignment]
+    most: Duration = Field(default="60s")  # type: ignore[assignment]
+    rest_after: int = Field(10, ge=1, le=1000)
+    rest: Duration = Field(default="30s")  # type: ignore[assignment]
+
+
+_WAYS_TO_PAGE = ("token", "token_header", "page", "offset", "link", "url", "last")
+
+
+class NextPage(Model):
+    """How the page after one is asked for. Exactly one of token, token_header, page, offset, link, url and last says it."""
+
+    token: RecordsPath | None = Field(None, description="a token in the body (JMESPath), sent back as `as`")
+    token_header: str | None = Field(None, description="a token in this header of the answer, sent back as `as`")
+    last: str | None = Field(None, description="the last record's value of this field, sent back as `as`")
+    send_as: str | None = Field(None, alias="as", description="the parameter that sends the token or the last value")
+    send_in: Literal["query", "header", "body"] = Field("query", alias="in", description="where what is sent goes")
+    page: str | None = Field(None, description="the parameter that sends the page's number")
+    offset: str | None = Field(None, description="the parameter that sends how many records to skip")
+    start: int | None = Field(None, ge=0, description="the first page's number (1), or records to skip (0)")
+    size: int | None = Field(None, ge=1, le=1_000_000, description="records a page; a shorter one is the last")
+    size_as: str | None = Field(None, description="the parameter that sends `size`")
+    pages: RecordsPath | None = Field(None, description="where a page says how many pages there are (JMESPath)")
+    link: str | None = Field(None, description="the relation in the Link header (RFC 8288) that leads on: next")
+    url: RecordsPath | None = Field(None, description="the next page's address in the body (JMESPath), absolute or relative")
+
+    @model_validator(mode="after")
+    def _consistent(self) -> NextPage:
+        ways = [name for name in _WAYS_TO_PAGE if getattr(self, name) is not None]
+        if len(ways) != 1:
+            raise ValueError(f"say one of {', '.join(_WAYS_TO_PAGE)}" + (f", not {' and '.join(ways)}" if ways else ""))
+        sends = ways[0] in ("token", "token_header", "last")
+        if sends != (self.send_as is not None):
+            raise ValueError(f"`{ways[0]}` {'needs' if sends else 'has no'} `as`, the parameter that sends it")
+        counted = ways[0] in ("page", "offset")
+        if not counted and any(value is not None for value in (self.start, self.size, self.size_as, self.pages)):
+            raise ValueError(f"`start`, `size`, `size_as` and `pages` go with `page` and `offset`, not with `{ways[0]}`")
+        if self.size_as is not None and self.size is None:
+            raise ValueError("`size_as` needs `size`, what it sends")
+        if ways[0] in ("link", "url") and self.send_in != "query":
+            raise ValueError(f"`{ways[0]}` is a whole address, and has no `in`")
+        return self
+
+
+class CursorRule(Model):
+    """How far a table has been taken, by a column that grows with every change."""
+
+    column: str
+    type: Literal["time", "number", "text"] = "time"
+    format: str | None = Field(
+        None, description="how the column writes times: epoch, epoch_ms, or as in %d.%m.%Y; ISO 8601 else"
+    )
+    start: Template | None = None
+    end: Template | None = Field(None, description="records from this value on are not taken")
+    overlap: Duration = Field(default="0s")  # type: ignore[assignment]
+    bound: Literal["inclusive", "exclusive", "none"] = Field(
+        "inclusive",
+        description="whether the API's answer holds records equal to what {cursor.from} sends; none: it knows no bound",
+    )
+    sorted: bool = Field(False, description="records come in the order of this column: a long load may commit on the way")
+
+    @model_validator(mode="after")
+    def _consistent(self) -> CursorRule:
+        if self.overlap and self.type != "time":
+            raise ValueError(f"overlap is a duration, and needs a cursor of type time, not {self.type}")
+        if self.format is not None and self.type != "time":
+            raise ValueError(f"format is of times, and needs a cursor of type time, not {self.type}")
+        if self.bound == "exclusive" and self.type == "text":
+            raise ValueError(
+                "an exclusive bound of type text cannot be stepped back from; use `inclusive` with a parameter that is"
+            )
+        return self
+
+
+class WindowRule(Model):
+    """Time ranges [from, until), each asked for by itself: {window.from} and {window.until}."""
+
+    step: Step = Field(default=timedelta(days=1), description="a duration such as 1h or 7d, or month")
+    start: Template = Field(alias="from", description="where the first window begins")
+    lag: Duration = Field(default="0s", description="a window is asked for once it ended this long ago")  # type: ignore[assignment]
+    overlap: Duration = Field(default="0s", description="taken again each time, for records that come late")  # type: ignore[assignment]
+
+
+class Body(Model):
+    """What a POST sends. Exactly one of json, form and graphql; texts in it are templates."""
+
+    as_json: Any = Field(None, alias="json", description="a JSON value; a text that is one {name} alone becomes that value")
+    form: dict[str, Template] | None = Field(None, description="as an HTML form sends it")
+    graphql: str | None = Field(None, description="a GraphQL query, sent with `variables`")
+    variables: dict[str, Any] = Field(default_factory=dict)
+
+    @model_validator(mode="after")
+    def _consistent(self) -> Body:
+        ways = [w for w, there in (("json", self.as_json), ("form", self.form), ("graphql", self.graphql)) if there is not None]
+        if len(ways) != 1:
+            raise ValueError("say one of json, form and graphql" + (f", not {' and '.join(ways)}" if ways else ""))
+        if self.variables and self.graphql is None:
+            raise ValueError("`variables` go with `graphql`")
+        return self
+
+
+class CsvFormat(Model):
+    delimiter: str = Field(",", min_length=1, max_length=1)
+    quote: str = Field('"', min_length=1, max_length=1)
+    encoding: str = "utf-8"
+
+
+class Format(Model):
+    """How a body is read where it is not JSON."""
+
+    name: Literal["json", "ndjson", "csv", "xml"] = "json"
+    csv: CsvFormat = CsvFormat()
+
+
+def _as_format(value: Any) -> Any:
+    if isinstance(value, str):
+        return {"name": value}
+    if isinstance(value, dict) and set(value) == {"csv"}:
+        return {"name": "csv", "csv": value["csv"]}
+    return value
+
+
+class HttpTable(Model):
+    """One endpoint that lists records. Exactly one of get and post."""
+
+    get: Template | None = None
+    post: Template | None = None
+    about: str = ""
+    send: dict[str, Template] = Field(default_factory=dict, description="query parameters")
+    headers: dict[str, Template] = Field(default_factory=dict)
+    body: Body | None = None
+    each: dict[Name, Values] = Field(
+        default_factory=dict, description="{name: values}: one request for each value, which is {each.name} there"
+    )
+    format: Annotated[Format, BeforeValidator(_as_format)] = Format()
+    records: RecordsPath = "@"
+    total: RecordsPath | None = Field(None, description="where a page says how many records there are; for time left")
+    none_at: list[int] = Field(default_factory=list, description="statuses that mean that there are no records, such as 404")
+    next: NextPage | None = None
+    key: KeyColumns | None = None
+    cursor: CursorRule | None = None
+    window: WindowRule | None = None
+    conditional: bool = Field(False, description="ask with If-None-Match: an answer that did not change is not sent again")
+    deleted: str | dict[str, str | int | bool] | None = Field(
+        None, description="what says that a record is gone: a field that is set then, or {field: its value then}"
+    )
+    for_each: Name | None = Field(None, description="one request for each record of this table, which is {parent.field} there")
+    parents: Literal["all", "changed"] = Field("all", description="of `for_each`: all of them, or those that changed")
+    copied: dict[str, Template] = Field(
+        default_factory=dict, alias="with", description="{field: template}, put into each record"
+    )
+
+    @model_validator(mode="after")
+    def _consistent(self) -> HttpTable:
+        if (self.get is None) == (self.post is None):
+            raise ValueError("say one of get and post")
+        if self.body is not None and self.post is None:
+            raise ValueError("`body` goes with `post`")
+        if self.next is not None and self.next.send_in == "body" and (self.post is None or self.body is None):
+            raise ValueError("`in: body` needs `post` and a `body`")
+        if self.conditional and (self.next or self.each or self.for_each or self.post is not None):
+            raise ValueError("`conditional` is for one GET that brings all: without next, each, for_each and post")
+        if self.parents == "changed" and self.for_each is None:
+            raise ValueError("`parents` goes with `for_each`")
+        if self.format.name == "csv" and self.records != "@":
+            raise ValueError("`records` points into JSON or XML; every line of a CSV is a record")
+        return self
+
+    @property
+    def path(self) -> str:
+        return self.get if self.get is not None else self.post or ""
+
+
+class Connector(Model):
+    connector: Name
+    on: Literal["http"]
+    about: str = ""
+    settings: dict[str, Setting] = Field(default_factory=dict)
+    base: Template
+    auth: Auth | None = None
+    headers: dict[str, Template] = Field(default_factory=dict)
+    pace: Pace = Pace()
+    timeouts: Timeouts = Timeouts()
+    retry: Retry = Retry()
+    tables: dict[Name, HttpTable] = Field(min_length=1)

@@ -1,0 +1,20 @@
+"""What a run is given of the world, by way of the store."""
+
+from __future__ import annotations
+
+import threading
+
+from ..core.run import Outside, RunOrder
+from ..store import Store, secrets
+from ..store.pace import StorePacer
+from ..store.tokens import StoreVault
+
+
+def outside_of(store: Store, order: RunOrder, stop: threading.Event | None = None) -> Outside:
+    return Outside(
+        reveal=lambda name: secrets.reveal(store, name),
+        folder=store.folder,
+        pacer=StorePacer(store, order.source, order.pace, order.retry, order.timeouts.request),
+        stop=stop or threading.Event(),
+        vault=lambda fingerprint: StoreVault(store, order.source, fingerprint),
+    )
