@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
-from urllib.parse import parse_qs, urlsplit
+from urllib.parse import parse_qs, parse_qsl, urlsplit
 
 
 @dataclass
@@ -28,6 +28,16 @@ class Request:
     path: str
     query: dict[str, str]
     headers: dict[str, str]
+    method: str = "GET"
+    body: bytes = b""
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.body)
+
+    @property
+    def form(self) -> dict[str, str]:
+        return dict(parse_qsl(self.body.decode()))
 
 
 Handler = Callable[[Request], Answer]
@@ -47,7 +57,9 @@ class Source:
             def do_GET(self) -> None:
                 parts = urlsplit(self.path)
                 query = {k: v[-1] for k, v in parse_qs(parts.query).items()}
-                request = Request(parts.path, query, {k.lower(): v for k, v in self.headers.items()})
+                headers = {k.lower(): v for k, v in self.headers.items()}
+                body = self.rfile.read(int(headers.get("content-length", 0)))
+                request = Request(parts.path, query, headers, self.command, body)
                 source.requests.append(request)
                 answer = source.handler(request)
                 raw = answer.raw if answer.raw is not None else json.dumps(answer.body).encode()
@@ -60,6 +72,8 @@ class Source:
                 if answer.cut:
                     self.wfile.flush()
                     self.close_connection = True
+
+            do_POST = do_GET
 
             def log_message(self, *_: Any) -> None:
                 pass

@@ -1,0 +1,462 @@
+"""What is asked and in which form, lists, windows, parents and children: each declared in a few lines, against a real server."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import threading
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from reedbasket.core.errors import DefinitionError
+from reedbasket.core.run import RunOutcome, RunResult, plan_feed, verify_feed
+from reedbasket.core.spec import load_texts
+from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows
+from tests.support.source import Answer, Request, Source, serving
+
+NOON = datetime(2026, 3, 4, 12, tzinfo=UTC)
+
+
+def basket(url: str, tables: str, feed: str = "tables: {things: }", extra: str = "") -> str:
+    """tables: of the connector, as YAML two spaces in. feed, extra: lines of the feed and of the connector."""
+    return f"""
+connector: test-api
+on: http
+settings: {{url: {{type: url}}, landings: {{type: list, default: [EEL, OSI]}}, token: {{type: secret}}}}
+base: "{{settings.url}}/v1"
+retry: {{attempts: 2, first: 10ms, most: 20ms}}
+{extra}
+tables:
+{tables}
+---
+source: test
+connector: test-api
+settings: {{url: "{url}", token: {{secret: test_token}}}}
+---
+warehouse: marsh
+on: sqlite
+path: marsh.db
+---
+feed: test
+from: test
+into: marsh
+{feed}
+"""
+
+
+def read(source: Source, folder: Path, tables: str, feed: str = "tables: {things: }", **more: Any) -> tuple[RunResult, Heard]:
+    return run_once(basket(source.url, tables, feed, more.pop("extra", "")), folder, **more)
+
+
+LEVELS = [{"landing": "EEL", "metres": 1.5}, {"landing": "OSI", "metres": -0.25}]
+XML = b"""<?xml version="1.0"?><levels unit="m">
+  <level landing="EEL"><metres>1.5</metres></level><level landing="OSI"><metres>-0.25</metres></level></levels>"""
+
+
+@pytest.mark.parametrize(
+    ("rule", "answer"),
+    [
+        ("format: ndjson", Answer(raw=b'{"landing": "EEL", "metres": 1.5}\n\n{"landing": "OSI", "metres": -0.25}\r\n')),
+        ("format: csv", Answer(raw=b'\xef\xbb\xbflanding,metres\nEEL,1.5\n"OSI",-0.25\n')),
+        (
+            'format: {csv: {delimiter: ";"}}',
+            Answer(
+                raw="landing;metres\nEEL;1.5\nOSI;-0.25".encode("utf-16"), headers={"Content-Type": "text/csv; charset=utf-16"}
+            ),
+        ),
+        ("format: xml\n    records: levels.level", Answer(raw=XML)),
+        ("records: '@'", Answer(raw=gzip.compress(json.dumps(LEVELS).encode()), headers={"Content-Encoding": "gzip"})),
+        (
+            "records: '@'",
+            Answer(raw=json.dumps(LEVELS).encode("utf-16"), headers={"Content-Type": "application/json; charset=utf-16"}),
+        ),
+    ],
+    ids=["ndjson", "csv", "csv of another kind", "xml", "gzip", "charset"],
+)
+def test_bodies_of_every_form_bring_the_same_rows(tmp_path: Path, rule: str, answer: Answer) -> None:
+    with serving(lambda request: answer) as source:
+        feed = "tables: {things: {cast: {metres: double}}}"
+        result, _ = read(source, tmp_path, f"  things:\n    get: /levels\n    {rule}\n    key: landing", feed)
+    assert result.error is None
+    assert table_rows(tmp_path, "things") == LEVELS
+
+
+def test_a_line_that_is_none_is_one_reject_and_emptiness_is_no_error(tmp_path: Path) -> None:
+    bodies = {
+        "/v1/lines": b'{"n": 1}\n{"n": \n[7]\n{"n": 2}',
+        "/v1/cells": b'n,word\n1,"a, ""b"""\n2\n3,\n4,""\n',
+        "/v1/nothing": b"",
+        "/v1/leaves": b"<leaves/>",
+    }
+    tables = """
+  lines: {get: /lines, format: ndjson, key: n}
+  cells: {get: /cells, format: csv, key: n}
+  nothing: {get: /nothing, format: csv}
+  leaves: {get: /leaves, format: xml, records: leaves.leaf}
+"""
+    with serving(lambda request: Answer(raw=bodies[request.path])) as source:
+        result, heard = read(source, tmp_path, tables, "tables: {lines: , cells: , nothing: , leaves: }")
+    assert result.outcome is RunOutcome.SUCCEEDED
+    assert table_rows(tmp_path, "lines") == [{"n": 1}, {"n": 2}]
+    assert sorted((r["n"], r["word"]) for r in table_rows(tmp_path, "cells") if r["word"] is not None) == [
+        ("1", 'a, "b"'),
+        ("4", ""),
+    ]
+    assert sorted(repr(reject.record) for reject in heard.rejected) == ["'2'", "'{\"n\": '", "[7]"]
+
+
+def test_what_is_posted_and_where_pages_are_asked_for(tmp_path: Path) -> None:
+    days = [{"day": n, "metres": n / 2} for n in range(7)]
+
+    def answer(request: Request) -> Answer:
+        assert request.method == "POST"
+        if request.path == "/v1/form":
+            assert request.form == {"landing": "OSI", "measures": "metres"}
+            return Answer({"rows": days})
+        if request.path == "/v1/graph":
+            skip = request.json["variables"]["page"]["skip"]
+            assert request.json["query"].startswith("query($page")
+            return Answer({"data": {"days": {"nodes": days[skip : skip + 3], "total": 7}}})
+        assert (request.json["range"], request.json["most"]) == ({"from": "2026-03-04"}, 500)
+        assert "missing" not in request.json
+        start = int(request.json.get("paging", {}).get("after", 0))
+        more = {"X-After": str(start + 3)} if start + 3 < 7 else {}
+        return Answer({"rows": days[start : start + 3]}, headers=more)
+
+    tables = """
+  reports:
+    post: /reports
+    body: {json: {range: {from: "{run.started:%Y-%m-%d}"}, most: 500, missing: "{cursor.from}"}}
+    records: rows
+    next: {token_header: X-After, as: paging.after, in: body}
+    key: day
+  forms: {post: /form, body: {form: {landing: OSI, measures: metres}}, records: rows, key: day}
+  graph:
+    post: /graph
+    body: {graphql: "query($page: Page) { days(page: $page) { nodes { day metres } } }", variables: {}}
+    records: data.days.nodes
+    total: data.days.total
+    next: {offset: page.skip, in: body}
+    key: day
+"""
+    with serving(answer) as source:
+        result, heard = read(source, tmp_path, tables, "tables: {reports: , forms: , graph: }", started=NOON)
+    assert result.error is None
+    for table in ("reports", "forms", "graph"):
+        assert table_rows(tmp_path, table) == days
+    assert {request.method for request in heard.requests} == {"POST"}
+
+
+def test_one_request_for_every_value_of_a_list(tmp_path: Path) -> None:
+    def answer(request: Request) -> Answer:
+        landing = request.path.rsplit("/", 1)[1]
+        return Answer([{"at": f"{landing}{request.query['kind']}{n}"} for n in range(2)])
+
+    table = """
+  things:
+    get: "/at/{each.landing}"
+    send: {kind: "{each.kind}"}
+    each: {landing: "{settings.landings}", kind: [a, b, 7]}
+    with: {landing: "{each.landing}"}
+    key: at
+"""
+    with serving(answer) as source:
+        result, heard = read(source, tmp_path, table)
+        assert result.tables[0].read == 12
+        assert len(heard.requests) == 6
+    assert {(row["landing"], row["at"]) for row in table_rows(tmp_path, "things")} == {
+        (landing, f"{landing}{kind}{n}") for landing in ("EEL", "OSI") for kind in ("a", "b", "7") for n in range(2)
+    }
+
+
+class Tides:
+    """A report a day, or whatever the window; `fail_at` answers 500 for windows that begin there."""
+
+    def __init__(self) -> None:
+        self.fail_at: set[str] = set()
+        self.asked: list[str] = []
+        self.late: dict[str, float] = {}
+
+    def __call__(self, request: Request) -> Answer:
+        begin = request.query["from"]
+        self.asked.append(begin)
+        if begin in self.fail_at:
+            return Answer({}, 500)
+        return Answer([{"day": begin, "hour": hour, "metres": self.late.get(begin, hour / 10)} for hour in (0, 12)])
+
+
+WINDOWED = """
+  things:
+    get: /levels
+    send: {from: "{window.from:%Y-%m-%d}", until: "{window.until:epoch}"}
+    window: {from: 2026-02-20, step: 1d, lag: 1h}
+    key: [day, hour]
+"""
+
+
+def test_windows_are_taken_once_and_go_on_after_the_last_one_committed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("reedbasket.core.run.table._COMMIT_SECONDS", 0.0)
+    monkeypatch.setattr("reedbasket.core.extract.feeder.SLOW_SECONDS", 0.0)
+    tides = Tides()
+    tides.fail_at = {"2026-02-26"}
+    with serving(tides) as source:
+        failed, heard = read(source, tmp_path, WINDOWED, started=NOON)
+        assert failed.outcome is RunOutcome.FAILED
+        assert heard.ledger[-1].cursor_to == "2026-02-26T00:00:00Z"
+        assert len(table_rows(tmp_path, "things")) == 12
+        tides.asked, tides.fail_at = [], set()
+        done, heard = read(source, tmp_path, WINDOWED, started=NOON)
+        assert sorted(set(tides.asked)) == ["2026-02-26", "2026-02-27", "2026-02-28", "2026-03-01", "2026-03-02", "2026-03-03"]
+        assert (done.tables[0].read, heard.ledger[-1].cursor_to) == (12, "2026-03-04T00:00:00Z")
+        # The day that ends at midnight is whole an hour after.
+        half_past = datetime(2026, 3, 5, 0, 30, tzinfo=UTC)
+        nothing, heard = read(source, tmp_path, WINDOWED, started=half_past)
+        assert (nothing.tables[0].requests, heard.ledger) == (0, [])
+        # Late figures: the last two days once more, and only what differs counts as changed.
+        tides.asked, tides.late = [], {"2026-03-03": 9.5}
+        again = WINDOWED.replace("lag: 1h", "lag: 1h, overlap: 2d")
+        later, heard = read(source, tmp_path, again, started=half_past.replace(hour=2))
+        assert sorted(tides.asked) == ["2026-03-02", "2026-03-03", "2026-03-04"]
+        counted = [(line.updated, line.unchanged, line.inserted) for line in heard.ledger]
+        assert [sum(counts) for counts in zip(*counted)] == [2, 2, 2]
+        order = order_for(basket(source.url, again), started=half_past.replace(hour=3))
+        (verified,) = verify_feed(order, outside_for(order, tmp_path), deep=True, only=None)
+        assert (verified.same, verified.source) == (True, 26)
+        monthly = WINDOWED.replace("step: 1d", "step: month").replace("2026-02-20", "2025-11-30")
+        order = order_for(basket(source.url, monthly), started=NOON)
+        (planned,) = plan_feed(order, outside_for(order, tmp_path / "none"))
+        assert (planned.requests, planned.cursor_from) == (3, "2025-11-30T00:00:00Z")
+    assert later.outcome is RunOutcome.SUCCEEDED
+
+
+class Harbour:
+    """Sailings with boardings each, and luggage of each boarding."""
+
+    def __init__(self, count: int) -> None:
+        self.sailings = [{"id": n, "updated_at": f"2026-03-01T{n // 60:02d}:{n % 60:02d}:00Z"} for n in range(count)]
+        self.asked: list[str] = []
+        self.fail: Callable[[str], bool] = lambda path: False
+
+    def __call__(self, request: Request) -> Answer:
+        self.asked.append(request.path)
+        if self.fail(request.path):
+            return Answer({}, 500)
+        parts = request.path.split("/")[2:]
+        if len(parts) == 1:
+            return Answer([s for s in self.sailings if s["updated_at"] >= request.query.get("since", "")])  # type: ignore[operator]
+        if int(parts[1]) % 7 == 6:
+            return Answer({"error": "sailed long ago"}, 404)
+        if len(parts) == 3:
+            return Answer([{"seat": f"{seat}"} for seat in "AB"])
+        return Answer([{"bag": 1}])
+
+
+FAMILY = """
+  sailings: {get: /sailings, send: {since: "{cursor.from}"}, key: id, cursor: {column: updated_at, sorted: true}}
+  boardings:
+    for_each: sailings
+    parents: changed
+    get: /sailings/{parent.id}/boardings
+    none_at: [404]
+    with: {sailing: "{parent.id}"}
+    key: [sailing, seat]
+  bags:
+    for_each: boardings
+    get: /sailings/{parent.sailing}/boardings/{parent.seat}/bags
+    with: {sailing: "{parent.sailing}", seat: "{parent.seat}"}
+    key: [sailing, seat, bag]
+"""
+
+
+def test_children_are_asked_for_by_parents_that_changed_and_parents_are_read_once(tmp_path: Path) -> None:
+    harbour = Harbour(10)
+    feed = "tables: {bags: , boardings: , sailings: }"
+    with serving(harbour) as source:
+        first, _ = read(source, tmp_path, FAMILY, feed)
+        assert first.error is None
+        assert [t.table for t in first.tables] == ["sailings", "boardings", "bags"]
+        assert [len(table_rows(tmp_path, t)) for t in ("sailings", "boardings", "bags")] == [10, 18, 18]
+        assert table_rows(tmp_path, "bags")[0] == {"bag": 1, "sailing": 0, "seat": "A"}
+        # Once by their own run; the boardings asked for by `bags` are of all sailings, and so were these.
+        assert harbour.asked.count("/v1/sailings") == 1
+        harbour.asked.clear()
+        quiet, heard = read(source, tmp_path, FAMILY, "tables: {boardings: , sailings: }")
+        assert (harbour.asked, heard.ledger) == (["/v1/sailings"], [])
+        harbour.asked.clear()
+        harbour.sailings[3] = {"id": 3, "updated_at": "2026-03-02T00:00:00Z"}
+        changed, _ = read(source, tmp_path, FAMILY, "tables: {boardings: , sailings: }")
+        assert harbour.asked == ["/v1/sailings", "/v1/sailings/3/boardings"]
+        assert [t.read for t in changed.tables] == [1, 2]
+    assert quiet.outcome is RunOutcome.SUCCEEDED
+
+
+def test_children_of_a_run_that_was_cut_are_not_lost(tmp_path: Path) -> None:
+    """The parents' cursor has moved on; the children's has not, and goes by itself."""
+    harbour = Harbour(30)
+    feed = "tables: {sailings: , boardings: }"
+    harbour.fail = lambda path: path.endswith("/17/boardings")
+    with serving(harbour) as source:
+        cut, _ = read(source, tmp_path, FAMILY, feed)
+        assert (cut.outcome, len(table_rows(tmp_path, "sailings"))) == (RunOutcome.FAILED, 30)
+        harbour.fail = lambda path: False
+        done, _ = read(source, tmp_path, FAMILY, feed)
+        assert done.error is None
+        assert len(table_rows(tmp_path, "boardings")) == sum(2 for n in range(30) if n % 7 != 6)
+        order = order_for(basket(source.url, FAMILY, feed))
+        planned = plan_feed(order, outside_for(order, tmp_path))
+    assert planned[1].request == "GET " + source.url + "/v1/sailings/0/boardings"
+
+
+def test_an_answer_that_did_not_change_is_not_read_again(tmp_path: Path) -> None:
+    state = {"tag": '"one"', "rows": [{"id": 1}, {"id": 2}]}
+
+    def answer(request: Request) -> Answer:
+        if request.headers.get("if-none-match") == state["tag"]:
+            return Answer(raw=b"", status=304)
+        return Answer(state["rows"], headers={"ETag": str(state["tag"])})
+
+    table = "  things: {get: /things, key: id, conditional: true}"
+    feed = "tables: {things: {write: mirror}}"
+    with serving(answer) as source:
+        read(source, tmp_path, table, feed)
+        again, heard = read(source, tmp_path, table, feed)
+        assert (again.tables[0].read, heard.requests[0].status, heard.ledger) == (0, 304, [])
+        assert len(table_rows(tmp_path, "things")) == 2
+        state.update(tag='"two"', rows=[{"id": 2}])
+        read(source, tmp_path, table, feed)
+        assert table_rows(tmp_path, "things") == [{"id": 2}]
+        # Taken in another way, the same answer is wanted whole.
+        other, heard = read(source, tmp_path, table, "tables: {things: {write: mirror, constants: {region: marsh}}}")
+    assert (other.tables[0].read, heard.requests[0].status) == (1, 200)
+
+
+@pytest.mark.parametrize(
+    ("rule", "sent", "written"),
+    [
+        ("column: at", "2026-03-01T06:00:03.500000Z", lambda n: f"2026-03-01T06:00:0{n}.5Z"),
+        ("column: at, format: epoch", "1772344803", lambda n: 1772344800 + n),
+        ("column: at, format: epoch_ms", "1772344803500", lambda n: 1772344800500 + 1000 * n),
+        ("column: at, format: '%d.%m.%Y %H:%M:%S'", "01.03.2026 06:00:03", lambda n: f"01.03.2026 06:00:0{n}"),
+        ("column: at, type: number", "1003", lambda n: 1000 + n),
+    ],
+    ids=["iso", "epoch", "milliseconds", "custom", "number"],
+)
+@pytest.mark.parametrize("bound", ["inclusive", "exclusive", "none"])
+def test_cursors_in_the_source_s_own_writing(
+    tmp_path: Path, rule: str, sent: str, written: Callable[[int], Any], bound: str
+) -> None:
+    """Two records of equal value stand at the boundary, one of which comes later: none is lost, none doubled."""
+    form = rule.split("format: ")[1].strip("'") if "format" in rule else ""
+    records = [{"id": n, "at": written(n)} for n in range(4)]
+    place = {str(written(n)): n for n in range(8)}
+    asked: list[str | None] = []
+
+    def answer(request: Request) -> Answer:
+        since = request.query.get("since")
+        asked.append(since)
+        if since is None or bound == "none":
+            return Answer(records)
+        # As coarse as what was sent, the source compares as it can.
+        keep = [r for r in records if compare(r["at"], since)]
+        return Answer(keep)
+
+    def compare(value: Any, since: str) -> bool:
+        at, bar = place[str(value)], next((n for text, n in place.items() if text == since), None)
+        if bar is None:  # a value a step below one of ours
+            bar = sum(1 for text in place if _key(text, form) < _key(since, form))
+            return at >= bar
+        return at > bar if bound == "exclusive" else at >= bar
+
+    send = "" if bound == "none" else f"send: {{since: '{{cursor.from{':' + form if form else ''}}}'}}, "
+    table = f"  things: {{get: /things, {send}key: id, cursor: {{{rule}, bound: {bound}}}}}"
+    with serving(answer) as source:
+        read(source, tmp_path, table, "tables: {things: {write: append}}")
+        records.append({"id": 99, "at": written(3)})
+        second, heard = read(source, tmp_path, table, "tables: {things: {write: append}}")
+        third, _ = read(source, tmp_path, table, "tables: {things: {write: append}}")
+    assert (second.error, heard.rejected) == (None, [])
+    assert (second.tables[0].read, third.tables[0].read) == (1, 0)
+    assert [row["id"] for row in table_rows(tmp_path, "things")] == [0, 1, 2, 3, 99]
+    if bound == "inclusive":
+        assert asked[1] == sent
+
+
+def _key(text: str, form: str) -> Any:
+    return datetime.strptime(text, form) if "%" in form else float(text) if text.isdigit() else text
+
+
+def test_a_page_of_many_megabytes_is_gone_through_in_parts(tmp_path: Path) -> None:
+    """The records lie between other keys, with brackets and quotes inside strings."""
+    filler = 'x]}{["\\" ' * 40
+    rows = [{"id": n, "note": filler, "inner": {"data": [1, {"items": 2}]}} for n in range(20_000)]
+    raw = json.dumps({"items": {"no": [3]}, "data": {"x": [[{"a": "]"}]], "items": rows, "next": None}, "z": 1}).encode()
+    assert len(raw) > 8 * 2**20
+    with serving(lambda request: Answer(raw=raw)) as source:
+        table = "  things: {get: /things, records: data.items, key: id, next: {token: data.next, as: after}}"
+        result, heard = read(source, tmp_path, table, "tables: {things: {leave_out: [inner]}}")
+        cut = raw[: len(raw) // 2]
+        source.handler = lambda request: Answer(raw=cut)
+        broken, _ = read(source, tmp_path, table, "tables: {things: {leave_out: [inner]}}")
+    assert (result.error, result.tables[0].read, len(heard.requests)) == (None, 20_000, 1)
+    found = table_rows(tmp_path, "things")
+    assert (len(found), found[77]["note"]) == (20_000, filler)
+    assert broken.error is not None
+    assert broken.error["code"] == "source.body_unreadable"
+
+
+def test_pages_ahead_come_in_order_and_at_most_so_many_at_once(tmp_path: Path) -> None:
+    things, lock = [{"id": n} for n in range(205)], threading.Lock()
+    now = most = 0
+
+    def answer(request: Request) -> Answer:
+        nonlocal now, most
+        with lock:
+            now += 1
+            most = max(most, now)
+        start = int(request.query["skip"])
+        # Later pages answer sooner.
+        threading.Event().wait(0.05 if start % 40 else 0.01)
+        with lock:
+            now -= 1
+        return Answer({"rows": things[start : start + 20], "count": 205})
+
+    table = """
+  things:
+    get: /things
+    records: rows
+    total: count
+    next: {offset: skip, size: 20, size_as: take}
+"""
+    with serving(answer) as source:
+        result, heard = read(source, tmp_path, table, "tables: {things: {write: append}}", extra="pace: {at_once: 3}")
+    assert (result.error, result.tables[0].read, most) == (None, 205, 3)
+    assert len(heard.requests) == 11
+    db_order = [row["id"] for row in sorted(table_rows(tmp_path, "things"), key=lambda r: r["id"])]
+    assert db_order == list(range(205))
+
+
+@pytest.mark.parametrize(
+    ("table", "path", "says"),
+    [
+        ("{get: /a, post: /b}", "things", "one of get and post"),
+        ("{get: /a, body: {json: {}}}", "things", "`body` goes with `post`"),
+        ("{post: /a, body: {}}", "things.body", "one of json, form and graphql"),
+        ('{get: "/a/{parent.id}"}', "things.get", "no `for_each`"),
+        ("{get: /a, for_each: thing}", "things.for_each", 'did you mean "things"'),
+        ("{get: /a, for_each: things}", "things.for_each", "in a circle"),
+        ('{get: "/{each.x}", each: {y: [1]}}', "things.get", "did you mean"),
+        ('{get: "/{window.from}"}', "things", "sends a window"),
+        ("{get: /a, window: {from: 2026-01-01, step: 10ms}}", "things.window.step", "at least a second"),
+        ("{get: /a, conditional: true, next: {page: p}}", "things", "one GET that brings all"),
+        ("{get: /a, format: yaml}", "things.format.name", "csv"),
+    ],
+)
+def test_what_does_not_go_together_is_told(table: str, path: str, says: str) -> None:
+    with pytest.raises(DefinitionError) as caught:
+        load_texts({"basket.yaml": basket("http://127.0.0.1:1", f"  things: {table}")})
+    found = [(m["path"], m["message"]) for m in caught.value.details]  # type: ignore[union-attr]
+    assert any(where.endswith(path) and says in message for where, message in found), found
