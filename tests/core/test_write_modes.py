@@ -159,6 +159,36 @@ def test_a_feed_may_change_its_way_of_writing(new_place: Callable[[], Place], st
         check(loader, way, model)
 
 
+def dead(item: dict[str, Any]) -> bool:
+    return item["v"] == 3
+
+
+@quick
+@given(loads, st.sampled_from(["merge", "merge mark", "merge ignore", "mirror", "history"]), st.sampled_from([2, 100]))
+def test_records_that_say_they_are_gone(new_place: Callable[[], Place], batches: Any, way: str, batch: int) -> None:
+    """Of one key the latest record counts, whether it says so or not; what goes is counted as deleted, once."""
+    loader, rows, marked = prepared(Loader(new_place(), gone=dead), way), dict[int, Any](), dict[int, Any]()
+    for records in batches:
+        ignored = [r for r in records if dead(r)] if way.endswith("ignore") else []
+        won = newest([r for r in records if r not in ignored])
+        going = [k for k, r in won.items() if dead(r)]
+        live = {k: r for k, r in won.items() if k not in going}
+        held_ones = [k for k in going if k in rows]
+        missing = [k for k in rows if k not in won] if way == "mirror" else []
+        line = loader.load(records, batch=batch)[0]
+        assert line.reconciles
+        assert (line.read, line.deleted, line.removed) == (len(records), len(held_ones), len(missing))
+        assert line.superseded == len(records) - len(ignored) - len(won)
+        assert line.inserted + line.updated == sum(1 for k, r in live.items() if k not in rows or flat(r) != flat(rows[k]))
+        if way.endswith("mark"):
+            marked |= {k: rows[k] for k in held_ones}
+            marked = {k: r for k, r in marked.items() if k not in live}
+        rows = {k: r for k, r in (rows | live).items() if k not in going and k not in missing}
+        model = Model()
+        model.rows, model.marked = list(rows.values()), marked
+        check(loader, way, model)
+
+
 def after_unmarking(model: Model, way: str, records: list[dict[str, Any]]) -> Any:
     """Rows marked before stay marked, unless the way of writing ends or removes them."""
     return model.rows, ({} if way.startswith(("history", "replace")) else model.marked)

@@ -20,6 +20,7 @@ from typing import Any
 
 from reedbasket.core.load import LedgerLine, LoadTarget, Position, SavedCursor, Warehouse, open_warehouse
 from reedbasket.core.shape import Shaper, ShapeRules, TableShape
+from reedbasket.core.shape.columns import ColumnWork
 from reedbasket.core.spec.model import Warehouse as Definition
 from tests.support.certificates import Authority
 
@@ -163,6 +164,7 @@ class Loader:
         self.deletes: Any = more.pop("deletes", "apply")
         self.complete: bool = more.pop("complete", write == "mirror")
         self.rules: ShapeRules | None = more.pop("rules", None)
+        self.gone: Any = more.pop("gone", None)  # whether a record says that it is
         self.notes: list[str] = []
 
     @property
@@ -177,7 +179,17 @@ class Loader:
             structure = state.structure if state else TableShape(self.table)
             shaper = Shaper(structure, self.key, self.link, self.rules, newest_by="at", expected=state is not None)
             target = LoadTarget(
-                1, feed, "src", "things", self.table, self.write, self.key, self.link, self.deletes, self.complete
+                1,
+                feed,
+                "src",
+                "things",
+                self.table,
+                self.write,
+                self.key,
+                self.link,
+                self.deletes,
+                self.complete,
+                tombstones=self.gone is not None,
             )
             load = warehouse.begin(target, state)
             owner = rejected = 0
@@ -186,7 +198,10 @@ class Loader:
                 shaped = shaper.shape(records[start : start + batch], owner)
                 owner += shaped.records
                 rejected += len(shaped.rejects)
-                load.stage(shaped.family, shaped.batches)
+                worked = ColumnWork(ShapeRules(), bytes).work(shaped, self.gone)
+                load.stage(shaped.family, worked.batches)
+                if worked.tombstones is not None:
+                    load.tombstones(worked.tombstones)
             if hold:
                 hold()
             now = datetime.now(UTC)

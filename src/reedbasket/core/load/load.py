@@ -15,9 +15,11 @@ from ..shape.structure import ColumnShape
 from . import modes, service_tables
 from .along import bring_along
 from .compare import differences
-from .engine import AT, DELETED_AT, LOAD, PARENT, POSITION, SINCE, UNTIL, Counts, Engine, Stamp, rfc3339
+from .engine import AT, DELETED_AT, LOAD, PARENT, POSITION, SINCE, UNTIL, Counts, Engine, Stamp
 from .ledger import LedgerLine
+from .lines import ledger_lines
 from .stage import Stage, bring_up, system_columns
+from .tombstones import Settled, joined, settle
 from .warehouse import Differences, LoadTarget, Position, TableState
 
 # Hashes of keys held to see whether one repeats; half a million take about 40 MB.
@@ -66,7 +68,13 @@ class EngineLoad:
         self._repeated = False
         self._spared: list[TableBatch] = []
         self._gone: list[TableBatch] = []
-        builds = target.link == "key" and (state is None or (target.write == "replace" and not target.again))
+        self._tombstones: list[TableBatch] = []
+        # A tombstone is told from the rows of its key in the stage, and only there.
+        builds = (
+            target.link == "key"
+            and not target.tombstones
+            and (state is None or (target.write == "replace" and not target.again))
+        )
         self._new_beside = beside if builds else None
         self._beside = beside() if builds and beside else None
         self.staged_rows = 0
@@ -99,6 +107,10 @@ class EngineLoad:
     def gone(self, keys: TableBatch) -> None:
         self._gone.append(keys)
 
+    def tombstones(self, keys: TableBatch) -> None:
+        self._tombstones.append(keys)
+        self.staged_rows += keys.rows
+
     def differences(self, family: Family, *, deep: bool, samples: int) -> list[Differences]:
         engine = self._engine
         with engine.translated(f"comparing {self._target.table} in"):
@@ -125,7 +137,9 @@ class EngineLoad:
                 stamps = [Stamp(load, engine.time(now)) for load in engine.next_loads(len(family.tables))]
                 counts = self._place(family, stamps) if self._beside else self._write(family, stamps)
                 seconds = time.monotonic() - began
-                lines = self._lines(family, stamps, counts, position, now, seconds)
+                read = dict(self._beside.read if self._beside else self._stage.rows)
+                read[family.root.name] = read.get(family.root.name, 0) + sum(keys.rows for keys in self._tombstones)
+                lines = ledger_lines(target, family, read, stamps, counts, position, now, seconds)
                 service_tables.keep_ledger(engine, lines)
                 if position.hashes is not None:
                     service_tables.save_hashes(engine, target, position.hashes, self._version + 1)
@@ -145,7 +159,7 @@ class EngineLoad:
         self._known |= {layout.name for layout in family.tables}
         self.staged_rows = 0
         self._keys, self._noted, self._repeated = set(), 0, False
-        self._spared, self._gone = [], []
+        self._spared, self._gone, self._tombstones = [], [], []
         try:
             with engine.translated("clearing the stage of"):
                 self._stage.clear()
@@ -160,8 +174,7 @@ class EngineLoad:
         return lines
 
     def close(self) -> None:
-        # A failing clean-up must not hide why the load ended. Temp tables go with the connection, and what was being
-        # built beside is cleared by the next run.
+        # A failing clean-up must not hide why the load ended; what was being built beside is cleared by the next run.
         with suppress(ReedError), self._engine.translated("dropping the stage of"):
             if self._beside:
                 self._beside.drop()
@@ -210,13 +223,25 @@ class EngineLoad:
             current = "t._rb_until is null" if self._history else "true"
             for name, old in modes.drop_outdated(engine, stage, family, engine.table(family.root.name), current).items():
                 superseded[name] = superseded.get(name, 0) + old
-        gone = self._gone_keys(family, marks)
+        gone, settled = self._gone_keys(family, marks), Settled()
+        if self._tombstones and target.deletes == "ignore":
+            settled.unchanged = sum(batch.rows for batch in self._tombstones)
+        elif self._tombstones:
+            current = "t._rb_until is null" if self._history else "t._rb_deleted_at is null" if marks else "true"
+            settled = settle(engine, stage, family, self._tombstones, current, outdated=target.again)
+            for name, older in settled.dropped.items():
+                superseded[name] = superseded.get(name, 0) + older
+            gone = joined(engine, family, gone, settled.gone)
         writing = modes.KeyedWrite(engine, stage, family, stamps, self._history, target.deletes, marks, gone, superseded)
         counts = writing.write()
         if gone:
             engine.run(f"drop table {gone}")
         for layout, count in zip(family.tables, counts):
             count.superseded = superseded.get(layout.name, 0)
+        counts[0].deleted += settled.deleted
+        counts[0].removed -= settled.deleted
+        counts[0].unchanged += settled.unchanged
+        counts[0].superseded += settled.superseded
         return counts
 
     def _gone_keys(self, family: Family, marks: bool) -> str | None:
@@ -330,52 +355,3 @@ class EngineLoad:
         if not ledger or ledger[0][0] != target.run:
             raise lost
         self._stage = Stage(engine)  # the temp tables went with the connection
-
-    def _lines(
-        self,
-        family: Family,
-        stamps: Sequence[Stamp],
-        counts: Sequence[Counts],
-        position: Position,
-        now: datetime,
-        committing: float,
-    ) -> list[LedgerLine]:
-        target, lines = self._target, []
-        read = self._beside.read if self._beside else self._stage.rows
-        for layout, stamp, count in zip(family.tables, stamps, counts):
-            is_root, staged = layout.parent is None, read.get(layout.name, 0)
-            if not (is_root or staged or count.removed):
-                continue
-            rejected, known = (position.rejected, position.unchanged) if is_root else (0, 0)
-            lines.append(
-                LedgerLine(
-                    load=stamp.load,
-                    run=target.run,
-                    feed=target.feed,
-                    source=target.source,
-                    source_table=target.source_table,
-                    table=layout.name,
-                    write=target.write,
-                    read=staged + rejected + known,
-                    staged=staged,
-                    inserted=count.inserted,
-                    updated=count.updated,
-                    deleted=count.deleted,
-                    unchanged=count.unchanged + known,
-                    superseded=count.superseded,
-                    rejected=rejected,
-                    removed=count.removed,
-                    repeated=position.repeated if is_root else 0,
-                    cursor_from=position.cursor_from,
-                    cursor_to=position.cursor.value if position.cursor else None,
-                    source_bytes=position.source_bytes if is_root else 0,
-                    started=rfc3339(position.started),
-                    ended=rfc3339(now),
-                    filtered=position.filtered if is_root else 0,
-                    reading_seconds=round(position.seconds.reading, 4) if is_root else 0.0,
-                    shaping_seconds=round(position.seconds.shaping, 4) if is_root else 0.0,
-                    staging_seconds=round(position.seconds.staging, 4) if is_root else 0.0,
-                    committing_seconds=round(committing, 4) if is_root else 0.0,
-                )
-            )
-        return lines

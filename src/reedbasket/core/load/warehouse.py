@@ -51,7 +51,8 @@ class LoadTarget:
 
     deletes: what becomes of rows that the source no longer has. complete: the load will hold everything the source shows,
     so that what is not in it has gone. again: records that were rejected before come once more; they are merged, or appended
-    where there is no key, never over a newer version, and nothing else of the table changes.
+    where there is no key, never over a newer version, and nothing else of the table changes. tombstones: records may say so of
+    themselves.
     """
 
     run: int
@@ -65,6 +66,7 @@ class LoadTarget:
     deletes: Deletes = "apply"
     complete: bool = False
     again: bool = False
+    tombstones: bool = False
 
 
 @dataclass(frozen=True)
@@ -131,6 +133,10 @@ class Load(Protocol):
 
     def gone(self, keys: TableBatch) -> None:
         """Keys that the source has no more. Their rows go as `deletes` says."""
+
+    def tombstones(self, keys: TableBatch) -> None:
+        """Records that say they are gone: key, what tells the newest, owners. Their rows go as `deletes` says, unless a later record
+        of the key came."""
 
     def commit(self, family: Family, structure: dict[str, Any], position: Position, now: datetime) -> list[LedgerLine]:
         """Write the mode's result, the ledger and the cursor in one transaction; the stage is empty afterwards.

@@ -15,7 +15,7 @@ from ..shape.layout import TableLayout
 from ..shape.unmatched import unmatched
 from .asking import Asking, Outside
 from .order import RunOrder, TableOrder
-from .table import moved, shaper_for
+from .takeup import moved, shaper_for
 from .taking import Taking, parents_of, saved_of
 
 

@@ -9,17 +9,16 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from ..errors import DefinitionError, RunCancelled, TooManyRejects
+from ..errors import RunCancelled, TooManyRejects
 from ..extract.chunk import Chunk
 from ..extract.feeder import RECORDS_PER_BATCH, Feeder, gathered
 from ..extract.http import Sender
-from ..load.along import Transition, transition
+from ..load.along import Transition
 from ..load.warehouse import LoadTarget, Position, Seconds, TableState, Warehouse
 from ..shape.batch import Reject
 from ..shape.columns import ColumnWork, Worked, key_batch, rejected_keys
 from ..shape.rules import Change
-from ..shape.shaper import Shaper
-from ..shape.structure import ColumnShape, TableShape
+from ..shape.structure import ColumnShape
 from ..shape.unmatched import unmatched
 from .asking import Asking
 from .compare import Comparer
@@ -28,37 +27,12 @@ from .events import Listener, TableProgress
 from .order import RunOrder, TableOrder
 from .reads import Parents
 from .spool import Spool
+from .takeup import moved, require_accepted, shaper_for
 from .taking import Taking, saved_of
+from .tombstones import tombstone_test
 
 # A load of several passes commits what it has this often, where a pass has just ended.
 _COMMIT_SECONDS = 2.0
-
-
-def moved(table: TableOrder, state: TableState | None) -> Transition:
-    """What the definition's way of writing means for what is loaded already."""
-    cursor: tuple[str, str] | None = (table.cursor.column, table.cursor.type) if table.cursor else None
-    if table.window:
-        cursor = ("windows", "window")
-    return transition(state, write=table.write, key=table.key, link=table.link, by=table.by, cursor=cursor)
-
-
-def require_accepted(table: TableOrder, change: Transition, accept: bool) -> None:
-    """Raises DefinitionError where something loaded cannot be kept, and nobody said that it may go."""
-    if change.losses and not accept:
-        raise DefinitionError(
-            "taking up the table",
-            table.target,
-            found=f"the feed writes it in another way now, and what cannot be kept is {'; '.join(change.losses)}",
-            mend="run with `--accept` to let that go, keep the way of writing, or load anew beside it under another `prefix`",
-            code="definition.not_kept",
-        )
-
-
-def shaper_for(order: RunOrder, table: TableOrder, state: TableState | None) -> Shaper:
-    structure = state.structure.copy() if state else TableShape(table.target)
-    newest_by = table.rule.cursor.column if table.rule.cursor else None
-    rules = table.rules(order.drift)
-    return Shaper(structure, table.key, table.link, rules, newest_by=newest_by, expected=state is not None)
 
 
 class TableRun:
@@ -117,6 +91,8 @@ class TableRun:
         self._shaper = shaper_for(order, table, state)
         self._columns = ColumnWork(self._shaper.rules, self._hash_key, nul_in_text=self._warehouse.nul_in_text)
         self._change = change
+        # Appended, a record that says it is gone is a row like any other.
+        self._gone = tombstone_test(table.rule) if table.write != "append" else None
         # Those who ask by its records go through them once more.
         self._aside = Spool() if self._parents.wanted(table.name) and self._again is None else None
         self._load = self._warehouse.begin(self._target(), state)
@@ -190,7 +166,7 @@ class TableRun:
         shaped = self._shaper.shape(records, self._owner, suspicious=suspicious)
         self._owner += shaped.records
         self._tell_changes(shaped.changes)
-        worked = self._columns.work(shaped)
+        worked = self._columns.work(shaped, self._gone)
         rejects += shaped.rejects + worked.rejects
         progress.read -= worked.filtered
         progress.rejected += len(rejects)
@@ -202,6 +178,12 @@ class TableRun:
         staging = time.monotonic()
         since.shaping += staging - began
         self._load.stage(worked.family, worked.batches)
+        if worked.tombstones is not None and self._table.write == "replace":
+            since.filtered += worked.tombstones.rows
+            progress.filtered += worked.tombstones.rows
+            progress.read -= worked.tombstones.rows
+        elif worked.tombstones is not None:
+            self._load.tombstones(worked.tombstones)
         if worked.filtered and self._compare and worked.left is not None:
             self._load.gone(worked.left)
         since.staging += time.monotonic() - staging
@@ -364,6 +346,7 @@ class TableRun:
             table.deletes,
             complete,
             self._again is not None,
+            self._gone is not None,
         )
 
     @property

@@ -13,7 +13,7 @@ from ..shape.columns import ColumnWork
 from ..spec.times import parse_time
 from .asking import Asking, Outside
 from .order import RunOrder, TableOrder
-from .table import shaper_for
+from .takeup import shaper_for
 from .taking import Taking, parents_of
 
 _MOST_SAMPLES = 5

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import hashlib
 import hmac
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -28,8 +28,8 @@ _KINDS_OF_CONSTANTS: dict[type, Any] = {bool: "bool", int: "int64", float: "doub
 
 @dataclass(frozen=True)
 class Worked:
-    """Batches ready to load. filtered: records that `keep` leaves out, left: their keys. rejects: places are those
-    of `Shaped.kept`."""
+    """Batches ready to load. filtered: records that `keep` leaves out, left: their keys. rejects: places are those of `Shaped.kept`.
+    tombstones: key, and what tells the newest, of records that say they are gone, which no batch holds; counted in `records`."""
 
     family: Family
     batches: list[TableBatch]
@@ -37,6 +37,7 @@ class Worked:
     filtered: int
     rejects: list[Reject]
     left: TableBatch | None = None
+    tombstones: TableBatch | None = None
 
 
 class ColumnWork:
@@ -65,8 +66,11 @@ class ColumnWork:
             newest_by=renames.get(family.newest_by or "", family.newest_by),
         )
 
-    def work(self, shaped: Shaped) -> Worked:
+    def work(self, shaped: Shaped, gone: Callable[[Mapping[str, Any]], bool] | None = None) -> Worked:
+        """gone: whether a record, as it came, says that it is gone."""
         rules, batches = self._rules, shaped.batches
+        start = batches[0].owners[0] if shaped.records else 0
+        dead = {start + place for place, record in enumerate(shaped.kept) if gone(record)} if gone else set()
         bad: dict[int, Reject] = {}
         out: set[int] = set()
         if rules.works_on_rows:
@@ -75,16 +79,21 @@ class ColumnWork:
         if not self._nul_in_text:
             for batch in batches:
                 self._find_nul(shaped, batch, bad)
-        left = None
-        if bad or out:
-            gone = out | set(bad)
-            if out and batches:
-                left = _only(batches[0], out - set(bad), self.lay_out(shaped.family).key)
-            batches = [_without(batch, gone) for batch in batches]
+        left = tombstones = None
         family = self.lay_out(shaped.family)
+        # Of what is gone only the key matters: not what it brings, nor whether `keep` would have kept it.
+        out -= dead
+        bad = {owner: reject for owner, reject in bad.items() if owner not in dead}
+        if dead:
+            told = [*family.key, *([family.newest_by] if family.newest_by and family.newest_by not in family.key else [])]
+            tombstones = _only(batches[0], dead, told)
+        if bad or out or dead:
+            if out and batches:
+                left = _only(batches[0], out - set(bad), family.key)
+            batches = [_without(batch, out | set(bad) | dead) for batch in batches]
         self._count_digits(family, batches)
         filtered = len(out - set(bad))
-        return Worked(family, batches, shaped.records - len(bad) - filtered, filtered, list(bad.values()), left)
+        return Worked(family, batches, shaped.records - len(bad) - filtered, filtered, list(bad.values()), left, tombstones)
 
     # One batch
 

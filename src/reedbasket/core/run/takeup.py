@@ -1,0 +1,37 @@
+"""Taking a table up where the last run left it, as the definition says by now."""
+
+from __future__ import annotations
+
+from ..errors import DefinitionError
+from ..load.along import Transition, transition
+from ..load.warehouse import TableState
+from ..shape.shaper import Shaper
+from ..shape.structure import TableShape
+from .order import RunOrder, TableOrder
+
+
+def moved(table: TableOrder, state: TableState | None) -> Transition:
+    """What the definition's way of writing means for what is loaded already."""
+    cursor: tuple[str, str] | None = (table.cursor.column, table.cursor.type) if table.cursor else None
+    if table.window:
+        cursor = ("windows", "window")
+    return transition(state, write=table.write, key=table.key, link=table.link, by=table.by, cursor=cursor)
+
+
+def require_accepted(table: TableOrder, change: Transition, accept: bool) -> None:
+    """Raises DefinitionError where something loaded cannot be kept, and nobody said that it may go."""
+    if change.losses and not accept:
+        raise DefinitionError(
+            "taking up the table",
+            table.target,
+            found=f"the feed writes it in another way now, and what cannot be kept is {'; '.join(change.losses)}",
+            mend="run with `--accept` to let that go, keep the way of writing, or load anew beside it under another `prefix`",
+            code="definition.not_kept",
+        )
+
+
+def shaper_for(order: RunOrder, table: TableOrder, state: TableState | None) -> Shaper:
+    structure = state.structure.copy() if state else TableShape(table.target)
+    newest_by = table.rule.cursor.column if table.rule.cursor else None
+    rules = table.rules(order.drift)
+    return Shaper(structure, table.key, table.link, rules, newest_by=newest_by, expected=state is not None)
