@@ -21,9 +21,10 @@ setup: .made/python
 
 console: $(CONSOLE)
 
-src/reedbasket/wire.py src/reedbasket/service/openapi.py: ;
+WIRE := $(wildcard src/reedbasket/wire/*.py)
+$(WIRE) src/reedbasket/service/openapi.py: ;
 
-console/src/lib/api-types.ts: .made/python src/reedbasket/wire.py src/reedbasket/service/openapi.py console/make_types.py
+console/src/lib/api-types.ts: .made/python $(WIRE) src/reedbasket/service/openapi.py console/make_types.py
 	$(BIN)/python console/make_types.py
 
 $(CONSOLE): .made/python .made/node console/src/lib/api-types.ts $(CONSOLE_SOURCES)

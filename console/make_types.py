@@ -14,7 +14,7 @@ TARGET = Path(__file__).parent / "src" / "lib" / "api-types.ts"
 
 def render() -> str:
     schemas = openapi.document(operations)["components"]["schemas"]
-    parts = ["// Made from the service's OpenAPI document by console/make_types.py; do not change, change wire.py.\n"]
+    parts = ["// Made from the service's OpenAPI document by console/make_types.py; do not change, change reedbasket/wire.\n"]
     for name, schema in schemas.items():
         if schema.get("type") == "object":
             about = schema.get("description")

@@ -5,6 +5,7 @@ Wants Debian's chromium, xvfb, xterm and imagemagick. Terminals are real ones, i
 
 from __future__ import annotations
 
+import json
 import os
 import shlex
 import signal
@@ -121,7 +122,7 @@ def terminal_pictures(folder: Path) -> None:
 
 def slow_pictures(client: Client, folder: Path) -> None:
     # The same feed once more beside the first, at a pace at which a picture can be taken on the way.
-    texts = basket_texts((folder / "harbour.url").read_text().strip())
+    texts = basket_texts(json.loads((folder / "standins.json").read_text()))
     slow = (
         texts["basket/harbour.yaml"]
         .replace("per_second: 200", "per_second: 14")

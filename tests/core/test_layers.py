@@ -58,7 +58,7 @@ def test_each_part_states_its_import_rule() -> None:
 
 def error_classes() -> list[type[errors.ReedError]]:
     for module in pkgutil.walk_packages(reedbasket.__path__, "reedbasket."):
-        if not module.name.endswith(("__main__", ".main")) and ".demo.harbour" not in module.name:
+        if not module.name.endswith(("__main__", ".main")) and ".demo.standins" not in module.name:
             importlib.import_module(module.name)
     found: list[type[errors.ReedError]] = []
     waiting: list[type[errors.ReedError]] = [errors.ReedError]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import shutil
@@ -107,9 +108,9 @@ def test_make_demo_from_start_to_end(demo: Demo) -> None:
     assert (fourth["outcome"], fourth["totals"]["rejected"], fourth["totals"]["requests"]) == ("succeeded", 1, 6)
     assert "free" in client.rejects("harbour")[0]["record"]
 
-    harbour = (demo.folder / "harbour.url").read_text().strip()
+    harbour = json.loads((demo.folder / "standins.json").read_text())["harbour"]
     demo.stop()
-    assert "Stopped: the service, its workers and the harbour." in demo.out
+    assert "Stopped: the service, its workers and the stand-ins." in demo.out
     for url in (client.url, harbour):
         with pytest.raises(OSError, match="refused"):
             socket.create_connection(("127.0.0.1", int(url.rsplit(":", 1)[1])), timeout=2)

@@ -1,4 +1,4 @@
-// Made from the service's OpenAPI document by console/make_types.py; do not change, change wire.py.
+// Made from the service's OpenAPI document by console/make_types.py; do not change, change reedbasket/wire.
 
 export interface Applied {
   kind: string;
@@ -78,6 +78,18 @@ export interface ErrorFacts {
   details: unknown;
 }
 
+/** One request and its answer, secrets blanked. Bodies are their first 16 KiB; cut: the answer's was longer. */
+export interface Exchange {
+  method: string;
+  url: string;
+  headers: Record<string, string>;
+  body: string;
+  status: number;
+  answer_headers: Record<string, string>;
+  answer_body: string;
+  cut: boolean;
+}
+
 /** activity: idle, queued or running. fresh_at: when a run last succeeded. */
 export interface Feed {
   name: string;
@@ -139,6 +151,19 @@ export interface LogLine {
   table: string | null;
   message: string;
   data: Record<string, unknown> | null;
+}
+
+/** rejects: why records could not be shaped. */
+export interface Peek {
+  columns: Column[];
+  rows: unknown[][];
+  rejects: string[];
+  exchanges: Exchange[];
+}
+
+export interface PeekBody {
+  rows?: number;
+  wire?: boolean;
 }
 
 /** full: the feed with every default filled in. */
@@ -225,6 +250,23 @@ export interface Reject {
   times: number;
 }
 
+/** One request of a run. The URL is masked; status is null where no answer came. seconds: until the answer was whole; waited_seconds: for a turn before it; pause_seconds: before the next attempt. */
+export interface RequestLine {
+  number: number;
+  at: string;
+  table: string;
+  method: string;
+  url: string;
+  status: number | null;
+  bytes: number;
+  seconds: number;
+  waited_seconds: number;
+  attempt: number;
+  problem: string;
+  pause_seconds: number;
+  pause_reason: string;
+}
+
 /** Integers beyond 2^53 come as text, since a browser would round them; bytes as hexadecimal text. */
 export interface Rows {
   columns: Column[];
@@ -258,6 +300,11 @@ export interface SecretValue {
   value: string;
 }
 
+/** Where a person goes to sign in at a source. */
+export interface SentThere {
+  url: string;
+}
+
 export interface Session {
   signed_in: boolean;
 }
@@ -271,10 +318,52 @@ export interface SignInCode {
   url: string;
 }
 
+/** settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in: whether somebody did, or a token is held. pace: what the connector says, at_once and so on. failures: in a row, across all who ask; rests_until: nobody asks before. */
+export interface Source {
+  name: string;
+  about: string;
+  connector: string;
+  base: string;
+  settings: Record<string, unknown>;
+  signs_in: string;
+  person: boolean;
+  signed_in: boolean;
+  tables: string[];
+  feeds: string[];
+  pace: Record<string, unknown>;
+  failures: number;
+  rests_until: string | null;
+}
+
 export interface Statement {
   sql: string;
   limit?: number;
   seconds?: number;
+}
+
+export interface SurveyedColumn {
+  name: string;
+  type: string;
+  nulls: number;
+  distinct: number;
+  examples: string[];
+}
+
+/** See core.run.look.SurveyedTable. */
+export interface SurveyedTable {
+  table: string;
+  about: string;
+  request: string;
+  records: number;
+  total: number | null;
+  columns: SurveyedColumn[];
+  lists: string[];
+  key: string[];
+  keys: string[];
+  cursor: string | null;
+  cursors: string[];
+  parent: string | null;
+  error: ErrorFacts | null;
 }
 
 export interface Table {

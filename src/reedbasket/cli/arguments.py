@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 
-from . import data, definitions, feeds, runs, services
+from . import data, definitions, feeds, runs, services, sources
 
 Command = Callable[[argparse.Namespace], int]
 
@@ -36,6 +36,7 @@ def build() -> argparse.ArgumentParser:
 
     _services(add)
     _definitions(add)
+    _sources(add)
     _feeds_and_runs(add)
     _data(add)
     return parser
@@ -48,6 +49,7 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
     serve.add_argument("--port", type=int, help="port (8640); 0 lets the system pick")
     serve.add_argument("--workers", type=int, help="worker processes (2)")
     serve.add_argument("--threads", type=int, help="threads that answer requests (16)")
+    serve.add_argument("--keep-days", type=int, help="days for which the requests of runs are kept (14)")
     serve.add_argument("--hosts", help="further host names the service is called by, comma separated")
 
     demo = add(
@@ -63,7 +65,7 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
     more = demo.add_subparsers(metavar="[happen]")
     happen = more.add_parser(
         "happen",
-        help="let something happen at the running demo's harbour",
+        help="let something happen in the outside world of the running demo",
         epilog="example:\n  reed demo happen bookings_added",
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )
@@ -97,6 +99,31 @@ def _definitions(add: Callable[..., argparse.ArgumentParser]) -> None:
     )
     secret.add_argument("action", choices=["set", "list", "remove"])
     secret.add_argument("name", nargs="?")
+
+
+def _sources(add: Callable[..., argparse.ArgumentParser]) -> None:
+    add("sources", sources.list_all, "list sources with their connector, address and pace", "reed sources")
+
+    check = add(
+        "check", data.check, "try each step on the way to a source's records, or into a warehouse", "reed check harbour"
+    )
+    check.add_argument("name", help="a source or a warehouse")
+
+    survey = add("survey", sources.survey, "show what a source offers, by a sample of each table", "reed survey harbour")
+    survey.add_argument("source")
+    survey.add_argument("--table", help="only this one")
+
+    peek = add("peek", sources.peek, "show the first records of a table at the source", "reed peek harbour sailings --wire")
+    peek.add_argument("source")
+    peek.add_argument("table")
+    peek.add_argument("--rows", type=int, default=10)
+    peek.add_argument("--wire", action="store_true", help="also the request sent and the answer received, secrets blanked")
+
+    requests = add("requests", sources.requests, "list the requests of a run, as long as they are kept", "reed requests 12")
+    requests.add_argument("run", type=int)
+    requests.add_argument("--limit", type=int, default=50)
+    requests.add_argument("--failed", action="store_true", help="only those that went wrong")
+    requests.add_argument("--to-file", metavar="FILE", help="write all of them as NDJSON")
 
 
 def _feeds_and_runs(add: Callable[..., argparse.ArgumentParser]) -> None:
@@ -151,14 +178,11 @@ def _feeds_and_runs(add: Callable[..., argparse.ArgumentParser]) -> None:
     cancel = add("cancel", runs.cancel, "ask a run to stop; what it committed stays", "reed cancel 12")
     cancel.add_argument("run", type=int)
 
-    log = add("log", runs.log, "print a run's log, every request included", "reed log 12")
+    log = add("log", runs.log, "print a run's log", "reed log 12")
     log.add_argument("run", type=int)
 
 
 def _data(add: Callable[..., argparse.ArgumentParser]) -> None:
-    check = add("check", data.check, "try each step on the way to loading into a warehouse", "reed check marsh")
-    check.add_argument("warehouse")
-
     profile = add("profile", data.profile, "show statistics of a table's columns", "reed profile marsh hb_sailings")
     profile.add_argument("warehouse")
     profile.add_argument("table")

@@ -41,7 +41,9 @@ def sql(options: argparse.Namespace) -> int:
 
 def check(options: argparse.Namespace) -> int:
     """1 where a step fails."""
-    steps = find_client(options.url, options.token).check(options.warehouse)
+    client = find_client(options.url, options.token)
+    is_source = any(source["name"] == options.name for source in client.sources())
+    steps = client.check_source(options.name) if is_source else client.check(options.name)
     failed = any(step["ok"] is False for step in steps)
     if options.json:
         show.as_json(steps)

@@ -40,20 +40,27 @@ def happen(options: argparse.Namespace) -> int:
 
     import urllib3
 
-    address = Path(options.data) / "harbour.url"
+    address = Path(options.data) / "standins.json"
     if not address.exists():
-        raise ServiceUnreachable(f"no demo's harbour in {options.data}; start it with `reed demo`")
-    base = address.read_text().strip() + "/happen"
+        raise ServiceUnreachable(f"no demo's stand-ins in {options.data}; start it with `reed demo`")
+    urls = json.loads(address.read_text())
     try:
+        known = {
+            name: json.loads(urllib3.request("GET", f"{url}/happen", retries=False).data)["things"]
+            for name, url in urls.items()
+        }
         if options.thing is None:
-            answer = urllib3.request("GET", base, retries=False)
-        else:
-            answer = urllib3.request("POST", f"{base}/{options.thing}", retries=False)
+            print("\n".join(f"{thing:<18} at {name}" for name, things in known.items() for thing in things))
+            return 0
+        place = next((url for name, url in urls.items() if options.thing in known[name]), None)
+        if place is None:
+            print(f"nothing like that happens; there are {', '.join(t for things in known.values() for t in things)}")
+            return 4
+        answer = urllib3.request("POST", f"{place}/happen/{options.thing}", retries=False)
     except urllib3.exceptions.HTTPError as error:
-        raise ServiceUnreachable(f"no harbour answers at {base}; start it with `reed demo`") from error
-    body = json.loads(answer.data)
-    print(body.get("happened") or body.get("error") or "\n".join(body["things"]))
-    return 0 if answer.status == 200 else 4
+        raise ServiceUnreachable("the demo's stand-ins do not answer; start them with `reed demo`") from error
+    print(json.loads(answer.data)["happened"])
+    return 0
 
 
 def sign_in(options: argparse.Namespace) -> int:

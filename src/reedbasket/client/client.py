@@ -112,6 +112,11 @@ class Client:
     def log(self, run: int, *, after: int = 0, limit: int = 500) -> list[wire.LogLine]:
         return self._call("GET", f"/api/v1/runs/{run}/log", query={"after": after, "limit": limit})
 
+    def requests(self, run: int, *, after: int = 0, limit: int = 500, failed: bool = False) -> list[wire.RequestLine]:
+        """In order, with number > after; as long as they are kept."""
+        query = {"after": after, "limit": limit, "failed": "true" if failed else None}
+        return self._call("GET", f"/api/v1/runs/{run}/requests", query=query)
+
     def run_ledger(self, run: int) -> list[wire.LedgerLine]:
         return self._call("GET", f"/api/v1/runs/{run}/ledger")
 
@@ -133,6 +138,26 @@ class Client:
             raise self._unreachable() from error
         finally:
             answer.close()
+
+    # Sources
+
+    def sources(self) -> list[wire.Source]:
+        return self._call("GET", "/api/v1/sources")
+
+    def source(self, name: str) -> wire.Source:
+        return self._call("GET", f"/api/v1/sources/{_part(name)}")
+
+    def check_source(self, name: str) -> list[wire.CheckStep]:
+        return self._call("POST", f"/api/v1/sources/{_part(name)}/check")
+
+    def survey(self, name: str) -> list[wire.SurveyedTable]:
+        """Asks the source for a page or two of each table."""
+        return self._call("POST", f"/api/v1/sources/{_part(name)}/survey", patient=True)
+
+    def peek(self, source: str, table: str, *, rows: int = 10, wire: bool = False) -> wire.Peek:
+        """wire: also the request sent and the answer received, secrets blanked."""
+        path = f"/api/v1/sources/{_part(source)}/tables/{_part(table)}/peek"
+        return self._call("POST", path, body={"rows": rows, "wire": wire}, patient=True)
 
     # Warehouses
 

@@ -160,3 +160,10 @@ def make_booking(rng: random.Random, number: int, sailing: dict[str, Any]) -> di
         "note": _pick(rng, _NOTES),
         "updated_at": time_text(booked + timedelta(seconds=_whole(rng, 0, 1200))),
     }
+
+
+def make_boardings(sailing_id: str) -> list[dict[str, Any]]:
+    """Who went aboard a sailing: the same each time it is asked."""
+    rng = random.Random(f"{SEED} {sailing_id}")
+    seats = sorted(rng.sample(range(1, 31), rng.randint(0, 9)))
+    return [{"seat": f"{seat}{_pick(rng, 'ABCD')}", "gate": _pick(rng, [1, 2]), "luggage": _whole(rng, 0, 3)} for seat in seats]

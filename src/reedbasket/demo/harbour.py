@@ -1,17 +1,10 @@
-"""The harbour stand-in: an HTTP API with bearer token, next-token pages and `updated_after`, over the made-up records.
-
-`python -m reedbasket.demo.harbour --token T [--port P]` prints its address as the first line. What the outside world does to
-it is asked for under /happen, where no token is needed: it is the demo's own switch, not part of the API.
-"""
+"""The harbour stand-in: an HTTP API with bearer token, next-token pages and `updated_after`, over the made-up records."""
 
 from __future__ import annotations
 
-import argparse
 import base64
 import binascii
-import os
 import random
-import sys
 import threading
 import time
 from bisect import bisect_left
@@ -19,11 +12,10 @@ from collections.abc import Callable
 from datetime import datetime, timedelta
 from typing import Any
 
-import orjson
 from flask import Flask, Response, request
-from waitress.server import create_server
 
-from .ferries import SEED, STORY_NOW, make_all, make_booking, time_text
+from .ferries import SEED, STORY_NOW, make_all, make_boardings, make_booking, time_text
+from .serving import as_json
 
 _KEYS = {"landings": "landing_id", "vessels": "vessel_id", "sailings": "sailing_id", "bookings": "booking_id"}
 _LARGEST_PAGE = 1000
@@ -133,10 +125,44 @@ def _comparable(text: str | None) -> str | None:
     return time_text(datetime.fromisoformat(text)) if text else None
 
 
-def create_harbour(token: str) -> Flask:
+def create_harbour(token: str) -> tuple[Flask, dict[str, Callable[[], str]]]:
+    """(the application, what can happen to it)."""
     app = Flask(__name__)
     harbour = Harbour()
-    things: dict[str, Callable[[], str]] = {
+
+    def refused() -> Response | None:
+        if request.headers.get("Authorization") != f"Bearer {token}":
+            return as_json({"error": "unknown token"}, 401)
+        if time.monotonic() < harbour.down_until:
+            return as_json({"error": "the harbour office is closed for a moment"}, 503)
+        if harbour.busy_left > 0:
+            harbour.busy_left -= 1
+            return as_json({"error": "too many requests"}, 429, {"Retry-After": "1"})
+        return None
+
+    @app.get("/v1/<table>")
+    def records(table: str) -> Response:
+        no = refused()
+        if no is not None:
+            return no
+        if table not in _KEYS:
+            return as_json({"error": f"no such list; there are {', '.join(_KEYS)}"}, 404)
+        try:
+            after, before = (
+                _comparable(request.args.get("updated_after")),
+                _comparable(request.args.get("updated_before")),
+            )
+            start, limit = _start(request.args.get("after")), int(request.args.get("limit", 100))
+        except (ValueError, binascii.Error) as error:
+            return as_json({"error": f"unreadable parameter: {error}"}, 400)
+        return as_json(harbour.page(table, after, before, start, max(1, min(limit, _LARGEST_PAGE))))
+
+    @app.get("/v1/sailings/<sailing>/boardings")
+    def boardings(sailing: str) -> Response:
+        no = refused()
+        return no if no is not None else as_json({"items": make_boardings(sailing)})
+
+    return app, {
         "bookings_added": harbour.bookings_added,
         "sailing_delayed": harbour.sailing_delayed,
         "odd_record": harbour.odd_record,
@@ -145,62 +171,3 @@ def create_harbour(token: str) -> Flask:
         "busy": harbour.busy,
         "down": harbour.down,
     }
-
-    @app.get("/v1/<table>")
-    def records(table: str) -> Response:
-        if request.headers.get("Authorization") != f"Bearer {token}":
-            return _json({"error": "unknown token"}, 401)
-        if time.monotonic() < harbour.down_until:
-            return _json({"error": "the harbour office is closed for a moment"}, 503)
-        if harbour.busy_left > 0:
-            harbour.busy_left -= 1
-            return _json({"error": "too many requests"}, 429, {"Retry-After": "1"})
-        if table not in _KEYS:
-            return _json({"error": f"no such list; there are {', '.join(_KEYS)}"}, 404)
-        try:
-            after, before = (
-                _comparable(request.args.get("updated_after")),
-                _comparable(request.args.get("updated_before")),
-            )
-            start, limit = _start(request.args.get("after")), int(request.args.get("limit", 100))
-        except (ValueError, binascii.Error) as error:
-            return _json({"error": f"unreadable parameter: {error}"}, 400)
-        return _json(harbour.page(table, after, before, start, max(1, min(limit, _LARGEST_PAGE))))
-
-    @app.get("/happen")
-    def happenings() -> Response:
-        return _json({"things": sorted(things), "now": time_text(harbour.now())})
-
-    @app.post("/happen/<thing>")
-    def happen(thing: str) -> Response:
-        if thing not in things:
-            return _json({"error": f"nothing like that happens; there are {', '.join(sorted(things))}"}, 404)
-        return _json({"happened": things[thing]()})
-
-    return app
-
-
-def _json(body: Any, status: int = 200, headers: dict[str, str] | None = None) -> Response:
-    return Response(orjson.dumps(body), status, headers, content_type="application/json")
-
-
-def _end_with_the_demo() -> None:
-    """The demo holds our standard input open; however it ends, so do we."""
-    if not sys.stdin.isatty():
-        sys.stdin.read()
-        os._exit(0)
-
-
-def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--token", required=True)
-    parser.add_argument("--port", type=int, default=0)
-    options = parser.parse_args()
-    threading.Thread(target=_end_with_the_demo, daemon=True).start()
-    server = create_server(create_harbour(options.token), host="127.0.0.1", port=options.port, threads=4, ident=None)
-    print(f"http://127.0.0.1:{server.effective_port}", flush=True)
-    server.run()
-
-
-if __name__ == "__main__":
-    main()

@@ -1,7 +1,8 @@
-"""`reed demo`: the stand-in, the service on a fresh data folder, the basket applied, the feed run once, and what to try."""
+"""`reed demo`: the stand-ins, the service on a fresh data folder, the basket applied, the feed run once, and what to try."""
 
 from __future__ import annotations
 
+import json
 import secrets
 import shutil
 import signal
@@ -9,6 +10,7 @@ import subprocess
 import sys
 import threading
 from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
 from importlib.resources import files
 from pathlib import Path
 
@@ -19,7 +21,7 @@ from ..service.settings import Settings
 
 # Written into a demo's data folder: only a folder that holds it is ever cleared.
 MARK = "this-is-a-demo"
-HARBOUR_FILE = "harbour.url"
+STANDINS_FILE = "standins.json"
 
 
 class DemoError(ReedError):
@@ -30,28 +32,28 @@ def run_demo(folder: Path, port: int, say: Callable[[str], None]) -> int:
     """Blocks until Ctrl-C. Returns the exit code of the first run: 0, or 1 where it failed."""
     quiet_logs()
     fresh_folder(folder)
-    token = secrets.token_urlsafe(18)
-    harbour = start_harbour(token)
+    known = made_secrets()
+    standins = start_standins(known)
     service = Service(Settings(data=folder, port=port))
     try:
         service.start()
         # The harbour makes its records meanwhile.
-        url = address_of(harbour)
-        (folder / HARBOUR_FILE).write_text(url + "\n")
+        urls = addresses_of(standins)
+        (folder / STANDINS_FILE).write_text(json.dumps(urls) + "\n")
         stop_on_signals(service)
         client = Client(service.url, service.token)
         failed = threading.Event()
 
         def guide() -> None:
-            if not _first_run(client, service, url, token, say):
+            if not _first_run(client, service, urls, known, say):
                 failed.set()
 
         threading.Thread(target=guide, name="guide", daemon=True).start()
         service.serve()
-        say("\nStopped: the service, its workers and the harbour.")
+        say("\nStopped: the service, its workers and the stand-ins.")
         return 1 if failed.is_set() else 0
     finally:
-        stop_harbour(harbour)
+        stop_standins(standins)
 
 
 def fresh_folder(folder: Path) -> None:
@@ -81,27 +83,32 @@ def _answers(folder: Path) -> bool:
     return False
 
 
-def start_harbour(token: str) -> subprocess.Popen[str]:
-    """The stand-in in a process of its own."""
-    return subprocess.Popen(
-        [sys.executable, "-m", "reedbasket.demo.harbour", "--token", token],
+def start_standins(secrets_of_demo: dict[str, str]) -> subprocess.Popen[str]:
+    """The outside world, in a process of its own."""
+    process = subprocess.Popen(
+        [sys.executable, "-m", "reedbasket.demo.standins"],
         stdin=subprocess.PIPE,
         stdout=subprocess.PIPE,
         text=True,
         start_new_session=True,
     )
+    assert process.stdin is not None
+    process.stdin.write(json.dumps(secrets_of_demo) + "\n")
+    process.stdin.flush()
+    return process
 
 
-def address_of(process: subprocess.Popen[str]) -> str:
-    """What the stand-in says first. Raises DemoError."""
+def addresses_of(process: subprocess.Popen[str]) -> dict[str, str]:
+    """{stand-in: its URL}: what the process says first. Raises DemoError."""
     assert process.stdout is not None
-    url = process.stdout.readline().strip()
-    if not url:
-        raise DemoError("starting the harbour stand-in", found="it ended at once", mend="see its output above")
-    return url
+    line = process.stdout.readline().strip()
+    if not line:
+        raise DemoError("starting the stand-ins", found="they ended at once", mend="see their output above")
+    found: dict[str, str] = json.loads(line)
+    return found
 
 
-def stop_harbour(process: subprocess.Popen[str]) -> None:
+def stop_standins(process: subprocess.Popen[str]) -> None:
     process.send_signal(signal.SIGTERM)
     try:
         process.wait(3)
@@ -110,24 +117,47 @@ def stop_harbour(process: subprocess.Popen[str]) -> None:
         process.wait()
 
 
-def basket_texts(url: str) -> dict[str, str]:
-    """The demo's basket, with the source at the stand-in's address."""
+def made_secrets() -> dict[str, str]:
+    """{name: value}, new ones for every demo."""
+    made = {name: secrets.token_urlsafe(18) for name in ("harbour_token", "passes_secret", "tides_key")}
+    return {**made, "passes_client": "sedge-ferries"}
+
+
+def basket_texts(urls: dict[str, str]) -> dict[str, str]:
+    """The demo's basket, with the sources at the stand-ins' addresses; the tides are those of the last 30 days."""
     folder = files("reedbasket.demo").joinpath("basket")
     texts = {f"basket/{f.name}": f.read_text("utf-8") for f in folder.iterdir() if f.name.endswith(".yaml")}
-    texts["basket/source.yaml"] = (
-        f"source: harbour\nconnector: harbour-api\nsettings:\n  url: {url}\n  token: {{secret: harbour_token}}\n"
-    )
+    since = (datetime.now(UTC) - timedelta(days=30)).date().isoformat()
+    texts["basket/sources.yaml"] = f"""source: harbour
+connector: harbour-api
+settings: {{url: "{urls["harbour"]}", token: {{secret: harbour_token}}}}
+---
+source: passes
+connector: passes-api
+settings: {{url: "{urls["passes"]}", client_id: sedge-ferries, client_secret: {{secret: passes_secret}}}}
+---
+source: tides
+connector: tides-api
+settings: {{url: "{urls["tides"]}", key: {{secret: tides_key}}, since: {since}}}
+"""
     return texts
 
 
-def _first_run(client: Client, service: Service, url: str, token: str, say: Callable[[str], None]) -> bool:
-    say(f"Harbour stand-in at {url}; service at {service.url}, data in {service.settings.data}")
-    client.set_secret("harbour_token", token)
-    applied = client.apply(basket_texts(url))
+def _first_run(
+    client: Client, service: Service, urls: dict[str, str], known: dict[str, str], say: Callable[[str], None]
+) -> bool:
+    say(f"Stand-ins: {', '.join(f'{name} at {url}' for name, url in urls.items())}")
+    say(f"Service at {service.url}, data in {service.settings.data}")
+    for name in ("harbour_token", "passes_secret", "tides_key"):
+        client.set_secret(name, known[name])
+    applied = client.apply(basket_texts(urls))
     say(f"Applied the basket: {', '.join(a['kind'] + ' ' + a['name'] for a in applied)}")
     run = client.ask_run("harbour", wait_seconds=55)
     seconds = sum(t["seconds"] for t in run["tables"])
     say(f"Run {run['id']} of harbour {run['outcome']}: {run['totals']['read']:,} records read in {seconds:.1f} s")
+    others = [client.ask_run(feed) for feed in ("tides", "passes")]
+    begun = " and ".join(f"{other['feed']} (run {other['id']})" for other in others)
+    say(f"Begun: {begun}, as fast as their sources allow")
     reed = Path(sys.argv[0]).name
     prefix = f"{Path(sys.argv[0]).parent}/" if "/" in sys.argv[0] else ""
     say(
@@ -143,6 +173,9 @@ Try next, in another terminal:
   {prefix}{reed} run harbour                  exactly these three
   {prefix}{reed} ledger harbour               a line per load
   {prefix}{reed} run harbour-analysis         the same source into DuckDB: mirrored, with history, columns worked on
+  {prefix}{reed} run boardings                one request for each sailing of the last day, several at once
+  {prefix}{reed} check passes                 a partner with tokens and a limit, step by step
+  {prefix}{reed} peek tides levels --wire     the report as it is asked for and answered
   {prefix}{reed} verify harbour --deep        the source once more, compared with the warehouse
   {prefix}{reed} sql marsh "select status, count(*) from sailings group by status"
 

@@ -6,7 +6,7 @@ from flask import Flask, request
 
 from . import auth, console, problems
 from .parts import Parts
-from .views import operations
+from .views import operations, sources
 
 # The largest request is a basket of definitions.
 _LARGEST_REQUEST_BYTES = 8 * 1024 * 1024
@@ -26,6 +26,7 @@ def create_app(parts: Parts) -> Flask:
             auth.check_caller(request, parts.store)
 
     app.register_blueprint(operations.blueprint)
+    app.register_blueprint(sources.blueprint)
     app.register_blueprint(console.blueprint)
     problems.register(app)
     return app

@@ -40,6 +40,8 @@ for _rule in (
     "/",
     "/sign-in",
     "/feeds/<feed>",
+    "/sources",
+    "/sources/<source>",
     "/runs",
     "/runs/<run>",
     "/warehouses/<warehouse>",

@@ -12,7 +12,7 @@ from ..core.load import LedgerLine
 from ..core.run import RunOrder, TableProgress
 from ..core.run.events import Level
 from ..core.shape import Change, Reject
-from ..store import Store, journal, runs
+from ..store import Store, journal, requests, runs
 from ..store.database import connect, now_text
 
 # People see progress move at this pace; a transaction each time costs 30 microseconds.
@@ -30,6 +30,8 @@ class StoreListener:
         self._connection = connect(store.path)
         self._lines: list[tuple[Any, ...]] = []
         self._number = journal.next_number(store, run)
+        self._requests: list[tuple[str, str, RequestSeen]] = []
+        self._asked = 1
         self._places: dict[str, int] = {}
         self._changed: dict[str, TableProgress] = {}
         self._warehouse = ""
@@ -50,27 +52,17 @@ class StoreListener:
             self._flush_when_due()
 
     def request(self, table: str, seen: RequestSeen) -> None:
-        code = "request" if not seen.problem else "request.failed"
-        words = (
-            f"{seen.method} {seen.url} → {seen.status or 'no answer'}, {seen.body_bytes} bytes, {seen.seconds * 1000:.0f} ms"
-        )
-        if seen.problem:
-            words += f": {seen.problem}"
-        if seen.pause_seconds:
-            words += f"; again in {seen.pause_seconds:.1f} s ({seen.pause_reason})"
+        """All are kept by themselves; those that went wrong stand in the log too."""
         with self._lock:
-            facts = {
-                "status": seen.status,
-                "seconds": round(seen.seconds, 4),
-                "bytes": seen.body_bytes,
-                "attempt": seen.attempt,
-                "waited_seconds": round(seen.waited_seconds, 4),
-            }
-            self._line("warning" if seen.problem else "info", code, words, table, facts)
-            if seen.pause_seconds:
-                self._flush()
-            else:
+            self._requests.append((now_text(), table, seen))
+            if not seen.problem:
                 self._flush_when_due()
+                return
+            words = f"{seen.method} {seen.url} → {seen.status or 'no answer'}: {seen.problem}"
+            if seen.pause_seconds:
+                words += f"; again in {seen.pause_seconds:.1f} s ({seen.pause_reason})"
+            self._line("warning", "request.failed", words, table, {"status": seen.status, "attempt": seen.attempt})
+            self._flush()
 
     def progress(self, progress: TableProgress) -> None:
         with self._lock:
@@ -98,6 +90,8 @@ class StoreListener:
         with self._lock:
             for line in lines:
                 counts = f"{line.inserted} inserted, {line.updated} updated, {line.unchanged} unchanged"
+                if line.deleted:
+                    counts += f", {line.deleted} deleted"
                 if line.removed:
                     counts += f", {line.removed} removed"
                 self._line(
@@ -127,6 +121,7 @@ class StoreListener:
         connection.execute("begin immediate")
         try:
             journal.keep_log(connection, self._run, self._number, self._lines)
+            requests.keep(connection, self._run, self._asked, self._requests)
             runs.keep_progress(connection, self._run, [(self._places[n], p) for n, p in self._changed.items()])
             if also:
                 also(connection)
@@ -136,6 +131,7 @@ class StoreListener:
                 connection.execute("rollback")
             raise
         self._number += len(self._lines)
-        self._lines, self._changed = [], {}
+        self._asked += len(self._requests)
+        self._lines, self._requests, self._changed = [], [], {}
         self._flushed = time.monotonic()
         self._told()

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import threading
 
-from ..core.run import Outside, RunOrder
+from ..core.run import Outside
+from ..core.run.order import SourceOrder
 from ..store import Store, secrets
 from ..store.pace import StorePacer
 from ..store.tokens import StoreVault
 
 
-def outside_of(store: Store, order: RunOrder, stop: threading.Event | None = None) -> Outside:
+def outside_of(store: Store, order: SourceOrder, stop: threading.Event | None = None) -> Outside:
     return Outside(
         reveal=lambda name: secrets.reveal(store, name),
         folder=store.folder,

@@ -8,6 +8,7 @@ import logging
 import os
 import signal
 import sys
+import threading
 from pathlib import Path
 from types import FrameType
 from typing import IO
@@ -15,13 +16,14 @@ from typing import IO
 from waitress.server import create_server
 
 from ..core.errors import ReedError
-from ..store import Store, access
+from ..store import Store, access, requests
 from .app import create_app
 from .parts import Parts
 from .settings import Settings
 from .workers import Workers
 
 ADDRESS_FILE = "service.json"
+_TIDY_SECONDS = 3600.0
 
 
 class ServiceError(ReedError):
@@ -38,6 +40,7 @@ class Service:
         self.taken_up: list[int] = []
         self.upgraded: list[str] = []
         self.url = ""
+        self._closing = threading.Event()
         self._lock: IO[str] | None = None
 
     def start(self) -> None:
@@ -68,13 +71,21 @@ class Service:
         host = f"[{self.settings.host}]" if ":" in self.settings.host else self.settings.host
         self.url = self.parts.url = f"http://{host}:{self._server.effective_port}"
         self.taken_up = self.workers.start()
+        threading.Thread(target=self._tidy, name="tidy", daemon=True).start()
         address = self.settings.data / ADDRESS_FILE
         address.write_text(json.dumps({"url": self.url, "pid": os.getpid()}) + "\n")
+
+    def _tidy(self) -> None:
+        """What is kept for some days goes when they are over. Looked at now and every hour, in a thread of its own."""
+        while not self.parts.closing:
+            requests.purge(self.store, self.settings.keep_days)
+            self._closing.wait(_TIDY_SECONDS)
 
     def serve(self) -> None:
         try:
             self._server.run()
         finally:
+            self._closing.set()
             self.workers.stop()
             (self.settings.data / ADDRESS_FILE).unlink(missing_ok=True)
             self.store.close()

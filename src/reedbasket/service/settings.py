@@ -24,10 +24,11 @@ class Settings:
     workers: int = field(default=2, metadata={"help": "worker processes, one run each at a time"})
     # Each watcher of a live run holds one thread; half of them stay free for everything else.
     threads: int = field(default=16, metadata={"help": "threads that answer requests"})
+    keep_days: int = field(default=14, metadata={"help": "days for which the requests of runs are kept"})
     hosts: str = field(default="", metadata={"help": "further host names, comma separated, by which the service may be called"})
 
     def __post_init__(self) -> None:
-        for name, low, high in (("port", 0, 65535), ("workers", 1, 64), ("threads", 4, 256)):
+        for name, low, high in (("port", 0, 65535), ("workers", 1, 64), ("threads", 4, 256), ("keep_days", 1, 3650)):
             if not low <= getattr(self, name) <= high:
                 raise SettingError(
                     "starting the service",

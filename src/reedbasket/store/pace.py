@@ -104,17 +104,22 @@ class StorePacer:
         return {row["worker"]: row["places"] for row in rows}
 
     def _state(self) -> PaceState:
-        row = self._store.connection.execute("select state from pace where source = ?", (self._source,)).fetchone()
-        if row is None:
-            return PaceState()
-        facts = orjson.loads(row["state"])
-        return PaceState(**{**facts, "used": tuple((minute, count) for minute, count in facts["used"])})
+        return state_of(self._store, self._source)
 
     def _keep(self, connection: sqlite3.Connection, state: PaceState) -> None:
         connection.execute(
             "insert into pace (source, state) values (?, ?) on conflict (source) do update set state = excluded.state",
             (self._source, orjson.dumps(asdict(state)).decode()),
         )
+
+
+def state_of(store: Store, source: str) -> PaceState:
+    """What everybody who asks a source shares just now."""
+    row = store.connection.execute("select state from pace where source = ?", (source,)).fetchone()
+    if row is None:
+        return PaceState()
+    facts = orjson.loads(row["state"])
+    return PaceState(**{**facts, "used": tuple((minute, count) for minute, count in facts["used"])})
 
 
 def process_lives(pid: int) -> bool:

@@ -74,10 +74,6 @@ class StoreVault:
             return True
 
 
-def has_token(store: Store, source: str, fingerprint: str) -> bool:
-    return StoreVault(store, source, fingerprint).token() is not None
-
-
 def keep_errand(store: Store, source: str, errand: Errand, back: str) -> None:
     sealed = secrets.seal(store, orjson.dumps({"verifier": errand.verifier, "back": back}))
     ends = (datetime.now(UTC) + timedelta(minutes=_ERRAND_MINUTES)).isoformat(timespec="milliseconds").replace("+00:00", "Z")

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Literal, Protocol
 
+from ..checking import CheckStep
 from ..shape.batch import TableBatch
 from ..shape.layout import Family
 from ..shape.structure import TableShape
@@ -172,16 +173,6 @@ class TableInfo:
     feed: str | None
     last_load: int | None
     loaded_at: str | None
-
-
-@dataclass(frozen=True)
-class CheckStep:
-    """One thing that was tried. ok: None where it was not reached. mend: what would put it right, ready to be pasted."""
-
-    step: str
-    ok: bool | None
-    found: str = ""
-    mend: str = ""
 
 
 class Warehouse(Protocol):

@@ -13,6 +13,7 @@ from ..extract.http import RequestSeen, Sender
 from ..extract.http.answers import Answer
 from ..extract.http.oauth import Client, MemoryVault, OAuthSignIn, Vault, client_of
 from ..extract.http.request import Request
+from ..extract.http.send import Exchange
 from ..extract.http.signers import SignedRequests, load_signer
 from ..extract.http.signin import SignIn, Standing
 from ..extract.pace import Wait
@@ -20,7 +21,7 @@ from ..extract.pacer import LocalPacer, Pacer
 from ..masking import Mask
 from ..spec import template
 from ..spec.http import Pace, Retry
-from .order import RunOrder, credentials_of, mask_for
+from .order import SourceOrder, credentials_of, mask_for
 
 # Any answer of a token endpoint that is none of its failures is read: it says why it refused.
 _TOKEN_ANSWERS = frozenset({200, 400, 401, 403})
@@ -41,7 +42,7 @@ class Outside:
 class Asking:
     """One run's, for all its tables. values: what templates may name, secrets included, masked wherever they are told."""
 
-    def __init__(self, order: RunOrder, outside: Outside) -> None:
+    def __init__(self, order: SourceOrder, outside: Outside) -> None:
         """Raises SecretMissing, SourceError."""
         self._order = order
         self._outside = outside
@@ -57,6 +58,7 @@ class Asking:
         seen: Callable[[RequestSeen], None],
         told: Callable[[Wait], None] = lambda _: None,
         retry: Retry | None = None,
+        wire: Callable[[Exchange], None] | None = None,
     ) -> Sender:
         """To be closed by whoever asks for it. Raises SourceError where what signs requests is missing."""
         self._seen = seen
@@ -73,7 +75,13 @@ class Asking:
             sign_in=self._sign_in,
             told=told,
             at_once=order.pace.at_once,
+            wire=wire,
         )
+
+    def signs_in(self) -> None:
+        """Show who asks once, so that a token is there. Raises SourceError."""
+        assert self._sign_in is not None
+        self._sign_in.shown(Request(self.base))
 
     @property
     def client(self) -> Client | None:

@@ -64,11 +64,11 @@ class TableOrder(Model):
         return "row" if self.write == "append" or not self.key else "key"
 
 
-class RunOrder(Model):
-    run: int
+class SourceOrder(Model):
+    """What it takes to ask one source, resolved."""
+
+    run: int = 0
     started: datetime
-    feed: str
-    feed_version: int
     source: str
     connector: str
     base: str
@@ -79,16 +79,7 @@ class RunOrder(Model):
     retry: Retry
     settings: dict[str, Any]
     secrets: dict[str, str]
-    warehouse: Warehouse
-    tables: list[TableOrder]
     parents: dict[str, HttpTable] = Field(default_factory=dict)
-    ignored: list[str]
-    commit_every: int
-    drift: Drift = Drift()
-    stop_after: int | None = None
-    hash_with: str = "column-hash"
-    accept: bool = False
-    again: bool = False
 
     def values(self, revealed: dict[str, str]) -> dict[str, Any]:
         """What templates may name, flat; `revealed` holds the secrets by setting."""
@@ -101,6 +92,64 @@ class RunOrder(Model):
             "window.from": None,
             "window.until": None,
         }
+
+
+class RunOrder(SourceOrder):
+    """What it takes to run one feed."""
+
+    feed: str
+    feed_version: int
+    warehouse: Warehouse
+    tables: list[TableOrder]
+    ignored: list[str]
+    commit_every: int
+    drift: Drift = Drift()
+    stop_after: int | None = None
+    hash_with: str = "column-hash"
+    accept: bool = False
+    again: bool = False
+
+
+def source_order(basket: Basket, name: str, *, started: datetime, run: int = 0) -> SourceOrder:
+    """Raises NotFound for a source that is not there."""
+    source = basket.sources.get(name)
+    if source is None:
+        raise NotFound(
+            "looking up the source",
+            name,
+            found=f"sources: {', '.join(sorted(basket.sources)) or 'none'}",
+            mend="apply a basket that defines it",
+            code="source.not_found",
+        )
+    connector = basket.connectors[source.connector]
+    settings: dict[str, Any] = {}
+    secrets: dict[str, str] = {}
+    for setting_name, setting in connector.settings.items():
+        value = source.settings.get(setting_name, setting.default)
+        if setting.type == "secret":
+            if value is not None:
+                secrets[setting_name] = value["secret"]
+        elif setting.type == "list" and value is not None:
+            settings[setting_name] = [str(one) for one in value]
+        elif setting.type == "time" and value is not None:
+            settings[setting_name] = parse_time(value)
+        else:
+            settings[setting_name] = value
+    return SourceOrder(
+        run=run,
+        started=started,
+        source=name,
+        connector=source.connector,
+        base=connector.base,
+        auth=connector.auth,
+        headers=connector.headers,
+        pace=connector.pace,
+        timeouts=connector.timeouts,
+        retry=connector.retry,
+        settings=settings,
+        secrets=secrets,
+        parents=_ancestors(connector.tables.values(), connector.tables),
+    )
 
 
 def resolve(
@@ -117,22 +166,9 @@ def resolve(
             mend="apply a basket that defines it",
             code="feed.not_found",
         )
-    source = basket.sources[definition.source]
+    order = source_order(basket, definition.source, started=started, run=run)
     warehouse = basket.warehouses[definition.warehouse]
-    connector = basket.connectors[source.connector]
-    settings: dict[str, Any] = {}
-    secrets: dict[str, str] = {}
-    for name, setting in connector.settings.items():
-        value = source.settings.get(name, setting.default)
-        if setting.type == "secret":
-            if value is not None:
-                secrets[name] = value["secret"]
-        elif setting.type == "list" and value is not None:
-            settings[name] = [str(one) for one in value]
-        elif setting.type == "time" and value is not None:
-            settings[name] = parse_time(value)
-        else:
-            settings[name] = value
+    connector = basket.connectors[order.connector]
     tables = []
     for name in parents_first(definition.tables, connector.tables):
         rule = connector.tables[name]
@@ -152,24 +188,13 @@ def resolve(
                 shaping=definition.tables[name] or FeedTable(),
             )
         )
+    asked = {name: getattr(order, name) for name in SourceOrder.model_fields}
     return RunOrder(
-        run=run,
-        started=started,
+        **asked | {"parents": _ancestors([t.rule for t in tables], connector.tables)},
         feed=feed,
         feed_version=version,
-        source=definition.source,
-        connector=source.connector,
-        base=connector.base,
-        auth=connector.auth,
-        headers=connector.headers,
-        pace=connector.pace,
-        timeouts=connector.timeouts,
-        retry=connector.retry,
-        settings=settings,
-        secrets=secrets,
         warehouse=warehouse,
         tables=tables,
-        parents=_ancestors([t.rule for t in tables], connector.tables),
         ignored=sorted(set(connector.tables) - set(definition.tables)),
         commit_every=definition.commit_every,
         drift=definition.drift,
@@ -209,12 +234,12 @@ def _ancestors(rules: Iterable[HttpTable], tables: Mapping[str, HttpTable]) -> d
     return found
 
 
-def credentials_of(order: RunOrder, values: dict[str, Any]) -> Credentials:
+def credentials_of(order: SourceOrder, values: dict[str, Any]) -> Credentials:
     """What every request carries: the connector's headers, and who is asking, but for tokens and signatures."""
     shown = credentials(order.auth, values)
     headers = {name: template.fill(text, values) or "" for name, text in order.headers.items()}
     return replace(shown, headers={**headers, **shown.headers})
 
 
-def mask_for(order: RunOrder, revealed: dict[str, str]) -> Mask:
+def mask_for(order: SourceOrder, revealed: dict[str, str]) -> Mask:
     return Mask([*revealed.values(), *credentials(order.auth, order.values(revealed)).hidden])

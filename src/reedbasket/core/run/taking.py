@@ -18,7 +18,7 @@ from ..spec.http import CursorRule
 from ..spec.times import finest, format_time, parse_time
 from .asking import Asking
 from .cursor import CursorTracker
-from .order import RunOrder, TableOrder
+from .order import SourceOrder, TableOrder
 from .reads import Parents, TableReader
 from .spool import Spool
 from .windows import Window, windows
@@ -39,7 +39,7 @@ class Taking:
 
     def __init__(
         self,
-        order: RunOrder,
+        order: SourceOrder,
         table: TableOrder,
         asking: Asking,
         sender: Sender,
@@ -47,8 +47,9 @@ class Taking:
         parents: Parents,
         *,
         until: datetime | None = None,
+        latest: bool = False,
     ) -> None:
-        """until: windows are taken to here; until the run began where nothing is said."""
+        """until: windows are taken to here; until the run began where nothing is said. latest: only the last one."""
         self._order = order
         self._table = table
         self._parents = parents
@@ -73,6 +74,7 @@ class Taking:
         elif table.window is not None:
             start = parse_time(template.fill(table.window.start, self._values))
             self._windows = list(windows(table.window, start, saved, until or order.started))
+            self._windows = self._windows[-1:] if latest else self._windows
             if self._windows:
                 self.from_text = format_time(self._windows[0][0])
         self.reader = TableReader(table.name, asking.base, rule, sender, self._values)
@@ -195,7 +197,7 @@ class Taking:
         return hashlib.sha256(text.encode()).hexdigest()[:32]
 
 
-def parents_of(order: RunOrder, asking: Asking, sender: Sender) -> Parents:
+def parents_of(order: SourceOrder, asking: Asking, sender: Sender) -> Parents:
     """The parent tables of an order, read by this sender where no run of their own has."""
 
     def reader(name: str, values: dict[str, Any]) -> TableReader:

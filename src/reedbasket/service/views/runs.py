@@ -11,7 +11,7 @@ from flask import Response, current_app
 from pydantic import Field
 
 from ... import wire
-from ...store import definitions, journal, runs
+from ...store import definitions, journal, requests, runs
 from ..operations import Body, Query
 from ..problems import TooManyWatchers
 from .feeds import require_feed
@@ -46,6 +46,10 @@ class LogPart(Query):
     limit: Annotated[int, Field(ge=1, le=5000)] = 500
 
 
+class RequestsPart(LogPart):
+    failed: Annotated[bool, Field(description="only those that went wrong")] = False
+
+
 @operations.add("GET", "/api/v1/runs", "runs, newest first", answer=list[wire.Run], query=ListRuns)
 def list_runs(query: ListRuns) -> Any:
     return runs.latest(parts().store, feed=query.feed, before=query.before, limit=query.limit)
@@ -74,6 +78,35 @@ def cancel_run(run: int) -> Any:
 def run_log(run: int, query: LogPart) -> Any:
     runs.outcome(parts().store, run)
     return journal.read_log(parts().store, run, after=query.after, limit=query.limit)
+
+
+@operations.add(
+    "GET",
+    "/api/v1/runs/{run}/requests",
+    "every request it made, in order, as long as they are kept",
+    answer=list[wire.RequestLine],
+    query=RequestsPart,
+    problems=(404,),
+)
+def run_requests(run: int, query: RequestsPart) -> Any:
+    runs.outcome(parts().store, run)
+    return requests.read(parts().store, run, after=query.after, limit=query.limit, failed=query.failed)
+
+
+@operations.add(
+    "GET",
+    "/api/v1/runs/{run}/requests.ndjson",
+    "all of them as a file, a JSON object a line",
+    answer=str,
+    problems=(404,),
+    stream=True,
+)
+def run_requests_file(run: int) -> Response:
+    store = parts().store
+    runs.outcome(store, run)
+    lines = (b"".join(orjson.dumps(line) + b"\n" for line in some) for some in requests.read_all(store, run))
+    headers = {"Content-Disposition": f'attachment; filename="run-{run}-requests.ndjson"'}
+    return Response(lines, content_type="application/x-ndjson", headers=headers)
 
 
 @operations.add("GET", "/api/v1/runs/{run}/ledger", "its loads", answer=list[wire.LedgerLine], problems=(404,))

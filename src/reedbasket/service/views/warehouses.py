@@ -2,12 +2,8 @@
 
 from __future__ import annotations
 
-import json
-import math
 from collections.abc import Iterator
 from contextlib import contextmanager
-from datetime import UTC, datetime
-from decimal import Decimal
 from typing import Annotated, Any
 
 from pydantic import Field
@@ -20,10 +16,7 @@ from ...core.load.warehouse import QueryResult
 from ...core.spec.model import Warehouse as WarehouseDefinition
 from ...store import definitions, secrets
 from ..operations import Body, Query
-from .shared import operations, parts
-
-# A browser's numbers are doubles: integers beyond this would be rounded on the way.
-_EXACT_IN_BROWSERS = 2**53
+from .shared import operations, parts, shown
 
 
 class RowsPart(Query):
@@ -128,24 +121,7 @@ def _opened(name: str) -> Iterator[Warehouse]:
 def _rows(result: QueryResult) -> dict[str, Any]:
     return {
         "columns": [{"name": n, "type": k} for n, k in result.columns],
-        "rows": [[_value(v) for v in row] for row in result.rows],
+        "rows": [[shown(v) for v in row] for row in result.rows],
         "truncated": result.truncated,
         "seconds": round(result.seconds, 4),
     }
-
-
-def _value(value: Any) -> Any:
-    if type(value) is int and abs(value) > _EXACT_IN_BROWSERS:
-        return str(value)
-    if isinstance(value, bytes):
-        return value.hex()
-    if isinstance(value, float) and not math.isfinite(value):
-        return "NaN" if value != value else "infinity" if value > 0 else "-infinity"
-    if isinstance(value, datetime):  # as SQLite warehouses hold it, so that all look alike
-        shown = value.astimezone(UTC) if value.tzinfo else value
-        return shown.strftime("%Y-%m-%d %H:%M:%S.%f") + ("Z" if value.tzinfo else "")
-    if isinstance(value, dict | list):
-        return json.dumps(value, ensure_ascii=False, default=str)
-    if isinstance(value, str | int | float | bool | None):
-        return value
-    return format(value, "f") if isinstance(value, Decimal) else str(value)

@@ -13,7 +13,7 @@ import urllib3
 from urllib3.util import Timeout
 
 from ... import errors
-from ...masking import Mask
+from ...masking import HIDDEN, Mask
 from ...spec.http import Retry, Timeouts
 from ..pace import Said, Wait, limits_said
 from ..pacer import Pacer, wait_or_stop
@@ -26,6 +26,8 @@ from .signin import SignIn, Standing
 # One page is held in memory whole, so it has a bound: a worker must stay under 300 MB.
 LARGEST_BODY_BYTES = 64 * 1024 * 1024
 _PIECE_BYTES = 256 * 1024
+# Of a body, what people are shown of it.
+_SHOWN_BYTES = 16 * 1024
 _MOST_REDIRECTS = 5
 GOOD = frozenset({200})
 
@@ -46,6 +48,22 @@ class RequestSeen:
     pause_reason: str = ""
 
 
+@dataclass(frozen=True)
+class Exchange:
+    """One request and its answer as they went over the wire; what shows who asks is blanked, and text masked.
+
+    A body is its first bytes, as text; cut: there were more."""
+
+    method: str
+    url: str
+    headers: dict[str, str]
+    body: str
+    status: int
+    answer_headers: dict[str, str]
+    answer_body: str
+    cut: bool
+
+
 class Sender:
     """Sends requests of one source, from as many threads as there are places. `seen` is called for every attempt, `told` before a
     wait worth telling, both from the thread that sends."""
@@ -62,7 +80,9 @@ class Sender:
         sign_in: SignIn | None = None,
         told: Callable[[Wait], None] = lambda wait: None,
         at_once: int = 4,
+        wire: Callable[[Exchange], None] | None = None,
     ) -> None:
+        """wire: hears of every exchange whole, for people to look at."""
         self._timeouts = timeouts
         self._retry = retry
         self._pacer = pacer
@@ -72,6 +92,7 @@ class Sender:
         self._told = told
         self._sign_in = sign_in or Standing()
         self.at_once = at_once
+        self._wire = wire
         # More threads than places may want to send. They queue here, where the next one is woken at once.
         self._places = threading.Semaphore(at_once)
         self._pool = urllib3.PoolManager(num_pools=4, maxsize=at_once, retries=False)
@@ -159,6 +180,8 @@ class Sender:
                 if raw.status not in (301, 302, 303, 307, 308):
                     content = self._body(raw, deadline, address, doing)
                     found = {name.lower(): value for name, value in raw.headers.items()}
+                    if self._wire:
+                        self._wire(self._exchange(method, address, headers, shown, body, raw.status, found, content))
                     if raw.status in good:
                         return Answer(content, found, raw.status, address if at_home else request.url)
                     raise bad_status(raw.status, found, content, address, doing, limits_said(found, time.time()))
@@ -181,6 +204,29 @@ class Sender:
             else:
                 at_home, address = False, target
                 headers = {name: text for name, text in headers.items() if name in ("accept", "accept-encoding")}
+
+    def _exchange(
+        self,
+        method: str,
+        url: str,
+        headers: dict[str, str],
+        shown: Credentials,
+        body: bytes | None,
+        status: int,
+        found: dict[str, str],
+        content: bytes,
+    ) -> Exchange:
+        # Whatever it holds, a cookie or a header that shows who asks is nobody's to read.
+        secret = {*shown.headers, "authorization", "cookie", "set-cookie"}
+
+        def told(values: dict[str, str]) -> dict[str, str]:
+            return {n: HIDDEN if n in secret else self._mask.text(v) for n, v in values.items()}
+
+        def text(raw: bytes) -> str:
+            return self._mask.text(raw[:_SHOWN_BYTES].decode("utf-8", "replace"))
+
+        cut = len(content) > _SHOWN_BYTES
+        return Exchange(method, self._mask.text(url), told(headers), text(body or b""), status, told(found), text(content), cut)
 
     def _ask(self, method: str, url: str, headers: dict[str, str], body: bytes | None, doing: str) -> urllib3.BaseHTTPResponse:
         try:

@@ -12,11 +12,12 @@ from typing import Any
 
 import duckdb
 
+from ...checking import CheckStep
 from ...errors import NotFound, WarehouseError
 from ..load import EngineLoad
 from ..reading import Ask, Reading, quoted
 from ..service_tables import read_state
-from ..warehouse import CheckStep, LoadTarget, QueryResult, TableState
+from ..warehouse import LoadTarget, QueryResult, TableState
 from .beside import DuckBeside
 from .connect import connect_reader, translated
 from .engine import DuckEngine

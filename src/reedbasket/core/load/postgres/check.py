@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import socket
 from collections.abc import Iterator
 from typing import Any
 
 import psycopg
 
-from ..warehouse import CheckStep
+from ...checking import CheckStep, reach, walked
 from .connect import Address, said
 
 STEPS = ("name", "port", "tls", "login", "version", "schema", "rights", "write")
@@ -18,28 +17,11 @@ _REFUSED_LOGIN = ("28000", "28P01")
 
 def check(address: Address) -> list[CheckStep]:
     """Every step of STEPS; those behind the first that fails were not reached."""
-    done: list[CheckStep] = []
-    for step in _steps(address):
-        done.append(step)
-        if not step.ok:
-            break
-    reached = len(done)
-    return [*done, *(CheckStep(step, None) for step in STEPS[reached:])]
+    return walked(_steps(address), STEPS)
 
 
 def _steps(address: Address) -> Iterator[CheckStep]:
-    try:
-        found = socket.getaddrinfo(address.host, address.port, type=socket.SOCK_STREAM)
-        yield CheckStep("name", True, f"{address.host} is {found[0][4][0]}")
-    except OSError as error:
-        yield CheckStep("name", False, str(error), "mend `host`, or the machine's name lookup")
-        return
-    try:
-        socket.create_connection((address.host, address.port), timeout=10).close()
-        yield CheckStep("port", True, f"port {address.port} answers")
-    except OSError as error:
-        yield CheckStep("port", False, str(error), f"see that the server runs, and lets this machine reach port {address.port}")
-        return
+    yield from reach(address.host, address.port, "`host`")
     connection, failed = _connect(address)
     if connection is None:
         yield from failed

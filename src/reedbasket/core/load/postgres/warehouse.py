@@ -11,10 +11,11 @@ from typing import Any
 import psycopg
 from psycopg import sql as pg
 
+from ...checking import CheckStep
 from ...spec.model import Warehouse as Definition
 from ..load import EngineLoad
 from ..reading import Ask, Reading, quoted
-from ..warehouse import CheckStep, LoadTarget, QueryResult, TableState
+from ..warehouse import LoadTarget, QueryResult, TableState
 from .beside import PostgresBeside
 from .check import check
 from .connect import Address, connect_reader, said, translated

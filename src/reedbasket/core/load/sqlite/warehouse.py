@@ -10,10 +10,11 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+from ...checking import CheckStep
 from ...errors import NotFound, WarehouseError
 from ..load import EngineLoad
 from ..reading import Ask, Reading, quoted
-from ..warehouse import CheckStep, LoadTarget, QueryResult, TableState
+from ..warehouse import LoadTarget, QueryResult, TableState
 from .beside import SqliteBeside
 from .connect import BUSY_SECONDS, connect_reader, connect_writer, translated
 from .engine import SqliteEngine

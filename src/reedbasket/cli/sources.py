@@ -1,0 +1,182 @@
+"""sources, survey, peek, requests: looking at where records come from, and at what was asked."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import re
+from contextlib import suppress
+from typing import TYPE_CHECKING
+
+from ..client import ServiceProblem, find_client
+from . import show
+
+if TYPE_CHECKING:
+    from .. import wire
+
+_BODY_LINES = 24
+# The innermost lists and objects, which read better on one line where they are short.
+_SHORT = re.compile(r"[\[{]\n[^\[\]{}]*[\]}]")
+_SHORT_WIDTH = 100
+
+
+def list_all(options: argparse.Namespace) -> int:
+    found = find_client(options.url, options.token).sources()
+    if options.json:
+        return show.as_json(found)
+    rows = []
+    for source in found:
+        state = "rests until " + show.local_time(source["rests_until"])[11:] if source["rests_until"] else ""
+        state = state or ("somebody has to sign in" if source["person"] and not source["signed_in"] else "")
+        feeds = ", ".join(source["feeds"])
+        rows.append((source["name"], source["connector"], source["base"], len(source["tables"]), feeds, pace(source), state))
+    show.table(
+        ["source", "connector", "address", "tables", "feeds", "pace", "state"],
+        rows,
+        empty="No sources yet; apply a basket with `reed apply FOLDER`.",
+        right=["tables"],
+    )
+    return 0
+
+
+def pace(source: wire.Source) -> str:
+    said = source["pace"]
+    words = [f"{said['per_second']:g}/s"] if said["per_second"] else []
+    words += [f"{said[key]:,}/{unit}" for key, unit in (("per_hour", "h"), ("per_day", "day")) if said[key]]
+    return ", ".join([*words, f"{said['at_once']} at once"])
+
+
+def survey(options: argparse.Namespace) -> int:
+    """1 where a table could not be read."""
+    found = find_client(options.url, options.token).survey(options.source)
+    if options.table:
+        found = [table for table in found if table["table"] == options.table]
+    failed = any(table["error"] for table in found)
+    if options.json:
+        show.as_json(found)
+        return 1 if failed else 0
+    for number, table in enumerate(found):
+        print("\n" * bool(number), end="")
+        _surveyed(table)
+    return 1 if failed else 0
+
+
+def _surveyed(table: wire.SurveyedTable) -> None:
+    about = f": {table['about']}" if table["about"] else ""
+    print(f"{table['table']}{about}")
+    if table["error"]:
+        error = table["error"]
+        print(f"  cannot be read: {error['found']}. {error['mend']}  [{error['code']}]")
+        return
+    total = f" of {show.count(table['total'])}" if table["total"] is not None else ""
+    print(f"  {show.plural(table['records'], 'record')} looked at{total}; {table['request']}")
+    said = f"key {', '.join(table['key'])} (declared)" if table["key"] else "key: none declared"
+    if not table["key"] and table["keys"]:
+        said = f"key could be {' or '.join(table['keys'][:3])}"
+    cursor = f"cursor {table['cursor']} (declared)" if table["cursor"] else "no cursor declared"
+    if not table["cursor"] and table["cursors"]:
+        cursor = f"cursor could be {' or '.join(table['cursors'][:3])}"
+    parts = [said, cursor]
+    parts += [f"one request for each of {table['parent']}"] if table["parent"] else []
+    parts += [f"lists: {', '.join(table['lists'])}"] if table["lists"] else []
+    print(f"  {'; '.join(parts)}")
+    rows = [
+        (c["name"], c["type"], show.count(c["nulls"]), show.count(c["distinct"]), " · ".join(c["examples"]))
+        for c in table["columns"]
+    ]
+    show.table(
+        ["column", "type", "nulls", "distinct", "examples"],
+        rows,
+        empty="  no record, so no column",
+        right=["nulls", "distinct"],
+        indent="  ",
+    )
+
+
+def peek(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    try:
+        found = client.peek(options.source, options.table, rows=options.rows, wire=options.wire)
+    except ServiceProblem as problem:
+        if options.wire and isinstance(problem.details, dict) and not options.json:
+            for exchange in problem.details.get("exchanges", []):
+                _exchange(exchange)
+        raise
+    if options.json:
+        return show.as_json(found)
+    for exchange in found["exchanges"]:
+        _exchange(exchange)
+    names = [f"{column['name']}" for column in found["columns"]]
+    show.table(names, found["rows"], empty="No records.")
+    for reason in found["rejects"]:
+        print(f"would be rejected: {reason}")
+    return 0
+
+
+def _exchange(exchange: wire.Exchange) -> None:
+    print(f"> {exchange['method']} {exchange['url']}")
+    for name, value in exchange["headers"].items():
+        print(f"> {name}: {value}")
+    if exchange["body"]:
+        print(f">\n{_body(exchange['body'], '> ')}")
+    print(f"< {exchange['status']}")
+    for name, value in exchange["answer_headers"].items():
+        print(f"< {name}: {value}")
+    print(f"<\n{_body(exchange['answer_body'], '< ')}")
+    if exchange["cut"]:
+        print("< … longer than what is shown")
+    print()
+
+
+def _body(text: str, before: str) -> str:
+    """JSON a member a line, as long as it is short; anything else as it is."""
+    with suppress(ValueError):
+        text = _SHORT.sub(_on_one_line, json.dumps(json.loads(text), indent=1, ensure_ascii=False))
+    lines = text.splitlines()
+    more = [f"… {len(lines) - _BODY_LINES} more lines"] if len(lines) > _BODY_LINES else []
+    width = max(20, show.width() - len(before))
+    return "\n".join(before + (line if len(line) <= width else line[: width - 1] + "…") for line in lines[:_BODY_LINES] + more)
+
+
+def _on_one_line(found: re.Match[str]) -> str:
+    joined = " ".join(line.strip() for line in found[0].splitlines())
+    return joined if len(joined) <= _SHORT_WIDTH else found[0]
+
+
+def requests(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    if options.to_file:
+        count, after = 0, 0
+        with open(options.to_file, "w", encoding="utf-8") as file:
+            while some := client.requests(options.run, after=after, limit=5000, failed=options.failed):
+                after, count = some[-1]["number"], count + len(some)
+                file.writelines(json.dumps(line, ensure_ascii=False) + "\n" for line in some)
+        print(f"Wrote {show.plural(count, 'request')} to {options.to_file}.")
+        return 0
+    found = client.requests(options.run, limit=options.limit, failed=options.failed)
+    if options.json:
+        return show.as_json(found)
+    rows = [
+        (
+            line["at"][11:23],
+            line["table"],
+            line["method"],
+            show.Coloured(str(line["status"] or "none"), "red" if line["problem"] else ""),
+            show.size(line["bytes"]),
+            f"{line['seconds'] * 1000:.0f} ms",
+            f"{line['waited_seconds']:.2f} s" if line["waited_seconds"] >= 0.005 else "",
+            line["attempt"] if line["attempt"] > 1 else "",
+            line["url"] + (f"  ({line['problem']})" if line["problem"] else ""),
+        )
+        for line in found
+    ]
+    show.table(
+        ["at", "table", "method", "status", "bytes", "took", "waited", "attempt", "url"],
+        rows,
+        empty="No requests kept: the run made none, or their days are over.",
+        right=["bytes", "took", "waited"],
+        widest=110,
+    )
+    if len(found) == options.limit:
+        print(f"… the first {options.limit}; --limit shows more, --to-file writes all")
+    return 0

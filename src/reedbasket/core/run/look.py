@@ -1,0 +1,250 @@
+"""Looking at a source before anything is brought: does it answer, what does it offer, what do its records look like."""
+
+from __future__ import annotations
+
+import ssl
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import asdict, dataclass, field
+from datetime import datetime, timedelta
+from typing import Any
+from urllib.parse import urlsplit
+
+import pyarrow as pa
+
+from .. import errors
+from ..checking import CheckStep, reach, walked
+from ..extract.http.send import Exchange
+from ..shape import Shaper, TableShape
+from ..spec.connector import request_templates
+from ..spec.http import HttpTable, WindowRule
+from ..spec.template import names
+from .asking import Asking, Outside
+from .order import SourceOrder, TableOrder
+from .taking import Taking, parents_of
+
+STEPS = ("secrets", "name", "port", "TLS", "sign-in", "answer", "records")
+# Pages of a survey's sample, and records; more would ask a live source for what nobody reads.
+_PAGES = 2
+_MOST_RECORDS = 1_000
+_EXAMPLES = 3
+
+
+def check_source(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]) -> list[CheckStep]:
+    """Each step on the way to a source's first table."""
+    return walked(_steps(order, outside, tables), STEPS)
+
+
+def _steps(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]) -> Iterator[CheckStep]:
+    try:
+        asking = Asking(order, outside)
+        held = f"{len(order.secrets)} set" if order.secrets else "none needed"
+        yield CheckStep("secrets", True, held)
+    except errors.ReedError as error:
+        yield CheckStep("secrets", False, f"{error.found}: {error.on}", error.mend)
+        return
+    address = urlsplit(asking.base)
+    host, secure = address.hostname or "", address.scheme == "https"
+    yield from reach(host, address.port or (443 if secure else 80), "the address in the settings", order.timeouts.connect)
+    yield _tls(host, address.port or 443, order.timeouts.connect) if secure else CheckStep("TLS", True, "not used: http://")
+    sender = asking.sender(lambda _: None, retry=order.retry.model_copy(update={"attempts": 2}))
+    parents = parents_of(order, asking, sender)
+    try:
+        asking.signs_in()
+        yield CheckStep("sign-in", True, how(order))
+        name = next((n for n, rule in tables.items() if rule.for_each is None), next(iter(tables)))
+        taking = Taking(order, natural(name, tables[name], order.started), asking, sender, None, parents, latest=True)
+        _, chunks = taking.sample()
+        try:
+            chunk = next(chunks, None)
+        except (errors.RecordsNotFound, errors.BodyUnreadable, errors.ForeignPage, errors.PagesLooped) as error:
+            yield CheckStep("answer", True, f"it answered for {name}")
+            yield CheckStep("records", False, asking.mask.text(error.found), error.mend)
+            return
+        yield CheckStep("answer", True, f"it answered for {name}")
+        count = len(chunk.records) if chunk else 0
+        yield CheckStep(
+            "records", True, f"{count} on the first page of {name}" if count else f"none on the first page of {name}"
+        )
+    except errors.ReedError as error:
+        asking.mask.error(error)
+        signing = isinstance(error, errors.SignInFailed | errors.SignInNeeded | errors.SourceRefused)
+        refused = signing or error.code.startswith("source.signer")
+        yield CheckStep("sign-in" if refused else "answer", False, f"{error.found} [{error.code}]", error.mend)
+    finally:
+        parents.close()
+        sender.close()
+
+
+def _tls(host: str, port: int, seconds: float) -> CheckStep:
+    import socket
+
+    try:
+        with (
+            socket.create_connection((host, port), timeout=seconds) as plain,
+            ssl.create_default_context().wrap_socket(plain, server_hostname=host) as made,
+        ):
+            return CheckStep("TLS", True, f"{made.version()}, certificate good")
+    except ssl.SSLCertVerificationError as error:
+        mend = "see that the certificate is for this name and not out of date; SSL_CERT_FILE names further authorities to trust"
+        return CheckStep("TLS", False, error.verify_message, mend)
+    except OSError as error:
+        return CheckStep("TLS", False, str(error), "see that the server speaks TLS on this port, or use http://")
+
+
+def how(order: SourceOrder) -> str:
+    """How the source is shown who asks, in words."""
+    auth = order.auth
+    if auth is None:
+        return "nobody is asked to"
+    if auth.oauth is not None:
+        return f"a token by {auth.oauth.grant}"
+    ways = {"bearer": "a bearer token", "basic": "user and password", "key": "a key", "sign": "a signature"}
+    return next(words for way, words in ways.items() if getattr(auth, way) is not None) + ", with each request"
+
+
+def natural(name: str, rule: HttpTable, started: datetime) -> TableOrder:
+    """A table by itself, without a feed: read from the beginning, or its latest window; of a day, where nothing says more."""
+    sends_window = any(name.startswith("window.") for _, text in request_templates(rule) for name in names(text))
+    day = {"from": (started - timedelta(days=3)).strftime("%Y-%m-%d")}
+    window = rule.window or (WindowRule.model_validate(day) if sends_window else None)
+    by = "window" if window else "everything"
+    return TableOrder(name=name, target=name, rule=rule, by=by, window=window, write="append", key=rule.key or [])
+
+
+@dataclass
+class SurveyedColumn:
+    """nulls, distinct: in the sample. examples: as text."""
+
+    name: str
+    type: str
+    nulls: int
+    distinct: int
+    examples: list[str]
+
+
+@dataclass
+class SurveyedTable:
+    """What a table looks like by a sample of its records. records: how many were looked at; total: as the source says.
+
+    key: as the connector says; keys: columns that could be, each value once and none missing. cursor: as the connector says; cursors:
+    columns that could be. lists: what would become child tables.
+    """
+
+    table: str
+    about: str
+    request: str = ""
+    records: int = 0
+    total: int | None = None
+    columns: list[SurveyedColumn] = field(default_factory=list)
+    lists: list[str] = field(default_factory=list)
+    key: list[str] = field(default_factory=list)
+    keys: list[str] = field(default_factory=list)
+    cursor: str | None = None
+    cursors: list[str] = field(default_factory=list)
+    parent: str | None = None
+    error: dict[str, Any] | None = None
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def survey(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]) -> list[SurveyedTable]:
+    """A sample of every table. An error of one stands with it. Raises ReedError for the rest."""
+    asking = Asking(order, outside)
+    sender = asking.sender(lambda _: None, retry=order.retry.model_copy(update={"attempts": 2}))
+    parents = parents_of(order, asking, sender)
+    found = []
+    try:
+        for name, rule in tables.items():
+            cursor = rule.cursor.column if rule.cursor else None
+            table = SurveyedTable(name, rule.about, key=rule.key or [], cursor=cursor, parent=rule.for_each)
+            found.append(table)
+            try:
+                taking = Taking(order, natural(name, rule, order.started), asking, sender, None, parents, latest=True)
+                _look(table, taking, asking)
+            except errors.ReedError as error:
+                table.error = asking.mask.error(error).as_dict()
+    finally:
+        parents.close()
+        sender.close()
+    return found
+
+
+def _look(table: SurveyedTable, taking: Taking, asking: Asking) -> None:
+    request, chunks = taking.sample()
+    table.request = f"{request.method} {asking.mask.text(request.url)}" if request else ""
+    shaper, records = Shaper(TableShape(table.table), [], "row"), list[dict[str, Any]]()
+    for page, chunk in enumerate(chunks, 1):
+        table.total = chunk.total if table.total is None else table.total
+        records += chunk.records
+        if page == _PAGES or len(records) >= _MOST_RECORDS:
+            break
+    table.records = len(records)
+    shaped = shaper.shape(records, 0)
+    if not shaped.records:
+        return
+    batch, structure = shaped.batches[0], shaper.structure
+    kinds = {column.name: column.kind for column in shaper.family.root.columns}
+    for name, (_, data) in batch.columns.items():
+        values = _listed(data)
+        present = [v for v in values if v is not None]
+        distinct = len(set(map(repr, present)))
+        examples = list(dict.fromkeys(_shown(v) for v in present))[:_EXAMPLES]
+        table.columns.append(SurveyedColumn(name, kinds.get(name, "text"), len(values) - len(present), distinct, examples))
+        whole = len(present) == len(values) and len(values) > 1
+        if whole and distinct == len(values) and kinds.get(name) in ("int64", "text", "uuid"):
+            table.keys.append(name)
+        if whole and (kinds.get(name) == "timestamp" or (kinds.get(name) == "int64" and values == sorted(values))):
+            table.cursors.append(name)
+    table.keys.sort(key=lambda name: not name.endswith(("id", "key", "code")))
+    table.lists = [child.name.removeprefix(f"{table.table}_") for child in structure.children()]
+
+
+@dataclass
+class Peeked:
+    """Records as rows: columns [(name, type)], rows of values. exchanges: what went over the wire, where asked for."""
+
+    columns: Sequence[tuple[str, str]]
+    rows: list[list[Any]]
+    rejects: list[str]
+    exchanges: list[Exchange]
+
+
+def peek(order: SourceOrder, outside: Outside, name: str, rule: HttpTable, *, rows: int, wire: bool) -> Peeked:
+    """The first records of a table, of its latest window. Raises ReedError, details holding the exchanges so far where asked for."""
+    asking = Asking(order, outside)
+    exchanges: list[Exchange] = []
+    retry = order.retry.model_copy(update={"attempts": 1})
+    sender = asking.sender(lambda _: None, retry=retry, wire=exchanges.append if wire else None)
+    parents = parents_of(order, asking, sender)
+    records: list[dict[str, Any]] = []
+    try:
+        _, chunks = Taking(order, natural(name, rule, order.started), asking, sender, None, parents, latest=True).sample()
+        for chunk in chunks:
+            records += chunk.records
+            if len(records) >= rows or not chunk.records:
+                break
+    except errors.ReedError as error:
+        asking.mask.error(error)
+        if wire:
+            error.details = {"exchanges": [asdict(exchange) for exchange in exchanges]}
+        raise
+    finally:
+        parents.close()
+        sender.close()
+    shaper = Shaper(TableShape(name), [], "row")
+    shaped = shaper.shape(records[:rows], 0)
+    columns = [(column.name, column.kind) for column in shaper.family.root.columns]
+    held = shaped.batches[0].columns if shaped.batches else {}
+    lists = [_listed(held[n][1]) if n in held else [None] * shaped.records for n, _ in columns]
+    return Peeked(columns, [list(row) for row in zip(*lists)], [reject.message for reject in shaped.rejects], exchanges)
+
+
+def _listed(data: Any) -> list[Any]:
+    values: list[Any] = data.to_pylist() if isinstance(data, pa.Array | pa.ChunkedArray) else list(data)
+    return values
+
+
+def _shown(value: Any) -> str:
+    text = value.isoformat() if hasattr(value, "isoformat") else str(value)
+    return text if len(text) <= 40 else text[:39] + "…"

@@ -1,0 +1,45 @@
+"""The outside world of the demo: the harbour, the partner's passes and the tides, each on a port of its own, in one process.
+
+`python -m reedbasket.demo.standins` reads its secrets as a JSON object from the first line of its input, and prints the addresses
+as the first line: {"harbour": "http://…", "passes": …, "tides": …}. It ends when its input does.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+import threading
+
+from flask import Flask
+from waitress.server import create_server
+
+from .harbour import create_harbour
+from .passes import create_passes
+from .serving import add_switch
+from .tides import create_tides
+
+
+def main() -> None:
+    secrets = json.loads(sys.stdin.readline())
+    harbour, happens = create_harbour(secrets["harbour_token"])
+    add_switch(harbour, happens)
+    passes, more = create_passes(secrets["passes_client"], secrets["passes_secret"])
+    add_switch(passes, more)
+    tides = create_tides(secrets["tides_key"])
+    add_switch(tides, {})
+    addresses = {name: _serve(app) for name, app in (("harbour", harbour), ("passes", passes), ("tides", tides))}
+    print(json.dumps(addresses), flush=True)
+    # The demo holds our input open; however it ends, so do we.
+    sys.stdin.read()
+    os._exit(0)
+
+
+def _serve(app: Flask) -> str:
+    server = create_server(app, host="127.0.0.1", port=0, threads=4, ident=None)
+    threading.Thread(target=server.run, daemon=True).start()
+    return f"http://127.0.0.1:{server.effective_port}"
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,66 @@
+"""Every request of every run, kept for some days."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterator, Sequence
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from ..core.extract.http import RequestSeen
+from .database import Store
+
+_COLUMNS = (
+    'number, at, "table", method, url, status, bytes, seconds, waited_seconds, attempt, problem, pause_seconds, pause_reason'
+)
+_AT_ONCE = 2_000
+
+
+def keep(connection: sqlite3.Connection, run: int, first: int, seen: Sequence[tuple[str, str, RequestSeen]]) -> None:
+    """seen: (at, table, request), numbered from `first`. Within the caller's transaction."""
+    connection.executemany(
+        f"insert into request (run, {_COLUMNS}) values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+        [
+            (
+                run,
+                number,
+                at,
+                table,
+                one.method,
+                one.url,
+                one.status,
+                one.body_bytes,
+                round(one.seconds, 4),
+                round(one.waited_seconds, 4),
+                one.attempt,
+                one.problem,
+                round(one.pause_seconds, 4),
+                one.pause_reason,
+            )
+            for number, (at, table, one) in enumerate(seen, first)
+        ],
+    )
+
+
+def read(store: Store, run: int, *, after: int = 0, limit: int = 500, failed: bool = False) -> list[dict[str, Any]]:
+    """Requests with number > after, in order (wire.RequestLine). failed: only those that were."""
+    rows = store.connection.execute(
+        f"""select {_COLUMNS} from request where run = ? and number > ? and (not ? or problem <> '')
+            order by number limit ?""",
+        (run, after, failed, limit),
+    )
+    return [dict(row) for row in rows]
+
+
+def read_all(store: Store, run: int) -> Iterator[list[dict[str, Any]]]:
+    after = 0
+    while some := read(store, run, after=after, limit=_AT_ONCE):
+        yield some
+        after = some[-1]["number"]
+
+
+def purge(store: Store, days: int) -> int:
+    """Those older than so many days go; how many."""
+    before = (datetime.now(UTC) - timedelta(days=days)).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+    with store.transaction() as connection:
+        return connection.execute("delete from request where at < ?", (before,)).rowcount

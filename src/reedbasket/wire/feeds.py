@@ -1,0 +1,135 @@
+"""Feeds: how they stand, plans, drift, rejects, as answers show them."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from typing_extensions import TypedDict
+
+from .access import ErrorFacts
+from .runs import Run
+
+
+class Feed(TypedDict):
+    """activity: idle, queued or running. fresh_at: when a run last succeeded."""
+
+    name: str
+    about: str
+    version: int
+    source: str
+    connector: str
+    warehouse: str
+    tables: list[str]
+    activity: Literal["idle", "queued", "running"]
+    last_run: Run | None
+    fresh_at: str | None
+    rejects: int
+
+
+class VerifiedSample(TypedDict):
+    """values: {column: [the source's, the warehouse's]}, those that differ."""
+
+    what: str
+    key: list[Any]
+    values: dict[str, list[Any]]
+
+
+class VerifiedTable(TypedDict):
+    """See core.run.verify.VerifiedTable."""
+
+    source_table: str
+    table: str
+    deep: bool
+    source: int
+    warehouse: int
+    only_source: int | None
+    only_warehouse: int | None
+    differing: int | None
+    rejected: int
+    filtered: int
+    same: bool
+    lacking: list[str]
+    samples: list[VerifiedSample]
+    error: ErrorFacts | None
+
+
+class Drift(TypedDict):
+    """One difference between the structure expected and the one met. what: table, column, type, vanished, returned."""
+
+    id: int
+    feed: str
+    source_table: str
+    run: int
+    at: str
+    what: Literal["table", "column", "type", "vanished", "returned"]
+    table: str
+    column: str
+    words: str
+    ignored: bool
+
+
+class Reject(TypedDict):
+    """record: JSON text, as received."""
+
+    id: int
+    feed: str
+    source_table: str
+    run: int
+    at: str
+    code: str
+    message: str
+    field: str
+    record: str
+    times: int
+
+
+class PlannedColumn(TypedDict):
+    name: str
+    type: str
+
+
+class PlannedDrift(TypedDict):
+    what: str
+    words: str
+    ignored: bool
+
+
+class PlannedTable(TypedDict):
+    """See core.run.plan.PlannedTable."""
+
+    source_table: str
+    table: str
+    parent: str | None
+    exists: bool
+    columns: list[PlannedColumn]
+    new_columns: list[PlannedColumn]
+    by: str
+    write: str
+    key: list[str]
+    cursor_from: str | None
+    cursor_until: str | None
+    request: str
+    sample_records: int
+    sample_rejects: int
+    sample_filtered: int
+    deletes: str
+    drift: list[PlannedDrift]
+    steps: list[str]
+    losses: list[str]
+    records: int | None
+    requests: int | None
+    seconds: float | None
+    only_nulls: list[str]
+    unmatched: list[str]
+    error: ErrorFacts | None
+
+
+class Plan(TypedDict):
+    """full: the feed with every default filled in."""
+
+    feed: str
+    version: int
+    warehouse: str
+    tables: list[PlannedTable]
+    ignored: list[str]
+    full: dict[str, Any]

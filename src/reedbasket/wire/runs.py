@@ -1,0 +1,128 @@
+"""Runs and what they leave behind, as answers show them."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from typing_extensions import TypedDict
+
+from .access import ErrorFacts
+
+Outcome = Literal["queued", "running", "succeeded", "failed", "cancelled", "interrupted"]
+
+
+class TableProgress(TypedDict):
+    """phase: waiting, reading, committing, done, failed or skipped. Counts are records of the source's table."""
+
+    table: str
+    target: str
+    phase: Literal["waiting", "reading", "committing", "done", "failed", "skipped"]
+    read: int
+    staged: int
+    loaded: int
+    repeated: int
+    held_back: int
+    rejected: int
+    unchanged: int
+    filtered: int
+    requests: int
+    source_bytes: int
+    waited_seconds: float
+    waiting: str
+    expected: int | None
+    cursor_from: str | None
+    cursor_to: str | None
+    seconds: float
+    error: ErrorFacts | None
+
+
+class Totals(TypedDict):
+    read: int
+    staged: int
+    loaded: int
+    repeated: int
+    held_back: int
+    rejected: int
+    unchanged: int
+    filtered: int
+    requests: int
+    source_bytes: int
+
+
+class Run(TypedDict):
+    id: int
+    feed: str
+    feed_version: int
+    outcome: Outcome
+    requested_at: str
+    started_at: str | None
+    ended_at: str | None
+    resumes: int | None
+    accept: bool
+    again: bool
+    error: ErrorFacts | None
+    totals: Totals
+    tables: list[TableProgress]
+
+
+class LogLine(TypedDict):
+    number: int
+    at: str
+    level: Literal["info", "warning", "error"]
+    code: str
+    table: str | None
+    message: str
+    data: dict[str, Any] | None
+
+
+class RequestLine(TypedDict):
+    """One request of a run. The URL is masked; status is null where no answer came. seconds: until the answer was whole;
+    waited_seconds: for a turn before it; pause_seconds: before the next attempt."""
+
+    number: int
+    at: str
+    table: str
+    method: str
+    url: str
+    status: int | None
+    bytes: int
+    seconds: float
+    waited_seconds: float
+    attempt: int
+    problem: str
+    pause_seconds: float
+    pause_reason: str
+
+
+class LedgerLine(TypedDict):
+    """One load into one warehouse table; see core.load.ledger.LedgerLine."""
+
+    warehouse: str
+    load: int
+    run: int
+    feed: str
+    source: str
+    source_table: str
+    table: str
+    write: str
+    read: int
+    staged: int
+    inserted: int
+    updated: int
+    deleted: int
+    unchanged: int
+    superseded: int
+    rejected: int
+    removed: int
+    repeated: int
+    cursor_from: str | None
+    cursor_to: str | None
+    source_bytes: int
+    started: str
+    ended: str
+    filtered: int
+    reading_seconds: float
+    shaping_seconds: float
+    staging_seconds: float
+    committing_seconds: float
+    reconciles: bool

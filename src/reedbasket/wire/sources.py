@@ -1,0 +1,84 @@
+"""Sources and what they offer, as answers show them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from typing_extensions import TypedDict
+
+from .access import ErrorFacts
+from .warehouses import Column
+
+
+class Source(TypedDict):
+    """settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in:
+    whether somebody did, or a token is held. pace: what the connector says, at_once and so on. failures: in a row, across all who
+    ask; rests_until: nobody asks before."""
+
+    name: str
+    about: str
+    connector: str
+    base: str
+    settings: dict[str, Any]
+    signs_in: str
+    person: bool
+    signed_in: bool
+    tables: list[str]
+    feeds: list[str]
+    pace: dict[str, Any]
+    failures: int
+    rests_until: str | None
+
+
+class SurveyedColumn(TypedDict):
+    name: str
+    type: str
+    nulls: int
+    distinct: int
+    examples: list[str]
+
+
+class SurveyedTable(TypedDict):
+    """See core.run.look.SurveyedTable."""
+
+    table: str
+    about: str
+    request: str
+    records: int
+    total: int | None
+    columns: list[SurveyedColumn]
+    lists: list[str]
+    key: list[str]
+    keys: list[str]
+    cursor: str | None
+    cursors: list[str]
+    parent: str | None
+    error: ErrorFacts | None
+
+
+class Exchange(TypedDict):
+    """One request and its answer, secrets blanked. Bodies are their first 16 KiB; cut: the answer's was longer."""
+
+    method: str
+    url: str
+    headers: dict[str, str]
+    body: str
+    status: int
+    answer_headers: dict[str, str]
+    answer_body: str
+    cut: bool
+
+
+class SentThere(TypedDict):
+    """Where a person goes to sign in at a source."""
+
+    url: str
+
+
+class Peek(TypedDict):
+    """rejects: why records could not be shaped."""
+
+    columns: list[Column]
+    rows: list[list[Any]]
+    rejects: list[str]
+    exchanges: list[Exchange]

@@ -1,0 +1,62 @@
+"""Warehouses, their tables and rows, as answers show them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from typing_extensions import TypedDict
+
+
+class CheckStep(TypedDict):
+    """ok: null where the step was not reached. mend: ready to be pasted."""
+
+    step: str
+    ok: bool | None
+    found: str
+    mend: str
+
+
+class ColumnProfile(TypedDict):
+    name: str
+    type: str
+    nulls: int
+    distinct: int
+    min: str | None
+    max: str | None
+    examples: list[str]
+
+
+class Profile(TypedDict):
+    table: str
+    rows: int
+    columns: list[ColumnProfile]
+
+
+class Warehouse(TypedDict):
+    name: str
+    on: str
+    about: str
+    where: str
+
+
+class Column(TypedDict):
+    name: str
+    type: str
+
+
+class Table(TypedDict):
+    name: str
+    columns: list[Column]
+    rows: int
+    feed: str | None
+    last_load: int | None
+    loaded_at: str | None
+
+
+class Rows(TypedDict):
+    """Integers beyond 2^53 come as text, since a browser would round them; bytes as hexadecimal text."""
+
+    columns: list[Column]
+    rows: list[list[Any]]
+    truncated: bool
+    seconds: float
