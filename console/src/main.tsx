@@ -11,6 +11,8 @@ import { Run } from "./screens/Run";
 import { Runs } from "./screens/Runs";
 import { Shell } from "./screens/Shell";
 import { SignIn } from "./screens/SignIn";
+import { Source } from "./screens/Source";
+import { Sources } from "./screens/Sources";
 import { TableRows } from "./screens/TableRows";
 import { Warehouse } from "./screens/Warehouse";
 import { theme } from "./theme";
@@ -39,6 +41,8 @@ const router = createBrowserRouter([
         children: [
           { path: "/", element: <Feeds /> },
           { path: "/feeds/:feed", element: <Feed /> },
+          { path: "/sources", element: <Sources /> },
+          { path: "/sources/:source", element: <Source /> },
           { path: "/runs", element: <Runs /> },
           { path: "/runs/:run", element: <Run /> },
           { path: "/warehouses/:warehouse", element: <Warehouse /> },

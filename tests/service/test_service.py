@@ -91,7 +91,9 @@ def test_a_run_from_basket_to_rows(service: RunningService) -> None:
     assert joined["rows"] == [[401, third["id"]]]
     log = client.log(third["id"])
     assert [entry["number"] for entry in log] == list(range(1, len(log) + 1))
-    assert any(entry["code"] == "request" and entry["data"]["status"] == 200 for entry in log)
+    (request,) = client.requests(third["id"])
+    assert (request["status"], request["method"], request["table"], request["attempt"]) == (200, "GET", "things", 1)
+    assert request["url"].startswith(source.url + "/things?since=2026-03-01T00:06:39Z")
 
 
 def test_watching_a_run_live(service: RunningService) -> None:

@@ -3,7 +3,11 @@
 from __future__ import annotations
 
 import json
+import socket
+import ssl
+import struct
 import threading
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -14,13 +18,16 @@ from urllib.parse import parse_qs, parse_qsl, urlsplit
 
 @dataclass
 class Answer:
-    """What to send. cut: promise this many more bytes than are sent, then hang up."""
+    """What to send. cut: promise this many more bytes than are sent, then hang up; reset: with a reset (RST) in place of an end.
+    drip: seconds between bytes."""
 
     body: Any = None
     status: int = 200
     headers: dict[str, str] = field(default_factory=dict)
     raw: bytes | None = None
     cut: int = 0
+    reset: bool = False
+    drip: float = 0.0
 
 
 @dataclass
@@ -46,7 +53,7 @@ Handler = Callable[[Request], Answer]
 class Source:
     """The server's address, and every request it saw."""
 
-    def __init__(self, handler: Handler) -> None:
+    def __init__(self, handler: Handler, tls: ssl.SSLContext | None = None) -> None:
         self.handler = handler
         self.requests: list[Request] = []
         source = self
@@ -68,7 +75,15 @@ class Source:
                     self.send_header(name, value)
                 self.send_header("Content-Length", str(len(raw) + answer.cut))
                 self.end_headers()
-                self.wfile.write(raw)
+                if answer.drip:
+                    for byte in raw:
+                        self.wfile.write(bytes([byte]))
+                        self.wfile.flush()
+                        time.sleep(answer.drip)
+                else:
+                    self.wfile.write(raw)
+                if answer.reset:
+                    self.connection.setsockopt(socket.SOL_SOCKET, socket.SO_LINGER, struct.pack("ii", 1, 0))
                 if answer.cut:
                     self.wfile.flush()
                     self.close_connection = True
@@ -84,7 +99,9 @@ class Source:
 
         self._server = Server(("127.0.0.1", 0), Serve)
         self._server.daemon_threads = True
-        self.url = f"http://127.0.0.1:{self._server.server_port}"
+        self.url = f"http{'s' if tls else ''}://127.0.0.1:{self._server.server_port}"
+        if tls:
+            self._server.socket = tls.wrap_socket(self._server.socket, server_side=True)
         threading.Thread(target=self._server.serve_forever, kwargs={"poll_interval": 0.02}, daemon=True).start()
 
     def close(self) -> None:
@@ -93,8 +110,8 @@ class Source:
 
 
 @contextmanager
-def serving(handler: Handler) -> Iterator[Source]:
-    source = Source(handler)
+def serving(handler: Handler, tls: ssl.SSLContext | None = None) -> Iterator[Source]:
+    source = Source(handler, tls)
     try:
         yield source
     finally:

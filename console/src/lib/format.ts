@@ -49,6 +49,27 @@ export function between(start: string | null, end: string | null, now: number): 
 /** "1 table", "4 tables" */
 export const plural = (n: number, word: string): string => `${count(n)} ${word}${n === 1 ? "" : "s"}`;
 
+/** "5 a second, 2 at once" */
+export function pace(said: Record<string, unknown>): string {
+  const units = [["per_second", "a second"], ["per_hour", "an hour"], ["per_day", "a day"]] as const;
+  const words = units.flatMap(([key, unit]) => (typeof said[key] === "number" ? [`${count(said[key])} ${unit}`] : []));
+  return [...words, `${String(said.at_once)} at once`].join(", ");
+}
+
+/** JSON laid out to be read in so many characters a line; anything else as it is. */
+export function laidOut(text: string, width: number): string {
+  try {
+    const wide = JSON.stringify(JSON.parse(text), null, 2);
+    // The innermost lists and objects read better on one line where they are short.
+    return wide.replace(/[[{]\n[^[\]{}]*[\]}]/g, (found) => {
+      const joined = found.replace(/\s*\n\s*/g, " ");
+      return joined.length <= width ? joined : found;
+    });
+  } catch {
+    return text;
+  }
+}
+
 /** A warehouse value in one cell. Null differs from empty text. */
 export function cell(value: unknown): string {
   if (value === null || value === undefined) return "·";

@@ -1,7 +1,9 @@
 // Keys and fetch functions together; components write neither.
 import { queryOptions } from "@tanstack/react-query";
 import { call } from "./api";
-import type { CheckStep, Drift, Feed, LedgerLine, Plan, Profile, Reject, Rows, Run, Table, VerifiedTable, Warehouse } from "./api-types";
+import type {
+  CheckStep, Drift, Feed, LedgerLine, Peek, Plan, Profile, Reject, RequestLine, Rows, Run, SentThere, Source, SurveyedTable, Table, VerifiedTable, Warehouse,
+} from "./api-types";
 
 const part = encodeURIComponent;
 
@@ -65,6 +67,37 @@ export const runLedgerQuery = (run: number, active: boolean) =>
     queryFn: () => call<LedgerLine[]>("GET", `/api/v1/runs/${run}/ledger`),
     refetchInterval: active ? 1500 : false,
   });
+
+/** The first of a run's requests, or of those that failed. */
+export const requestsQuery = (run: number, failed: boolean, active: boolean) =>
+  queryOptions({
+    queryKey: ["requests", run, failed],
+    queryFn: () => call<RequestLine[]>("GET", `/api/v1/runs/${run}/requests?limit=1000&failed=${failed}`),
+    refetchInterval: active ? 2000 : false,
+  });
+
+export const requestsFile = (run: number) => `/api/v1/runs/${run}/requests.ndjson`;
+
+export const sourcesQuery = () =>
+  queryOptions({ queryKey: ["sources"], queryFn: () => call<Source[]>("GET", "/api/v1/sources"), refetchInterval: 5000 });
+
+export const sourceQuery = (source: string) =>
+  queryOptions({
+    queryKey: ["sources", source],
+    queryFn: () => call<Source>("GET", `/api/v1/sources/${part(source)}`),
+    refetchInterval: 5000,
+  });
+
+// These three ask the source; they are made when asked for, not in passing.
+export const checkSource = (source: string) => call<CheckStep[]>("POST", `/api/v1/sources/${part(source)}/check`);
+
+export const surveySource = (source: string) => call<SurveyedTable[]>("POST", `/api/v1/sources/${part(source)}/survey`);
+
+export const peekAt = (source: string, table: string, rows: number, wire: boolean) =>
+  call<Peek>("POST", `/api/v1/sources/${part(source)}/tables/${part(table)}/peek`, { rows, wire });
+
+/** Where a person goes to sign in at the source. */
+export const signInThere = (source: string) => call<SentThere>("POST", `/api/v1/sources/${part(source)}/sign-in`);
 
 export const warehousesQuery = () =>
   queryOptions({ queryKey: ["warehouses"], queryFn: () => call<Warehouse[]>("GET", "/api/v1/warehouses") });

@@ -1,6 +1,5 @@
 import { useMutation } from "@tanstack/react-query";
 import type { CheckStep } from "../lib/api-types";
-import { checkWarehouse } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Button } from "../ui/Button";
 import { Grid } from "../ui/Grid";
@@ -8,9 +7,9 @@ import { Section } from "../ui/Page";
 import { Trouble } from "../ui/States";
 import { factsOf } from "./Loaded";
 
-/** Each step on the way to loading into a warehouse, with its result. */
-export function CheckView({ warehouse }: { warehouse: string }) {
-  const check = useMutation({ mutationFn: () => checkWarehouse(warehouse) });
+/** Each step on the way to a source's records or into a warehouse, with its result. */
+export function CheckView({ ask }: { ask: () => Promise<CheckStep[]> }) {
+  const check = useMutation({ mutationFn: ask });
   return (
     <Section>
       <div>

@@ -15,6 +15,7 @@ import { Fact, Facts, Page, Section } from "../ui/Page";
 import { Hint, Trouble, Waiting } from "../ui/States";
 import { Tabs } from "../ui/Tabs";
 import { ledgerColumns } from "./ledgerColumns";
+import { Requests } from "./Requests";
 
 export function Run() {
   const { run = "" } = useParams();
@@ -58,6 +59,11 @@ function OneRun({ id }: { id: number }) {
     >
       {live.connection === "lost" && <Hint>The connection to the service broke; what is shown is the last that came. Trying again …</Hint>}
       {run.error && <Trouble facts={run.error} />}
+      {run.tables
+        .filter((table) => table.waiting !== "" && active)
+        .map((table) => (
+          <Hint key={table.table}>{`${table.table} waits ${untilIn(table.waiting)}`}</Hint>
+        ))}
       <Facts>
         <Fact name="Outcome">
           <span role="status" aria-label={`Outcome ${run.outcome}, ${done} of ${run.tables.length} tables done`}>
@@ -83,12 +89,16 @@ function OneRun({ id }: { id: number }) {
         label="About the run"
         items={[
           { id: "log", title: "Log", body: <Log lines={live.lines} cut={live.cut} /> },
+          { id: "requests", title: "Requests", body: <Requests run={id} active={active} /> },
           { id: "ledger", title: "Ledger", body: <Ledger run={id} active={active} /> },
         ]}
       />
     </Page>
   );
 }
+
+/** "until 2026-03-02T06:00:05Z: why" in the reader's own zone. */
+const untilIn = (waiting: string) => waiting.replace(/\S+Z/, (time) => moment(time).slice(11));
 
 const taken = (table: TableProgress) => table.read + table.repeated + table.held_back;
 

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useParams } from "react-router";
 import type { Table } from "../lib/api-types";
 import { ago, count } from "../lib/format";
-import { tablesQuery } from "../lib/queries";
+import { checkWarehouse, tablesQuery } from "../lib/queries";
 import { Grid } from "../ui/Grid";
 import { useNow } from "../ui/now";
 import { Page, Section } from "../ui/Page";
@@ -34,7 +34,7 @@ export function Warehouse() {
                 { name: "Loaded", show: (table) => (table.loaded_at ? ago(table.loaded_at, now) : ""), width: "18%" },
               ]}
             />
-            <CheckView warehouse={warehouse} />
+            <CheckView ask={() => checkWarehouse(warehouse)} />
             <Section>
               <h2>Ask with SQL</h2>
               <SqlBox warehouse={warehouse} first={found[0] ? `select * from ${found[0].name} limit 20` : "select 1"} />

@@ -31,6 +31,6 @@ const Mark = styled.span`
 `;
 
 /** An outcome, a phase or a state: the word carries the meaning, the colour only helps. */
-export function Badge({ word }: { word: string }) {
-  return <Mark data-tone={tones[word] ?? "plain"}>{word}</Mark>;
+export function Badge({ word, tone }: { word: string; tone?: "good" | "bad" | "warn" | "busy" }) {
+  return <Mark data-tone={tone ?? tones[word] ?? "plain"}>{word}</Mark>;
 }

@@ -57,3 +57,12 @@ export const Fact = ({ name, children }: { name: string; children: ReactNode }) 
     <dd>{children}</dd>
   </div>
 );
+
+/** What can be done with what stands below it, in a row. */
+export const Actions = styled.div`
+  display: flex;
+  align-items: center;
+  gap: ${({ theme }) => theme.space.m};
+  min-height: 34px;
+  small { color: ${({ theme }) => theme.color.inkSoft}; }
+`;

@@ -74,12 +74,16 @@ def _planned(table: wire.PlannedTable) -> None:
         print(f"{table['table']}: {state}; changes by {table['by']}, {table['write']}{key}{deletes}")
         if table["cursor_until"]:
             print(f"  from {table['cursor_from'] or 'the beginning'} until {table['cursor_until']}")
-        cost = [
-            show.plural(table["records"], "record")
-            if table["records"] is not None
-            else "how many records, the source does not say"
-        ]
-        if table["requests"] is not None:
+        cost = (
+            ["nothing is due"]
+            if table["request"] == "none is due"
+            else [
+                show.plural(table["records"], "record")
+                if table["records"] is not None
+                else "how many records, the source does not say"
+            ]
+        )
+        if table["requests"]:
             cost.append(show.plural(table["requests"], "request"))
         if table["seconds"] is not None:
             cost.append(f"roughly {table['seconds']:g} s of asking")

@@ -1,0 +1,98 @@
+import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
+import styled from "styled-components";
+import { ApiError } from "../lib/api";
+import type { Exchange } from "../lib/api-types";
+import { laidOut, plural } from "../lib/format";
+import { peekAt } from "../lib/queries";
+import { Button } from "../ui/Button";
+import { Choices } from "../ui/Choices";
+import { Actions, Section } from "../ui/Page";
+import { Hint, Trouble } from "../ui/States";
+import { factsOf } from "./Loaded";
+import { RowsGrid } from "./RowsGrid";
+
+const Sides = styled.div`
+  display: grid;
+  grid-template-columns: 220px minmax(0, 1fr);
+  gap: ${({ theme }) => theme.space.l};
+  align-items: start;
+`;
+
+/** The first records of a table, and what went over the wire to get them. */
+export function PeekView({ source, tables }: { source: string; tables: string[] }) {
+  const [table, setTable] = useState(tables[0] ?? "");
+  const peek = useMutation({ mutationFn: (from: string) => peekAt(source, from, 20, true) });
+  const look = (from: string) => {
+    setTable(from);
+    peek.mutate(from);
+  };
+  const failedWith = peek.error instanceof ApiError ? (peek.error.problem.details as { exchanges?: Exchange[] } | undefined) : undefined;
+  const exchanges = peek.data?.exchanges ?? failedWith?.exchanges ?? [];
+  return (
+    <Sides>
+      <Choices label="Tables to peek at" items={tables.map((name) => ({ id: name }))} chosen={table} choose={look} />
+      <Section>
+        <Actions>
+          <Button onPress={() => look(table)} isPending={peek.isPending}>
+            {`Peek at ${table}`}
+          </Button>
+          <small>One request, as the connector makes it; secrets are blanked. Nothing is kept.</small>
+        </Actions>
+        {peek.isError && <Trouble facts={factsOf(peek.error)} />}
+        {peek.data && (
+          <RowsGrid label={`Records of ${table}`} rows={{ ...peek.data, truncated: false, seconds: 0 }} height="34vh" />
+        )}
+        {(peek.data?.rejects.length ?? 0) > 0 && <Hint>{`${plural(peek.data!.rejects.length, "record")} would be rejected: ${peek.data!.rejects[0]}`}</Hint>}
+        {exchanges.map((exchange, index) => (
+          <Wire key={index} exchange={exchange} />
+        ))}
+      </Section>
+    </Sides>
+  );
+}
+
+const Pair = styled.div`
+  display: grid;
+  grid-template-columns: minmax(0, 2fr) minmax(0, 3fr);
+  gap: ${({ theme }) => theme.space.m};
+`;
+
+const Text = styled.pre`
+  margin: 0;
+  padding: ${({ theme }) => theme.space.m};
+  height: 38vh;
+  overflow: auto;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
+  border: 1px solid ${({ theme }) => theme.color.line};
+  border-radius: ${({ theme }) => theme.radius};
+  background: ${({ theme }) => theme.color.surface};
+  font: ${({ theme }) => theme.size.tiny}/1.55 ${({ theme }) => theme.font.mono};
+  i { font-style: normal; color: ${({ theme }) => theme.color.inkFaint}; }
+`;
+
+/** The request on one side, the answer on the other. */
+function Wire({ exchange }: { exchange: Exchange }) {
+  return (
+    <Pair>
+      <Text aria-label="Request" tabIndex={0}>
+        <b>{`${exchange.method} ${exchange.url}`}</b>
+        {"\n"}
+        <Headers headers={exchange.headers} />
+        {exchange.body && `\n${laidOut(exchange.body, 40)}`}
+      </Text>
+      <Text aria-label="Answer" tabIndex={0}>
+        <b>{exchange.status}</b>
+        {"\n"}
+        <Headers headers={exchange.answer_headers} />
+        {`\n${laidOut(exchange.answer_body, 64)}`}
+        {exchange.cut && "\n… longer than what is shown"}
+      </Text>
+    </Pair>
+  );
+}
+
+const Headers = ({ headers }: { headers: Record<string, string> }) => (
+  <i>{Object.entries(headers).map(([name, value]) => `${name}: ${value}\n`)}</i>
+);

@@ -1,0 +1,63 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import type { RequestLine } from "../lib/api-types";
+import { count, duration, moment, plural, size } from "../lib/format";
+import { requestsFile, requestsQuery } from "../lib/queries";
+import { Badge } from "../ui/Badge";
+import { Button } from "../ui/Button";
+import { Grid } from "../ui/Grid";
+import { Actions } from "../ui/Page";
+import { Loaded } from "./Loaded";
+
+const MOST = 1000;
+
+/** Every request of a run, as long as they are kept. */
+export function Requests({ run, active }: { run: number; active: boolean }) {
+  const [failed, setFailed] = useState(false);
+  const requests = useQuery(requestsQuery(run, failed, active));
+  return (
+    <Loaded query={requests} what="requests">
+      {(found) => (
+        <>
+          <Actions>
+            <span>{failed ? `${plural(found.length, "request")} went wrong` : plural(found.length, "request")}</span>
+            {found.length === MOST && <small>{`the first ${count(MOST)}; the file holds all`}</small>}
+            <Button look="quiet" onPress={() => setFailed(!failed)}>
+              {failed ? "Show all" : "Only those that went wrong"}
+            </Button>
+            <a href={requestsFile(run)} download>
+              Download as NDJSON
+            </a>
+          </Actions>
+          <Grid<RequestLine>
+            label="Requests"
+            rows={found}
+            id={(line) => line.number}
+            height="52vh"
+            empty={failed ? "None went wrong." : "No requests: the run made none, or the days for which they are kept are over."}
+            columns={[
+              { name: "At", show: (line) => moment(line.at).slice(11) + line.at.slice(19, 23), mono: true, width: "12%" },
+              { name: "Table", show: (line) => line.table, width: "11%" },
+              { name: "Status", show: (line) => (line.problem ? <Badge word={String(line.status ?? "no answer")} tone="bad" /> : line.status), width: "8%" },
+              { name: "Bytes", show: (line) => size(line.bytes), end: true, width: "8%" },
+              { name: "Took", show: (line) => duration(line.seconds), end: true, width: "7%" },
+              { name: "Waited", show: (line) => (line.waited_seconds >= 0.005 ? duration(line.waited_seconds) : ""), end: true, width: "7%" },
+              {
+                name: "Request",
+                show: (line) => (
+                  <span title={`${line.url}\n${line.problem}`}>
+                    {line.attempt > 1 && <b>{`attempt ${line.attempt} `}</b>}
+                    {line.method} {line.url}
+                    {line.problem && ` — ${line.problem}`}
+                  </span>
+                ),
+                mono: true,
+                width: "47%",
+              },
+            ]}
+          />
+        </>
+      )}
+    </Loaded>
+  );
+}

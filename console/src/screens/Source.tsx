@@ -1,0 +1,73 @@
+import { useMutation, useQuery } from "@tanstack/react-query";
+import { Link, useLocation, useParams } from "react-router";
+import { pace } from "../lib/format";
+import { checkSource, signInThere, sourceQuery } from "../lib/queries";
+import { Badge } from "../ui/Badge";
+import { Button } from "../ui/Button";
+import { Fact, Facts, Page } from "../ui/Page";
+import { Trouble } from "../ui/States";
+import { Tabs } from "../ui/Tabs";
+import { CheckView } from "./CheckView";
+import { factsOf, Loaded } from "./Loaded";
+import { PeekView } from "./PeekView";
+import { stateOf } from "./Sources";
+import { SurveyView } from "./SurveyView";
+
+export function Source() {
+  const { source = "" } = useParams();
+  const found = useQuery(sourceQuery(source));
+  // What went wrong on the way back from signing in stands behind the #.
+  const said = decodeURIComponent(useLocation().hash.slice(1));
+  const signIn = useMutation({
+    mutationFn: () => signInThere(source),
+    onSuccess: (sent) => window.location.assign(sent.url),
+  });
+  return (
+    <Page
+      title={source}
+      about={found.data?.about}
+      actions={
+        found.data?.person && (
+          <Button look="main" onPress={() => signIn.mutate()} isPending={signIn.isPending}>
+            {found.data.signed_in ? "Sign in there anew" : "Sign in there"}
+          </Button>
+        )
+      }
+    >
+      {said && <Trouble facts={{ message: said, code: "source.sign_in_failed" }} />}
+      {signIn.isError && <Trouble facts={factsOf(signIn.error)} />}
+      <Loaded query={found} what="the source">
+        {(data) => (
+          <>
+            <Facts>
+              <Fact name="State">
+                <Badge {...stateOf(data)} />
+              </Fact>
+              <Fact name="Connector">{data.connector}</Fact>
+              <Fact name="Address">{data.base}</Fact>
+              <Fact name="Who asks is shown by">{data.signs_in}</Fact>
+              <Fact name="Pace">{pace(data.pace)}</Fact>
+              <Fact name="Feeds">
+                {data.feeds.map((feed, index) => (
+                  <span key={feed}>
+                    {index > 0 && ", "}
+                    <Link to={`/feeds/${feed}`}>{feed}</Link>
+                  </span>
+                ))}
+                {data.feeds.length === 0 && "none yet"}
+              </Fact>
+            </Facts>
+            <Tabs
+              label="About the source"
+              items={[
+                { id: "survey", title: "Survey", body: <SurveyView source={source} tables={data.tables} /> },
+                { id: "peek", title: "Peek", body: <PeekView source={source} tables={data.tables} /> },
+                { id: "check", title: "Check", body: <CheckView ask={() => checkSource(source)} /> },
+              ]}
+            />
+          </>
+        )}
+      </Loaded>
+    </Page>
+  );
+}

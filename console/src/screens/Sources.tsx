@@ -1,0 +1,48 @@
+import { useQuery } from "@tanstack/react-query";
+import type { Source } from "../lib/api-types";
+import { moment, pace } from "../lib/format";
+import { sourcesQuery } from "../lib/queries";
+import { Badge } from "../ui/Badge";
+import { Grid } from "../ui/Grid";
+import { Page } from "../ui/Page";
+import { Loaded } from "./Loaded";
+
+/** How a source stands, in a word or two, and in which colour. */
+export function stateOf(source: Source): { word: string; tone?: "bad" | "warn" } {
+  if (source.rests_until) return { word: `rests until ${moment(source.rests_until).slice(11)}`, tone: "bad" };
+  if (source.person && !source.signed_in) return { word: "sign-in needed", tone: "warn" };
+  if (source.failures > 0) return { word: `failed ${source.failures} in a row`, tone: "warn" };
+  return { word: "no trouble" };
+}
+
+export function Sources() {
+  const sources = useQuery(sourcesQuery());
+  return (
+    <Page title="Sources" about="Where records come from: what each offers, how it is asked, how it stands.">
+      <Loaded query={sources} what="sources">
+        {(found) => (
+          <Grid<Source>
+            label="Sources"
+            rows={found}
+            id={(source) => source.name}
+            href={(source) => `/sources/${source.name}`}
+            empty={
+              <>
+                No sources yet. Apply a basket: <code>reed apply FOLDER</code>
+              </>
+            }
+            columns={[
+              { name: "Source", show: (source) => <b>{source.name}</b>, width: "11%" },
+              { name: "State", show: (source) => <Badge {...stateOf(source)} />, width: "14%" },
+              { name: "Connector", show: (source) => source.connector, width: "12%" },
+              { name: "Address", show: (source) => <span title={source.base}>{source.base}</span>, mono: true, width: "20%" },
+              { name: "Pace", show: (source) => pace(source.pace), width: "19%" },
+              { name: "Tables", show: (source) => source.tables.length, end: true, width: "6%" },
+              { name: "Feeds", show: (source) => <span title={source.feeds.join(", ")}>{source.feeds.join(", ")}</span>, width: "18%" },
+            ]}
+          />
+        )}
+      </Loaded>
+    </Page>
+  );
+}

@@ -1,0 +1,96 @@
+import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
+import styled from "styled-components";
+import type { SurveyedColumn, SurveyedTable } from "../lib/api-types";
+import { count, plural } from "../lib/format";
+import { surveySource } from "../lib/queries";
+import { Badge } from "../ui/Badge";
+import { Button } from "../ui/Button";
+import { Choices } from "../ui/Choices";
+import { Grid } from "../ui/Grid";
+import { Actions, Fact, Facts, Section } from "../ui/Page";
+import { Trouble } from "../ui/States";
+import { factsOf } from "./Loaded";
+
+const Sides = styled.div`
+  display: grid;
+  grid-template-columns: 220px minmax(0, 1fr);
+  gap: ${({ theme }) => theme.space.l};
+  align-items: start;
+  code { overflow-wrap: anywhere; font-size: ${({ theme }) => theme.size.small}; }
+`;
+
+/** What a source offers, by a page or two of each table. */
+export function SurveyView({ source, tables }: { source: string; tables: string[] }) {
+  const survey = useMutation({ mutationFn: () => surveySource(source) });
+  const [chosen, choose] = useState<string | null>(null);
+  const found = survey.data ?? [];
+  const shown = found.find((table) => table.table === chosen) ?? found[0];
+  return (
+    <Section>
+      <Actions>
+        <Button onPress={() => survey.mutate()} isPending={survey.isPending}>
+          {survey.data ? "Survey it anew" : "Survey it"}
+        </Button>
+        <small>{`Asks for a page or two of each of its ${plural(tables.length, "table")}. Nothing is kept.`}</small>
+      </Actions>
+      {survey.isError && <Trouble facts={factsOf(survey.error)} />}
+      {shown && (
+        <Sides>
+          <Choices
+            label="Tables of the source"
+            items={found.map((table) => ({ id: table.table, under: table.error ? "cannot be read" : sizeOf(table) }))}
+            chosen={shown.table}
+            choose={choose}
+          />
+          <Surveyed key={shown.table} table={shown} />
+        </Sides>
+      )}
+    </Section>
+  );
+}
+
+const sizeOf = (table: SurveyedTable) =>
+  `${table.total === null ? `${count(table.records)} looked at` : plural(table.total, "record")}, ${plural(table.columns.length, "column")}`;
+
+function Surveyed({ table }: { table: SurveyedTable }) {
+  if (table.error) return <Trouble facts={table.error} />;
+  const may = (declared: string, could: string[]) => declared || (could.length > 0 ? `could be ${could.slice(0, 3).join(" or ")}` : "none seen");
+  return (
+    <Section>
+      <Facts>
+        <Fact name="Key">{may(table.key.join(", "), table.keys)}</Fact>
+        <Fact name="Cursor">{may(table.cursor ?? "", table.cursors)}</Fact>
+        <Fact name="Looked at">{plural(table.records, "record")}</Fact>
+        {table.total !== null && <Fact name="The source says">{plural(table.total, "record")}</Fact>}
+        {table.lists.length > 0 && <Fact name="Lists, to be child tables">{table.lists.join(", ")}</Fact>}
+        {table.parent && <Fact name="One request for each of">{table.parent}</Fact>}
+      </Facts>
+      <code>{table.request}</code>
+      <Grid<SurveyedColumn>
+        label={`Columns of ${table.table}`}
+        rows={table.columns}
+        id={(column) => column.name}
+        empty="No record came, so no column is known."
+        height="52vh"
+        columns={[
+          { name: "Column", show: (column) => <b>{column.name}</b>, width: "24%" },
+          { name: "Type", show: (column) => column.type, width: "12%" },
+          { name: "Nulls", show: (column) => (column.nulls ? count(column.nulls) : ""), end: true, width: "8%" },
+          { name: "Distinct", show: (column) => count(column.distinct), end: true, width: "9%" },
+          { name: "Could be", show: (column) => <Roles table={table} column={column.name} />, width: "15%" },
+          { name: "Examples", show: (column) => <span title={column.examples.join("\n")}>{column.examples.join(" · ")}</span>, width: "32%" },
+        ]}
+      />
+    </Section>
+  );
+}
+
+function Roles({ table, column }: { table: SurveyedTable; column: string }) {
+  return (
+    <>
+      {(table.key.includes(column) || table.keys.includes(column)) && <Badge word="key" tone={table.key.includes(column) ? "good" : undefined} />}{" "}
+      {(table.cursor === column || table.cursors.includes(column)) && <Badge word="cursor" tone={table.cursor === column ? "good" : undefined} />}
+    </>
+  );
+}
