@@ -16,7 +16,7 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
-from . import api, compare, history, merge, merge_growth, noop, replace
+from . import api, api_children, api_latency, api_pace, compare, history, merge, merge_growth, noop, replace
 
 
 @dataclass(frozen=True)
@@ -43,6 +43,9 @@ RESULTS = Path(__file__).with_name("RESULTS.md")
 ENGINES = {"sqlite": "sqlite", "duckdb": "duckdb", "pg": "postgres"}
 CASES: dict[str, Any] = {
     **{f"api-{short}": OfEngine(api, engine) for short, engine in ENGINES.items()},
+    "api-latency": api_latency,
+    "api-pace": api_pace,
+    "api-children": api_children,
     "noop": noop,
     "merge-growth": merge_growth,
     **{f"merge-{short}": OfEngine(merge, engine) for short, engine in ENGINES.items()},
@@ -81,7 +84,8 @@ def _rows(name: str, found: dict[str, Any]) -> list[str]:
 
 def _write_anew(name: str, found: dict[str, Any]) -> None:
     lines = RESULTS.read_text().splitlines()
-    start = next(n for n, line in enumerate(lines) if line.startswith(f"| `{name}` |"))
+    # A case that is new goes to the end.
+    start = next((n for n, line in enumerate(lines) if line.startswith(f"| `{name}` |")), len(lines))
     end = start + 1
     while end < len(lines) and lines[end].startswith("| | "):
         end += 1

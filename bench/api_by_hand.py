@@ -10,7 +10,7 @@ from typing import Any
 
 Rows = list[dict[str, Any]]
 
-_TABLES = [
+TABLES = [
     """create table {schema}records (id text primary key, number bigint, name text, state text, weight double precision,
        checked boolean, place_landing text, place_berth bigint, place_lat double precision, made_at text, updated_at text)""",
     """create table {schema}records_lines (parent text, pos bigint, item text, count bigint, price double precision,
@@ -46,20 +46,24 @@ def pages(url: str) -> Iterator[tuple[Rows, Rows]]:
         token = body["meta"]["next"]
 
 
+def insert_page(db: sqlite3.Connection, parents: Rows, children: Rows) -> None:
+    db.executemany(
+        """insert or replace into records values (:id, :number, :name, :state, :weight, :checked, :place_landing,
+           :place_berth, :place_lat, :made_at, :updated_at)""",
+        parents,
+    )
+    db.executemany("insert or replace into records_lines values (:parent, :pos, :item, :count, :price)", children)
+
+
 def into_sqlite(url: str, folder: Path, place: dict[str, Any]) -> float:
     began = time.perf_counter()
     db = sqlite3.connect(folder / place["path"])
     db.execute("pragma journal_mode = wal")
     db.execute("pragma synchronous = normal")
-    for table in _TABLES:
+    for table in TABLES:
         db.execute(table.format(schema=""))
     for parents, children in pages(url):
-        db.executemany(
-            """insert or replace into records values (:id, :number, :name, :state, :weight, :checked, :place_landing,
-               :place_berth, :place_lat, :made_at, :updated_at)""",
-            parents,
-        )
-        db.executemany("insert or replace into records_lines values (:parent, :pos, :item, :count, :price)", children)
+        insert_page(db, parents, children)
     db.commit()
     return time.perf_counter() - began
 
@@ -71,7 +75,7 @@ def into_duckdb(url: str, folder: Path, place: dict[str, Any]) -> float:
 
     began = time.perf_counter()
     db = duckdb.connect(str(folder / place["path"]))
-    for table in _TABLES:
+    for table in TABLES:
         db.execute(table.format(schema="").replace(" primary key,", ",").replace(",\n       primary key (parent, pos)", ""))
     db.begin()
     for parents, children in pages(url):
@@ -93,7 +97,7 @@ def into_postgres(url: str, folder: Path, place: dict[str, Any]) -> float:
     schema = place["schema"]
     with dbapi.connect(address(place)) as db, db.cursor() as cursor:
         cursor.execute(f"create schema {schema}")
-        for table in _TABLES:
+        for table in TABLES:
             cursor.execute(table.format(schema=f"{schema}."))
         for parents, children in pages(url):
             for name, rows in (("records", parents), ("records_lines", children)):

@@ -12,7 +12,8 @@ import time
 from pathlib import Path
 from typing import Any
 
-from .api import BASKET
+from . import one_run
+from .api import FEED, TABLE
 from .api_server import serving
 from .measure import in_turn, result
 
@@ -46,7 +47,7 @@ def run(quick: bool) -> dict[str, Any]:
             url = service.stdout.readline()
         client = Client(url.split()[3].rstrip(","), (folder / "token").read_text().strip())
         try:
-            basket = BASKET.format(url=api, warehouse="warehouse: marsh\non: sqlite\npath: marsh.db")
+            basket = one_run.basket(api, TABLE, FEED, pace="{at_once: 4}")
             client.apply({"bench.yaml": basket})
             assert client.ask_run("bench", wait_seconds=50)["outcome"] == "succeeded"
             # From now on the API has nothing: what a quiet hour looks like.

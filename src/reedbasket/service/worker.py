@@ -65,11 +65,11 @@ class Worker:
 
     def prepare(self) -> None:
         """Once per process, before the first run."""
-        # Parsed pages are many small objects without cycles; collecting at Python's default pace costs a sixth of a run.
-        # What was imported is frozen out of it for good.
+        # Parsed pages are many small objects without cycles; collecting at Python's default pace costs a sixth of a run. What was
+        # imported is frozen out of it for good. Half a million objects in cycles would take some 50 MB.
         gc.collect()
         gc.freeze()
-        gc.set_threshold(100_000, 20, 50)
+        gc.set_threshold(500_000, 20, 100)
         # A first order is answered quicker when nothing is left to be opened.
         self._store.connection.execute("select 1")
 

@@ -11,7 +11,7 @@ from dataclasses import asdict, dataclass
 import orjson
 
 from ..core.errors import RunCancelled
-from ..core.extract.pace import PaceState, Said, Wait, heard, reserve
+from ..core.extract.pace import LATE_SECONDS, PaceState, Said, Wait, heard, reserve, slipped
 from ..core.extract.pacer import LOOK_AGAIN_SECONDS, TOLD_SECONDS, Told, Turn, require_bearable, wait_or_stop
 from ..core.spec.http import Pace, Retry
 from .database import Store
@@ -30,6 +30,10 @@ class StorePacer:
         self._retry = retry
         # A place is given back by its worker; one left by a killed worker must outlive any request it may still make.
         self._place_seconds = longest_request_seconds + 60.0
+        # Threads of one process queue here, where the next is woken at once; SQLite lets those who wait for it look again only now
+        # and then.
+        self._turn_to_write = threading.Lock()
+        self._queued = False
 
     def turn(self, stop: threading.Event, told: Told) -> Turn:
         began = time.monotonic()
@@ -39,15 +43,20 @@ class StorePacer:
         if wait.seconds > 0:
             if wait.seconds >= TOLD_SECONDS:
                 told(wait)
+            due = time.monotonic() + wait.seconds
             try:
                 wait_or_stop(stop, wait.seconds, "waiting for a turn")
             except RunCancelled:
                 self.give_back(place, Said(failed=None))
                 raise
+            late = time.monotonic() - due
+            if late > LATE_SECONDS:
+                with self._turn_to_write, self._store.transaction() as connection:
+                    self._keep(connection, slipped(self._state(), late))
         return _StoreTurn(self, place, time.monotonic() - began)
 
     def give_back(self, place: int, said: Said) -> None:
-        with self._store.transaction() as connection:
+        with self._turn_to_write, self._store.transaction() as connection:
             connection.execute("delete from pace_place where id = ?", (place,))
             before = self._state()
             after = heard(self._retry, before, time.time(), said)
@@ -56,7 +65,7 @@ class StorePacer:
 
     def _try(self) -> tuple[int, Wait] | None:
         """(place, the wait with it), or None where all places are taken, or are somebody else's turn."""
-        with self._store.transaction() as connection:
+        with self._turn_to_write, self._store.transaction() as connection:
             now = time.time()
             if not self._room(connection, now):
                 connection.execute(
@@ -64,12 +73,16 @@ class StorePacer:
                        on conflict (source, worker) do update set seen_at = excluded.seen_at""",
                     (self._source, os.getpid(), now),
                 )
+                self._queued = True
                 return None
             before = self._state()
             state, wait = reserve(self._pace, before, now)
             require_bearable(self._source, before, wait)
-            self._keep(connection, state)
-            connection.execute("delete from pace_waiter where source = ? and worker = ?", (self._source, os.getpid()))
+            if state != before:
+                self._keep(connection, state)
+            if self._queued:
+                connection.execute("delete from pace_waiter where source = ? and worker = ?", (self._source, os.getpid()))
+                self._queued = False
             made = connection.execute(
                 "insert into pace_place (source, worker, ends_at) values (?, ?, ?)",
                 (self._source, os.getpid(), now + wait.seconds + self._place_seconds),

@@ -6,6 +6,7 @@ import threading
 import time
 from collections import deque
 from collections.abc import Iterable, Iterator
+from concurrent.futures import Executor, ThreadPoolExecutor
 from dataclasses import replace
 from typing import Any
 
@@ -28,7 +29,11 @@ class _Closed(Exception):
 class Feeder:
     """Runs `chunks` in a thread of its own and hands them on. `_changed` guards everything below it."""
 
-    def __init__(self, chunks: Iterator[Chunk], name: str, most_bytes: int = MOST_WAITING_BYTES) -> None:
+    def __init__(
+        self, chunks: Iterator[Chunk], name: str, most_bytes: int = MOST_WAITING_BYTES, pool: Executor | None = None
+    ) -> None:
+        """pool: whose thread reads; one of its own where none is given."""
+        self._pool = pool
         self._chunks = chunks
         self._most_bytes = most_bytes
         self._changed = threading.Condition()
@@ -39,18 +44,26 @@ class Feeder:
         self._error: BaseException | None = None
         # Seconds the reader spent until a chunk was there, and not waiting for room.
         self.reading_seconds = 0.0
-        self._thread = threading.Thread(target=self._read, name=f"read {name}", daemon=True)
+        self._name = name
 
     def __enter__(self) -> Feeder:
-        self._thread.start()
+        if self._pool is not None:
+            self._pool.submit(self._read)
+        else:
+            threading.Thread(target=self._read, name=f"read {self._name}", daemon=True).start()
         return self
 
     def __exit__(self, *_: object) -> None:
+        self.close()
+        with self._changed:
+            self._changed.wait_for(lambda: self._ended, timeout=5.0)
+
+    def close(self) -> None:
+        """Nothing more is wanted: the reader ends at its next chunk."""
         with self._changed:
             self._closed = True
             self._waiting.clear()
             self._changed.notify_all()
-        self._thread.join(timeout=5.0)
 
     # Loader's thread
 
@@ -74,6 +87,8 @@ class Feeder:
     def _read(self) -> None:
         try:
             began = time.monotonic()
+            if self._closed:
+                return
             for chunk in self._chunks:
                 self.reading_seconds += time.monotonic() - began
                 self._put(chunk)
@@ -134,11 +149,12 @@ def several(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: s
     begun: deque[tuple[Any, Feeder]] = deque()
     waiting = iter(passes)
     share = MOST_WAITING_BYTES // at_once
+    pool = ThreadPoolExecutor(2 * at_once, thread_name_prefix=f"read {name}")
     try:
         while True:
             # Twice as many as are sent at once: a slow one at the front keeps nobody idle.
             while len(begun) < 2 * at_once and (following := next(waiting, None)) is not None:
-                begun.append((following[0], Feeder(following[1], f"{name} {len(begun)}", share).__enter__()))
+                begun.append((following[0], Feeder(following[1], name, share, pool).__enter__()))
             if not begun:
                 return
             mark, feeder = begun[0]
@@ -147,8 +163,9 @@ def several(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: s
                 if held is not None:
                     yield held
                 held = chunk
-            begun.popleft()[1].__exit__()
+            begun.popleft()
             yield replace(held or Chunk([], 0, []), mark=mark)
     finally:
+        pool.shutdown(wait=False, cancel_futures=True)
         for _, feeder in begun:
-            feeder.__exit__()
+            feeder.close()

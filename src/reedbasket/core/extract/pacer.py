@@ -10,7 +10,7 @@ from typing import Protocol
 
 from ..errors import QuotaUsed, RunCancelled, SourceResting
 from ..spec.http import Pace, Retry
-from .pace import PaceState, Said, Wait, heard, reserve
+from .pace import PaceState, Said, Wait, heard, reserve, slipped
 from .retry import LONGEST_OBEYED_SECONDS
 
 # How soon to look again when all places at once are taken. Short against any request that crosses a network.
@@ -86,7 +86,10 @@ class LocalPacer:
             if wait.seconds > 0:
                 if wait.seconds >= TOLD_SECONDS:
                     told(wait)
+                due = time.monotonic() + wait.seconds
                 wait_or_stop(stop, wait.seconds, "waiting for a turn")
+                with self._lock:
+                    self._state = slipped(self._state, time.monotonic() - due)
         except BaseException:
             self._places.release()
             raise

@@ -25,10 +25,10 @@ class Ahead:
         self._pool: ThreadPoolExecutor | None = None
         self._asked: dict[str, Future[Answer]] = {}
 
-    def get(self, step: Step) -> Answer:
-        """Raises what sending raises."""
-        early = self._asked.pop(_mark(step), None)
-        return early.result() if early else self._send(self._make(step))
+    def get(self, step: Step, request: Request) -> Answer:
+        """request: as made from the step. Raises what sending raises."""
+        early = self._asked.pop(_mark(step), None) if self._asked else None
+        return early.result() if early else self._send(request)
 
     def early(self, steps: Sequence[Step], page_bytes: int) -> None:
         """Ask for these, the nearest first, as many as there is room for; those asked for and not among them are dropped."""

@@ -6,8 +6,6 @@ from collections.abc import Generator, Iterator, Mapping
 from dataclasses import replace
 from typing import Any
 
-import jmespath
-
 from ...errors import BodyUnreadable
 from ...spec import template
 from ...spec.http import HttpTable
@@ -15,7 +13,7 @@ from ..chunk import Chunk
 from .ahead import Ahead
 from .answers import Answer
 from .body import Opened, Opener, Part
-from .pages import Page, Pages, Step, pages_for
+from .pages import Page, Pages, Step, finder, pages_for
 from .request import Request, Requests
 from .send import Sender
 
@@ -49,7 +47,7 @@ class HttpReader:
         self._at_once = at_once or sender.at_once
         self._requests = Requests(base, rule)
         self._opener = Opener(rule, self._doing)
-        self._total = jmespath.compile(rule.total) if rule.total else None
+        self._total = finder(rule.total) if rule.total else None
         self._known = known if rule.conditional else None
         self._good = _ALWAYS_GOOD | set(rule.none_at) | ({304} if self._known else set())
         self.unchanged = False
@@ -66,8 +64,8 @@ class HttpReader:
         ahead = Ahead(self._send, self._make, self._at_once, self._name)
         try:
             while step is not None:
-                url = self._make(step).url
-                answer = ahead.get(step)
+                request = self._make(step)
+                url, answer = request.url, ahead.get(step, request)
                 if answer.status != 200:
                     self.unchanged, self.tag = answer.status == 304, self._known
                     yield Chunk([], len(answer.body), [])
@@ -83,7 +81,7 @@ class HttpReader:
         """The chunks of one page. The last is held back until it is known what comes next, so that a page which runs in a circle
         is not taken."""
         opened = self._open(answer, url)
-        said = self._total.search(opened.envelope) if self._total else None
+        said = self._total(opened.envelope) if self._total else None
         total = said if type(said) is int else None
         held: Part | None = None
         count, last = 0, None

@@ -1,0 +1,58 @@
+"""One run of one feed as a worker does it, in this process: what the api-* cases have in common."""
+
+from __future__ import annotations
+
+import json
+import time
+from pathlib import Path
+from typing import Any
+
+
+def prepared(folder: Path, text: str) -> None:
+    """A data folder with a basket applied."""
+    from reedbasket.core.spec import load_texts
+    from reedbasket.store import Store, definitions
+
+    store = Store(folder)
+    store.upgrade()
+    definitions.apply(store, load_texts({"bench.yaml": text}))
+
+
+def run(folder: Path, feed: str, *, may_fail: bool = False) -> float:
+    """Seconds from asking for the run to its outcome."""
+    from reedbasket.service.worker import Worker
+    from reedbasket.store import Store, runs
+
+    store = Store(folder)
+    number = runs.ask(store, feed, 1)
+    runs.take(store, number, 0)
+    worker = Worker(folder)
+    worker.prepare()
+    worker._tell = lambda **_: None  # type: ignore[method-assign]  # nobody listens on the other end here
+    began = time.perf_counter()
+    worker._run(number)
+    seconds = time.perf_counter() - began
+    assert may_fail or runs.outcome(store, number) == "succeeded", runs.get(store, number)
+    return seconds
+
+
+def basket(url: str, tables: str, feeds: str, *, pace: str = "{at_once: 8}", warehouse: dict[str, Any] | None = None) -> str:
+    """tables: of the connector, feeds: documents, both as YAML."""
+    where = json.dumps({"warehouse": "marsh", **(warehouse or {"on": "sqlite", "path": "marsh.db"})})
+    return f"""
+connector: bench-api
+on: http
+settings: {{url: {{type: url}}}}
+base: "{{settings.url}}"
+pace: {pace}
+tables:
+{tables}
+---
+source: bench
+connector: bench-api
+settings: {{url: "{url}"}}
+---
+{where}
+---
+{feeds}
+"""
