@@ -192,6 +192,39 @@ def test_the_pace_holds_across_processes(store: Store) -> None:
     assert times[-1] - times[0] >= 19 * 0.025 - 0.01
 
 
+_GREEDY = """
+import sys, threading, time
+from pathlib import Path
+from reedbasket.core.extract.pace import Said
+from reedbasket.core.spec.http import Pace, Retry
+from reedbasket.store import Store
+from reedbasket.store.pace import StorePacer
+pacer, ends, turns = StorePacer(Store(Path(sys.argv[1])), "harbour", Pace(at_once=4), Retry(), 5), time.time() + 2.0, []
+def ask():
+    while time.time() < ends:
+        turn = pacer.turn(threading.Event(), print)
+        time.sleep(0.02)
+        turn.done(Said())
+        turns.append(1)
+threads = [threading.Thread(target=ask) for _ in range(int(sys.argv[2]))]
+[t.start() for t in threads]
+[t.join() for t in threads]
+pacer.close()
+print(len(turns))
+"""
+
+
+def test_a_hungry_process_leaves_others_their_share(store: Store) -> None:
+    """Eight threads in one process, one in another, four places: the one is not kept out."""
+    both = [
+        subprocess.Popen([sys.executable, "-c", _GREEDY, str(store.folder), threads], stdout=subprocess.PIPE, text=True)
+        for threads in ("8", "1")
+    ]
+    hungry, modest = (int(process.communicate(timeout=60)[0]) for process in both)
+    assert hungry > modest > 25  # of about 80 that it could ask in two seconds alone
+    assert store.connection.execute("select count(*) from pace_place").fetchone()[0] == 0
+
+
 def test_places_of_a_killed_worker_are_free_again(store: Store) -> None:
     pace, waits = Pace(at_once=1), list[Wait]()
     with store.transaction() as connection:

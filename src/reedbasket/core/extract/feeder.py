@@ -149,7 +149,7 @@ def several(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: s
     begun: deque[tuple[Any, Feeder]] = deque()
     waiting = iter(passes)
     share = MOST_WAITING_BYTES // at_once
-    pool = ThreadPoolExecutor(2 * at_once, thread_name_prefix=f"read {name}")
+    pool = ThreadPoolExecutor(at_once, thread_name_prefix=f"read {name}")
     try:
         while True:
             # Twice as many as are sent at once: a slow one at the front keeps nobody idle.

@@ -90,6 +90,12 @@ def reserve(pace: Pace, state: PaceState, now: float) -> tuple[PaceState, Wait]:
     return after, Wait(at - now, why)
 
 
+def is_free(pace: Pace, state: PaceState, now: float) -> bool:
+    """Whether a request may go now without being counted: nothing limits how fast, and nobody rests. Quotas are another matter."""
+    held = max(state.not_before, state.rests_until, state.left_until if state.left is not None else 0.0)
+    return not _gap(pace, state) and held <= now and not state.failures
+
+
 def slipped(state: PaceState, late_seconds: float) -> PaceState:
     """The state after a request went so much later than its moment: those after it go later too, or they would come in a heap. What
     the margin takes in is left alone."""
@@ -163,6 +169,8 @@ def limits_said(headers: Mapping[str, str], now: float) -> Said:
     to be the longest reset seen.
     """
     limit = left = reset = window = None
+    if not any("ratelimit" in name or "rate-limit" in name for name in headers):
+        return Said()
     item, policy = _ITEM.search(headers.get("ratelimit", "")), _POLICY.search(headers.get("ratelimit-policy", ""))
     if item:
         left, reset = int(item[1]), float(item[2])

@@ -24,11 +24,15 @@ Told = Callable[[Wait], None]
 
 
 class Pacer(Protocol):
-    """Held by one run; the state behind it may be shared by many processes. Safe across threads."""
+    """Held by one run; the state behind it may be shared by many processes. Safe across threads, of which more may wait than there
+    are places."""
 
     def turn(self, stop: threading.Event, told: Told) -> Turn:
         """Wait for our turn, listening to `stop`; told: hears of a wait worth telling before it begins. Raises RunCancelled,
         SourceResting, QuotaUsed."""
+
+    def close(self) -> None:
+        """Nobody asks here any more for now."""
 
 
 class Turn(Protocol):
@@ -94,6 +98,9 @@ class LocalPacer:
             self._places.release()
             raise
         return _LocalTurn(self, time.monotonic() - began)
+
+    def close(self) -> None:
+        pass
 
     def _done(self, said: Said) -> None:
         with self._lock:

@@ -93,8 +93,6 @@ class Sender:
         self._sign_in = sign_in or Standing()
         self.at_once = at_once
         self._wire = wire
-        # More threads than places may want to send. They queue here, where the next one is woken at once.
-        self._places = threading.Semaphore(at_once)
         self._pool = urllib3.PoolManager(num_pools=4, maxsize=at_once, retries=False)
 
     def __repr__(self) -> str:
@@ -102,6 +100,7 @@ class Sender:
 
     def close(self) -> None:
         self._pool.clear()
+        self._pacer.close()
 
     def send(self, request: Request, doing: str, good: frozenset[int] = GOOD) -> Answer:
         """The answer, of one of the statuses in `good`. Raises a SourceError, facts masked, after the policy's last attempt;
@@ -110,8 +109,7 @@ class Sender:
         while True:
             attempt += 1
             shown = self._sign_in.shown(request)
-            with self._places:
-                answer, problem, pause = self._attempt(request, shown, doing, good, attempt)
+            answer, problem, pause = self._attempt(request, shown, doing, good, attempt)
             if answer is not None:
                 return answer
             assert problem is not None
