@@ -55,6 +55,7 @@ def reed(*arguments: str) -> None:
 
 
 def pages(client: Client, folder: Path) -> None:
+    terminal("terminal-look", ["reed check passes", "reed survey passes", "reed peek tides levels --wire --rows 3"], 8)
     client.ask_run("harbour-analysis", wait_seconds=50)
     for thing in ("odd_record", "vessel_inspected", "vessel_sold", "sailing_delayed"):
         reed("demo", "--data", str(folder), "happen", thing)
@@ -62,7 +63,7 @@ def pages(client: Client, folder: Path) -> None:
         "terminal-verify", ["reed verify harbour --deep", "reed check marsh_duck", "reed profile marsh_duck hb_vessels"], 12
     )
     client.ask_run("harbour-analysis", wait_seconds=50)
-    rejecting = client.ask_run("harbour", wait_seconds=50)["id"]
+    client.ask_run("harbour", wait_seconds=50)
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS.split())
         page = browser.new_page(viewport={"width": 1280, "height": 800})
@@ -89,7 +90,21 @@ def pages(client: Client, folder: Path) -> None:
         page.get_by_label("SQL statement").fill(statement)
         page.get_by_role("button", name="Ask").click()
         keep(page, "warehouse")
-        page.goto(f"{client.url}/runs/{rejecting}")
+        page.goto(client.url + "/sources")
+        keep(page, "sources")
+        page.goto(client.url + "/sources/harbour")
+        page.get_by_role("button", name="Survey it").click()
+        page.get_by_role("option", name="sailings").click(timeout=60_000)
+        keep(page, "survey")
+        page.goto(client.url + "/sources/tides")
+        page.get_by_role("tab", name="Peek").click()
+        page.get_by_role("button", name="Peek at levels").click()
+        page.get_by_role("grid", name="Records of levels").wait_for(timeout=60_000)
+        keep(page, "peek")
+        reed("demo", "--data", str(folder), "happen", "busy")
+        busy = client.ask_run("harbour", wait_seconds=50)["id"]
+        page.goto(f"{client.url}/runs/{busy}")
+        page.get_by_role("tab", name="Requests").click()
         page.get_by_role("button", name="Dark colours").click()
         keep(page, "run-dark")
         browser.close()

@@ -86,7 +86,8 @@ def test_the_first_hour_of_a_data_engineer(reed: Reed, tmp_path: Path) -> None:
     assert "line⏎break" in reed("sql", "marsh", "select note from things where n = 3")
     assert reed.json("sql", "marsh", "select count(*) as n from things")["rows"] == [[41]]
     assert [t["rows"] for t in reed.json("tables", "marsh")] == [41]
-    assert "GET http://127.0.0.1" in reed("log", "2")
+    assert "40 read, 40 loaded" in reed("log", "2")
+    assert "GET     200" in reed("requests", "2")
     assert "succeeded" in reed("watch", "2")
     assert [r["id"] for r in reed.json("runs", "--limit", "2")] == [4, 3]
     assert "No rejects" in reed("rejects", "test")

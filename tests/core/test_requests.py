@@ -385,6 +385,17 @@ def test_cursors_in_the_source_s_own_writing(
         assert asked[1] == sent
 
 
+def test_a_cursor_with_an_end_takes_what_lies_before_it(tmp_path: Path) -> None:
+    records = [{"id": n, "at": f"2026-03-0{n}T00:00:00Z"} for n in range(1, 8)]
+    cursor = "cursor: {column: at, bound: none, start: 2026-03-03, end: 2026-03-06}"
+    table = f"  things: {{get: /things, send: {{until: '{{cursor.until:%d}}'}}, key: id, {cursor}}}"
+    with serving(lambda request: Answer(records)) as source:
+        result, heard = read(source, tmp_path, table)
+        assert source.requests[0].query == {"until": "06"}
+    assert [row["id"] for row in table_rows(tmp_path, "things")] == [3, 4, 5]
+    assert (result.tables[0].held_back, result.tables[0].repeated, "cursor.held_back" in heard.codes()) == (2, 2, True)
+
+
 def _key(text: str, form: str) -> Any:
     return datetime.strptime(text, form) if "%" in form else float(text) if text.isdigit() else text
 

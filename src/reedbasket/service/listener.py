@@ -67,7 +67,10 @@ class StoreListener:
     def progress(self, progress: TableProgress) -> None:
         with self._lock:
             self._changed[progress.table] = progress
-            self._flush_when_due()
+            if progress.waiting:
+                self._flush()  # nothing else may happen for a while
+            else:
+                self._flush_when_due()
 
     def rejects(self, table: str, rejects: Sequence[Reject]) -> None:
         with self._lock:

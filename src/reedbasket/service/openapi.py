@@ -91,7 +91,8 @@ def _answer(operation: Operation, schemas: dict[str, Any]) -> dict[str, Any]:
     if operation.status == 204:
         return {"description": "done"}
     if operation.stream:
-        return {"description": "server-sent events", "content": {"text/event-stream": {"schema": {"type": "string"}}}}
+        about = {"text/event-stream": "server-sent events", "application/x-ndjson": "a JSON object a line"}[operation.stream]
+        return {"description": about, "content": {operation.stream: {"schema": {"type": "string"}}}}
     return {
         "description": "the answer",
         "content": {"application/json": {"schema": _schema_of(operation.answer, schemas)}},

@@ -31,7 +31,8 @@ class Body(BaseModel):
 
 @dataclass(frozen=True)
 class Operation:
-    """path is written as OpenAPI does, /runs/{run}; int_names are its whole-number parameters."""
+    """path is written as OpenAPI does, /runs/{run}; int_names are its whole-number parameters. stream: the content type of an answer
+    that comes bit by bit, '' for one JSON value."""
 
     name: str
     method: str
@@ -43,7 +44,7 @@ class Operation:
     body: type[Body] | None
     problems: tuple[int, ...]
     open_to_all: bool
-    stream: bool
+    stream: str
     int_names: frozenset[str] = field(default_factory=frozenset)
 
 
@@ -66,7 +67,7 @@ class Operations:
         body: type[Body] | None = None,
         problems: tuple[int, ...] = (),
         open_to_all: bool = False,
-        stream: bool = False,
+        stream: str = "",
     ) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
         """Declare a view: it takes the path's names, then `query` and `body` where declared, and returns the answer."""
 

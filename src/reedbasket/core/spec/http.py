@@ -67,7 +67,7 @@ class Retry(Model):
     first: Duration = Field(default="500ms")  # type: ignore[assignment]
     most: Duration = Field(default="60s")  # type: ignore[assignment]
     rest_after: int = Field(10, ge=1, le=1000)
-    rest: Duration = Field(default="30s")  # type: ignore[assignment]
+    rest: Duration = Field(default="5s")  # type: ignore[assignment]
 
 
 _WAYS_TO_PAGE = ("token", "token_header", "page", "offset", "link", "url", "last")

@@ -99,7 +99,7 @@ def run_requests(run: int, query: RequestsPart) -> Any:
     "all of them as a file, a JSON object a line",
     answer=str,
     problems=(404,),
-    stream=True,
+    stream="application/x-ndjson",
 )
 def run_requests_file(run: int) -> Response:
     store = parts().store
@@ -122,7 +122,7 @@ def run_ledger(run: int) -> Any:
     answer=str,
     query=LogPart,
     problems=(404, 503),
-    stream=True,
+    stream="text/event-stream",
 )
 def run_events(run: int, query: LogPart) -> Response:
     own = parts()

@@ -6,6 +6,7 @@ byte for byte, as the one before it.
 
 from __future__ import annotations
 
+import hashlib
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping
@@ -191,7 +192,8 @@ class CountedPages(Pages):
         expected = expected or (self._pages is not None and self._done < self._pages)
         if page.records == 0 and (not expected or self._empty >= MOST_EMPTY):
             return None
-        if page.records and page.raw == self._before:
+        mark = hashlib.blake2b(page.raw, digest_size=16).digest()
+        if page.records and mark == self._before:
             raise PagesLooped(
                 self._doing,
                 found=f"the page is the same as the one before it, as if `{self._rule.offset or self._rule.page}` had no effect",
@@ -201,7 +203,7 @@ class CountedPages(Pages):
             all_there = page.total is not None and page.records < size
             if all_there or page.records < self._fullest:
                 return None
-        self._before, self._fullest = page.raw, max(self._fullest, page.records)
+        self._before, self._fullest = mark, max(self._fullest, page.records)
         # A page that is empty in the middle is stepped over by what it should have held.
         self._at += (page.records or self._fullest or 1) if self._rule.offset else 1
         return self._step(self._at)

@@ -7,6 +7,7 @@ import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import cast
 from urllib.parse import urljoin, urlsplit
 
 import urllib3
@@ -19,6 +20,7 @@ from ..pace import Said, Wait, limits_said
 from ..pacer import Pacer, wait_or_stop
 from ..retry import decide
 from .answers import Answer, bad_status, moved, no_answer, status_of
+from .big_json import LARGE_BYTES
 from .credentials import Credentials
 from .request import Request
 from .signin import SignIn, Standing
@@ -251,12 +253,13 @@ class Sender:
 
     def _body(self, answer: urllib3.BaseHTTPResponse, deadline: float, url: str, doing: str) -> bytes:
         """Read to the end, within size and time: urllib3's own timeout starts anew with every byte that drips in."""
-        pieces: list[bytes] = []
+        # Grown in place: pieces to be joined at the end would stand there twice.
+        content = bytearray()
         size = 0
         try:
             for piece in answer.stream(_PIECE_BYTES, decode_content=True):
-                pieces.append(piece)
-                size += len(piece)
+                content += piece
+                size = len(content)
                 if size > LARGEST_BODY_BYTES:
                     answer.close()
                     raise errors.BodyUnreadable(
@@ -288,7 +291,8 @@ class Sender:
                 found=f"the connection ended after {size} bytes, before the body did",
                 mend="the request is repeated by itself; if it goes on, ask the source's keeper",
             ) from error
-        return b"".join(pieces)
+        # A large one stays as it is, which parsers read as they read bytes.
+        return bytes(content) if size <= LARGE_BYTES else cast(bytes, content)
 
 
 def _said_by(problem: errors.SourceError) -> Said:

@@ -1,0 +1,74 @@
+"""Sources in the console: a survey, a peek with both sides of the wire, a run's requests; by mouse and keyboard."""
+
+from __future__ import annotations
+
+import re
+import threading
+
+from playwright.sync_api import Page, expect
+
+from tests.conftest import RunningService
+from tests.core.test_requests import basket
+from tests.support.feeds import SECRET
+from tests.support.source import Answer, Request, serving
+
+
+def test_from_a_look_at_the_source_to_the_requests_of_its_run(page: Page, service: RunningService) -> None:
+    hold = threading.Event()
+
+    def answer(request: Request) -> Answer:
+        if request.path == "/v1/gone":
+            return Answer({"why": "moved away"}, 410)
+        if hold.is_set():
+            hold.clear()
+            return Answer({}, 429, {"Retry-After": "2"})
+        return Answer({"rows": [{"id": n, "name": f"landing {n}", "token": SECRET} for n in range(4)]})
+
+    tables = (
+        "  landings: {get: /landings, records: rows, key: id}\n  gone: {post: /gone, body: {json: {day: 1}}, records: rows}"
+    )
+    with serving(answer) as source:
+        service.client.set_secret("test_token", SECRET)
+        auth = 'auth: {bearer: "{settings.token}"}'
+        service.client.apply({"basket.yaml": basket(source.url, tables, "tables: {landings: }", auth)})
+        page.goto(service.sign_in)
+        page.get_by_role("link", name="Sources").click()
+        row = page.get_by_role("row", name="test")
+        expect(row).to_contain_text("no trouble")
+        row.click()
+        page.get_by_role("button", name="Survey it").click()
+        columns = page.get_by_role("grid", name="Columns of landings")
+        expect(columns.get_by_role("row", name=re.compile("^id"))).to_contain_text("key")
+        page.get_by_role("option", name="landings").focus()
+        page.keyboard.press("ArrowDown")
+        page.keyboard.press("Enter")
+        expect(page.get_by_role("alert")).to_contain_text("moved away")
+
+        page.get_by_role("tab", name="Peek").click()
+        page.get_by_role("button", name="Peek at landings").click()
+        expect(page.get_by_role("grid", name="Records of landings")).to_contain_text("landing 3")
+        expect(page.get_by_label("Request", exact=True)).to_contain_text("authorization: •••")
+        expect(page.get_by_label("Answer", exact=True)).to_contain_text('"token": "•••"')
+        page.get_by_role("option", name="gone").click()
+        expect(page.get_by_role("alert")).to_contain_text("it answered 410")
+        expect(page.get_by_label("Request", exact=True)).to_contain_text('{ "day": 1 }')
+        assert SECRET not in page.content()
+
+        page.get_by_role("tab", name="Check").click()
+        page.get_by_role("button", name="Check the way in").click()
+        expect(page.get_by_role("grid", name="Steps")).to_contain_text("4 on the first page of landings")
+
+        hold.set()
+        page.goto(f"{service.url}/feeds/test")
+        page.get_by_role("button", name="Run test").click()
+        expect(page.get_by_text(re.compile("landings waits until .*the source said how long"))).to_be_visible()
+        expect(page.get_by_role("status", name=re.compile("Outcome succeeded"))).to_be_visible(timeout=15000)
+        page.get_by_role("tab", name="Requests").click()
+        grid = page.get_by_role("grid", name="Requests")
+        expect(grid).to_contain_text("attempt 2")
+        page.get_by_role("button", name="Only those that went wrong").click()
+        expect(grid).to_contain_text("429")
+        expect(grid).not_to_contain_text("attempt 2")
+        with page.expect_download() as download:
+            page.get_by_role("link", name="Download as NDJSON").click()
+        assert download.value.suggested_filename == "run-1-requests.ndjson"

@@ -1,0 +1,209 @@
+"""Sources through the service: checked, surveyed, peeked at, signed in at; one token and one request log for all."""
+
+from __future__ import annotations
+
+import json
+import re
+import sqlite3
+import threading
+from pathlib import Path
+from typing import Any
+from urllib.parse import parse_qs, urlsplit
+
+import pytest
+import urllib3
+
+from reedbasket.cli.main import main as reed
+from reedbasket.client import ServiceProblem
+from reedbasket.store import Store, requests
+from tests.conftest import RunningService
+from tests.core.test_requests import basket
+from tests.core.test_signin import FEED, OAUTH, THREE, Guarded
+from tests.support.feeds import SECRET
+from tests.support.source import Answer, Request, serving
+
+LANDINGS = [{"id": f"L{n}", "name": "Eelstairs", "n": n, "at": f"2026-03-0{n + 1}", "berths": [{"b": 1}]} for n in range(3)]
+
+
+def apply(service: RunningService, text: str) -> None:
+    service.client.set_secret("test_token", SECRET)
+    service.client.apply({"basket.yaml": text})
+
+
+def test_looking_at_a_source_before_anything_is_brought(
+    service: RunningService, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.setenv("REED_DATA", str(service.folder))
+    client, refuse = service.client, [False]
+
+    def answer(request: Request) -> Answer:
+        if refuse[0] or request.headers.get("x-key") != SECRET:
+            return Answer({"why": f"not with {request.headers.get('x-key')}"}, 401)
+        if request.path == "/v1/broken":
+            return Answer(raw=b"<html>")
+        if request.path.endswith("/visits"):
+            return Answer([{"visit": request.path}])
+        return Answer({"rows": LANDINGS, "all": 77, "echo": SECRET}, headers={"Set-Cookie": "a=b"})
+
+    tables = """
+  landings: {get: /landings, records: rows, total: all, send: {since: "{cursor.from}"}}
+  broken: {get: /broken, about: never worked}
+  visits: {for_each: landings, get: "/landings/{parent.id}/visits", key: visit}
+"""
+    with serving(answer) as source:
+        apply(service, basket(source.url, tables, "tables: {landings: }", 'auth: {key: "{settings.token}", header: X-Key}'))
+        (listed,) = client.sources()
+        assert (listed["base"], listed["feeds"], listed["settings"]["token"]) == (
+            source.url + "/v1",
+            ["test"],
+            {"secret": "test_token"},
+        )
+        assert [(step["step"], step["ok"]) for step in client.check_source("test")] == [
+            (name, True) for name in ("secrets", "name", "port", "TLS", "sign-in", "answer", "records")
+        ]
+        landings, broken, visits = client.survey("test")
+        assert {c["name"]: (c["type"], c["distinct"]) for c in landings["columns"]} == {
+            "id": ("text", 3),
+            "name": ("text", 1),
+            "n": ("int64", 3),
+            "at": ("date", 3),
+        }
+        assert (landings["keys"], landings["cursors"], landings["lists"], landings["total"]) == (
+            ["id", "n"],
+            ["n"],
+            ["berths"],
+            77,
+        )
+        assert (broken["error"] and broken["error"]["code"], visits["parent"]) == ("source.body_unreadable", "landings")
+        assert visits["request"] == f"GET {source.url}/v1/landings/L0/visits"
+
+        peeked = client.peek("test", "landings", rows=2, wire=True)
+        assert [row[0] for row in peeked["rows"]] == ["L0", "L1"]
+        (exchange,) = peeked["exchanges"]
+        assert (exchange["headers"]["x-key"], exchange["answer_headers"]["set-cookie"]) == ("•••", "•••")
+        assert '"echo": "•••"' in exchange["answer_body"]
+        assert client.runs() == []
+        refuse[0] = True
+        with pytest.raises(ServiceProblem) as refused:
+            client.peek("test", "landings", wire=True)
+        assert (refused.value.code, refused.value.status) == ("source.refused", 502)
+        assert refused.value.details["exchanges"][0]["status"] == 401
+        steps = {step["step"]: step for step in client.check_source("test")}
+        assert (steps["sign-in"]["ok"], steps["records"]["ok"], "reed secret set" in steps["sign-in"]["mend"]) == (
+            False,
+            None,
+            True,
+        )
+        capsys.readouterr()
+        assert reed(["check", "test"]) == 1
+        assert reed(["survey", "test"]) == 1
+        assert reed(["peek", "test", "landings", "--wire"]) == 1
+        said = capsys.readouterr()
+        assert re.search(r"sign-in +FAILED +it answered 401", said.out)
+        assert "> x-key: •••" in said.out
+        refuse[0] = False
+        assert reed(["peek", "test", "landings", "--wire"]) == reed(["sources"]) == 0
+        assert "Eelstairs" in capsys.readouterr().out
+    everything = json.dumps([peeked, steps, refused.value.details, landings]) + said.out + said.err
+    assert SECRET not in everything
+    gone = {step["step"]: step["ok"] for step in client.check_source("test")}
+    assert (gone["name"], gone["port"], gone["answer"]) == (True, False, None)
+
+
+def test_a_person_signs_in_at_the_source_and_comes_back(service: RunningService) -> None:
+    client, guarded = service.client, Guarded()
+    text = OAUTH.replace(
+        "client_id: reed", 'client_id: reed\n    grant: authorization_code\n    authorize_url: "{settings.url}/in?x=1"'
+    )
+
+    def error_of_run() -> str:
+        run = client.ask_run("test", wait_seconds=30)
+        return run["error"]["code"] if run["error"] else run["outcome"]
+
+    with serving(guarded) as source:
+        apply(service, basket(source.url, THREE, FEED, text))
+        assert (client.source("test")["person"], client.source("test")["signed_in"]) == (True, False)
+        assert error_of_run() == "source.sign_in_needed"
+        sign_in = client._call("POST", "/api/v1/sources/test/sign-in")["url"]
+        asked = {name: values[0] for name, values in parse_qs(urlsplit(sign_in).query).items()}
+        assert (asked["response_type"], asked["code_challenge_method"], asked["x"]) == ("code", "S256", "1")
+        back = asked["redirect_uri"]
+        assert back == service.url + "/signed-in-at-source"
+        strange = urllib3.request("GET", f"{back}?code=abc&state=guessed", redirect=False)
+        assert strange.status == 404
+        # The person comes back without a session of ours: a cookie for this site only is not sent along from elsewhere.
+        done = urllib3.request("GET", f"{back}?code=abc&state={asked['state']}", redirect=False)
+        assert (done.status, done.headers["location"]) == (303, "/sources/test")
+        (exchanged,) = guarded.asked
+        assert (exchanged["grant_type"], exchanged["code"], exchanged["redirect_uri"]) == ("authorization_code", "abc", back)
+        import base64
+        import hashlib
+
+        proof = base64.urlsafe_b64encode(hashlib.sha256(exchanged["code_verifier"].encode()).digest()).decode().rstrip("=")
+        assert proof == asked["code_challenge"]
+        assert urllib3.request("GET", f"{back}?code=abc&state={asked['state']}", redirect=False).status == 404
+        assert (client.source("test")["signed_in"], error_of_run()) == (True, "succeeded")
+        again = parse_qs(urlsplit(client._call("POST", "/api/v1/sources/test/sign-in")["url"]).query)["state"][0]
+        refused = urllib3.request("GET", f"{back}?error=access_denied&state={again}", redirect=False)
+    assert refused.headers["location"].startswith("/sources/test#it%20sent%20you%20back%3A%20access_denied")
+    kept = b"".join(path.read_bytes() for path in service.folder.glob("service.db*"))
+    assert guarded.given[0].encode() not in kept
+
+
+def test_one_token_for_all_processes(tmp_path: Path) -> None:
+    service, guarded = RunningService(tmp_path / "data", "--workers", "3"), Guarded()
+    feeds = "\n---\n".join(f"feed: f{n}\nfrom: test\ninto: marsh\nprefix: f{n}_\ntables: {{t{n}: }}" for n in range(3))
+    try:
+        with serving(guarded) as source:
+            apply(service, basket(source.url, THREE, FEED, OAUTH) + "\n---\n" + feeds)
+            started = [service.client.ask_run(f"f{n}") for n in range(3)]
+            ended = [service.client.run(run["id"], wait_seconds=30) for run in started]
+        assert [run["outcome"] for run in ended] == ["succeeded"] * 3
+        assert len(guarded.asked) == 1
+    finally:
+        service.stop()
+
+
+def test_requests_are_kept_for_their_days_and_can_be_taken_along(
+    service: RunningService, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.setenv("REED_DATA", str(service.folder))
+    calls = threading.Lock(), [0]
+
+    def answer(request: Request) -> Answer:
+        with calls[0]:
+            calls[1][0] += 1
+            return (
+                Answer({}, 503) if calls[1][0] == 3 else Answer([{"id": int(request.query["page"])}] if calls[1][0] < 8 else [])
+            )
+
+    table = "  things: {get: /things, send: {k: '{settings.token}'}, next: {page: page}, key: id}"
+    with serving(answer) as source:
+        apply(service, basket(source.url, table))
+        run = service.client.ask_run("test", wait_seconds=30)
+    lines = service.client.requests(run["id"])
+    assert [(line["number"], line["status"], line["attempt"]) for line in lines][:4] == [
+        (1, 200, 1),
+        (2, 200, 1),
+        (3, 503, 1),
+        (4, 200, 2),
+    ]
+    assert lines[2]["pause_seconds"] > 0
+    assert [line["number"] for line in service.client.requests(run["id"], failed=True)] == [3]
+    assert reed(["requests", str(run["id"]), "--to-file", str(tmp_path / "r.ndjson")]) == 0
+    kept: list[Any] = [json.loads(line) for line in (tmp_path / "r.ndjson").read_text().splitlines()]
+    token = service.token
+    raw = urllib3.request(
+        "GET", f"{service.url}/api/v1/runs/{run['id']}/requests.ndjson", headers={"authorization": f"Bearer {token}"}
+    ).data
+    assert kept == [json.loads(line) for line in raw.splitlines()] == lines
+    assert all("k=•••" in line["url"] for line in lines)
+    capsys.readouterr()
+    assert reed(["requests", str(run["id"]), "--failed"]) == 0
+    assert "it answered 503" in capsys.readouterr().out
+    db = sqlite3.connect(service.folder / "service.db")
+    db.execute("update request set at = '2026-01-01T00:00:00.000Z' where number < 3")
+    db.commit()
+    db.close()
+    assert requests.purge(Store(service.folder), days=14) == 2
+    assert service.client.requests(run["id"])[0]["number"] == 3
