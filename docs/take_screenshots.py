@@ -55,7 +55,11 @@ def reed(*arguments: str) -> None:
 
 
 def pages(client: Client, folder: Path) -> None:
-    terminal("terminal-look", ["reed check passes", "reed survey passes", "reed peek tides levels --wire --rows 3"], 8)
+    terminal(
+        "terminal-look",
+        ["reed check passes", "reed survey passes --table pass_uses", "reed peek harbour boardings --wire --rows 2"],
+        8,
+    )
     client.ask_run("harbour-analysis", wait_seconds=50)
     for thing in ("odd_record", "vessel_inspected", "vessel_sold", "sailing_delayed"):
         reed("demo", "--data", str(folder), "happen", thing)

@@ -11,6 +11,13 @@ import { Loaded } from "./Loaded";
 
 const MOST = 1000;
 
+/** Without scheme and host, where they are those of most requests; the whole address stands in the tooltip. */
+function shorter(url: string, among: RequestLine[]): string {
+  const origin = (address: string) => /^https?:\/\/[^/]+/.exec(address)?.[0] ?? "";
+  const usual = origin(among[among.length - 1]?.url ?? "");
+  return usual && origin(url) === usual ? url.slice(usual.length) : url;
+}
+
 /** Every request of a run, as long as they are kept. */
 export function Requests({ run, active }: { run: number; active: boolean }) {
   const [failed, setFailed] = useState(false);
@@ -47,7 +54,7 @@ export function Requests({ run, active }: { run: number; active: boolean }) {
                 show: (line) => (
                   <span title={`${line.url}\n${line.problem}`}>
                     {line.attempt > 1 && <b>{`attempt ${line.attempt} `}</b>}
-                    {line.method} {line.url}
+                    {line.method} {shorter(line.url, found)}
                     {line.problem && ` — ${line.problem}`}
                   </span>
                 ),

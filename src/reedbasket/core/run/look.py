@@ -246,5 +246,7 @@ def _listed(data: Any) -> list[Any]:
 
 
 def _shown(value: Any) -> str:
+    if isinstance(value, bool):
+        return "true" if value else "false"
     text = value.isoformat() if hasattr(value, "isoformat") else str(value)
     return text if len(text) <= 40 else text[:39] + "…"

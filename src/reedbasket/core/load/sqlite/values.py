@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from datetime import datetime
 from itertools import chain
 from typing import Any
@@ -57,13 +57,13 @@ def bindable(kind: Kind, data: ColumnData) -> list[Any]:
     return data
 
 
-def _may_hold_nan(data: Sequence[float | None]) -> bool:
+def _may_hold_nan(data: Any) -> bool:
     """A sum is NaN where a member is, and costs a third of looking at each (or where infinities of both signs are added)."""
     try:
-        total = sum(data)  # type: ignore[arg-type]
+        total = sum(data)
     except TypeError:  # nulls among them
         total = sum(value for value in data if value is not None)
-    return total != total
+    return bool(total != total)
 
 
 def converter(before: Kind, after: Kind) -> Callable[[Any], Any]:
