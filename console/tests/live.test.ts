@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import type { LogLine, Run } from "../src/lib/api-types";
-import { ago, between, cell, duration, size } from "../src/lib/format";
+import { ago, between, cell, duration, laidOut, pace, size } from "../src/lib/format";
 import { MOST_LINES, reduce, start } from "../src/lib/live";
 
 const line = (number: number): LogLine => ({ number, at: "", level: "info", code: "request", table: null, message: "", data: null });
@@ -38,5 +38,18 @@ describe("figures", () => {
     expect(ago(null, 0)).toBe("never");
     expect(between("2026-03-02T06:00:00Z", null, Date.parse("2026-03-02T06:00:02Z"))).toBe("2.00 s");
     expect([cell(null), cell(""), cell(false), cell(0)]).toEqual(["·", "", "false", "0"]);
+  });
+});
+
+describe("what a source is asked and answers", () => {
+  it("lays JSON out to be read, and leaves the rest alone", () => {
+    expect(laidOut('{"range":{"from":"a"},"all":[1,2]}', 40)).toBe('{\n  "range": { "from": "a" },\n  "all": [ 1, 2 ]\n}');
+    expect(laidOut('{"all":[1,2]}', 5)).toContain("\n    1,\n");
+    expect(laidOut("<html>", 40)).toBe("<html>");
+  });
+
+  it("says the pace in words", () => {
+    expect(pace({ per_second: 5, per_hour: 1000, per_day: null, at_once: 2 })).toBe("5 a second, 1,000 an hour, 2 at once");
+    expect(pace({ per_second: null, at_once: 4 })).toBe("4 at once");
   });
 });

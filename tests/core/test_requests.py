@@ -324,7 +324,7 @@ def test_an_answer_that_did_not_change_is_not_read_again(tmp_path: Path) -> None
     with serving(answer) as source:
         read(source, tmp_path, table, feed)
         again, heard = read(source, tmp_path, table, feed)
-        assert (again.tables[0].read, heard.requests[0].status, heard.ledger) == (0, 304, [])
+        assert (again.tables[0].read, heard.requests[0].status, heard.ledger, again.tables[0].cursor_to) == (0, 304, [], None)
         assert len(table_rows(tmp_path, "things")) == 2
         state.update(tag='"two"', rows=[{"id": 2}])
         read(source, tmp_path, table, feed)
@@ -463,6 +463,7 @@ def test_pages_ahead_come_in_order_and_at_most_so_many_at_once(tmp_path: Path) -
         ('{get: "/{window.from}"}', "things", "sends a window"),
         ("{get: /a, window: {from: 2026-01-01, step: 10ms}}", "things.window.step", "at least a second"),
         ("{get: /a, conditional: true, next: {page: p}}", "things", "one GET that brings all"),
+        ('{get: "/a/{settings.landings}"}', "things.get", "is a list: name it in `each`"),
         ("{get: /a, format: yaml}", "things.format.name", "csv"),
     ],
 )

@@ -17,6 +17,7 @@ import pytest
 
 from reedbasket.client import Client, find_client
 from reedbasket.demo.ferries import BOOKINGS, SAILINGS, make_all
+from reedbasket.demo.passes import HOLDERS, USES
 from reedbasket.demo.start import DemoError, fresh_folder
 
 ROOT = Path(__file__).parents[2]
@@ -107,6 +108,22 @@ def test_make_demo_from_start_to_end(demo: Demo) -> None:
     fourth = client.ask_run("harbour", wait_seconds=50)
     assert (fourth["outcome"], fourth["totals"]["rejected"], fourth["totals"]["requests"]) == ("succeeded", 1, 6)
     assert "free" in client.rejects("harbour")[0]["record"]
+
+    # The other two, each as its source wants to be asked.
+    tides, passes = (client.run(number, wait_seconds=50) for number in (2, 3))
+    assert (tides["outcome"], passes["outcome"]) == ("succeeded", "succeeded")
+    assert tides["totals"]["requests"] * 144 == tides["totals"]["read"] >= 29 * 144
+    assert passes["totals"]["read"] == HOLDERS + USES
+    assert not [line for number in (2, 3) for line in client.requests(number, limit=1000) if line["status"] == 429]
+    assert client.ask_run("tides", wait_seconds=50)["totals"]["requests"] == 0
+    demo.reed("demo", *data, "happen", "token_expires")
+    demo.reed("demo", *data, "happen", "pass_given_back")
+    given_back = client.ask_run("passes", wait_seconds=50)
+    assert (given_back["outcome"], client.run_ledger(given_back["id"])[0]["deleted"]) == ("succeeded", 1)
+    assert "holder_email" in {c["name"] for t in client.tables("marsh") if t["name"] == "pass_holders" for c in t["columns"]}
+    boardings = client.ask_run("boardings", wait_seconds=50)
+    assert (boardings["outcome"], boardings["totals"]["requests"] > 100) == ("succeeded", True)
+    assert client.ask_run("boardings", wait_seconds=50)["totals"]["requests"] == 1
 
     harbour = json.loads((demo.folder / "standins.json").read_text())["harbour"]
     demo.stop()

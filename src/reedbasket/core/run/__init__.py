@@ -1,4 +1,5 @@
-"""Running one feed: what it would do (plan), how far it has got (cursor), and doing it (feeder, table, feed).
+"""Running one feed: what it would do (plan), how far it has got (cursor, windows), doing it (taking, table, feed); and looking at a
+source before there is one (look).
 
 May import: core.errors, core.masking, core.spec, core.extract, core.shape, core.load.
 """

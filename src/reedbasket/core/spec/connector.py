@@ -38,8 +38,13 @@ def connector_mistakes(connector: Connector) -> Iterator[Finding]:
 
 def _table(here: Path, name: str, rule: HttpTable, connector: Connector, settings: list[str]) -> Iterator[Finding]:
     known = [*settings, *REQUEST_NAMES, *(f"each.{n}" for n in rule.each)]
+    lists = [f"settings.{n}" for n, setting in connector.settings.items() if setting.type == "list"]
     for path, text in request_templates(rule):
         yield from _names((*here, *path), text, known, parents=rule.for_each is not None)
+        for n in lists:
+            if "{" + n in text and not (path[:2] in (("body", "json"), ("body", "variables")) and text == f"{{{n}}}"):
+                message = f"{{{n}}} is a list: name it in `each`, for a request each, or alone in a JSON body"
+                yield (*here, *path), message, "definition.list_in_text"
     for field, text in rule.copied.items():
         yield from _names((*here, "with", field), text, known, parents=rule.for_each is not None)
     for n, values in rule.each.items():
