@@ -119,11 +119,11 @@ class StorePacer:
                 old = time.monotonic() - _KEPT_SECONDS
                 idle = [place for place in self._kept if place.kept_at <= old]
                 self._kept = [place for place in self._kept if place.kept_at > old]
-                ends = self._tidying = bool(self._kept)
+                goes_on = self._tidying = bool(self._kept)
             for place in idle:
                 self._to_store(place)
                 self._one_less()
-            if not ends:
+            if not goes_on:
                 self._store.close()
                 return
 

@@ -98,6 +98,10 @@ class Feeder:
         except BaseException as error:  # handed to the loader's thread, which raises it
             self._error = error
         finally:
+            # What it reads from may hold threads and connections of its own: they go now, not when somebody collects them.
+            close = getattr(self._chunks, "close", None)
+            if close is not None:
+                close()
             with self._changed:
                 self._ended = True
                 self._changed.notify_all()
