@@ -1,7 +1,7 @@
 """A large JSON body, a part at a time: parsed as a whole, 50 MB of it would take several hundred.
 
 Only the tokens that make the structure are looked at (strings, brackets, commas); the records between them are parsed as any
-other body, about half a megabyte at once. Measured: 50 MB in 2.0 s, the parsing included.
+other body, about half a megabyte at once. Measured: 52 MB in 6.5 s, the parsing included.
 """
 
 from __future__ import annotations

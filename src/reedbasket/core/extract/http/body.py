@@ -10,13 +10,14 @@ from dataclasses import dataclass
 from typing import Any
 from xml.parsers.expat import ExpatError
 
+import jmespath
 import pyarrow as pa
 import pyarrow.csv as pa_csv
 import xmltodict
 
 from ...spec.http import CsvFormat, HttpTable
 from . import big_json, json_body
-from .pages import finder, objects_of, pick_records
+from .pages import objects_of, pick_records
 
 _CHARSET = re.compile(r"""charset\s*=\s*"?([^\s;"]+)""", re.IGNORECASE)
 _UTF8 = ("utf-8", "utf8", "us-ascii", "ascii")
@@ -51,7 +52,7 @@ class Opener:
     def __init__(self, rule: HttpTable, doing: str) -> None:
         self._form = rule.format
         self._path = rule.records
-        self._find = finder(rule.records)
+        self._find = jmespath.compile(rule.records).search
         self._doing = doing
 
     def open(self, raw: bytes, headers: Mapping[str, str]) -> Opened:

@@ -7,7 +7,6 @@ byte for byte, as the one before it.
 from __future__ import annotations
 
 import hashlib
-import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
@@ -76,7 +75,7 @@ class Pages(ABC):
 
     def _text_at(self, path: str, body: Any) -> str | None:
         """The token or address at a JMESPath, None for none."""
-        found = finder(path)(body)
+        found = jmespath.search(path, body)
         if found is None or found == "":
             return None
         if isinstance(found, bool) or not isinstance(found, str | int):
@@ -186,7 +185,7 @@ class CountedPages(Pages):
         self._empty = 0 if page.records else self._empty + 1
         self._known = page.total if page.total is not None else self._known
         if self._rule.pages is not None:
-            found = finder(self._rule.pages)(page.body)
+            found = jmespath.search(self._rule.pages, page.body)
             self._pages = found if type(found) is int else self._pages
         expected = page.total is not None and self._count < page.total
         expected = expected or (self._pages is not None and self._done < self._pages)
@@ -223,24 +222,6 @@ def pages_for(rule: NextPage, doing: str) -> Pages:
     if rule.page is not None or rule.offset is not None:
         return CountedPages(rule, doing)
     return AddressPages(rule, doing)
-
-
-def finder(path: str) -> Callable[[Any], Any]:
-    """What a JMESPath finds in a body. Plain names, as `data.items`, are looked up without its interpreter, which costs 0.2 ms."""
-    if path == "@":
-        return lambda body: body
-    if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_]*(\.[A-Za-z_][A-Za-z0-9_]*)*", path):
-        return jmespath.compile(path).search
-    names = path.split(".")
-
-    def search(body: Any) -> Any:
-        for name in names:
-            if not isinstance(body, dict):
-                return None
-            body = body.get(name)
-        return body
-
-    return search
 
 
 def pick_records(

