@@ -1,0 +1,89 @@
+"""One request for each record of another table: which parents, read how often, and nothing lost where a run is cut."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from reedbasket.core.run import RunOutcome, plan_feed
+from tests.core.test_requests import basket, read
+from tests.support.feeds import order_for, outside_for, table_rows
+from tests.support.source import Answer, Request, serving
+
+
+class Harbour:
+    """Sailings with boardings each, and luggage of each boarding."""
+
+    def __init__(self, count: int) -> None:
+        self.sailings = [{"id": n, "updated_at": f"2026-03-01T{n // 60:02d}:{n % 60:02d}:00Z"} for n in range(count)]
+        self.asked: list[str] = []
+        self.fail: Callable[[str], bool] = lambda path: False
+
+    def __call__(self, request: Request) -> Answer:
+        self.asked.append(request.path)
+        if self.fail(request.path):
+            return Answer({}, 500)
+        parts = request.path.split("/")[2:]
+        if len(parts) == 1:
+            return Answer([s for s in self.sailings if s["updated_at"] >= request.query.get("since", "")])  # type: ignore[operator]
+        if int(parts[1]) % 7 == 6:
+            return Answer({"error": "sailed long ago"}, 404)
+        if len(parts) == 3:
+            return Answer([{"seat": f"{seat}"} for seat in "AB"])
+        return Answer([{"bag": 1}])
+
+
+FAMILY = """
+  sailings: {get: /sailings, send: {since: "{cursor.from}"}, key: id, cursor: {column: updated_at, sorted: true}}
+  boardings:
+    for_each: sailings
+    parents: changed
+    get: /sailings/{parent.id}/boardings
+    none_at: [404]
+    with: {sailing: "{parent.id}"}
+    key: [sailing, seat]
+  bags:
+    for_each: boardings
+    get: /sailings/{parent.sailing}/boardings/{parent.seat}/bags
+    with: {sailing: "{parent.sailing}", seat: "{parent.seat}"}
+    key: [sailing, seat, bag]
+"""
+
+
+def test_children_are_asked_for_by_parents_that_changed_and_parents_are_read_once(tmp_path: Path) -> None:
+    harbour = Harbour(10)
+    feed = "tables: {bags: , boardings: , sailings: }"
+    with serving(harbour) as source:
+        first, _ = read(source, tmp_path, FAMILY, feed)
+        assert first.error is None
+        assert [t.table for t in first.tables] == ["sailings", "boardings", "bags"]
+        assert [len(table_rows(tmp_path, t)) for t in ("sailings", "boardings", "bags")] == [10, 18, 18]
+        assert table_rows(tmp_path, "bags")[0] == {"bag": 1, "sailing": 0, "seat": "A"}
+        # Once by their own run; the boardings asked for by `bags` are of all sailings, and so were these.
+        assert harbour.asked.count("/v1/sailings") == 1
+        harbour.asked.clear()
+        quiet, heard = read(source, tmp_path, FAMILY, "tables: {boardings: , sailings: }")
+        assert (harbour.asked, heard.ledger) == (["/v1/sailings"], [])
+        harbour.asked.clear()
+        harbour.sailings[3] = {"id": 3, "updated_at": "2026-03-02T00:00:00Z"}
+        changed, _ = read(source, tmp_path, FAMILY, "tables: {boardings: , sailings: }")
+        assert harbour.asked == ["/v1/sailings", "/v1/sailings/3/boardings"]
+        assert [t.read for t in changed.tables] == [1, 2]
+    assert quiet.outcome is RunOutcome.SUCCEEDED
+
+
+def test_children_of_a_run_that_was_cut_are_not_lost(tmp_path: Path) -> None:
+    """The parents' cursor has moved on; the children's has not, and goes by itself."""
+    harbour = Harbour(30)
+    feed = "tables: {sailings: , boardings: }"
+    harbour.fail = lambda path: path.endswith("/17/boardings")
+    with serving(harbour) as source:
+        cut, _ = read(source, tmp_path, FAMILY, feed)
+        assert (cut.outcome, len(table_rows(tmp_path, "sailings"))) == (RunOutcome.FAILED, 30)
+        harbour.fail = lambda path: False
+        done, _ = read(source, tmp_path, FAMILY, feed)
+        assert done.error is None
+        assert len(table_rows(tmp_path, "boardings")) == sum(2 for n in range(30) if n % 7 != 6)
+        order = order_for(basket(source.url, FAMILY, feed))
+        planned = plan_feed(order, outside_for(order, tmp_path))
+    assert planned[1].request == "GET " + source.url + "/v1/sailings/0/boardings"
