@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 
 @dataclass(frozen=True)
 class Chunk:
-    """Records that arrived together, as parsed JSON objects, in the source's order.
+    """Records that arrived together, as parsed JSON objects or in columns, in the source's order.
 
     body_bytes: the size of the body they came in. misfits: members of the list that are no objects, as they came.
     total: how many records the source says the pass has, where it says so. suspicious: the body came through the lenient
@@ -16,7 +17,7 @@ class Chunk:
     everything up to it has been read.
     """
 
-    records: list[dict[str, Any]]
+    records: Sequence[dict[str, Any]]
     body_bytes: int
     misfits: list[Any]
     total: int | None = None

@@ -10,10 +10,13 @@ from concurrent.futures import Executor, ThreadPoolExecutor
 from dataclasses import replace
 from typing import Any
 
+from ..records import ColumnRecords, alike, joined
 from .chunk import Chunk
 
 # Shaping works on whole columns; below about 2,000 records its fixed costs show, above it only memory grows.
 RECORDS_PER_BATCH = 2_000
+# Records in columns cost next to nothing each, and the fixed costs of a batch weigh more.
+_COLUMN_RECORDS_PER_BATCH = 8_000
 # Bodies waiting to be loaded. As parsed objects they take five to eight times as much.
 MOST_WAITING_BYTES = 6 * 1024 * 1024
 # A source that brings less than a batch in this time is shown, shaped and committed all the same.
@@ -117,18 +120,21 @@ class Feeder:
             self._changed.notify_all()
 
 
-def gathered(chunks: Iterable[Chunk]) -> Iterator[Chunk]:
-    """Pages joined to batches worth shaping. A slow source's are passed on every second all the same, and a mark stands for
-    exactly the records up to it: none of a pass that has not ended is joined to one that has."""
+def gathered(chunks: Iterable[Chunk], most: int = _COLUMN_RECORDS_PER_BATCH) -> Iterator[Chunk]:
+    """Pages joined to batches worth shaping, of about `most` records where they are in columns.
+
+    A slow source's are passed on every second all the same, and a mark stands for exactly the records up to it: none of a pass
+    that has not ended is joined to one that has."""
     held: list[Chunk] = []
     count, began = 0, time.monotonic()
     for chunk in chunks:
-        if held and held[-1].mark is not None and chunk.mark is None:
+        if held and ((held[-1].mark is not None and chunk.mark is None) or not alike(held[-1].records, chunk.records)):
             yield _joined(held)
             held, count, began = [], 0, time.monotonic()
         held.append(chunk)
         count += len(chunk.records)
-        if count >= RECORDS_PER_BATCH or time.monotonic() - began >= SLOW_SECONDS:
+        wanted = min(most, _COLUMN_RECORDS_PER_BATCH) if isinstance(chunk.records, ColumnRecords) else RECORDS_PER_BATCH
+        if count >= wanted or time.monotonic() - began >= SLOW_SECONDS:
             yield _joined(held)
             held, count, began = [], 0, time.monotonic()
     if held:
@@ -139,7 +145,7 @@ def _joined(chunks: list[Chunk]) -> Chunk:
     if len(chunks) == 1:
         return chunks[0]
     return Chunk(
-        [record for chunk in chunks for record in chunk.records],
+        joined([chunk.records for chunk in chunks]),
         sum(chunk.body_bytes for chunk in chunks),
         [misfit for chunk in chunks for misfit in chunk.misfits],
         next((chunk.total for chunk in chunks if chunk.total is not None), None),

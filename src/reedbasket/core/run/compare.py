@@ -30,7 +30,7 @@ _NUMBERS, _TEXTS = b"xxh3/n1\n", b"xxh3/t1\n"
 class Compared:
     """records: new or changed. unchanged: how many were neither."""
 
-    records: list[dict[str, Any]]
+    records: Sequence[dict[str, Any]]
     unchanged: int
 
 
@@ -58,7 +58,7 @@ class Comparer:
         self._odd: list[pa.Array] = []
         self.compared = saved is not None
 
-    def take(self, records: list[dict[str, Any]]) -> Compared:
+    def take(self, records: Sequence[dict[str, Any]]) -> Compared:
         if not records:
             return Compared([], 0)
         keys = self._hashed_keys([_column(records, name) for name in self._key])

@@ -20,6 +20,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..load.warehouse import SavedCursor
+from ..records import ColumnRecords, chosen
 from ..shape.batch import Reject
 from ..shape.exact_json import dump, dump_lenient
 from ..spec.http import CursorRule
@@ -30,6 +31,8 @@ _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 MOST_SEEN_FOR_MERGE = 50_000
 # Records held to be digested later. Past this many they are digested at once, so that memory stays bounded.
 _MOST_HELD = 5_000
+# The same of records in columns, by the bodies they would be made from.
+_MOST_HELD_BYTES = 16 * 1024 * 1024
 _DIGEST_BYTES = 8
 
 
@@ -38,7 +41,7 @@ class Taken:
     """What of a batch is new. repeated: recognised as taken before, or older than the cursor where the source cannot be asked for
     what is newer. held_back: beyond the upper bound."""
 
-    records: list[dict[str, Any]]
+    records: Sequence[dict[str, Any]]
     repeated: int
     held_back: int
     rejects: list[Reject]
@@ -104,21 +107,21 @@ class CursorTracker:
     def from_text(self) -> str | None:
         return _text(self._show(self._floor))
 
-    def take(self, records: list[dict[str, Any]]) -> Taken:
+    def take(self, records: Sequence[dict[str, Any]]) -> Taken:
         """Pass on what is new."""
         if not records:
             return Taken([], 0, 0, [])
         values, rejects = self._values(records)
         if rejects:
             bad = {r.index for r in rejects}
-            records = [r for i, r in enumerate(records) if i not in bad]
+            records = chosen(records, [i not in bad for i in range(len(records))])
             values = [v for i, v in enumerate(values) if i not in bad]
         known = [v for v in values if v is not None] if None in values else values
         held_back = 0
         if self._until is not None and known and max(known) >= self._until:
             keep = [v is None or v < self._until for v in values]
             held_back = keep.count(False)
-            records, values = _filter(records, keep), _filter(values, keep)
+            records, values = chosen(records, keep), _filter(values, keep)
             known = [v for v in values if v is not None]
         older = 0
         floor = self._floor if self._rule.bound == "none" else None
@@ -126,15 +129,17 @@ class CursorTracker:
             # The API cannot be asked for less than all; what is older was taken before, or is not wanted.
             keep = [v is None or v >= floor for v in values]
             older = keep.count(False)
-            records, values = _filter(records, keep), _filter(values, keep)
+            records, values = chosen(records, keep), _filter(values, keep)
             known = [v for v in values if v is not None]
         # The tail needs the repeated ones too: they stand in the overlap of the next position as well.
         self._follow(values, records, known)
         repeated = 0
         if self._old and self._saved is not None and known and min(known) <= self._saved:
-            keep = [v is None or v > self._saved or not self._was_taken(r) for v, r in zip(values, records)]
+            low = [v is not None and v <= self._saved for v in values]
+            taken_before = map(self._was_taken, chosen(records, low))
+            keep = [not (below and next(taken_before)) for below in low]
             repeated = keep.count(False)
-            records = _filter(records, keep)
+            records = chosen(records, keep)
         return Taken(records, repeated + older, held_back, rejects)
 
     def position(self) -> SavedCursor | None:
@@ -177,27 +182,30 @@ class CursorTracker:
             return
         if min(known) < floor or len(known) < len(values):
             keep = [v is not None and v >= floor for v in values]
-            values, records = _filter(list(values), keep), _filter(list(records), keep)
+            values, records = _filter(list(values), keep), chosen(records, keep)
         self._tail.append((values, records))
-        held = sum(len(v) for v, items in self._tail if items and not isinstance(items[0], bytes))
-        if held > _MOST_HELD:
+        held = sum(len(v) for v, items in self._tail if not _digested(items))
+        held_bytes = sum(items.held_bytes for _, items in self._tail if isinstance(items, ColumnRecords))
+        if held > _MOST_HELD or held_bytes > _MOST_HELD_BYTES:
             if not self._keep_all_seen and sum(len(v) for v, _ in self._tail) > MOST_SEEN_FOR_MERGE:
                 self._tail, self._too_many = [], True
                 return
-            self._tail = [
-                (v, items if items and isinstance(items[0], bytes) else [digest(r) for r in items]) for v, items in self._tail
-            ]
+            self._tail = [(v, items if _digested(items) else [digest(r) for r in items]) for v, items in self._tail]
 
-    def _values(self, records: list[dict[str, Any]]) -> tuple[list[Any], list[Reject]]:
+    def _values(self, records: Sequence[dict[str, Any]]) -> tuple[list[Any], list[Reject]]:
         column = self._rule.column
-        raw = [record.get(column) for record in records]
+        raw: Any = records.column(column) if isinstance(records, ColumnRecords) else None
+        if raw is None:
+            raw = [record.get(column) for record in records]
+        elif self._rule.type != "time" or self._rule.format is not None:
+            raw = raw.to_pylist()
         if self._rule.type == "time":
             fast = _micros_of(raw, self._rule.format)
             if fast is not None:
                 return fast, []
         values: list[Any] = []
         rejects: list[Reject] = []
-        for index, value in enumerate(raw):
+        for index, value in enumerate(raw if isinstance(raw, list) else raw.to_pylist()):
             try:
                 values.append(None if value is None else self._parse(value, self._rule.format))
             except ValueError:
@@ -238,6 +246,10 @@ def _unpack(seen: bytes) -> list[bytes]:
     return [seen[i : i + _DIGEST_BYTES] for i in range(0, len(seen), _DIGEST_BYTES)]
 
 
+def _digested(items: Sequence[Any]) -> bool:
+    return isinstance(items, list) and bool(items) and isinstance(items[0], bytes)
+
+
 def _filter(items: list[Any], keep: list[bool]) -> list[Any]:
     return [item for item, ok in zip(items, keep) if ok]
 
@@ -246,7 +258,7 @@ def _micros(value: datetime) -> int:
     return (value - _EPOCH) // timedelta(microseconds=1)
 
 
-def _micros_of(raw: list[Any], form: str | None) -> list[Any] | None:
+def _micros_of(raw: Any, form: str | None) -> list[Any] | None:
     """All at once, or None where one of them needs a closer look (a time without zone, or no time at all)."""
     if form in EPOCHS and set(map(type, raw)) == {int}:
         factor = 1_000_000 // EPOCHS[form]
@@ -254,7 +266,7 @@ def _micros_of(raw: list[Any], form: str | None) -> list[Any] | None:
     if form is not None:
         return None
     try:
-        array = pa.array(raw, pa.string())
+        array = raw if isinstance(raw, pa.ChunkedArray) else pa.array(raw, pa.string())
         found: list[Any] = pc.cast(array, pa.timestamp("us", "UTC")).cast(pa.int64()).to_pylist()
         return found
     except (pa.ArrowInvalid, pa.ArrowTypeError, UnicodeEncodeError):

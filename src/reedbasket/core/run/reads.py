@@ -13,6 +13,7 @@ from ..extract.chunk import Chunk
 from ..extract.feeder import several
 from ..extract.http import HttpReader, Sender
 from ..load.warehouse import SavedCursor
+from ..shape.lane import Expected
 from ..spec import template
 from ..spec.http import HttpTable
 from ..spec.template import names
@@ -29,7 +30,17 @@ Group = tuple[SavedCursor | None, list[Values]]
 class TableReader:
     """Reads one table. base: filled in. values: what templates may name, without windows, parents and lists."""
 
-    def __init__(self, name: str, base: str, rule: HttpTable, sender: Sender, values: Mapping[str, Any]) -> None:
+    def __init__(
+        self,
+        name: str,
+        base: str,
+        rule: HttpTable,
+        sender: Sender,
+        values: Mapping[str, Any],
+        expected: Callable[[], Expected | None] | None = None,
+    ) -> None:
+        """expected: see HttpReader."""
+        self._expected = expected
         self._name = name
         self._base = base
         self._rule = rule
@@ -55,7 +66,9 @@ class TableReader:
         return self._reader(values, at_once=1, known=None)
 
     def _reader(self, values: Values, *, at_once: int | None, known: str | None) -> HttpReader:
-        return HttpReader(self._name, self._base, self._rule, self._sender, values, known=known, at_once=at_once)
+        return HttpReader(
+            self._name, self._base, self._rule, self._sender, values, known=known, at_once=at_once, expected=self._expected
+        )
 
     # What to go over
 

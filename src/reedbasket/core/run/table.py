@@ -17,6 +17,7 @@ from ..load.along import Transition
 from ..load.warehouse import LoadTarget, Position, Seconds, TableState, Warehouse
 from ..shape.batch import Reject
 from ..shape.columns import ColumnWork, Worked, key_batch, rejected_keys
+from ..shape.lane import Expected
 from ..shape.rules import Change
 from ..shape.structure import ColumnShape
 from ..shape.unmatched import unmatched
@@ -83,12 +84,20 @@ class TableRun:
         for loss in change.losses:
             self._log("warning", "table.not_kept", f"let go, as accepted: {loss}")
         saved = saved_of(table, state, change) if self._again is None else None
-        self._taking = Taking(order, table, self._asking, self._sender, saved, self._parents)
+        self._shaper = shaper_for(order, table, state)
+        self._taking = Taking(
+            order,
+            table,
+            self._asking,
+            self._sender,
+            saved,
+            self._parents,
+            expected=self._expected if self._in_columns else None,
+        )
         self._tracker = self._taking.tracker if self._again is None else None
         if self._again is None:
             self._cursor_from = self.progress.cursor_from = self._taking.from_text
         self._compare = self._comparer(state, change) if self._again is None else None
-        self._shaper = shaper_for(order, table, state)
         self._columns = ColumnWork(self._shaper.rules, self._hash_key, nul_in_text=self._warehouse.nul_in_text)
         self._change = change
         # Appended, a record that says it is gone is a row like any other.
@@ -102,7 +111,7 @@ class TableRun:
             chunks = self._taking.chunks() if self._again is None else iter([Chunk(list(self._again), 0, [])])
             with Feeder(chunks, f"{order.feed}.{table.name}") as feeder:
                 self._feeder = feeder
-                for chunk in gathered(feeder):
+                for chunk in gathered(feeder, order.commit_every):
                     self.progress.seconds = time.monotonic() - began
                     self._take(chunk)
                     if chunk.mark is not None:
@@ -117,6 +126,16 @@ class TableRun:
         finally:
             self.progress.seconds = time.monotonic() - began
             self._load.close()
+
+    @property
+    def _in_columns(self) -> bool:
+        """Whether nobody looks at the records one by one."""
+        one_by_one = self._table.by == "compare" or self._table.rule.deleted is not None
+        return not one_by_one and not self._parents.wanted(self._table.name)
+
+    def _expected(self) -> Expected | None:
+        """Asked by the reader's thread."""
+        return self._shaper.lane
 
     def _comparer(self, state: TableState | None, change: Transition) -> Comparer | None:
         if self._table.by != "compare":
@@ -160,7 +179,7 @@ class TableRun:
             records, self._differing = self._differing, []
         self._work(records, rejects, began, suspicious=chunk.suspicious or self._suspicious)
 
-    def _work(self, records: list[dict[str, Any]], rejects: list[Reject], began: float, *, suspicious: bool) -> None:
+    def _work(self, records: Sequence[dict[str, Any]], rejects: list[Reject], began: float, *, suspicious: bool) -> None:
         """Shape and stage. rejects: what could not even be read."""
         progress, since = self.progress, self._since
         shaped = self._shaper.shape(records, self._owner, suspicious=suspicious)
@@ -190,7 +209,9 @@ class TableRun:
         progress.staged += worked.records
         self._listener.progress(progress)
 
-    def _track(self, tracker: CursorTracker, records: list[dict[str, Any]], rejects: list[Reject]) -> list[dict[str, Any]]:
+    def _track(
+        self, tracker: CursorTracker, records: Sequence[dict[str, Any]], rejects: list[Reject]
+    ) -> Sequence[dict[str, Any]]:
         progress, was_in_order = self.progress, tracker.in_order
         taken = tracker.take(records)
         rejects += taken.rejects

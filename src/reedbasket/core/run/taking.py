@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -12,6 +12,7 @@ from ..extract.http import HttpReader, Sender
 from ..extract.http.request import Request
 from ..load.along import Transition
 from ..load.warehouse import SavedCursor, TableState
+from ..shape.lane import Expected
 from ..spec import template
 from ..spec.connector import request_templates
 from ..spec.http import CursorRule
@@ -48,8 +49,11 @@ class Taking:
         *,
         until: datetime | None = None,
         latest: bool = False,
+        expected: Callable[[], Expected | None] | None = None,
     ) -> None:
-        """until: windows are taken to here; until the run began where nothing is said. latest: only the last one."""
+        """expected: see HttpReader.
+
+        until: windows are taken to here; until the run began where nothing is said. latest: only the last one."""
         self._order = order
         self._table = table
         self._parents = parents
@@ -77,7 +81,7 @@ class Taking:
             self._windows = self._windows[-1:] if latest else self._windows
             if self._windows:
                 self.from_text = format_time(self._windows[0][0])
-        self.reader = TableReader(table.name, asking.base, rule, sender, self._values)
+        self.reader = TableReader(table.name, asking.base, rule, sender, self._values, expected)
 
     @property
     def cursor_from(self) -> Any:

@@ -52,4 +52,4 @@ class Shaped:
     rejects: list[Reject]
     records: int
     changes: list[Change]
-    kept: list[dict[str, Any]]
+    kept: Sequence[dict[str, Any]]

@@ -214,12 +214,16 @@ class ColumnWork:
     def _find_nul(self, shaped: Shaped, batch: TableBatch, bad: dict[int, Reject]) -> None:
         start = shaped.batches[0].owners[0] if shaped.records else 0
         for name, (kind, data) in batch.columns.items():
-            if kind not in ("text", "json") or not isinstance(data, list):
+            if kind not in ("text", "json"):
                 continue
             mark = "\x00" if kind == "text" else "\\u0000"
-            if mark not in "".join(v for v in data if v):
+            if isinstance(data, list):
+                held = mark in "".join(v for v in data if v)
+            else:
+                held = pc.any(pc.match_substring(data, mark)).as_py()
+            if not held:
                 continue
-            for row, value in enumerate(data):
+            for row, value in enumerate(data if isinstance(data, list) else data.to_pylist()):
                 if value and mark in value:
                     place = batch.owners[row] - start
                     message = "text with the character U+0000, which this warehouse cannot hold"

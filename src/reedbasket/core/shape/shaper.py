@@ -5,8 +5,12 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, Literal
 
+import pyarrow as pa
+
 from ..errors import DriftStopped
+from ..records import ColumnRecords
 from .batch import Reject, Shaped
+from .lane import Expected, expected, shape_columns
 from .layout import Family, lay_out
 from .rules import Change, ShapeRules
 from .structure import TableShape
@@ -40,19 +44,27 @@ class Shaper:
         self._expected = {table.name for table in structure.family()} if expected else set()
         self._told: set[Change] = set()
         self._seen: set[tuple[str, str]] = set()
+        # What records may be read as from now on; None before the first of them was walked.
+        self.lane: Expected | None = None
 
     @property
     def family(self) -> Family:
         return lay_out(self.structure, self._key, self._newest_by, self._link)
 
-    def shape(self, records: list[dict[str, Any]], first_owner: int, *, suspicious: bool = False) -> Shaped:
+    def shape(self, records: Sequence[dict[str, Any]], first_owner: int, *, suspicious: bool = False) -> Shaped:
         """The records as batches; those that do not fit become rejects, and the rest is shaped without them.
 
         Raises DriftStopped where the rules say so; nothing of the batch has been passed on then.
         """
+        lane = self.lane
+        if isinstance(records, ColumnRecords) and lane and records.columns.schema.equals(pa.schema(lane.record)):
+            done = shape_columns(self.structure, self._key, records.columns, first_owner, self._seen)
+            if done is not None:
+                self._seen |= done[1]
+                return Shaped(self.family, done[0], [], len(records), [], records)
         kept = list(enumerate(records))
         rejects: list[Reject] = []
-        rows = records
+        rows = records if isinstance(records, list) else list(records)
         while True:
             work = Walk(self.structure.copy(), self._key, self._link, self.rules, self._expected, rows, first_owner, suspicious)
             work.run()
@@ -70,6 +82,7 @@ class Shaper:
         self._seen |= work.seen
         changes = [change for change in work.changes if change not in self._told]
         self._told.update(changes)
+        self.lane = expected(self.structure, self._key, self._link, self.rules, self.left_out)
         return Shaped(self.family, work.batches, rejects, len(rows), changes, rows)
 
     def compare_with_expected(self) -> list[Change]:

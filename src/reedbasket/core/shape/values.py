@@ -90,16 +90,16 @@ def _text_kind(values: Sequence[Any]) -> Kind:
         tried = ("date", "timestamp")
     for kind in tried:
         try:
-            _temporal(values, kind)
+            temporal(values, kind)
             return kind
         except (pa.ArrowInvalid, UnicodeEncodeError):
             pass
     return "text"
 
 
-def _temporal(values: Sequence[Any], kind: Kind) -> pa.Array:
+def temporal(values: ColumnData | Sequence[Any], kind: Kind) -> pa.Array:
     """Of text. A date among timestamps is its first instant in UTC. Raises ArrowInvalid."""
-    text = pa.array(values, pa.string())
+    text = values if isinstance(values, pa.Array) else pa.array(values, pa.string())
     try:
         return text.cast(_TEMPORAL[kind])
     except pa.ArrowInvalid:
@@ -147,7 +147,7 @@ def _all_fit(values: list[Any], types: set[type], kind: Kind) -> bool:
         if types != {str}:
             return False
         try:
-            _temporal(values, kind)
+            temporal(values, kind)
             return True
         except (pa.ArrowInvalid, UnicodeEncodeError):
             return False
@@ -166,7 +166,7 @@ def _met(values: list[Any], types: set[type], kind: Kind) -> Kind | None:
     """The kind of values that are not of `kind`, as far as the lattice wants to know."""
     if kind == "date" and types == {str}:
         try:
-            _temporal(values, "timestamp")
+            temporal(values, "timestamp")
             return "timestamp"
         except (pa.ArrowInvalid, UnicodeEncodeError):
             return "text"
@@ -187,7 +187,7 @@ def _as_kind(values: list[Any], types: set[type], kind: Kind, suspicious: bool) 
     if kind == "json":
         return _as_json(values)
     if kind in ("date", "timestamp"):
-        return _temporal(values, kind), []
+        return temporal(values, kind), []
     if kind == "decimal":
         return [None if v is None else _decimal(v) for v in values], []
     if kind == "text":

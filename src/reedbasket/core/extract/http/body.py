@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 from xml.parsers.expat import ExpatError
@@ -17,6 +17,7 @@ import xmltodict
 
 from ...spec.http import CsvFormat, HttpTable
 from . import big_json, json_body
+from .column_body import ColumnBodies
 from .pages import objects_of, pick_records
 
 _CHARSET = re.compile(r"""charset\s*=\s*"?([^\s;"]+)""", re.IGNORECASE)
@@ -32,7 +33,7 @@ class Part:
     """Some of the records of a body. suspicious: their text may hold lone surrogates. misfits: what no record could be made of, as
     it came. body_bytes: of the body, about."""
 
-    records: list[dict[str, Any]]
+    records: Sequence[dict[str, Any]]
     misfits: list[Any]
     suspicious: bool
     body_bytes: int
@@ -49,7 +50,9 @@ class Opened:
 class Opener:
     """Opens the bodies of one table."""
 
-    def __init__(self, rule: HttpTable, doing: str) -> None:
+    def __init__(self, rule: HttpTable, doing: str, columns: ColumnBodies | None = None) -> None:
+        """columns: reads those that are as expected."""
+        self._columns = columns
         self._form = rule.format
         self._path = rule.records
         self._find = jmespath.compile(rule.records).search
@@ -74,8 +77,13 @@ class Opener:
             return Opened(None, _ndjson(raw))
         if len(raw) > big_json.LARGE_BYTES and big_json.can_split(self._path):
             return self._open_large(raw)
+        opened = self._columns.open(raw) if self._columns else None
+        if opened is not None:
+            return Opened(opened[0], iter([Part(opened[1], [], False, len(raw))]))
         body, suspicious = _json(raw)
         records, misfits = pick_records(self._find, self._path, body, self._doing)
+        if self._columns:
+            self._columns.learn(body)
         return Opened(body, iter([Part(records, misfits, suspicious, len(raw))]))
 
     def _open_large(self, raw: bytes) -> Opened:

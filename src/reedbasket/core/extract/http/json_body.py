@@ -22,7 +22,7 @@ _NUMBER = re.compile(rb"-?[0-9.]{17,}(?:[eE][-+]?[0-9]+)?")
 def parse(body: bytes) -> tuple[Any, bool]:
     """(the parsed body, whether its text may hold lone surrogates). Integers of any size are int, numbers that a double
     cannot hold are Decimal. Raises ValueError."""
-    if _RUN in body.translate(_DIGITS_TO_ZERO) and not all(_is_exact(n) for n in _NUMBER.findall(body)):
+    if not is_short(body) and not all(_is_exact(n) for n in _NUMBER.findall(body)):
         return json.loads(body, parse_float=_exact_number, parse_constant=_refuse), True
     try:
         return orjson.loads(body), False
@@ -30,6 +30,11 @@ def parse(body: bytes) -> tuple[Any, bool]:
         # Lone surrogates in one value make orjson refuse the whole page. They are let in here, so that only the record
         # that holds one is rejected, with its reason.
         return json.loads(body, parse_float=_exact_number, parse_constant=_refuse), True
+
+
+def is_short(body: bytes) -> bool:
+    """Whether every number in it is short enough for any parser."""
+    return _RUN not in body.translate(_DIGITS_TO_ZERO)
 
 
 def _is_exact(number: bytes) -> bool:

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Generator, Iterator, Mapping
+from collections.abc import Callable, Generator, Iterator, Mapping
 from dataclasses import replace
 from typing import Any
 
 import jmespath
 
 from ...errors import BodyUnreadable
+from ...shape.lane import Expected
 from ...spec import template
 from ...spec.http import HttpTable
 from ..chunk import Chunk
 from .ahead import Ahead
 from .answers import Answer
 from .body import Opened, Opener, Part
+from .column_body import ColumnBodies
 from .pages import Page, Pages, Step, pages_for
 from .request import Request, Requests
 from .send import Sender
@@ -40,7 +42,9 @@ class HttpReader:
         *,
         known: str | None = None,
         at_once: int | None = None,
+        expected: Callable[[], Expected | None] | None = None,
     ) -> None:
+        """expected: what the records are expected to be by now, so that they may be read as columns."""
         self._name = name
         self._doing = f"reading {name}"
         self._rule = rule
@@ -48,7 +52,7 @@ class HttpReader:
         self._values = values
         self._at_once = at_once or sender.at_once
         self._requests = Requests(base, rule)
-        self._opener = Opener(rule, self._doing)
+        self._opener = Opener(rule, self._doing, _columns(rule, expected) if expected else None)
         self._total = jmespath.compile(rule.total).search if rule.total else None
         self._known = known if rule.conditional else None
         self._good = _ALWAYS_GOOD | set(rule.none_at) | ({304} if self._known else set())
@@ -92,7 +96,8 @@ class HttpReader:
                 yield _chunk(held, total)
             held = part
             count += len(part.records) + len(part.misfits)
-            last = part.records[-1] if part.records else last
+            if self._rule.next is not None and self._rule.next.last is not None and part.records:
+                last = part.records[-1]
         step = None
         if pages is not None:
             step = pages.after(Page(answer.url or url, answer.headers, opened.envelope, answer.body, count, last, total))
@@ -139,6 +144,15 @@ class HttpReader:
             found=f"a page of {len(answer.body)} bytes that is not {name} ({error}); it starts {start!r}",
             mend="check path and headers; some sources answer errors as HTML with status 200",
         )
+
+
+def _columns(rule: HttpTable, expected: Callable[[], Expected | None]) -> ColumnBodies | None:
+    """None where records are looked at one by one anyway: for the columns copied into them, or the last of a page."""
+    following = rule.next
+    if rule.copied or rule.format.name != "json" or (following is not None and following.last is not None):
+        return None
+    paths = [rule.total, *([following.token, following.url, following.pages] if following is not None else [])]
+    return ColumnBodies(expected, rule.records, [path for path in paths if path is not None])
 
 
 def _chunk(part: Part, total: int | None) -> Chunk:

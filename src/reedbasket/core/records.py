@@ -1,0 +1,71 @@
+"""Records that came as columns, and can still be had one by one as they came."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from functools import cached_property
+from itertools import chain, compress
+from typing import Any, overload
+
+import pyarrow as pa
+
+Record = dict[str, Any]
+
+
+class ColumnRecords(Sequence[Record]):
+    """Records as a table of columns. As a sequence they are what the source sent: made only when somebody asks for one of them,
+    which is rare: a reject, a record at the edge of a cursor.
+
+    columns: as read. met: makes all the records as they came, of the same number and order. held_bytes: what `met` keeps in memory.
+    """
+
+    def __init__(self, columns: pa.Table, met: Callable[[], Sequence[Record]], held_bytes: int) -> None:
+        self.columns = columns
+        self.held_bytes = held_bytes
+        self._met = met
+
+    def __len__(self) -> int:
+        return int(self.columns.num_rows)
+
+    @overload
+    def __getitem__(self, place: int) -> Record: ...
+    @overload
+    def __getitem__(self, place: slice) -> Sequence[Record]: ...
+    def __getitem__(self, place: int | slice) -> Record | Sequence[Record]:
+        return self._as_met[place]
+
+    def column(self, name: str) -> pa.ChunkedArray | None:
+        """A column by the source's name for it."""
+        return self.columns.column(name) if name in self.columns.column_names else None
+
+    def filter(self, keep: Sequence[bool]) -> ColumnRecords:
+        met = self._met
+        return ColumnRecords(
+            self.columns.filter(pa.array(keep, pa.bool_())), lambda: list(compress(met(), keep)), self.held_bytes
+        )
+
+    @cached_property
+    def _as_met(self) -> Sequence[Record]:
+        return self._met()
+
+
+def chosen(records: Sequence[Record], keep: Sequence[bool]) -> Sequence[Record]:
+    """The records that are to be kept, in the form in which they came."""
+    return records.filter(keep) if isinstance(records, ColumnRecords) else list(compress(records, keep))
+
+
+def joined(parts: Sequence[Sequence[Record]]) -> Sequence[Record]:
+    """Several one behind the other: as columns where `alike` says so of all of them, else as what they are one by one."""
+    columns = [part for part in parts if isinstance(part, ColumnRecords)]
+    if len(columns) == len(parts) and all(alike(part, parts[0]) for part in parts):
+        table = pa.concat_tables([part.columns for part in columns])
+        held = sum(part.held_bytes for part in columns)
+        return ColumnRecords(table, lambda: list(chain.from_iterable(columns)), held)
+    return list(chain.from_iterable(parts))
+
+
+def alike(some: Sequence[Record], others: Sequence[Record]) -> bool:
+    """Whether both came in the same form: one by one, or in columns of the same types."""
+    if isinstance(some, ColumnRecords) and isinstance(others, ColumnRecords):
+        return bool(some.columns.schema.equals(others.columns.schema))
+    return isinstance(some, ColumnRecords) == isinstance(others, ColumnRecords)
