@@ -109,9 +109,15 @@ def _sources(add: Callable[..., argparse.ArgumentParser]) -> None:
     )
     check.add_argument("name", help="a source or a warehouse")
 
-    survey = add("survey", sources.survey, "show what a source offers, by a sample of each table", "reed survey harbour")
+    setup = add(
+        "setup-sql", sources.setup_sql, "print what an administrator has to run for a database source", "reed setup-sql dock"
+    )
+    setup.add_argument("source")
+
+    survey = add("survey", sources.survey, "show what a source offers", "reed survey dock 'yard.*'")
     survey.add_argument("source")
-    survey.add_argument("--table", help="only this one")
+    survey.add_argument("tables", nargs="*", metavar="TABLE", help="only these; of a database also patterns, such as 'yard.*'")
+    survey.add_argument("--besides", action="append", default=[], metavar="PATTERN", help="leave out a database's tables")
 
     peek = add("peek", sources.peek, "show the first records of a table at the source", "reed peek harbour sailings --wire")
     peek.add_argument("source")

@@ -29,7 +29,9 @@ def list_all(options: argparse.Namespace) -> int:
         state = "rests until " + show.local_time(source["rests_until"])[11:] if source["rests_until"] else ""
         state = state or ("somebody has to sign in" if source["person"] and not source["signed_in"] else "")
         feeds = ", ".join(source["feeds"])
-        rows.append((source["name"], source["connector"], source["base"], len(source["tables"]), feeds, pace(source), state))
+        tables = "" if source["database"] else len(source["tables"])
+        paced = "" if source["database"] else pace(source)
+        rows.append((source["name"], source["connector"], source["base"], tables, feeds, paced, state))
     show.table(
         ["source", "connector", "address", "tables", "feeds", "pace", "state"],
         rows,
@@ -48,17 +50,84 @@ def pace(source: wire.Source) -> str:
 
 def survey(options: argparse.Namespace) -> int:
     """1 where a table could not be read."""
-    found = find_client(options.url, options.token).survey(options.source)
-    if options.table:
-        found = [table for table in found if table["table"] == options.table]
+    client = find_client(options.url, options.token)
+    database = client.source(options.source)["database"]
+    found = client.survey(options.source, match=options.tables, besides=options.besides)
+    if options.tables and not database:
+        found = [table for table in found if table["table"] in options.tables]
     failed = any(table["error"] for table in found)
     if options.json:
         show.as_json(found)
         return 1 if failed else 0
+    if database and len(found) != 1:
+        _catalog(found)
+        return 0
     for number, table in enumerate(found):
         print("\n" * bool(number), end="")
-        _surveyed(table)
+        (_described if database else _surveyed)(table)
     return 1 if failed else 0
+
+
+def _catalog(found: list[wire.SurveyedTable]) -> None:
+    rows = [
+        (
+            table["table"],
+            table["what"] if table["readable"] else show.Coloured("may not be read", "red"),
+            show.count(table["total"]) if table["total"] is not None else "",
+            len(table["columns"]),
+            ", ".join(table["key"]),
+            table["cursors"][0] if table["cursors"] else "",
+            ", ".join(method["by"] for method in table["methods"]),
+        )
+        for table in found
+    ]
+    show.table(
+        ["table", "what", "rows about", "columns", "key", "cursor could be", "changes by"],
+        rows,
+        empty="No table or view matches.",
+        right=["rows about", "columns"],
+    )
+    if found:
+        print(f"{show.plural(len(found), 'table')}; name one to see its columns, and what each way to find changes misses")
+
+
+def _described(table: wire.SurveyedTable) -> None:
+    about = f": {table['about']}" if table["about"] else ""
+    print(f"{table['table']}{about}")
+    rows = f"about {show.plural(table['total'], 'row')}" if table["total"] is not None else "rows not counted"
+    key = f"key {', '.join(table['key'])}" if table["key"] else "no key declared"
+    print(f"  {table['what']}, {rows}; {key}")
+    roles = dict.fromkeys(table["key"], "key")
+    show.table(
+        ["column", "declared", "type", "null", "could be", "index"],
+        [
+            (
+                c["name"],
+                c["declared"],
+                c["type"] or "by its values",
+                "" if c["nullable"] else "never",
+                roles.get(c["name"]) or ("cursor" if c["name"] in table["cursors"] else ""),
+                "begins one" if c["name"] in table["indexed"] else "",
+            )
+            for c in table["columns"]
+        ],
+        empty="  no column",
+        indent="  ",
+    )
+    print("  changes can be found by")
+    for method in table["methods"]:
+        print(f"    {method['by']:<12} misses {method['misses']}")
+
+
+def setup_sql(options: argparse.Namespace) -> int:
+    found = find_client(options.url, options.token).setup_sql(options.source)
+    if options.json:
+        return show.as_json(found)
+    for one in found:
+        print(f"-- {one['why']}")
+        if one["sql"]:
+            print(one["sql"])
+    return 0
 
 
 def _surveyed(table: wire.SurveyedTable) -> None:
@@ -81,7 +150,7 @@ def _surveyed(table: wire.SurveyedTable) -> None:
     parts += [f"lists: {', '.join(table['lists'])}"] if table["lists"] else []
     print(f"  {'; '.join(parts)}")
     rows = [
-        (c["name"], c["type"], show.count(c["nulls"]), show.count(c["distinct"]), " · ".join(c["examples"]))
+        (c["name"], c["type"], show.count(c["nulls"] or 0), show.count(c["distinct"] or 0), " · ".join(c["examples"]))
         for c in table["columns"]
     ]
     show.table(
@@ -111,6 +180,13 @@ def peek(options: argparse.Namespace) -> int:
     for reason in found["rejects"]:
         print(f"would be rejected: {reason}")
     return 0
+
+
+def _status(line: wire.RequestLine) -> str:
+    """A statement has none."""
+    if line["method"] == "SQL":
+        return "failed" if line["problem"] else "done"
+    return str(line["status"] or "none")
 
 
 def _exchange(exchange: wire.Exchange) -> None:
@@ -161,12 +237,12 @@ def requests(options: argparse.Namespace) -> int:
             line["at"][11:23],
             line["table"],
             line["method"],
-            show.Coloured(str(line["status"] or "none"), "red" if line["problem"] else ""),
+            show.Coloured(_status(line), "red" if line["problem"] else ""),
             show.size(line["bytes"]),
             f"{line['seconds'] * 1000:.0f} ms",
             f"{line['waited_seconds']:.2f} s" if line["waited_seconds"] >= 0.005 else "",
             line["attempt"] if line["attempt"] > 1 else "",
-            line["url"] + (f"  ({line['problem']})" if line["problem"] else ""),
+            " ".join(line["url"].split()) + (f"  ({line['problem']})" if line["problem"] else ""),
         )
         for line in found
     ]

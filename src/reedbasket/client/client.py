@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import http.client
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote, urlencode, urlsplit
 
@@ -150,9 +150,15 @@ class Client:
     def check_source(self, name: str) -> list[wire.CheckStep]:
         return self._call("POST", f"/api/v1/sources/{_part(name)}/check")
 
-    def survey(self, name: str) -> list[wire.SurveyedTable]:
-        """Asks the source for a page or two of each table."""
-        return self._call("POST", f"/api/v1/sources/{_part(name)}/survey", patient=True)
+    def setup_sql(self, name: str) -> list[wire.SetupStatement]:
+        """What an administrator has to run so that the source may read what its feeds name."""
+        return self._call("POST", f"/api/v1/sources/{_part(name)}/setup-sql")
+
+    def survey(self, name: str, *, match: Sequence[str] = (), besides: Sequence[str] = ()) -> list[wire.SurveyedTable]:
+        """Asks an API for a page or two of each table, a database for its catalog. match, besides: patterns of a database's tables."""
+        return self._call(
+            "POST", f"/api/v1/sources/{_part(name)}/survey", body={"match": list(match), "besides": list(besides)}, patient=True
+        )
 
     def peek(self, source: str, table: str, *, rows: int = 10, wire: bool = False) -> wire.Peek:
         """wire: also the request sent and the answer received, secrets blanked."""

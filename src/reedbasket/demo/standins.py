@@ -1,7 +1,9 @@
-"""The outside world of the demo: the harbour, the partner's passes and the tides, each on a port of its own, in one process.
+"""The outside world of the demo: the harbour, the partner's passes and the tides, each on a port of its own, in one process; and
+the dock, whose database is a file: its port is for the demo's switch alone.
 
 `python -m reedbasket.demo.standins` reads its secrets as a JSON object from the first line of its input, and prints the addresses
-as the first line: {"harbour": "http://…", "passes": …, "tides": …}. It ends when its input does.
+as the first line: {"harbour": "http://…", "passes": …, "tides": …, "dock": …}. `dock_file` among the secrets says where the dock's
+file is made. It ends when its input does.
 """
 
 from __future__ import annotations
@@ -10,10 +12,13 @@ import json
 import os
 import sys
 import threading
+from pathlib import Path
 
 from flask import Flask
 from waitress.server import create_server
 
+from .dock import happenings as dock_happenings
+from .dock import make_dock
 from .harbour import create_harbour
 from .passes import create_passes
 from .serving import add_switch
@@ -28,7 +33,12 @@ def main() -> None:
     add_switch(passes, more)
     tides = create_tides(secrets["tides_key"])
     add_switch(tides, {})
-    addresses = {name: _serve(app) for name, app in (("harbour", harbour), ("passes", passes), ("tides", tides))}
+    dock_file = Path(secrets["dock_file"])
+    make_dock(dock_file)
+    dock = Flask("dock")
+    add_switch(dock, dock_happenings(dock_file))
+    apps = {"harbour": harbour, "passes": passes, "tides": tides, "dock": dock}
+    addresses = {name: _serve(app) for name, app in apps.items()}
     print(json.dumps(addresses), flush=True)
     # The demo holds our input open; however it ends, so do we.
     sys.stdin.read()

@@ -22,6 +22,7 @@ from ..service.settings import Settings
 # Written into a demo's data folder: only a folder that holds it is ever cleared.
 MARK = "this-is-a-demo"
 STANDINS_FILE = "standins.json"
+DOCK_FILE = "dock.db"
 
 
 class DemoError(ReedError):
@@ -32,7 +33,7 @@ def run_demo(folder: Path, port: int, say: Callable[[str], None]) -> int:
     """Blocks until Ctrl-C. Returns the exit code of the first run: 0, or 1 where it failed."""
     quiet_logs()
     fresh_folder(folder)
-    known = made_secrets()
+    known = made_secrets() | {"dock_file": str((folder / DOCK_FILE).absolute())}
     standins = start_standins(known)
     service = Service(Settings(data=folder, port=port))
     try:
@@ -139,6 +140,11 @@ settings: {{url: "{urls["passes"]}", client_id: sedge-ferries, client_secret: {{
 source: tides
 connector: tides-api
 settings: {{url: "{urls["tides"]}", key: {{secret: tides_key}}, since: {since}}}
+---
+source: dock
+about: the workshop's database, a file
+on: sqlite
+path: {DOCK_FILE}
 """
     return texts
 
@@ -155,8 +161,8 @@ def _first_run(
     run = client.ask_run("harbour", wait_seconds=55)
     seconds = sum(t["seconds"] for t in run["tables"])
     say(f"Run {run['id']} of harbour {run['outcome']}: {run['totals']['read']:,} records read in {seconds:.1f} s")
-    others = [client.ask_run(feed) for feed in ("tides", "passes")]
-    begun = " and ".join(f"{other['feed']} (run {other['id']})" for other in others)
+    others = [client.ask_run(feed) for feed in ("dock", "tides", "passes")]
+    begun = ", ".join(f"{other['feed']} (run {other['id']})" for other in others)
     say(f"Begun: {begun}, as fast as their sources allow")
     reed = Path(sys.argv[0]).name
     prefix = f"{Path(sys.argv[0]).parent}/" if "/" in sys.argv[0] else ""
@@ -176,6 +182,9 @@ Try next, in another terminal:
   {prefix}{reed} run boardings                one request for each sailing of the last day, several at once
   {prefix}{reed} check passes                 a partner with tokens and a limit, step by step
   {prefix}{reed} peek tides levels --wire     the report as it is asked for and answered
+  {prefix}{reed} survey dock                  the workshop's database, and how changes of its tables can be found
+  {prefix}{reed} demo happen work_order_done  a work order is done
+  {prefix}{reed} run dock                     exactly that one
   {prefix}{reed} verify harbour --deep        the source once more, compared with the warehouse
   {prefix}{reed} sql marsh "select status, count(*) from sailings group by status"
 

@@ -43,7 +43,8 @@ class StoreListener:
             self._warehouse, self._feed = order.warehouse.warehouse, order.feed
             self._places = {t.name: i for i, t in enumerate(order.tables)}
             self._changed = {t.name: TableProgress(t.name, t.target) for t in order.tables}
-            self._line("info", "run.started", f"feed {order.feed}, version {order.feed_version}: {len(order.tables)} tables")
+            tables = f": {len(order.tables)} tables" if order.database is None else ""
+            self._line("info", "run.started", f"feed {order.feed}, version {order.feed_version}{tables}")
             self._flush()
 
     def log(self, level: Level, code: str, message: str, table: str | None = None) -> None:
@@ -66,6 +67,8 @@ class StoreListener:
 
     def progress(self, progress: TableProgress) -> None:
         with self._lock:
+            # A database's tables are known once it is open.
+            self._places.setdefault(progress.table, len(self._places))
             self._changed[progress.table] = progress
             if progress.waiting:
                 self._flush()  # nothing else may happen for a while

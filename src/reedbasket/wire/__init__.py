@@ -7,7 +7,7 @@ from .access import ErrorFacts, Health, Problem, SecretName, Session, SignInCode
 from .definitions import Applied, Definition
 from .feeds import Drift, Feed, Plan, PlannedColumn, PlannedDrift, PlannedTable, Reject, VerifiedSample, VerifiedTable
 from .runs import LedgerLine, LogLine, Outcome, RequestLine, Run, TableProgress, Totals
-from .sources import Exchange, Peek, SentThere, Source, SurveyedColumn, SurveyedTable
+from .sources import Exchange, Method, Peek, SentThere, SetupStatement, Source, SurveyedColumn, SurveyedTable
 from .warehouses import CheckStep, Column, ColumnProfile, Profile, Rows, Table, Warehouse
 
 __all__ = [
@@ -23,6 +23,7 @@ __all__ = [
     "Health",
     "LedgerLine",
     "LogLine",
+    "Method",
     "Outcome",
     "Peek",
     "Plan",
@@ -38,6 +39,7 @@ __all__ = [
     "SecretName",
     "SentThere",
     "Session",
+    "SetupStatement",
     "SignInCode",
     "Source",
     "SurveyedColumn",

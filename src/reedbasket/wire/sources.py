@@ -11,13 +11,16 @@ from .warehouses import Column
 
 
 class Source(TypedDict):
-    """settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in:
+    """database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone.
+
+    settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in:
     whether somebody did, or a token is held. pace: what the connector says, at_once and so on. failures: in a row, across all who
     ask; rests_until: nobody asks before."""
 
     name: str
     about: str
     connector: str
+    database: bool
     base: str
     settings: dict[str, Any]
     signs_in: str
@@ -33,9 +36,18 @@ class Source(TypedDict):
 class SurveyedColumn(TypedDict):
     name: str
     type: str
-    nulls: int
-    distinct: int
+    nulls: int | None
+    distinct: int | None
     examples: list[str]
+    declared: str
+    nullable: bool
+
+
+class Method(TypedDict):
+    """One way to find a table's changes, and what it misses or costs."""
+
+    by: str
+    misses: str
 
 
 class SurveyedTable(TypedDict):
@@ -53,7 +65,18 @@ class SurveyedTable(TypedDict):
     cursor: str | None
     cursors: list[str]
     parent: str | None
+    what: str
+    readable: bool
+    indexed: list[str]
+    methods: list[Method]
     error: ErrorFacts | None
+
+
+class SetupStatement(TypedDict):
+    """One statement for an administrator. sql: empty where there is only something to say."""
+
+    why: str
+    sql: str
 
 
 class Exchange(TypedDict):

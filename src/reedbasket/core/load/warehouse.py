@@ -26,7 +26,7 @@ class SavedCursor:
     many to keep (a merge recognises them by itself). column: of the source; None where an older version did not say.
     """
 
-    kind: Literal["time", "number", "text", "window", "tag"]
+    kind: Literal["time", "number", "text", "window", "tag", "row_version"]
     value: str
     seen: bytes | None = b""
     column: str | None = None

@@ -60,9 +60,12 @@ class CursorTracker:
         keep_all_seen: bool,
         end: str | None = None,
         step: timedelta = timedelta(microseconds=1),
+        columns: Sequence[str] = (),
     ) -> None:
-        """start, end: of the rule, filled in. until: when the run began. step: the smallest that the request can show of a time."""
+        """columns: where the cursor is the greatest of several. start, end: of the rule, filled in. until: when the run began.
+        step: the smallest that the request can show of a time."""
         self._rule = rule
+        self._columns = tuple(columns) or (rule.column,)
         self._step = int(step / timedelta(microseconds=1))
         self._overlap = int(rule.overlap / timedelta(microseconds=1))
         self._keep_all_seen = keep_all_seen
@@ -194,7 +197,13 @@ class CursorTracker:
 
     def _values(self, records: Sequence[dict[str, Any]]) -> tuple[list[Any], list[Reject]]:
         column = self._rule.column
+        if len(self._columns) > 1:
+            found = [self._of_column(records, name) for name in self._columns]
+            together = [[v for v in members if v is not None] for members in zip(*found)]
+            return [max(members, default=None) for members in together], []
         raw: Any = records.column(column) if isinstance(records, ColumnRecords) else None
+        if raw is not None and pa.types.is_temporal(raw.type):
+            return self._of_column(records, column), []
         if raw is None:
             raw = [record.get(column) for record in records]
         elif self._rule.type != "time" or self._rule.format is not None:
@@ -213,6 +222,16 @@ class CursorTracker:
                 message = f"found {value!r}, which is no {self._rule.type}, where the cursor stands"
                 rejects.append(Reject(index, "cursor.unreadable", message, column, records[index]))
         return values, rejects
+
+    def _of_column(self, records: Sequence[dict[str, Any]], name: str) -> list[Any]:
+        """Of a database's column, whose type is known."""
+        assert isinstance(records, ColumnRecords)
+        values = records.column(name)
+        assert values is not None
+        if pa.types.is_temporal(values.type):
+            values = values.cast(pa.timestamp("us")).cast(pa.int64())
+        listed: list[Any] = values.to_pylist()
+        return listed
 
     def _parse(self, value: Any, form: str | None) -> Any:
         """form: how the source writes times; None for our own writing."""

@@ -14,11 +14,11 @@ from ..extract.http import RequestSeen
 from ..extract.pace import Wait
 from ..load import open_warehouse
 from ..masking import Mask
-from .asking import Asking, Outside
+from .asking import Outside
 from .events import Listener, RunOutcome, TableProgress
 from .order import RunOrder
+from .reading import Offered, Reading, open_reading
 from .table import TableRun
-from .taking import parents_of
 
 # Errors after which the other tables would meet the same: the source as a whole, or the warehouse.
 _ENDS_THE_RUN = (
@@ -55,15 +55,23 @@ def run_feed(
     """Run every table of the order. again: {table: records} that were rejected before, taken in place of the source's. Raises
     nothing but defects of ours."""
     progresses = [TableProgress(t.name, t.target) for t in order.tables]
+    first: errors.ReedError | None
     mask = Mask()
+    heard = _Heard(listener)
     try:
-        asking = Asking(order, outside)
-        mask = asking.mask
-        if order.ignored:
-            listener.log(
-                "info", "table.ignored", f"offered by the connector, not part of this feed: {', '.join(order.ignored)}"
-            )
-        first = _run_tables(order, progresses, asking, outside, listener, clock, again)
+        reading = open_reading(order, outside, heard.request, heard.wait)
+        mask = reading.mask
+        try:
+            offered = reading.offered(order)
+            progresses = [TableProgress(t.name, t.target) for t in offered.order.tables]
+            progresses += [TableProgress(name, "") for name in offered.problems]
+            for progress in progresses:
+                listener.progress(progress)
+            for note in offered.notes:
+                listener.log(*note)
+            first = _run_tables(offered, progresses, reading, outside, listener, clock, again, heard)
+        finally:
+            reading.close()
     except errors.ReedError as error:
         first = mask.error(error)
         listener.log("error", first.code, str(first))
@@ -81,59 +89,52 @@ def run_feed(
 
 
 def _run_tables(
-    order: RunOrder,
+    offered: Offered,
     progresses: list[TableProgress],
-    asking: Asking,
+    reading: Reading,
     outside: Outside,
     listener: Listener,
     clock: Callable[[], datetime],
     again: Mapping[str, Sequence[dict[str, Any]]] | None,
+    heard: _Heard,
 ) -> errors.ReedError | None:
     """The first error, after which the tables that do not depend on it still ran."""
+    order = offered.order
     first: errors.ReedError | None = None
 
     def hash_key() -> bytes:
         return outside.reveal(order.hash_with).encode()
 
+    def failed(progress: TableProgress, error: errors.ReedError) -> None:
+        nonlocal first
+        reading.mask.error(error)
+        first = first or error
+        progress.phase, progress.error = "failed", error.as_dict()
+        listener.progress(progress)
+        level: Any = "warning" if isinstance(error, errors.RunCancelled) else "error"
+        listener.log(level, error.code, str(error), progress.table)
+
     warehouse = open_warehouse(order.warehouse, outside.folder, outside.reveal)
-    heard = _Heard(listener)
-    sender = asking.sender(heard.request, heard.wait)
-    parents = parents_of(order, asking, sender)
     try:
         for table, progress in zip(order.tables, progresses):
             if again is not None and not again.get(table.name):
                 continue
             heard.progress = progress
             began = time.monotonic()
+            records = again[table.name] if again else None
             try:
                 TableRun(
-                    order,
-                    table,
-                    warehouse,
-                    asking,
-                    sender,
-                    parents,
-                    hash_key,
-                    listener,
-                    outside.stop,
-                    clock,
-                    progress,
-                    again[table.name] if again else None,
-                ).run()
+                    order, table, warehouse, reading, hash_key, listener, outside.stop, clock, progress, records
+                ).run()  # fmt: skip
                 _summary(listener, progress)
             except errors.ReedError as error:
-                asking.mask.error(error)
-                first = first or error
-                progress.phase, progress.error = "failed", error.as_dict()
                 progress.seconds = time.monotonic() - began
-                listener.progress(progress)
-                level: Any = "warning" if isinstance(error, errors.RunCancelled) else "error"
-                listener.log(level, error.code, str(error), table.name)
+                failed(progress, error)
                 if isinstance(error, _ENDS_THE_RUN):
-                    break
+                    return first
+        for progress in progresses[len(order.tables) :] if again is None else []:
+            failed(progress, offered.problems[progress.table])
     finally:
-        sender.close()
-        parents.close()
         warehouse.close()
     return first
 

@@ -113,13 +113,23 @@ def natural(name: str, rule: HttpTable, started: datetime) -> TableOrder:
 
 @dataclass
 class SurveyedColumn:
-    """nulls, distinct: in the sample. examples: as text."""
+    """nulls, distinct: in the sample, None where none was taken. examples: as text. declared: the database's own type."""
 
     name: str
     type: str
-    nulls: int
-    distinct: int
+    nulls: int | None
+    distinct: int | None
     examples: list[str]
+    declared: str = ""
+    nullable: bool = True
+
+
+@dataclass
+class Method:
+    """One way to find a table's changes. misses: what it does not see, or costs."""
+
+    by: str
+    misses: str
 
 
 @dataclass
@@ -127,7 +137,8 @@ class SurveyedTable:
     """What a table looks like by a sample of its records. records: how many were looked at; total: as the source says.
 
     key: as the connector says; keys: columns that could be, each value once and none missing. cursor: as the connector says; cursors:
-    columns that could be. lists: what would become child tables.
+    columns that could be. lists: what would become child tables. Of a database: what (table, view), whether we may read it, columns
+    that an index begins with, and the methods by which changes can be found.
     """
 
     table: str
@@ -142,6 +153,10 @@ class SurveyedTable:
     cursor: str | None = None
     cursors: list[str] = field(default_factory=list)
     parent: str | None = None
+    what: str = "endpoint"
+    readable: bool = True
+    indexed: list[str] = field(default_factory=list)
+    methods: list[Method] = field(default_factory=list)
     error: dict[str, Any] | None = None
 
     def as_dict(self) -> dict[str, Any]:
@@ -161,7 +176,7 @@ def survey(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]
             found.append(table)
             try:
                 taking = Taking(order, natural(name, rule, order.started), asking, sender, None, parents, latest=True)
-                _look(table, taking, asking)
+                _look(table, taking)
             except errors.ReedError as error:
                 table.error = asking.mask.error(error).as_dict()
     finally:
@@ -170,9 +185,8 @@ def survey(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]
     return found
 
 
-def _look(table: SurveyedTable, taking: Taking, asking: Asking) -> None:
-    request, chunks = taking.sample()
-    table.request = f"{request.method} {asking.mask.text(request.url)}" if request else ""
+def _look(table: SurveyedTable, taking: Taking) -> None:
+    table.request, chunks = taking.sample()
     shaper, records = Shaper(TableShape(table.table), [], "row"), list[dict[str, Any]]()
     for page, chunk in enumerate(chunks, 1):
         table.total = chunk.total if table.total is None else table.total
@@ -186,7 +200,7 @@ def _look(table: SurveyedTable, taking: Taking, asking: Asking) -> None:
     batch, structure = shaped.batches[0], shaper.structure
     kinds = {column.name: column.kind for column in shaper.family.root.columns}
     for name, (_, data) in batch.columns.items():
-        values = _listed(data)
+        values = listed(data)
         present = [v for v in values if v is not None]
         distinct = len(set(map(repr, present)))
         examples = list(dict.fromkeys(_shown(v) for v in present))[:_EXAMPLES]
@@ -236,11 +250,11 @@ def peek(order: SourceOrder, outside: Outside, name: str, rule: HttpTable, *, ro
     shaped = shaper.shape(records[:rows], 0)
     columns = [(column.name, column.kind) for column in shaper.family.root.columns]
     held = shaped.batches[0].columns if shaped.batches else {}
-    lists = [_listed(held[n][1]) if n in held else [None] * shaped.records for n, _ in columns]
+    lists = [listed(held[n][1]) if n in held else [None] * shaped.records for n, _ in columns]
     return Peeked(columns, [list(row) for row in zip(*lists)], [reject.message for reject in shaped.rejects], exchanges)
 
 
-def _listed(data: Any) -> list[Any]:
+def listed(data: Any) -> list[Any]:
     values: list[Any] = data.to_pylist() if isinstance(data, pa.Array | pa.ChunkedArray) else list(data)
     return values
 

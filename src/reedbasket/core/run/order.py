@@ -19,14 +19,16 @@ from ..spec.basket import Basket
 from ..spec.fields import Model
 from ..spec.http import CursorRule, HttpTable, Pace, Retry, Timeouts, WindowRule
 from ..spec.links import table_choice
-from ..spec.model import Deletes, Drift, FeedTable, Nesting, Warehouse, Write
+from ..spec.model import Deletes, Drift, Feed, FeedDefaults, FeedTable, Nesting, Source, Warehouse, Write
 from ..spec.times import parse_time
 
 
 class TableOrder(Model):
+    """rule: of an API; what a database is asked for is known once it is open (choosing.Chosen)."""
+
     name: str
     target: str
-    rule: HttpTable
+    rule: HttpTable | None = None
     by: str
     cursor: CursorRule | None = None
     window: WindowRule | None = None
@@ -59,26 +61,33 @@ class TableOrder(Model):
         return self.by in ("everything", "compare")
 
     @property
+    def newest_by(self) -> str | None:
+        """The field by which the newest of several records of one key is told."""
+        cursor = self.rule.cursor if self.rule else self.cursor
+        return cursor.column if cursor else None
+
+    @property
     def link(self) -> Any:
         """Children point at the parent's key; where rows of one key may repeat, or there is none, at its row."""
         return "row" if self.write == "append" or not self.key else "key"
 
 
 class SourceOrder(Model):
-    """What it takes to ask one source, resolved."""
+    """What it takes to ask one source, resolved. database: of one, and then nothing of a connector."""
 
     run: int = 0
     started: datetime
     source: str
     connector: str
-    base: str
-    auth: Auth | None
-    headers: dict[str, str]
-    pace: Pace
-    timeouts: Timeouts
-    retry: Retry
-    settings: dict[str, Any]
-    secrets: dict[str, str]
+    database: Source | None = None
+    base: str = ""
+    auth: Auth | None = None
+    headers: dict[str, str] = Field(default_factory=dict)
+    pace: Pace = Pace()
+    timeouts: Timeouts = Timeouts()
+    retry: Retry = Retry()
+    settings: dict[str, Any] = Field(default_factory=dict)
+    secrets: dict[str, str] = Field(default_factory=dict)
     parents: dict[str, HttpTable] = Field(default_factory=dict)
 
     def values(self, revealed: dict[str, str]) -> dict[str, Any]:
@@ -95,13 +104,17 @@ class SourceOrder(Model):
 
 
 class RunOrder(SourceOrder):
-    """What it takes to run one feed."""
+    """What it takes to run one feed. wishes, feed_defaults, table_prefix: what it says of a database's tables; they are `tables` once
+    it is known what is there."""
 
     feed: str
     feed_version: int
     warehouse: Warehouse
     tables: list[TableOrder]
-    ignored: list[str]
+    ignored: list[str] = Field(default_factory=list)
+    wishes: dict[str, FeedTable | None] = Field(default_factory=dict)
+    feed_defaults: FeedDefaults = FeedDefaults()
+    table_prefix: str = ""
     commit_every: int
     drift: Drift = Drift()
     stop_after: int | None = None
@@ -120,6 +133,16 @@ def source_order(basket: Basket, name: str, *, started: datetime, run: int = 0) 
             found=f"sources: {', '.join(sorted(basket.sources)) or 'none'}",
             mend="apply a basket that defines it",
             code="source.not_found",
+        )
+    if source.connector is None:
+        return SourceOrder(
+            run=run,
+            started=started,
+            source=name,
+            connector=source.on or "",
+            database=source,
+            settings=source.settings,
+            secrets={"password": source.password.secret} if source.password else {},
         )
     connector = basket.connectors[source.connector]
     settings: dict[str, Any] = {}
@@ -168,7 +191,26 @@ def resolve(
         )
     order = source_order(basket, definition.source, started=started, run=run)
     warehouse = basket.warehouses[definition.warehouse]
-    connector = basket.connectors[order.connector]
+    asked = {name: getattr(order, name) for name in SourceOrder.model_fields}
+    facts = {
+        "feed": feed,
+        "feed_version": version,
+        "warehouse": warehouse,
+        "commit_every": definition.commit_every,
+        "drift": definition.drift,
+        "stop_after": definition.stop_after,
+        "hash_with": definition.hash_with,
+        "accept": accept,
+        "again": again,
+    }
+    if order.database is not None:
+        wishes = {"wishes": definition.tables, "feed_defaults": definition.defaults}
+        return RunOrder(**asked | facts, **wishes, tables=[], table_prefix=warehouse.prefix + definition.prefix)
+    return _of_connector(basket, definition, order, asked | facts)
+
+
+def _of_connector(basket: Basket, definition: Feed, order: SourceOrder, facts: dict[str, Any]) -> RunOrder:
+    connector, warehouse = basket.connectors[order.connector], basket.warehouses[definition.warehouse]
     tables = []
     for name in parents_first(definition.tables, connector.tables):
         rule = connector.tables[name]
@@ -188,21 +230,9 @@ def resolve(
                 shaping=definition.tables[name] or FeedTable(),
             )
         )
-    asked = {name: getattr(order, name) for name in SourceOrder.model_fields}
-    return RunOrder(
-        **asked | {"parents": _ancestors([t.rule for t in tables], connector.tables)},
-        feed=feed,
-        feed_version=version,
-        warehouse=warehouse,
-        tables=tables,
-        ignored=sorted(set(connector.tables) - set(definition.tables)),
-        commit_every=definition.commit_every,
-        drift=definition.drift,
-        stop_after=definition.stop_after,
-        hash_with=definition.hash_with,
-        accept=accept,
-        again=again,
-    )
+    parents = _ancestors([t.rule for t in tables if t.rule], connector.tables)
+    ignored = sorted(set(connector.tables) - set(definition.tables))
+    return RunOrder(**facts | {"parents": parents}, tables=tables, ignored=ignored)
 
 
 def parents_first(chosen: Iterable[str], tables: Mapping[str, HttpTable]) -> list[str]:

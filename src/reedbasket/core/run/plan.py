@@ -13,10 +13,11 @@ from ..load import Warehouse, open_warehouse
 from ..shape.columns import ColumnWork
 from ..shape.layout import TableLayout
 from ..shape.unmatched import unmatched
-from .asking import Asking, Outside
+from .asking import Outside
 from .order import RunOrder, TableOrder
+from .reading import Reading, open_reading
 from .takeup import moved, shaper_for
-from .taking import Taking, parents_of, saved_of
+from .taking import saved_of
 
 
 @dataclass
@@ -59,46 +60,59 @@ class PlannedTable:
 
 def plan_feed(order: RunOrder, outside: Outside) -> list[PlannedTable]:
     """Parents before their child tables. An error of one table stands with that table. Raises ReedError for the rest."""
-    asking = Asking(order, outside)
-    warehouse = open_warehouse(order.warehouse, outside.folder, outside.reveal)
+    requests: list[RequestSeen] = []
+    reading = open_reading(order, outside, requests.append, retry=order.retry.model_copy(update={"attempts": 2}))
     planned: list[PlannedTable] = []
 
     def hash_key() -> bytes:
         return outside.reveal(order.hash_with).encode()
 
     try:
-        for table in order.tables:
-            try:
-                planned += _plan_table(order, table, warehouse, asking, hash_key)
-            except errors.ReedError as error:
-                failed = PlannedTable(table.name, table.target, by=table.by, write=table.write, key=table.key)
-                failed.error = asking.mask.error(error).as_dict()
-                planned.append(failed)
+        offered = reading.offered(order)
+        warehouse = open_warehouse(order.warehouse, outside.folder, outside.reveal)
+        try:
+            for table in offered.order.tables:
+                requests.clear()
+                try:
+                    planned += _plan_table(order, table, warehouse, reading, requests, hash_key)
+                except errors.ReedError as error:
+                    planned.append(
+                        _failed(PlannedTable(table.name, table.target, by=table.by, write=table.write), error, reading)
+                    )
+        finally:
+            warehouse.close()
+        planned += [_failed(PlannedTable(name, ""), error, reading) for name, error in offered.problems.items()]
     finally:
-        warehouse.close()
+        reading.close()
+    return planned
+
+
+def _failed(planned: PlannedTable, error: errors.ReedError, reading: Reading) -> PlannedTable:
+    planned.error = reading.mask.error(error).as_dict()
     return planned
 
 
 def _plan_table(
-    order: RunOrder, table: TableOrder, warehouse: Warehouse, asking: Asking, hash_key: Callable[[], bytes]
+    order: RunOrder,
+    table: TableOrder,
+    warehouse: Warehouse,
+    reading: Reading,
+    requests: list[RequestSeen],
+    hash_key: Callable[[], bytes],
 ) -> list[PlannedTable]:
     state = warehouse.state(order.feed, table.name)
     change = moved(table, state)
-    requests: list[RequestSeen] = []
-    sender = asking.sender(requests.append, retry=order.retry.model_copy(update={"attempts": 2}))
-    parents = parents_of(order, asking, sender)
-    try:
-        taking = Taking(order, table, asking, sender, saved_of(table, state, change), parents)
-        first_request, chunks = taking.sample()
-        chunk = next(chunks, Chunk([], 0, []))
-        request = f"{first_request.method} {asking.mask.text(first_request.url)}" if first_request else "none is due"
-    finally:
-        parents.close()
-        sender.close()
+    taking = reading.take(table, saved_of(table, state, change))
+    request, chunks = taking.sample()
+    chunk = next(chunks, Chunk([], 0, []))
+    close = getattr(chunks, "close", None)
+    if close is not None:
+        close()
     tracker = taking.tracker
     taken = tracker.take(chunk.records) if tracker else None
     records = taken.records if taken else chunk.records
     shaper = shaper_for(order, table, state)
+    shaper.leave_out(taking.left_out)
     shaped = shaper.shape(records, 0, suspicious=chunk.suspicious)
     worked = ColumnWork(shaper.rules, hash_key, nul_in_text=warehouse.nul_in_text).work(shaped)
     planned = [_compare(warehouse, table.name, layout) for layout in worked.family.tables]
@@ -118,15 +132,7 @@ def _plan_table(
     if shaper.expected:
         first.drift = [{"what": c.what, "words": c.words, "ignored": c.ignored} for c in shaped.changes]
     repeated = taken.repeated if taken else 0
-    page = len(chunk.records)
-    if taking.passes is not None:
-        first.requests = taking.passes
-    elif table.rule.for_each or table.rule.each:
-        pass  # as many as there are parents or values, which only the run goes through
-    elif not table.rule.next or page == 0:
-        first.records, first.requests = len(records), 1
-    elif chunk.total is not None:
-        first.records, first.requests = max(0, chunk.total - repeated), max(1, -(-chunk.total // page))
+    first.records, first.requests = taking.cost(chunk, repeated)
     if first.requests is not None and requests:
         answering = first.requests * sum(r.seconds for r in requests) / len(requests)
         # The source's pace may take longer than its answers.

@@ -12,7 +12,6 @@ from typing import Any
 from ..errors import RunCancelled, TooManyRejects
 from ..extract.chunk import Chunk
 from ..extract.feeder import RECORDS_PER_BATCH, Feeder, gathered
-from ..extract.http import Sender
 from ..load.along import Transition
 from ..load.warehouse import LoadTarget, Position, Seconds, TableState, Warehouse
 from ..shape.batch import Reject
@@ -21,15 +20,14 @@ from ..shape.lane import Expected
 from ..shape.rules import Change
 from ..shape.structure import ColumnShape
 from ..shape.unmatched import unmatched
-from .asking import Asking
 from .compare import Comparer
 from .cursor import CursorTracker
 from .events import Listener, TableProgress
 from .order import RunOrder, TableOrder
-from .reads import Parents
+from .reading import Reading
 from .spool import Spool
 from .takeup import moved, require_accepted, shaper_for
-from .taking import Taking, saved_of
+from .taking import saved_of
 from .tombstones import tombstone_test
 
 # A load of several passes commits what it has this often, where a pass has just ended.
@@ -44,9 +42,7 @@ class TableRun:
         order: RunOrder,
         table: TableOrder,
         warehouse: Warehouse,
-        asking: Asking,
-        sender: Sender,
-        parents: Parents,
+        reading: Reading,
         hash_key: Callable[[], bytes],
         listener: Listener,
         stop: threading.Event,
@@ -59,9 +55,7 @@ class TableRun:
         self._order = order
         self._table = table
         self._warehouse = warehouse
-        self._asking = asking
-        self._sender = sender
-        self._parents = parents
+        self._reading = reading
         self._hash_key = hash_key
         self._listener = listener
         self._stop = stop
@@ -85,15 +79,10 @@ class TableRun:
             self._log("warning", "table.not_kept", f"let go, as accepted: {loss}")
         saved = saved_of(table, state, change) if self._again is None else None
         self._shaper = shaper_for(order, table, state)
-        self._taking = Taking(
-            order,
-            table,
-            self._asking,
-            self._sender,
-            saved,
-            self._parents,
-            expected=self._expected if self._in_columns else None,
-        )
+        self._taking = self._reading.take(table, saved, expected=self._expected if self._in_columns else None)
+        self._shaper.leave_out(self._taking.left_out)
+        for note in self._taking.notes if self._again is None else ():
+            self._log(*note)
         self._tracker = self._taking.tracker if self._again is None else None
         if self._again is None:
             self._cursor_from = self.progress.cursor_from = self._taking.from_text
@@ -101,9 +90,9 @@ class TableRun:
         self._columns = ColumnWork(self._shaper.rules, self._hash_key, nul_in_text=self._warehouse.nul_in_text)
         self._change = change
         # Appended, a record that says it is gone is a row like any other.
-        self._gone = tombstone_test(table.rule) if table.write != "append" else None
+        self._gone = tombstone_test(table.rule) if table.rule and table.write != "append" else None
         # Those who ask by its records go through them once more.
-        self._aside = Spool() if self._parents.wanted(table.name) and self._again is None else None
+        self._aside = Spool() if self._reading.wanted_again(table.name) and self._again is None else None
         self._load = self._warehouse.begin(self._target(), state)
         self._phase("reading")
         began = self._committed = time.monotonic()
@@ -122,7 +111,7 @@ class TableRun:
                 self._work(self._differing, [], time.monotonic(), suspicious=self._suspicious)
             self._finish()
             if self._aside is not None:
-                self._parents.keep(table.name, self._taking.cursor_from, self._aside)
+                self._reading.keep(table.name, self._taking.cursor_from, self._aside)
         finally:
             self.progress.seconds = time.monotonic() - began
             self._load.close()
@@ -130,8 +119,9 @@ class TableRun:
     @property
     def _in_columns(self) -> bool:
         """Whether nobody looks at the records one by one."""
-        one_by_one = self._table.by == "compare" or self._table.rule.deleted is not None
-        return not one_by_one and not self._parents.wanted(self._table.name)
+        rule = self._table.rule
+        one_by_one = rule is None or rule.deleted is not None or self._table.by == "compare"
+        return not one_by_one and not self._reading.wanted_again(self._table.name)
 
     def _expected(self) -> Expected | None:
         """Asked by the reader's thread."""

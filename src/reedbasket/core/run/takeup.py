@@ -15,6 +15,8 @@ def moved(table: TableOrder, state: TableState | None) -> Transition:
     cursor: tuple[str, str] | None = (table.cursor.column, table.cursor.type) if table.cursor else None
     if table.window:
         cursor = ("windows", "window")
+    if table.by == "row_version":
+        cursor = ("row version", "row_version")
     return transition(state, write=table.write, key=table.key, link=table.link, by=table.by, cursor=cursor)
 
 
@@ -32,6 +34,5 @@ def require_accepted(table: TableOrder, change: Transition, accept: bool) -> Non
 
 def shaper_for(order: RunOrder, table: TableOrder, state: TableState | None) -> Shaper:
     structure = state.structure.copy() if state else TableShape(table.target)
-    newest_by = table.rule.cursor.column if table.rule.cursor else None
     rules = table.rules(order.drift)
-    return Shaper(structure, table.key, table.link, rules, newest_by=newest_by, expected=state is not None)
+    return Shaper(structure, table.key, table.link, rules, newest_by=table.newest_by, expected=state is not None)

@@ -9,7 +9,6 @@ from typing import Any
 
 from ..extract.chunk import Chunk
 from ..extract.http import HttpReader, Sender
-from ..extract.http.request import Request
 from ..load.along import Transition
 from ..load.warehouse import SavedCursor, TableState
 from ..shape.lane import Expected
@@ -30,13 +29,18 @@ _MICROSECOND = timedelta(microseconds=1)
 def saved_of(table: TableOrder, state: TableState | None, change: Transition) -> SavedCursor | None:
     """What was saved, as far as it means something for the way in which changes are found now."""
     saved = state.cursor if state and not change.forget_cursor else None
-    kinds = {"cursor": ("time", "number", "text"), "window": ("window",)}.get(table.by, ("tag",))
+    ways = {"cursor": ("time", "number", "text"), "window": ("window",), "row_version": ("row_version",)}
+    kinds = ways.get(table.by, ("tag",))
     return saved if saved is not None and saved.kind in kinds else None
 
 
 class Taking:
-    """One pass over one table of an order. `tracker` follows the table's own records by cursor; None where something else says
-    how far it has got."""
+    """One pass over one table of an order (see reading.Pass). `tracker` follows the table's own records by cursor; None where
+    something else says how far it has got."""
+
+    # What is left out of a record is sent all the same.
+    left_out: frozenset[str] = frozenset()
+    notes: tuple[()] = ()
 
     def __init__(
         self,
@@ -65,7 +69,10 @@ class Taking:
         self.tracker: CursorTracker | None = None
         self._of_parents: CursorTracker | None = None
         self.from_text: str | None = None
-        rule, spread = table.rule, bool(table.rule.each)
+        assert table.rule is not None
+        rule = self._rule = table.rule
+        self._mask = asking.mask
+        spread = bool(rule.each)
         if table.by == "cursor" and table.cursor is not None:
             cursor = table.cursor.model_copy(update={"sorted": False}) if spread else table.cursor
             followed = self._tracker(cursor)
@@ -95,7 +102,7 @@ class Taking:
 
     def chunks(self) -> Iterator[Chunk]:
         """Raises SourceError, RunCancelled."""
-        rule = self._table.rule
+        rule = self._rule
         if self._table.window is not None:
             return self.reader.over(self.reader.windows(self._windows))
         if rule.for_each:
@@ -107,9 +114,9 @@ class Taking:
         self._reader = self.reader.alone(known)
         return self._reader.chunks()
 
-    def sample(self) -> tuple[Request | None, Iterator[Chunk]]:
-        """(the first request, the chunks that its pass begins with): of the first window, parent or value."""
-        rule = self._table.rule
+    def sample(self) -> tuple[str, Iterator[Chunk]]:
+        """(the first request, masked; the chunks that its pass begins with): of the first window, parent or value."""
+        rule = self._rule
         groups: Any = self.reader.lists()
         if self._table.window is not None:
             groups = self.reader.windows(self._windows[:1])
@@ -117,9 +124,23 @@ class Taking:
             groups = self.reader.parents(self._some_parents(rule.for_each), None)
         first = next(iter(groups), None)
         if first is None:
-            return None, iter(())
+            return "none is due", iter(())
         reader = self.reader.one(first[1][0])
-        return reader.first_request(), reader.chunks()
+        request = reader.first_request()
+        return f"{request.method} {self._mask.text(request.url)}", reader.chunks()
+
+    def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]:
+        """(records, requests) of the whole pass, as far as its first chunk tells. repeated: of the chunk, taken before."""
+        rule, page = self._rule, len(chunk.records)
+        if self.passes is not None:
+            return None, self.passes
+        if rule.for_each or rule.each:
+            return None, None  # as many as there are parents or values, which only the run goes through
+        if not rule.next or page == 0:
+            return page - repeated, 1
+        if chunk.total is not None:
+            return max(0, chunk.total - repeated), max(1, -(-chunk.total // page))
+        return None, None
 
     @property
     def unchanged(self) -> bool:
@@ -141,7 +162,7 @@ class Taking:
             return self.tracker.position()
         if ended and self._of_parents is not None:
             return self._of_parents.position()
-        if ended and self._reader is not None and self._reader.tag and self._table.rule.conditional:
+        if ended and self._reader is not None and self._reader.tag and self._rule.conditional:
             return SavedCursor("tag", self._reader.tag, None, self._mark_of_tag)
         return self._done
 
@@ -186,7 +207,7 @@ class Taking:
         )
 
     def _sent_texts(self) -> Iterator[str]:
-        rule = self._table.rule
+        rule = self._rule
         if rule.for_each and rule.for_each in self._order.parents:
             rule = self._order.parents[rule.for_each]
         for _, text in request_templates(rule):
@@ -196,7 +217,7 @@ class Taking:
     def _mark_of_tag(self) -> str:
         """What a tag was answered to and taken with: of another definition, the answer has to come whole."""
         table = self._table
-        facts = [table.rule, table.shaping, table.nesting]
+        facts = [self._rule, table.shaping, table.nesting]
         text = "".join(part.model_dump_json(by_alias=True) for part in facts) + table.by + table.write + repr(table.key)
         return hashlib.sha256(text.encode()).hexdigest()[:32]
 

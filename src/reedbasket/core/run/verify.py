@@ -11,10 +11,10 @@ from ..extract.feeder import gathered
 from ..load import Differences, LoadTarget, Warehouse, open_warehouse
 from ..shape.columns import ColumnWork
 from ..spec.times import parse_time
-from .asking import Asking, Outside
+from .asking import Outside
 from .order import RunOrder, TableOrder
+from .reading import Reading, open_reading
 from .takeup import shaper_for
-from .taking import Taking, parents_of
 
 _MOST_SAMPLES = 5
 
@@ -50,33 +50,39 @@ class VerifiedTable:
 def verify_feed(order: RunOrder, outside: Outside, *, deep: bool, only: str | None) -> list[VerifiedTable]:
     """Each table of the order with its child tables, or `only` that one. An error of one table stands with it. Raises
     ReedError for the rest."""
-    asking = Asking(order, outside)
-    warehouse = open_warehouse(order.warehouse, outside.folder, outside.reveal)
     found = []
+    reading = open_reading(order, outside, lambda _: None)
     try:
-        for table in order.tables:
-            if only is not None and table.name != only:
-                continue
-            try:
-                found += _verify(order, table, warehouse, asking, outside, deep=deep)
-            except errors.ReedError as error:
-                found.append(VerifiedTable(table.name, table.target, deep, error=asking.mask.error(error).as_dict()))
+        offered = reading.offered(order)
+        warehouse = open_warehouse(order.warehouse, outside.folder, outside.reveal)
+        try:
+            for table in offered.order.tables:
+                if only is not None and table.name != only:
+                    continue
+                try:
+                    found += _verify(order, table, warehouse, reading, outside, deep=deep)
+                except errors.ReedError as error:
+                    found.append(VerifiedTable(table.name, table.target, deep, error=reading.mask.error(error).as_dict()))
+        finally:
+            warehouse.close()
+        for name, problem in offered.problems.items():
+            if only in (None, name):
+                found.append(VerifiedTable(name, "", deep, error=reading.mask.error(problem).as_dict()))
     finally:
-        warehouse.close()
+        reading.close()
     return found
 
 
 def _verify(
-    order: RunOrder, table: TableOrder, warehouse: Warehouse, asking: Asking, outside: Outside, *, deep: bool
+    order: RunOrder, table: TableOrder, warehouse: Warehouse, reading: Reading, outside: Outside, *, deep: bool
 ) -> list[VerifiedTable]:
     state = warehouse.state(order.feed, table.name)
-    sender = asking.sender(lambda _: None)
-    parents = parents_of(order, asking, sender)
     # From the very beginning: what the cursor has passed is just what is to be verified. Windows end where the last run's did.
     taken = state.cursor if state and state.cursor and state.cursor.kind == "window" else None
     lag = table.window.lag if table.window else timedelta(0)
-    taking = Taking(order, table, asking, sender, None, parents, until=parse_time(taken.value) + lag if taken else None)
+    taking = reading.take(table, None, until=parse_time(taken.value) + lag if taken else None)
     shaper = shaper_for(order, table, state)
+    shaper.leave_out(taking.left_out)
     columns = ColumnWork(shaper.rules, lambda: outside.reveal(order.hash_with).encode(), nul_in_text=warehouse.nul_in_text)
     # Read as a merge would, so that the stage is filled and nothing is built.
     target = LoadTarget(
@@ -97,8 +103,6 @@ def _verify(
         found = load.differences(family, deep=deep, samples=_MOST_SAMPLES)
     finally:
         load.close()
-        parents.close()
-        sender.close()
     verified = [_verified(table.name, one, deep=deep) for one in found]
     verified[0].rejected, verified[0].filtered = rejected, filtered
     return verified

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Any, Literal
 
 import pyarrow as pa
@@ -12,8 +12,10 @@ from ..records import ColumnRecords
 from .batch import Reject, Shaped
 from .lane import Expected, expected, shape_columns
 from .layout import Family, lay_out
+from .learning import Learning
 from .rules import Change, ShapeRules
-from .structure import TableShape
+from .structure import ColumnShape, TableShape
+from .typed import TypedWalk, is_typed
 from .walk import Walk
 
 
@@ -47,6 +49,15 @@ class Shaper:
         # What records may be read as from now on; None before the first of them was walked.
         self.lane: Expected | None = None
 
+    def leave_out(self, names: Iterable[str]) -> None:
+        """Fields that the source is not even asked for."""
+        for name in names:
+            self.structure.root.fields.setdefault(name, None)
+            node = self.structure.root.fields[name]
+            if isinstance(node, ColumnShape):
+                node.left_out = True
+            self.left_out.add(name)
+
     @property
     def family(self) -> Family:
         return lay_out(self.structure, self._key, self._newest_by, self._link)
@@ -62,6 +73,8 @@ class Shaper:
             if done is not None:
                 self._seen |= done[1]
                 return Shaped(self.family, done[0], [], len(records), [], records)
+        if isinstance(records, ColumnRecords) and is_typed(records):
+            return self._typed(records, first_owner)
         kept = list(enumerate(records))
         rejects: list[Reject] = []
         rows = records if isinstance(records, list) else list(records)
@@ -75,6 +88,26 @@ class Shaper:
                 rejects.append(Reject(index, misfit.code, misfit.message, path, record))
             kept = [pair for number, pair in enumerate(kept) if number not in work.bad]
             rows = [record for _, record in kept]
+        changes = self._learned(work)
+        self.lane = expected(self.structure, self._key, self._link, self.rules, self.left_out)
+        return Shaped(self.family, work.batches, rejects, len(rows), changes, rows)
+
+    def _typed(self, records: ColumnRecords, first_owner: int) -> Shaped:
+        work = TypedWalk(self.structure.copy(), self._key, self.rules, self._expected)
+        work.run(records, first_owner)
+        rejects = [
+            Reject(index, misfit.code, misfit.message, path, records[index])
+            for index, (misfit, path) in sorted(work.bad.items())
+        ]
+        if rejects:
+            records = records.filter([index not in work.bad for index in range(len(records))])
+            work = TypedWalk(self.structure.copy(), self._key, self.rules, self._expected)
+            work.run(records, first_owner)
+        changes = self._learned(work)
+        return Shaped(self.family, [work.batch], rejects, len(records), changes, records)
+
+    def _learned(self, work: Learning) -> list[Change]:
+        """What a walk came to, taken over; what of it is news."""
         if work.stopped:
             raise _stopped(self.structure.name, work.stopped)
         self.structure = work.structure
@@ -82,8 +115,7 @@ class Shaper:
         self._seen |= work.seen
         changes = [change for change in work.changes if change not in self._told]
         self._told.update(changes)
-        self.lane = expected(self.structure, self._key, self._link, self.rules, self.left_out)
-        return Shaped(self.family, work.batches, rejects, len(rows), changes, rows)
+        return changes
 
     def compare_with_expected(self) -> list[Change]:
         """At the end of a run with records: the columns that came with every record before, and now with none; and those

@@ -16,8 +16,9 @@ import pyarrow as pa
 from .batch import TableBatch
 from .casts import cast_values
 from .exact_json import dump
-from .kinds import Kind, widen
+from .kinds import widen
 from .layout import reference_of
+from .learning import Learning
 from .names import claim, fold
 from .rules import Change, ShapeRules, dotted
 from .structure import ColumnShape, Node, ObjectShape, TableShape
@@ -28,7 +29,7 @@ DEEPEST_LEVEL = 20
 _NONE = type(None)
 
 
-class Walk:
+class Walk(Learning):
     """One walk over one batch. `bad` gathers the records to leave out: {record number: (why, field)}."""
 
     def __init__(
@@ -42,17 +43,10 @@ class Walk:
         first_owner: int,
         suspicious: bool,
     ) -> None:
-        self.structure = structure
+        super().__init__(structure, key, rules, expected)
         self.batches: list[TableBatch] = []
         self.bad: dict[int, tuple[Misfit, str]] = {}
-        self.changes: list[Change] = []
-        self.stopped: list[Change] = []
-        self.left_out: set[str] = set()
-        self.seen: set[tuple[str, str]] = set()
-        self._key = key
         self._link = link
-        self._rules = rules
-        self._expected = expected
         self._records = records
         self._first_owner = first_owner
         self._suspicious = suspicious
@@ -64,7 +58,7 @@ class Walk:
         batch = TableBatch(self.structure.name, count, owners)
         self.batches.append(batch)
         level = _Level(self.structure, batch, "", self._records, range(count), 0)
-        self._fields(level, self.structure.root, (), self._records, whole=self._rules.only is None)
+        self._fields(level, self.structure.root, (), self._records, whole=self.rules.only is None)
         self._check_key(batch)
         if len(self.batches) > 1 and self._link == "key" and self._reference() == "row":
             batch.references = self._row_references()
@@ -82,10 +76,10 @@ class Walk:
                     columns[name] = _take(rows, name, gappy)
         # The key first: children need it to point at.
         top = not path and level.batch.parents is None
-        names = sorted(columns, key=lambda n: n not in self._key) if top else list(columns)
+        names = sorted(columns, key=lambda n: n not in self.key) if top else list(columns)
         for name in names:
             values, found = columns[name]
-            self._field(level, shape, (*path, name), values, found, len(present), whole=whole or (top and name in self._key))
+            self._field(level, shape, (*path, name), values, found, len(present), whole=whole or (top and name in self.key))
 
     def _field(
         self,
@@ -101,7 +95,7 @@ class Walk:
         name = path[-1]
         node = shape.fields[name]
         plain = node.name if isinstance(node, ColumnShape) else fold("_".join(path))
-        rules, within = self._rules, level.within
+        rules, within = self.rules, level.within
         taken = whole or rules.names(within, plain)
         if rules.skips(within, plain) or not (
             taken or rules.reaches_into(within, plain, "_") or rules.reaches_into(within, plain, ".")
@@ -128,7 +122,7 @@ class Walk:
     def _learn(self, level: _Level, path: tuple[str, ...], values: Sequence[Any]) -> Node | None:
         types = set(map(type, values))
         types.discard(_NONE)
-        table, depth, rules = level.table, level.depth, self._rules
+        table, depth, rules = level.table, level.depth, self.rules
         if types == {dict} and depth < DEEPEST_LEVEL and rules.objects == "columns":
             return ObjectShape()
         if types == {list} and rules.lists == "tables":
@@ -137,7 +131,7 @@ class Walk:
                 return None
             if inside == {dict} and depth < DEEPEST_LEVEL:
                 name = claim("_".join((table.name, *path)), self._names, "\0".join((table.name, *path)))
-                if not self._may(Change("table", name, "", ".".join(path), ""), rules.drift.tables):
+                if not self.may(Change("table", name, "", ".".join(path), ""), rules.drift.tables):
                     return None
                 self._names.add(name)
                 return TableShape(name, within=fold("_".join(path)))
@@ -145,39 +139,12 @@ class Walk:
         kind = wanted or infer(values)
         if kind is None:
             return None
-        return self._new_column(table, path, kind)
-
-    def _new_column(self, table: TableShape, path: tuple[str, ...], kind: Kind) -> ColumnShape | None:
-        name = claim("_".join(path), table.taken, "\0".join(path))
-        if not self._may(Change("column", table.name, name, ".".join(path), kind), self._rules.drift.columns):
-            return None
-        table.taken.add(name)
-        return ColumnShape(name, kind)
-
-    def _may(self, change: Change, policy: str) -> bool:
-        """Whether the structure changes. Noted either way; a first load has nothing to drift from."""
-        if not self._drifts(change.table, change.what) or policy == "accept" or self._is_key(change):
-            self.changes.append(change)
-            return True
-        if policy == "stop":
-            self.stopped.append(change)
-            return True
-        self.changes.append(Change(**{**vars(change), "ignored": True}))
-        if change.what != "type":
-            self.left_out.add(change.field)
-        return False
-
-    def _drifts(self, table: str, what: str) -> bool:
-        """Only what was loaded before can drift; a new table's columns are part of its news."""
-        return table in self._expected or (what == "table" and self.structure.name in self._expected)
-
-    def _is_key(self, change: Change) -> bool:
-        return change.what != "type" and change.table == self.structure.name and change.field in self._key
+        return self.new_column(table, path, kind)
 
     def _column(self, level: _Level, node: ColumnShape, path: tuple[str, ...], values: list[Any]) -> None:
-        kind, policy, is_key = node.kind, self._rules.drift.types, level.batch.parents is None and ".".join(path) in self._key
-        wanted = self._rules.cast.get(dotted(level.within, node.name))
-        drifts = self._drifts(level.table.name, "type")
+        kind, policy, is_key = node.kind, self.rules.drift.types, level.batch.parents is None and ".".join(path) in self.key
+        wanted = self.rules.cast.get(dotted(level.within, node.name))
+        drifts = self.drifts(level.table.name, "type")
         if wanted:
             data, misfits = cast_values(values, wanted)
             kind = widen(node.kind, wanted) or node.kind
@@ -200,7 +167,7 @@ class Walk:
                 self.bad.setdefault(level.origin[misfit.index], (misfit, ".".join(path)))
         node_was = node.kind
         if kind != node.kind:
-            self._may(
+            self.may(
                 Change("type", level.table.name, node.name, ".".join(path), kind, node.kind),
                 "stop" if policy == "stop" else "accept",
             )
@@ -235,8 +202,8 @@ class Walk:
                 good = all(type(item) is dict for item in value)
             kept.append(value if good else None)
             rest.append(None if good else value)
-        policy = self._rules.drift.types
-        if policy in ("reject", "ignore") and node.other is None and self._drifts(level.table.name, "type"):
+        policy = self.rules.drift.types
+        if policy in ("reject", "ignore") and node.other is None and self.drifts(level.table.name, "type"):
             what = "an object" if wanted is dict else "a list of objects"
             for index, value in enumerate(rest):
                 if value is not None and policy == "reject":
@@ -252,7 +219,7 @@ class Walk:
             assert kind is not None
             name = claim("_".join(path), level.table.taken, "\0".join(path))
             change = Change("column", level.table.name, name, ".".join(path), kind)
-            self._may(change, "stop" if policy == "stop" else "accept")
+            self.may(change, "stop" if policy == "stop" else "accept")
             level.table.taken.add(name)
             node.other = ColumnShape(name, kind, optional=True)
         self._column(level, node.other, path, rest)
@@ -276,11 +243,11 @@ class Walk:
         self.batches.append(batch)
         within = dotted(level.within, fold("_".join(path)))
         # `only` may name columns of the child table; naming none of them takes them all.
-        whole = whole and not self._rules.reaches_into("", within, ".")
+        whole = whole and not self.rules.reaches_into("", within, ".")
         self._fields(_Level(shape, batch, within, items, child_origin, level.depth + 1), shape.root, (), items, whole=whole)
 
     def _reference(self) -> str:
-        return reference_of(self.structure, self._key, self._link)
+        return reference_of(self.structure, self.key, self._link)
 
     def _references(self, parent: TableBatch) -> list[Any]:
         """What the children of each row point at."""
@@ -291,16 +258,16 @@ class Walk:
             return [""] * parent.rows
         if self._reference() == "row":
             return self._row_references()
-        node = self.structure.root.fields[self._key[0]]
+        node = self.structure.root.fields[self.key[0]]
         assert isinstance(node, ColumnShape)
         data = parent.columns[node.name][1]
         return data if isinstance(data, list) else data.to_pylist()
 
     def _row_references(self) -> list[Any]:
-        return [dump([r.get(k) for k in self._key]) for r in self._records]
+        return [dump([r.get(k) for k in self.key]) for r in self._records]
 
     def _check_key(self, batch: TableBatch) -> None:
-        for name in self._key:
+        for name in self.key:
             node = self.structure.root.fields.get(name)
             if isinstance(node, ColumnShape) and node.kind != "json":
                 data = batch.columns[node.name][1]

@@ -7,10 +7,9 @@ from dataclasses import dataclass
 from datetime import timedelta
 from typing import TYPE_CHECKING
 
-from ..shape.expressions import ExpressionMistake, check
-from ..shape.names import fold
 from . import template
 from .connector import Finding, connector_mistakes, request_templates, setting_mistake
+from .database_feed import database_feed_mistakes, shaping_mistakes
 from .http import Connector, CursorRule, HttpTable, WindowRule
 from .mistakes import Mistake, nearest
 from .model import Changes, Deletes, Feed, FeedTable, Nesting, Source, Write
@@ -34,6 +33,8 @@ def check_links(basket: Basket, unreadable: set[tuple[str, str]]) -> list[Mistak
 
 
 def _source(basket: Basket, source: Source, unreadable: set[tuple[str, str]]) -> Iterator[Finding]:
+    if source.connector is None:
+        return
     connector = basket.connectors.get(source.connector)
     if connector is None:
         if ("connector", source.connector) not in unreadable:
@@ -118,11 +119,17 @@ def _feed(
         if ("source", feed.source) not in unreadable:
             yield _missing("source", feed.source, ("from",), basket.sources)
         return
+    if source.connector is None:
+        yield from database_feed_mistakes(feed, source)
+        return
     connector = basket.connectors.get(source.connector)
     if connector is None:
         return
+    if feed.defaults.changes is not None:
+        yield from _only_of_databases(("defaults", "changes"), feed.defaults.changes)
     for name in feed.tables:
         here: Path = ("tables", name)
+        yield from _only_of_databases(here, feed.tables[name])
         rule = connector.tables.get(name)
         if rule is None:
             yield (
@@ -133,12 +140,33 @@ def _feed(
             continue
         choice = table_choice(feed, name, connector)
         yield from _choice(here, choice, rule)
-        yield from _shaping(here, feed.tables[name] or FeedTable(), choice.key or [])
+        yield from shaping_mistakes(here, feed.tables[name] or FeedTable(), choice.key or [])
         target = feed.prefix + name.replace("-", "_")
         other = targets.setdefault((feed.warehouse, target), feed.feed)
         if other != feed.feed:
             message = f'the feed "{other}" already writes the table {target} there; give one a prefix'
             yield here, message, "definition.table_taken"
+
+
+def _only_of_databases(here: Path, said: FeedTable | Changes | None) -> Iterator[Finding]:
+    if said is None:
+        return
+    changes = said.changes if isinstance(said, FeedTable) else said
+    names = [n for n in ("table", "query", "where", "besides") if isinstance(said, FeedTable) and n in said.model_fields_set]
+    for name in names:
+        yield (
+            (*here, name),
+            f"`{name}` is for tables of a database; an API's connector says what is asked for",
+            "definition.bad_value",
+        )
+    if changes is not None and changes.by == "row_version":
+        yield (
+            (*here, "changes"),
+            "an API keeps no versions of rows; say cursor, window, compare or everything",
+            "definition.bad_value",
+        )
+    elif changes is not None and (changes.column or (changes.by == "cursor" and changes.model_fields_set - {"by"})):
+        yield (*here, "changes"), "the cursor of an API stands in its connector", "definition.bad_value"
 
 
 def _choice(here: Path, choice: TableChoice, rule: HttpTable) -> Iterator[Finding]:
@@ -179,22 +207,6 @@ def _choice(here: Path, choice: TableChoice, rule: HttpTable) -> Iterator[Findin
     if choice.by == "compare" and choice.write in ("append", "replace"):
         message = f"changes by compare write only what differs, which {choice.write} cannot; use mirror, merge or history"
         yield here, message, "definition.compare_needs_key"
-
-
-def _shaping(here: Path, own: FeedTable, key: list[str]) -> Iterator[Finding]:
-    columns = {fold(field) for field in key}
-    for which in ("leave_out", "hash"):
-        for place, name in enumerate(getattr(own, which)):
-            if name in columns:
-                yield (*here, which, place), f"{name} is part of the key, which is needed as it is", "definition.key_touched"
-    expressions: list[tuple[Path, str]] = [(("compute", name), text) for name, text in own.compute.items()]
-    if own.keep is not None:
-        expressions.append((("keep",), own.keep))
-    for path, text in expressions:
-        try:
-            check(text)
-        except ExpressionMistake as mistake:
-            yield (*here, *path), str(mistake), "definition.bad_expression"
 
 
 def _missing(kind: str, name: str, path: Path, known: Iterable[str]) -> Finding:

@@ -6,81 +6,80 @@ Every default stands here and nowhere else; `reed plan --full` prints the filled
 from __future__ import annotations
 
 from typing import Annotated, Any, Literal
+from zoneinfo import available_timezones
 
-from pydantic import BeforeValidator, Field, model_validator
+from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from .fields import ColumnList, ColumnName, KeyColumns, Model, Name, Prefix, Template, scalar_text
 from .http import Connector
+from .places import ON_FILE, ON_SERVER, Place, require_place, said
 from .times import Duration, Step
 
 
-class Source(Model):
-    """That connector, filled in. A secret is given by name: `{secret: harbour_token}`."""
+class Source(Place):
+    """One place that records come from: a connector filled in, or a database (`on`).
+
+    A secret is given by name: `{secret: harbour_token}`. settings: of the connector, or values that a database's queries name as
+    `:settings_region`.
+    """
 
     source: Name
-    connector: Name
+    connector: Name | None = None
+    on: Literal["postgres", "sqlite"] | None = None
     about: str = ""
     settings: dict[str, Any] = Field(default_factory=dict)
+    schema_: str | None = Field(
+        None,
+        alias="schema",
+        min_length=1,
+        description="where tables are that are named without one; public where nothing is said",
+    )
+    zone: str = Field("UTC", description="the time zone of the database's times that name none")
+    statement_timeout: Duration = Field(default="10m", description="how long one statement may take")  # type: ignore[assignment]
 
-
-class Tls(Model):
-    """How the way to a server is protected; the words are PostgreSQL's own (libpq, section 34.19)."""
-
-    mode: Literal["disable", "require", "verify-ca", "verify-full"] = "require"
-    root: str | None = Field(None, description="file with the certificates to trust; needed to verify")
+    @field_validator("zone")
+    @classmethod
+    def _known_zone(cls, zone: str) -> str:
+        if zone not in available_timezones():
+            raise ValueError(f"found {zone!r}, which is no time zone; Europe/Paris is one, and UTC")
+        return zone
 
     @model_validator(mode="after")
-    def _consistent(self) -> Tls:
-        if self.mode.startswith("verify") and not self.root:
-            raise ValueError(f"mode {self.mode} needs `root`, a file with the certificates to trust")
+    def _consistent(self) -> Source:
+        if (self.connector is None) == (self.on is None):
+            raise ValueError("say one of `connector`, and `on` for a database")
+        of_database = ("schema", "zone", "statement_timeout")
+        if self.on is None:
+            unknown = said(self, (*ON_FILE, *ON_SERVER, *of_database))
+            if unknown:
+                raise ValueError(f"a source with a connector knows no {' and no '.join(unknown)}")
+            return self
+        require_place(self, self.on, file=self.on == "sqlite", more=("schema", "statement_timeout"))
         return self
 
 
-class SecretName(Model):
-    """A secret, by name; set with `reed secret set NAME`."""
-
-    secret: Name
-
-
-_ON_FILE = ("path",)
-_ON_SERVER = ("host", "port", "database", "user", "password", "schema", "tls")
-
-
-class Warehouse(Model):
+class Warehouse(Place):
     """path: on sqlite and duckdb. host, port, database, user, password, schema, tls: on postgres."""
 
     warehouse: Name
     on: Literal["sqlite", "duckdb", "postgres"]
     about: str = ""
     prefix: Prefix = Field("", description="before the name of every table loaded here")
-    path: str | None = Field(None, min_length=1, description="a file; a relative path starts in the service's data folder")
-    host: str | None = None
-    port: int = Field(5432, ge=1, le=65535)
-    database: str | None = None
-    user: str | None = None
-    password: SecretName | None = None
     schema_: Annotated[str, Field(pattern=r"^[a-z_][a-z0-9_]*$", max_length=63)] = Field("public", alias="schema")
-    tls: Tls = Tls()
 
     @model_validator(mode="after")
     def _consistent(self) -> Warehouse:
-        file = self.on != "postgres"
-        needed = ("path",) if file else ("host", "database", "user")
-        missing = [name for name in needed if getattr(self, name) is None]
-        if missing:
-            raise ValueError(f"on {self.on} needs {' and '.join(missing)}")
-        fields = {"schema_" if name == "schema" else name: name for name in (_ON_SERVER if file else _ON_FILE)}
-        extra = [name for field, name in fields.items() if field in self.model_fields_set]
-        if extra:
-            raise ValueError(f"on {self.on} knows no {' and no '.join(extra)}")
+        require_place(self, self.on, file=self.on != "postgres", more=("schema",))
         return self
 
 
 class Changes(Model):
-    """How changes are found. compare: everything is read, and only what differs from the last time is written. The other keys go
-    with `window`, in place of what the connector says."""
+    """How changes are found. compare: everything is read, and only what differs from the last time is written. row_version: by the
+    version that the database keeps of each row (postgres). The other keys go with `window` and `cursor`: of an API they stand in
+    place of what the connector says, of a database they say it."""
 
-    by: Literal["everything", "cursor", "window", "compare"]
+    by: Literal["everything", "cursor", "window", "compare", "row_version"]
+    column: KeyColumns | None = Field(None, description="of a database: the column to go by; several are compared one by one")
     start: Template | None = Field(None, alias="from")
     step: Step | None = None
     lag: Duration | None = None
@@ -88,8 +87,11 @@ class Changes(Model):
 
     @model_validator(mode="after")
     def _consistent(self) -> Changes:
-        if self.by != "window" and self.model_fields_set - {"by"}:
-            raise ValueError(f"from, step, lag and overlap go with `by: window`, not with `by: {self.by}`")
+        allowed = {"window": {"column", "start", "step", "lag", "overlap"}, "cursor": {"column", "start", "overlap"}}
+        extra = self.model_fields_set - {"by"} - allowed.get(self.by, set())
+        if extra:
+            words = ", ".join("from" if name == "start" else name for name in sorted(extra))
+            raise ValueError(f"by: {self.by} knows no {words}")
         return self
 
 
@@ -125,8 +127,12 @@ Expression = Annotated[str, BeforeValidator(scalar_text), Field(min_length=1)]
 
 class FeedTable(Model):
     """One table of a feed. The shaping keys are applied in the order in which they stand here, from `only` to `constants`;
-    a child table's columns are named behind its own name, `passengers.email`."""
+    a child table's columns are named behind its own name, `passengers.email`. table, query, where, besides: of a database alone."""
 
+    table: str | None = Field(None, min_length=1, description="the database's own name for it, where the feed's is another")
+    query: str | None = Field(None, min_length=1, description="an SQL query in the database's own words; :cursor_from is bound")
+    where: Expression | None = Field(None, description="an SQL condition that the database itself keeps rows by")
+    besides: ColumnList = Field(default_factory=list, description="patterns of tables that a pattern is not to take")
     changes: Changes | None = None
     write: Write | None = None
     key: KeyColumns | None = None
@@ -144,6 +150,10 @@ class FeedTable(Model):
     constants: dict[ColumnName, str | int | float | bool] = Field(default_factory=dict, description="{new column: value}")
 
 
+# Of an API the connector's name for it; of a database its table, `schema.table`, or a pattern: `yard.*`.
+TableName = Annotated[str, Field(min_length=1, max_length=200)]
+
+
 class Feed(Model):
     """One source into one warehouse: the tables to bring, how changes are found, how they are written."""
 
@@ -153,7 +163,7 @@ class Feed(Model):
     warehouse: Name = Field(alias="into")
     prefix: Prefix = ""
     defaults: FeedDefaults = Field(default_factory=FeedDefaults)
-    tables: dict[Name, FeedTable | None] = Field(min_length=1)
+    tables: dict[TableName, FeedTable | None] = Field(min_length=1)
     drift: Drift = Drift()
     stop_after: int | None = Field(None, ge=0, description="rejects of a run after which it fails; none: it never does")
     hash_with: Name = Field("column-hash", description="the secret that keys `hash`; made by itself where nobody set it")

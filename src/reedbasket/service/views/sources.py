@@ -15,9 +15,12 @@ from ...core.errors import Conflict, NotFound, ReedError
 from ...core.extract.http.oauth import begin_errand, client_of, end_errand
 from ...core.run.asking import Asking
 from ...core.run.look import check_source, how, peek, survey
-from ...core.run.order import SourceOrder, source_order
+from ...core.run.order import RunOrder, SourceOrder, resolve, source_order
+from ...core.run.setup_sql import setup_sql
+from ...core.run.sql_look import check_database, peek_database, survey_database
 from ...core.spec import Basket
 from ...core.spec.http import HttpTable
+from ...core.spec.model import Source
 from ...core.spec.template import fill
 from ...store import definitions, tokens
 from ...store.pace import state_of
@@ -28,6 +31,11 @@ from .shared import operations, parts, shown
 # Where people come back to from signing in at a source. Open to all: what they bring proves who they are.
 BACK = "/signed-in-at-source"
 blueprint = Blueprint("sources", __name__)
+
+
+class SurveyBody(Body):
+    match: list[str] = Field(default_factory=list, description="patterns of a database's tables to show; none: all")
+    besides: list[str] = Field(default_factory=list, description="patterns of tables to leave out")
 
 
 class PeekBody(Body):
@@ -57,18 +65,37 @@ def get_source(source: str) -> Any:
 )
 def check_one_source(source: str) -> Any:
     order, tables = _order_and_tables(source)
-    return [vars(step) for step in check_source(order, outside_of(parts().store, order), tables)]
+    outside = outside_of(parts().store, order)
+    if order.database is not None:
+        return [vars(step) for step in check_database(order, outside, _feeds_of(source))]
+    return [vars(step) for step in check_source(order, outside, tables)]
+
+
+@operations.add(
+    "POST",
+    "/api/v1/sources/{source}/setup-sql",
+    "what an administrator has to run so that the source may read what its feeds name",
+    answer=list[wire.SetupStatement],
+    problems=(404,),
+)
+def setup_sql_of_source(source: str) -> Any:
+    order, _ = _order_and_tables(source)
+    return [vars(one) for one in setup_sql(order, outside_of(parts().store, order), _feeds_of(source))]
 
 
 @operations.add(
     "POST",
     "/api/v1/sources/{source}/survey",
-    "its tables, by a sample of each: columns, what could be keys and cursors",
+    "its tables, of an API by a sample of each, of a database by its catalog: columns, keys, cursors, how changes can be found",
     answer=list[wire.SurveyedTable],
+    body=SurveyBody,
     problems=(404, 409, 422, 502),
 )
-def survey_source(source: str) -> Any:
+def survey_source(source: str, body: SurveyBody) -> Any:
     order, tables = _order_and_tables(source)
+    if order.database is not None:
+        found = survey_database(order, outside_of(parts().store, order), body.match, body.besides)
+        return [table.as_dict() for table in found]
     return [table.as_dict() for table in survey(order, outside_of(parts().store, order), tables)]
 
 
@@ -82,7 +109,7 @@ def survey_source(source: str) -> Any:
 )
 def peek_at_table(source: str, table: str, body: PeekBody) -> Any:
     order, tables = _order_and_tables(source)
-    if table not in tables:
+    if order.database is None and table not in tables:
         raise NotFound(
             "peeking at",
             f"{source}.{table}",
@@ -90,7 +117,11 @@ def peek_at_table(source: str, table: str, body: PeekBody) -> Any:
             mend="name one of them",
             code="table.not_found",
         )
-    found = peek(order, outside_of(parts().store, order), table, tables[table], rows=body.rows, wire=body.wire)
+    outside = outside_of(parts().store, order)
+    if order.database is not None:
+        found = peek_database(order, outside, table, body.rows)
+    else:
+        found = peek(order, outside, table, tables[table], rows=body.rows, wire=body.wire)
     return {
         "columns": [{"name": name, "type": kind} for name, kind in found.columns],
         "rows": [[shown(value) for value in row] for row in found.rows],
@@ -150,23 +181,25 @@ def back_from_source() -> Response:
 def _source(basket: Basket, name: str) -> dict[str, Any]:
     store = parts().store
     source, order = basket.sources[name], _order(basket, name)
-    connector, state = basket.connectors[order.connector], state_of(store, name)
+    state = state_of(store, name)
+    connector = basket.connectors.get(order.connector) if source.on is None else None
     rests = datetime.fromtimestamp(state.rests_until, UTC) if state.rests_until > datetime.now(UTC).timestamp() else None
     person = bool(order.auth and order.auth.oauth and order.auth.oauth.grant == "authorization_code")
     known = {**order.values({}), **{f"settings.{secret}": "•••" for secret in order.secrets}}
     return {
         "name": name,
-        "about": source.about or connector.about,
-        "connector": source.connector,
-        "base": fill(connector.base, known) or "",
+        "about": source.about or (connector.about if connector else ""),
+        "connector": order.connector,
+        "database": connector is None,
+        "base": (fill(connector.base, known) or "") if connector else place_of(source),
         "settings": {n: shown(v) if isinstance(v, datetime) else v for n, v in order.settings.items()}
         | {n: {"secret": secret} for n, secret in order.secrets.items()},
-        "signs_in": how(order),
+        "signs_in": how(order) if connector else ("user and password" if source.password else "nothing"),
         "person": person,
         "signed_in": _holds_token(order) if order.auth and order.auth.oauth else True,
-        "tables": list(connector.tables),
+        "tables": list(connector.tables) if connector else [],
         "feeds": sorted(feed.feed for feed in basket.feeds.values() if feed.source == name),
-        "pace": connector.pace.model_dump(mode="json"),
+        "pace": order.pace.model_dump(mode="json"),
         "failures": state.failures,
         "rests_until": rests.isoformat(timespec="seconds").replace("+00:00", "Z") if rests else None,
     }
@@ -190,4 +223,20 @@ def _order(basket: Basket, source: str) -> SourceOrder:
 def _order_and_tables(source: str) -> tuple[SourceOrder, dict[str, HttpTable]]:
     basket = definitions.basket(parts().store)
     order = _order(basket, source)
-    return order, basket.connectors[order.connector].tables
+    return order, basket.connectors[order.connector].tables if order.database is None else {}
+
+
+def _feeds_of(source: str) -> list[RunOrder]:
+    basket, now = definitions.basket(parts().store), datetime.now(UTC)
+    return [
+        resolve(basket, name, run=0, version=0, started=now)
+        for name, feed in sorted(basket.feeds.items())
+        if feed.source == source
+    ]
+
+
+def place_of(source: Source) -> str:
+    """Where a database is, in a line."""
+    if source.path is not None:
+        return source.path
+    return f"{source.user}@{source.host}:{source.port}/{source.database}"

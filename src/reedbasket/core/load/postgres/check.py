@@ -8,7 +8,7 @@ from typing import Any
 import psycopg
 
 from ...checking import CheckStep, reach, walked
-from .connect import Address, said
+from ...postgres import Address, connect_failure, said
 
 STEPS = ("name", "port", "tls", "login", "version", "schema", "rights", "write")
 _OLDEST = 110_000
@@ -22,9 +22,10 @@ def check(address: Address) -> list[CheckStep]:
 
 def _steps(address: Address) -> Iterator[CheckStep]:
     yield from reach(address.host, address.port, "`host`")
-    connection, failed = _connect(address)
-    if connection is None:
-        yield from failed
+    try:
+        connection = psycopg.connect(address.conninfo(), autocommit=True)
+    except psycopg.OperationalError as error:
+        yield from connect_failure(address, error)
         return
     try:
         in_use = bool(getattr(connection.pgconn, "ssl_in_use", False))
@@ -34,28 +35,6 @@ def _steps(address: Address) -> Iterator[CheckStep]:
         yield from _inside(address, connection)
     finally:
         connection.close()
-
-
-def _connect(address: Address) -> tuple[psycopg.Connection[Any] | None, list[CheckStep]]:
-    try:
-        return psycopg.connect(address.conninfo(), autocommit=True), []
-    except psycopg.OperationalError as error:
-        words = str(error).strip()
-        last = words.splitlines()[-1]
-        mode = address.tls.mode
-        if "SSL" in words or "certificate" in words or "root certificate" in words:
-            mend = "let the server offer TLS, or say `tls: {mode: disable}` where the way is safe anyway"
-            if mode.startswith("verify"):
-                mend = "see that `tls.root` is the certificate that signed the server's, and `host` the name in it"
-            return None, [CheckStep("tls", False, last, mend)]
-        passed = CheckStep("tls", True, f"mode {mode}")
-        if "does not exist" in words and "database" in words:
-            mend = f'CREATE DATABASE "{address.database}" OWNER "{address.user}";'
-            return None, [passed, CheckStep("login", False, last, mend)]
-        mend = "set the password anew with `reed secret set`, or see pg_hba.conf on the server"
-        if "does not exist" in words and "role" in words:
-            mend = f"CREATE ROLE \"{address.user}\" LOGIN PASSWORD '…';"
-        return None, [passed, CheckStep("login", False, last, mend)]
 
 
 def _inside(address: Address, connection: psycopg.Connection[Any]) -> Iterator[CheckStep]:

@@ -4,63 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from pathlib import Path
 from typing import Any
 
 import adbc_driver_manager
 import adbc_driver_postgresql.dbapi
 import psycopg
-from psycopg.conninfo import make_conninfo
 
 from ...errors import ConnectionLost, ReedError, WarehouseBusy, WarehouseError
-from ...spec.model import Warehouse
+from ...postgres import Address, is_lost, said
 
 # How long a load waits for a lock that another session holds.
 LOCK_SECONDS = 60
-_CONNECT_SECONDS = 10
-# SQLSTATE classes and codes, PostgreSQL documentation, appendix A.
-_LOST = ("08", "57P")
+# SQLSTATE codes, PostgreSQL documentation, appendix A.
 _BUSY = ("55P03", "40P01", "40001")
 _NO_SPACE = "53100"
 _NO_RIGHT = "42501"
-_LOST_WORDS = ("server closed the connection", "connection to server was lost", "no connection to the server",
-               "could not receive data", "could not send data", "SSL SYSCALL", "terminating connection", "SSL error",
-               "connection not open", "connection is closed", "the connection is lost", "Connection reset", "unexpected eof")  # fmt: skip
-
-
-class Address:
-    """Where the warehouse is, and how to get in. The password stands in no printed form."""
-
-    def __init__(self, definition: Warehouse, password: str | None, folder: Path) -> None:
-        assert definition.host and definition.database and definition.user
-        self.host, self.port, self.database = definition.host, definition.port, definition.database
-        self.user, self.schema, self.tls = definition.user, definition.schema_, definition.tls
-        self._password = password
-        self._root = str(folder / definition.tls.root) if definition.tls.root else None
-
-    def __str__(self) -> str:
-        return f"{self.user}@{self.host}:{self.port}/{self.database}, schema {self.schema}"
-
-    def conninfo(self, *settings: str, tls: str | None = None) -> str:
-        """For libpq. settings: `name=value` for the session. tls: another mode than the warehouse's, to see what is wrong."""
-        schema = self.schema.replace("\\", "\\\\").replace(" ", "\\ ")
-        options = [f"search_path={schema}", "timezone=UTC", "client_encoding=UTF8", *settings]
-        mode = tls or self.tls.mode
-        return make_conninfo(
-            host=self.host,
-            port=self.port,
-            dbname=self.database,
-            user=self.user,
-            password=self._password,
-            sslmode=mode,
-            sslrootcert=self._root if mode.startswith("verify") else None,
-            connect_timeout=_CONNECT_SECONDS,
-            application_name="reed basket",
-            keepalives_idle=30,
-            keepalives_interval=10,
-            keepalives_count=3,
-            options=" ".join(f"-c {option}" for option in options),
-        )
 
 
 def connect_writer(address: Address) -> Any:
@@ -75,13 +33,6 @@ def connect_reader(address: Address) -> psycopg.Connection[Any]:
     """Read only. Raises WarehouseError."""
     with translated("opening the warehouse for reading", address):
         return psycopg.connect(address.conninfo("default_transaction_read_only=on", "lock_timeout=10s"), autocommit=True)
-
-
-def is_lost(error: Exception) -> bool:
-    state = getattr(error, "sqlstate", None) or ""
-    if state.startswith(_LOST):
-        return True
-    return any(words in str(error) for words in _LOST_WORDS)
 
 
 @contextmanager
@@ -118,13 +69,3 @@ def _told(doing: str, address: Address, error: Exception) -> WarehouseError:
         return WarehouseError(doing, str(address), found=words, mend=mend, code="warehouse.too_many_columns")
     mend = "nothing of this load was committed; run again, or see `reed check` of the warehouse"
     return WarehouseError(doing, str(address), found=words, mend=mend, code="warehouse.failed")
-
-
-def said(error: Exception) -> str:
-    """The server's own sentence, without the driver's wrapping."""
-    if isinstance(error, psycopg.Error):
-        return (error.diag.message_primary or str(error)).strip().splitlines()[0]
-    for name, value in getattr(error, "details", None) or []:
-        if name == b"PG_DIAG_MESSAGE_PRIMARY" or name == "PG_DIAG_MESSAGE_PRIMARY":
-            return value.decode() if isinstance(value, bytes) else str(value)
-    return str(error).strip().splitlines()[0]

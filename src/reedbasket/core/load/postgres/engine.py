@@ -13,6 +13,7 @@ import adbc_driver_manager
 import pyarrow as pa
 
 from ...errors import ConnectionLost
+from ...postgres import Address, is_lost
 from ...shape.arrow import own_column, to_arrow
 from ...shape.batch import TableBatch
 from ...shape.kinds import EXACT_IN_DOUBLE, Kind
@@ -20,7 +21,7 @@ from ...shape.names import LONGEST_NAME_BYTES
 from ...shape.structure import ColumnShape
 from ..engine import Engine, Limits, Merge, utc
 from ..sqlite.engine import cannot_widen
-from .connect import Address, connect_writer, is_lost, translated
+from .connect import connect_writer, translated
 from .views import without_views
 
 _DECLARED: dict[Kind, str] = {

@@ -12,13 +12,14 @@ import psycopg
 from psycopg import sql as pg
 
 from ...checking import CheckStep
+from ...postgres import Address, said
 from ...spec.model import Warehouse as Definition
 from ..load import EngineLoad
 from ..reading import Ask, Reading, quoted
 from ..warehouse import LoadTarget, QueryResult, TableState
 from .beside import PostgresBeside
 from .check import check
-from .connect import Address, connect_reader, said, translated
+from .connect import connect_reader, translated
 from .engine import PostgresEngine
 
 _COLUMNS = """
@@ -38,7 +39,7 @@ class PostgresWarehouse(Reading):
         where schemaname = ? and not starts_with(tablename::text, '_rb_') order by 1"""
 
     def __init__(self, definition: Definition, password: str | None, folder: Path) -> None:
-        self._address = Address(definition, password, folder)
+        self._address = Address(definition, definition.schema_, password, folder)
         self._engine: PostgresEngine | None = None
         self._reader: psycopg.Connection[Any] | None = None
 

@@ -1,0 +1,9 @@
+"""Databases as sources: what stands in them, and reading it in columns.
+
+May import: core.errors, records, spec, shape. A database is read only, whatever its user may do.
+"""
+
+from .database import Database, Failures
+from .tables import Column, Statement, Table
+
+__all__ = ["Column", "Database", "Failures", "Statement", "Table"]

@@ -1,0 +1,83 @@
+"""What a run needs of a database, whatever its kind."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any, Protocol
+
+import pyarrow as pa
+
+from ...errors import SourceError, SourceRefused, SourceTimedOut, SourceUnreachable
+from ...shape.kinds import Kind
+from .tables import Column, Statement, Table
+
+
+class Database(Protocol):
+    """One source's, opened for one run. Reading happens in one snapshot for all tables, where the database can hold one."""
+
+    dialect: str
+
+    def tables(self) -> list[Table]:
+        """Every table and view, without the parts of partitioned ones, by schema and name."""
+
+    def describe(self, query: str, values: dict[str, Any]) -> Table:
+        """What a query yields. Raises SourceError for one that the database refuses."""
+
+    def read(self, statement: Statement) -> Iterator[pa.Table]:
+        """Its rows, in columns made by `typed`. To be gone through by one thread; stops where the run does."""
+
+    def quote(self, name: str) -> str:
+        """A name as SQL writes it."""
+
+    def bound(self, table: str, column: Column, value: Any) -> tuple[Any, bool]:
+        """(what a column's values are compared with to be at or above a value, whether that is exact: else some come that are
+        below). table: as SQL writes it."""
+
+    def row_version(self) -> tuple[str, str]:
+        """(how far versions have got, the condition that is true of rows changed since `:version_from`). Raises SourceError where
+        the database keeps no versions."""
+
+    def lowest(self, kind: Kind) -> Any:
+        """What stands for {cursor_from} where nothing was taken yet: below every value."""
+
+    def close(self) -> None: ...
+
+
+class Failures:
+    """What went wrong at a database, as our own errors. on: where it is."""
+
+    def __init__(self, on: str) -> None:
+        self.on = on
+
+    def unreachable(self, doing: str, words: str) -> SourceError:
+        return SourceUnreachable(
+            doing, self.on, found=words, mend="see whether the server is up; what was committed stays, so run again"
+        )
+
+    def timed_out(self, doing: str, words: str) -> SourceError:
+        mend = "read less at once (`where`, `only`), add an index, or raise `statement_timeout` of the source"
+        return SourceTimedOut(doing, self.on, found=words, mend=mend)
+
+    def no_right(self, doing: str, words: str) -> SourceError:
+        mend = "`reed setup-sql SOURCE` prints the grants to hand to an administrator"
+        return SourceRefused(doing, self.on, found=words, mend=mend, code="source.no_right")
+
+    def locked(self, doing: str, words: str) -> SourceError:
+        mend = "another session holds a lock; run again when it is done"
+        return SourceTimedOut(doing, self.on, found=words, mend=mend, code="source.locked")
+
+    def failed(self, doing: str, words: str, mend: str = "see the statement in the run's requests") -> SourceError:
+        return SourceError(doing, self.on, found=words, mend=mend, code="source.query_failed")
+
+
+def field_of(column: Column, kind: Kind, values: pa.Array, whole: int = -1, fraction: int = -1) -> tuple[pa.Field, pa.Array]:
+    """A column of values with what it is of ours."""
+    data = {b"kind": kind.encode(), b"digits": f"{whole},{fraction}".encode()}
+    return pa.field(column.name, values.type, metadata=data), values
+
+
+def typed(fields: list[tuple[pa.Field, pa.Array]], rows: int) -> pa.Table:
+    """Columns made by `field_of`."""
+    if not fields:
+        return pa.table({}).select([]) if not rows else pa.table({"": pa.nulls(rows)})
+    return pa.Table.from_arrays([values for _, values in fields], schema=pa.schema([field for field, _ in fields]))

@@ -1,0 +1,23 @@
+"""Opening a database by its definition; drivers are imported on first use."""
+
+from __future__ import annotations
+
+import threading
+from pathlib import Path
+
+from ...spec.model import Source
+from .database import Database
+
+
+def open_database(source: Source, password: str | None, folder: Path, stop: threading.Event) -> Database:
+    """folder: where relative paths begin. Raises SourceError."""
+    if source.on == "sqlite":
+        from .sqlite.database import SqliteSource
+
+        assert source.path is not None
+        return SqliteSource(folder / source.path, source.zone, source.statement_timeout, stop)
+    from ...postgres import Address
+    from .postgres.database import PostgresSource
+
+    address = Address(source, source.schema_ or "public", password, folder, source.zone)
+    return PostgresSource(address, source.statement_timeout, stop)

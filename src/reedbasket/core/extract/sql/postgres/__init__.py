@@ -1,0 +1,1 @@
+"""PostgreSQL as a source."""

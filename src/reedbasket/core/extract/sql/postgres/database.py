@@ -1,0 +1,177 @@
+"""PostgreSQL, read through ADBC in columns, all tables of a run in one snapshot."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from datetime import timedelta
+from typing import Any
+
+import adbc_driver_manager
+import adbc_driver_postgresql.dbapi
+import psycopg
+import pyarrow as pa
+from psycopg import sql
+
+from ....errors import ReedError, RunCancelled, SourceError
+from ....postgres import Address, is_lost, said
+from ....shape.kinds import Kind
+from ..database import Failures
+from ..names import names_in, replaced
+from ..tables import Column, Statement, Table
+from .catalog import column_of, read_tables, read_types
+from .columns import to_columns
+
+# Rows come in batches of about this size; larger ones gain nothing and cost memory.
+_BATCH_BYTES = 4 * 1024 * 1024
+_LOCK_SECONDS = 30
+_LOWEST: dict[Kind, sql.SQL] = {
+    "timestamp": sql.SQL("'-infinity'::timestamptz"), "date": sql.SQL("'-infinity'::date"), "text": sql.SQL("''"),
+    "int64": sql.SQL("(-9223372036854775808)::int8"), "double": sql.SQL("'-infinity'::float8"),
+    "decimal": sql.SQL("'-infinity'::float8"),
+}  # fmt: skip
+# A transaction's 32 bits, made 64 by how far behind the newest it stands; exact for the last 4 billion. Every row that a transaction
+# wrote which had not ended when the last run looked is taken, so that nothing committed late is missed, and some come twice.
+_CHANGED = "(:version_now - ((:version_now - xmin::text::int8) & 4294967295)) >= :version_from"
+_VERSIONS = """select (pg_snapshot_xmax(s)::text)::int8, (pg_snapshot_xmin(s)::text)::int8 from pg_current_snapshot() as s"""
+
+
+class PostgresSource:
+    """See Database. The snapshot is held by a transaction that stays open as long as the source does."""
+
+    dialect = "postgres"
+
+    def __init__(self, address: Address, timeout: timedelta, stop: threading.Event) -> None:
+        self.address = address
+        self._stop = stop
+        self._failures = Failures(str(address))
+        self._settings = (
+            f"statement_timeout={int(timeout.total_seconds() * 1000)}",
+            f"lock_timeout={_LOCK_SECONDS}s",
+            "default_transaction_read_only=on",
+            "intervalstyle=iso_8601",
+            "extra_float_digits=1",
+            "bytea_output=hex",
+        )
+        with self._translated("opening the source"):
+            self._keeper = psycopg.connect(address.conninfo(*self._settings, "idle_in_transaction_session_timeout=0"))
+            self._keeper.execute("set transaction isolation level repeatable read read only")
+            # The first of all statements fixes what is seen.
+            row = self._keeper.execute("select pg_is_in_recovery()").fetchone()
+            assert row is not None
+            self._snapshot = None
+            if not row[0]:
+                exported = self._keeper.execute("select pg_export_snapshot()").fetchone()
+                assert exported is not None
+                self._snapshot = str(exported[0])
+            self._types = read_types(self._keeper)
+
+    def tables(self) -> list[Table]:
+        with self._translated("reading the catalog of"):
+            return read_tables(self._keeper, self._types)
+
+    def describe(self, query: str, values: dict[str, Any]) -> Table:
+        with self._translated("asking what a query yields, at"), self._keeper.transaction():
+            text = self._rendered(query, values)
+            found = self._keeper.execute(sql.SQL("select * from ({}\n) as q limit 0").format(sql.SQL(text)))
+            columns = [
+                column_of(self._types, c.name, c.type_display, c.type_code, _modifier(found, place), True)
+                for place, c in enumerate(found.description or [])
+            ]
+        return Table("", "", "query", tuple(columns))
+
+    def read(self, statement: Statement) -> Iterator[pa.Table]:
+        doing = "reading from"
+        with self._translated(doing):
+            connection = adbc_driver_postgresql.dbapi.connect(self.address.conninfo(*self._settings), autocommit=True)
+        done = threading.Event()
+        try:
+            with self._translated(doing), connection.cursor() as cursor:
+                cursor.execute("begin isolation level repeatable read read only")
+                if self._snapshot is not None:
+                    cursor.execute(sql.SQL("set transaction snapshot {}").format(self._snapshot).as_string(self._keeper))
+                cursor.adbc_statement.set_options(**{"adbc.postgresql.batch_size_hint_bytes": str(_BATCH_BYTES)})
+                threading.Thread(target=self._cancel_when_stopped, args=(cursor, done), daemon=True).start()
+                cursor.execute(self._rendered(statement.text, dict(statement.values)))
+                reader = cursor.fetch_record_batch()
+                while True:
+                    try:
+                        batch = reader.read_next_batch()
+                    except StopIteration:
+                        return
+                    yield to_columns(statement.columns, batch)
+        finally:
+            done.set()
+            with suppress(Exception):
+                connection.close()
+
+    def quote(self, name: str) -> str:
+        return sql.Identifier(name).as_string(self._keeper)
+
+    def bound(self, table: str, column: Column, value: Any) -> tuple[Any, bool]:
+        return value, True
+
+    def row_version(self) -> tuple[str, str]:
+        with self._translated("asking how far versions have got, at"):
+            row = self._keeper.execute(_VERSIONS).fetchone()
+            assert row is not None
+            return f"{row[1]}", replaced(_CHANGED, lambda name: str(row[0]) if name == "version_now" else f":{name}")
+
+    def lowest(self, kind: Kind) -> Any:
+        return _LOWEST.get(kind, sql.SQL("''"))
+
+    def close(self) -> None:
+        with suppress(psycopg.Error):
+            self._keeper.close()
+
+    def _rendered(self, text: str, values: dict[str, Any]) -> str:
+        """COPY, by which rows come in columns, knows no parameters: the driver writes each value as a literal."""
+        unknown = [name for name in names_in(text) if name not in values]
+        if unknown:
+            raise SourceError(
+                "filling in a query for", str(self.address), found=f":{unknown[0]} is not known",
+                mend=f"known are :{', :'.join(values)}", code="source.unknown_name",
+            )  # fmt: skip
+
+        def literal(name: str) -> str:
+            value = values[name]
+            return (value if isinstance(value, sql.Composable) else sql.Literal(value)).as_string(self._keeper)
+
+        return replaced(text, literal)
+
+    def _cancel_when_stopped(self, cursor: Any, done: threading.Event) -> None:
+        while not done.wait(0.2):
+            if self._stop.is_set():
+                with suppress(Exception):
+                    cursor.adbc_cancel()
+                return
+
+    @contextmanager
+    def _translated(self, doing: str) -> Iterator[None]:
+        """The drivers' errors, at this border, as SourceError."""
+        try:
+            yield
+        except (ReedError, GeneratorExit):
+            raise
+        except (adbc_driver_manager.Error, psycopg.Error, pa.ArrowException, OSError) as error:
+            raise self._told(doing, error) from error
+
+    def _told(self, doing: str, error: Exception) -> ReedError:
+        state, words, failures = getattr(error, "sqlstate", None) or "", said(error), self._failures
+        if self._stop.is_set():
+            return RunCancelled(doing, str(self.address), found="the run was cancelled; what was committed stays")
+        if state == "57014" or "statement timeout" in words:
+            return failures.timed_out(doing, words)
+        if state == "55P03":
+            return failures.locked(doing, words)
+        if state in ("42501", "28000", "28P01"):
+            return failures.no_right(doing, words)
+        if is_lost(error) or isinstance(error, psycopg.OperationalError) or not state:
+            return failures.unreachable(doing, words)
+        return failures.failed(doing, words)
+
+
+def _modifier(cursor: psycopg.Cursor[Any], place: int) -> int:
+    assert cursor.pgresult is not None
+    return cursor.pgresult.fmod(place)

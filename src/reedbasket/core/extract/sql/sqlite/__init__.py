@@ -1,0 +1,1 @@
+"""SQLite as a source."""

@@ -1,0 +1,57 @@
+"""What a database has, described alike for every kind of database, and what it is asked for."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from ...shape.kinds import Kind
+
+What = Literal["table", "view", "query"]
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column. declared: its type as the database writes it. kind: what it becomes here, None where only the values tell.
+
+    whole, fraction: of decimals, digits before and after the point; -1 where the type says nothing. select: the SQL that reads it
+    so, over the column's quoted name.
+    """
+
+    name: str
+    declared: str
+    kind: Kind | None
+    select: str
+    nullable: bool = True
+    whole: int = -1
+    fraction: int = -1
+
+
+@dataclass(frozen=True)
+class Table:
+    """One table, view or query. schema: '' where the database has none. rows: as the database estimates. indexed: columns that an
+    index begins with. versioned: the database keeps a version of each row. readable: whether we may read it."""
+
+    schema: str
+    name: str
+    what: What
+    columns: tuple[Column, ...]
+    key: tuple[str, ...] = ()
+    rows: int | None = None
+    indexed: frozenset[str] = frozenset()
+    about: str = ""
+    versioned: bool = False
+    readable: bool = True
+
+    def column(self, name: str) -> Column | None:
+        return next((column for column in self.columns if column.name == name), None)
+
+
+@dataclass(frozen=True)
+class Statement:
+    """A SELECT. values: of the names that stand in it as `:name`, bound, never pasted. columns: what it yields, in order."""
+
+    text: str
+    columns: tuple[Column, ...]
+    values: Mapping[str, Any] = field(default_factory=dict)

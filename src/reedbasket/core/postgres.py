@@ -1,0 +1,93 @@
+"""PostgreSQL's servers, as warehouse and as source alike: where one is, how to get in, and what its drivers say."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import psycopg
+from psycopg.conninfo import make_conninfo
+
+from .checking import CheckStep
+from .spec.places import Place
+
+_CONNECT_SECONDS = 10
+# SQLSTATE classes, PostgreSQL documentation, appendix A.
+_LOST = ("08", "57P")
+_LOST_WORDS = ("server closed the connection", "connection to server was lost", "no connection to the server",
+               "could not receive data", "could not send data", "SSL SYSCALL", "terminating connection", "SSL error",
+               "connection not open", "connection is closed", "the connection is lost", "Connection reset", "unexpected eof")  # fmt: skip
+
+
+class Address:
+    """Where a schema is, and how to get in. The password stands in no printed form."""
+
+    def __init__(self, definition: Place, schema: str, password: str | None, folder: Path, zone: str = "UTC") -> None:
+        """zone: what the session takes for the time zone of times that name none."""
+        assert definition.host and definition.database and definition.user
+        self.host, self.port, self.database = definition.host, definition.port, definition.database
+        self.user, self.schema, self.tls = definition.user, schema, definition.tls
+        self._zone = zone
+        self._password = password
+        self._root = str(folder / definition.tls.root) if definition.tls.root else None
+
+    def __str__(self) -> str:
+        return f"{self.user}@{self.host}:{self.port}/{self.database}, schema {self.schema}"
+
+    def conninfo(self, *settings: str, tls: str | None = None) -> str:
+        """For libpq. settings: `name=value` for the session. tls: another mode than the definition's, to see what is wrong."""
+        quoted = '"' + self.schema.replace('"', '""') + '"'
+        schema = quoted.replace("\\", "\\\\").replace(" ", "\\ ")
+        options = [f"search_path={schema}", f"timezone={self._zone}", "client_encoding=UTF8", *settings]
+        mode = tls or self.tls.mode
+        return make_conninfo(
+            host=self.host,
+            port=self.port,
+            dbname=self.database,
+            user=self.user,
+            password=self._password,
+            sslmode=mode,
+            sslrootcert=self._root if mode.startswith("verify") else None,
+            connect_timeout=_CONNECT_SECONDS,
+            application_name="reed basket",
+            keepalives_idle=30,
+            keepalives_interval=10,
+            keepalives_count=3,
+            options=" ".join(f"-c {option}" for option in options),
+        )
+
+
+def is_lost(error: Exception) -> bool:
+    state = getattr(error, "sqlstate", None) or ""
+    if state.startswith(_LOST):
+        return True
+    return any(words in str(error) for words in _LOST_WORDS)
+
+
+def said(error: Exception) -> str:
+    """The server's own sentence, without the driver's wrapping."""
+    if isinstance(error, psycopg.Error):
+        return (error.diag.message_primary or str(error)).strip().splitlines()[0]
+    for name, value in getattr(error, "details", None) or []:
+        if name == b"PG_DIAG_MESSAGE_PRIMARY" or name == "PG_DIAG_MESSAGE_PRIMARY":
+            return value.decode() if isinstance(value, bytes) else str(value)
+    return str(error).strip().splitlines()[0]
+
+
+def connect_failure(address: Address, error: psycopg.OperationalError) -> list[CheckStep]:
+    """What stood in the way of a connection: the steps `tls` and `login` as far as they went."""
+    words = str(error).strip()
+    last = words.splitlines()[-1]
+    mode = address.tls.mode
+    if "SSL" in words or "certificate" in words or "root certificate" in words:
+        mend = "let the server offer TLS, or say `tls: {mode: disable}` where the way is safe anyway"
+        if mode.startswith("verify"):
+            mend = "see that `tls.root` is the certificate that signed the server's, and `host` the name in it"
+        return [CheckStep("tls", False, last, mend)]
+    passed = CheckStep("tls", True, f"mode {mode}")
+    if "does not exist" in words and "database" in words:
+        mend = f'CREATE DATABASE "{address.database}" OWNER "{address.user}";'
+        return [passed, CheckStep("login", False, last, mend)]
+    mend = "set the password anew with `reed secret set`, or see pg_hba.conf on the server"
+    if "does not exist" in words and "role" in words:
+        mend = f"CREATE ROLE \"{address.user}\" LOGIN PASSWORD '…';"
+    return [passed, CheckStep("login", False, last, mend)]

@@ -1,0 +1,156 @@
+"""One run's way to its source, whatever the source is: tables, and what to take of each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any, Protocol
+
+from ..errors import ReedError
+from ..extract.chunk import Chunk
+from ..extract.http import RequestSeen
+from ..extract.pace import Wait
+from ..load.warehouse import SavedCursor
+from ..masking import Mask
+from ..shape.lane import Expected
+from ..spec.http import Retry
+from .asking import Asking, Outside
+from .cursor import CursorTracker
+from .order import RunOrder, SourceOrder, TableOrder
+from .spool import Spool
+from .sql_reading import SqlReading
+from .taking import Taking, parents_of
+
+
+class Pass(Protocol):
+    """One pass over one table. See taking.Taking."""
+
+    tracker: CursorTracker | None
+    from_text: str | None
+
+    @property
+    def left_out(self) -> frozenset[str]:
+        """Fields that are not even asked for."""
+
+    @property
+    def notes(self) -> Sequence[tuple[Any, str, str]]:
+        """For the run's log: (level, code, words)."""
+
+    def chunks(self) -> Iterator[Chunk]: ...
+
+    def sample(self) -> tuple[str, Iterator[Chunk]]: ...
+
+    def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]: ...
+
+    def followed(self, mark: SavedCursor) -> None: ...
+
+    def position(self, *, ended: bool) -> SavedCursor | None: ...
+
+    @property
+    def cursor_from(self) -> Any: ...
+
+    @property
+    def unchanged(self) -> bool: ...
+
+    @property
+    def safe(self) -> bool: ...
+
+    @property
+    def moved(self) -> bool: ...
+
+
+@dataclass
+class Offered:
+    """What the source has of what the feed names. problems: {table: why it cannot be taken}. notes: for the run's log,
+    (level, code, words)."""
+
+    order: RunOrder
+    problems: dict[str, ReedError]
+    notes: list[tuple[Any, str, str]]
+
+
+class Reading(Protocol):
+    """To be closed by whoever opened it. mask: blanks the source's secrets."""
+
+    mask: Mask
+
+    def offered(self, order: RunOrder) -> Offered:
+        """The order with its tables as they are at the source. Raises SourceError."""
+
+    def take(
+        self,
+        table: TableOrder,
+        saved: SavedCursor | None,
+        *,
+        expected: Callable[[], Expected | None] | None = None,
+        until: datetime | None = None,
+        latest: bool = False,
+    ) -> Pass: ...
+
+    def wanted_again(self, table: str) -> bool:
+        """Whether other tables ask by this one's records, so that they are put aside."""
+
+    def keep(self, table: str, since: Any, spool: Spool) -> None: ...
+
+    def close(self) -> None: ...
+
+
+class HttpReading:
+    """By requests. See Reading."""
+
+    def __init__(
+        self,
+        order: SourceOrder,
+        outside: Outside,
+        seen: Callable[[RequestSeen], None],
+        told: Callable[[Wait], None] = lambda _: None,
+        retry: Retry | None = None,
+    ) -> None:
+        """Raises SecretMissing, SourceError."""
+        self._order = order
+        self._asking = Asking(order, outside)
+        self.mask = self._asking.mask
+        self._sender = self._asking.sender(seen, told, retry)
+        self._parents = parents_of(order, self._asking, self._sender)
+
+    def offered(self, order: RunOrder) -> Offered:
+        ignored = ", ".join(order.ignored)
+        note = ("info", "table.ignored", f"offered by the connector, not part of this feed: {ignored}")
+        return Offered(order, {}, [note] if ignored else [])
+
+    def take(
+        self,
+        table: TableOrder,
+        saved: SavedCursor | None,
+        *,
+        expected: Callable[[], Expected | None] | None = None,
+        until: datetime | None = None,
+        latest: bool = False,
+    ) -> Taking:
+        return Taking(
+            self._order, table, self._asking, self._sender, saved, self._parents, until=until, latest=latest, expected=expected
+        )
+
+    def wanted_again(self, table: str) -> bool:
+        return self._parents.wanted(table)
+
+    def keep(self, table: str, since: Any, spool: Spool) -> None:
+        self._parents.keep(table, since, spool)
+
+    def close(self) -> None:
+        self._parents.close()
+        self._sender.close()
+
+
+def open_reading(
+    order: SourceOrder,
+    outside: Outside,
+    seen: Callable[[RequestSeen], None],
+    told: Callable[[Wait], None] = lambda _: None,
+    retry: Retry | None = None,
+) -> Reading:
+    """Raises SecretMissing, SourceError."""
+    if order.database is not None:
+        return SqlReading(order, outside, seen)
+    return HttpReading(order, outside, seen, told, retry)

@@ -1,0 +1,118 @@
+"""A run's way to a database: its tables met with what the feed names, and what to take of each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+from ..extract.http import RequestSeen
+from ..extract.sql import Database, Table
+from ..extract.sql.open import open_database
+from ..load.warehouse import SavedCursor
+from ..masking import Mask
+from ..shape.lane import Expected
+from .asking import Outside
+from .choosing import Choice, Chosen, choose
+from .order import RunOrder, SourceOrder, TableOrder
+from .spool import Spool
+from .sql_taking import SqlTaking
+
+if TYPE_CHECKING:
+    from .reading import Offered
+
+# More tables than this that nobody asked for are counted, not named.
+_MOST_NAMED = 20
+
+
+class SqlReading:
+    """See reading.Reading. `database` is read in one snapshot from its opening on."""
+
+    def __init__(self, order: SourceOrder, outside: Outside, seen: Callable[[RequestSeen], None]) -> None:
+        """Raises SecretMissing, SourceError."""
+        assert order.database is not None
+        self._order = order
+        self._seen = seen
+        source = order.database
+        password = outside.reveal(source.password.secret) if source.password else None
+        self.mask = Mask([password] if password else [])
+        self.home = source.schema_ or ("public" if source.on == "postgres" else "")
+        self.database: Database = open_database(source, password, outside.folder, outside.stop)
+        self._chosen: dict[str, Chosen] = {}
+
+    def offered(self, order: RunOrder) -> Offered:
+        from .reading import Offered
+
+        choice = self.choose(order)
+        self._chosen = {chosen.name: chosen for chosen in choice.chosen}
+        tables = [table_order(chosen, order.table_prefix) for chosen in choice.chosen]
+        notes: list[tuple[Any, str, str]] = [
+            ("warning", "table.no_match", f"no table matches {pattern}") for pattern in choice.unmatched
+        ]
+        if choice.ignored:
+            names = ", ".join(choice.ignored) if len(choice.ignored) <= _MOST_NAMED else f"{len(choice.ignored)} tables"
+            notes.append(("info", "table.ignored", f"in the database, not part of this feed: {names}"))
+        return Offered(order.model_copy(update={"tables": tables}), choice.problems, notes)
+
+    def choose(self, order: RunOrder) -> Choice:
+        queries = {}
+        for name, own in order.wishes.items():
+            if own is not None and own.query is not None:
+                queries[name] = self.database.describe(own.query, self.values(None, empty=True))
+        return choose(order.wishes, order.feed_defaults, self.database.tables(), self.home, queries, prefix=order.table_prefix)
+
+    def values(self, window: tuple[datetime, datetime] | None, *, cursor: Any = None, empty: bool = False) -> dict[str, Any]:
+        """What `:name` may stand for in queries and conditions. empty: for a look at the columns alone."""
+        low = self.database.lowest("text") if empty else None
+        order = self._order
+        settings = {f"settings_{name}": value for name, value in order.settings.items()}
+        return settings | {
+            "cursor_from": low if empty else cursor,
+            "cursor_until": order.started,
+            "window_from": window[0] if window else order.started,
+            "window_until": window[1] if window else order.started,
+            "run_started": order.started,
+            "run_id": order.run,
+        }
+
+    def take(
+        self,
+        table: TableOrder,
+        saved: SavedCursor | None,
+        *,
+        expected: Callable[[], Expected | None] | None = None,
+        until: datetime | None = None,
+        latest: bool = False,
+    ) -> SqlTaking:
+        return SqlTaking(self, self._order, self._chosen[table.name], saved, self._seen, until=until, latest=latest)
+
+    def alone(self, table: Table, name: str) -> SqlTaking:
+        """A table by itself, without a feed."""
+        from ..spec.model import FeedTable, Nesting
+
+        chosen = Chosen(name, name, FeedTable(), table, "everything", "append", [], "apply", Nesting())
+        return SqlTaking(self, self._order, chosen, None, self._seen)
+
+    def wanted_again(self, table: str) -> bool:
+        return False
+
+    def keep(self, table: str, since: Any, spool: Spool) -> None:
+        raise NotImplementedError
+
+    def close(self) -> None:
+        self.database.close()
+
+
+def table_order(chosen: Chosen, prefix: str) -> TableOrder:
+    return TableOrder(
+        name=chosen.name,
+        target=chosen.target,
+        by=chosen.by,
+        cursor=chosen.cursor,
+        window=chosen.window,
+        write=chosen.write,
+        key=chosen.key,
+        deletes=chosen.deletes,
+        nesting=chosen.nesting,
+        shaping=chosen.own,
+    )

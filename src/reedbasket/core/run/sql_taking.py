@@ -1,0 +1,241 @@
+"""What a run takes of one table of a database: the statement, from where, and what may be saved of it so far."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+import pyarrow as pa
+
+from ..errors import ReedError
+from ..extract.chunk import Chunk
+from ..extract.http import RequestSeen
+from ..extract.sql import Column, Statement
+from ..extract.sql.names import names_in
+from ..load.warehouse import SavedCursor
+from ..records import ColumnRecords
+from ..shape.names import fold
+from ..shape.typed import as_records
+from ..spec import template
+from ..spec.times import format_time, parse_time
+from .choosing import Chosen
+from .cursor import CursorTracker
+from .order import SourceOrder
+from .windows import Window, position, windows
+
+if TYPE_CHECKING:
+    from .sql_reading import SqlReading
+
+# A first read goes by the cursor's index, so that it may commit on the way, from this many rows on; below, the table is read as it lies.
+_ORDERED_FROM_ROWS = 1_000_000
+
+
+class SqlTaking:
+    """See reading.Pass."""
+
+    def __init__(
+        self,
+        reading: SqlReading,
+        order: SourceOrder,
+        chosen: Chosen,
+        saved: SavedCursor | None,
+        seen: Callable[[RequestSeen], None],
+        *,
+        until: datetime | None = None,
+        latest: bool = False,
+    ) -> None:
+        self._reading = reading
+        self._chosen = chosen
+        self._saved = saved
+        self._seen = seen
+        self._done: SavedCursor | None = None
+        self._version: tuple[str, str] | None = None
+        self._windows: list[Window] = []
+        self.tracker: CursorTracker | None = None
+        self.from_text: str | None = None
+        self.notes: list[tuple[Any, str, str]] = []
+        self._columns, self.left_out = _selected(chosen)
+        values = order.values({})
+        if chosen.cursor is not None:
+            self._follow(order, chosen, values)
+        elif chosen.window is not None:
+            start = parse_time(template.fill(chosen.window.start, values))
+            self._windows = list(windows(chosen.window, start, saved, until or order.started))
+            self._windows = self._windows[-1:] if latest else self._windows
+            self.from_text = format_time(self._windows[0][0]) if self._windows else None
+        elif chosen.by == "row_version":
+            self._version = reading.database.row_version()
+            self.from_text = saved.value if saved else None
+
+    def _follow(self, order: SourceOrder, chosen: Chosen, values: dict[str, Any]) -> None:
+        rule, table = chosen.cursor, chosen.table
+        assert rule is not None
+        columns = [table.column(name) for name in chosen.cursor_columns]
+        lacking = [c.name for c in columns if c is not None and c.name not in table.indexed and table.what == "table"]
+        if lacking:
+            quote = self._reading.database.quote
+            where = ".".join(quote(part) for part in (table.schema, table.name) if part)
+            words = "; ".join(f"create index on {where} ({quote(name)})" for name in lacking)
+            self.notes.append(
+                ("warning", "cursor.no_index", f"no index begins with the cursor, so each run reads the whole: {words}")
+            )
+        large = (table.rows or 0) >= _ORDERED_FROM_ROWS or self._saved is not None
+        one = columns[0] if len(columns) == 1 else None
+        by_index = one is not None and not one.nullable and not lacking and table.what == "table" and rule.type != "text"
+        # What the database leaves out below a bound is exact, or what it brings too much is passed over here.
+        rule = rule.model_copy(update={"sorted": by_index and large, "bound": "none"})
+        self.tracker = CursorTracker(
+            rule,
+            self._saved,
+            template.fill(rule.start, values) if rule.start else None,
+            order.started,
+            keep_all_seen=chosen.write == "append",
+            columns=chosen.cursor_columns,
+        )
+        self.from_text = self.tracker.from_text
+
+    @property
+    def cursor_from(self) -> Any:
+        return self.tracker.request_from if self.tracker else None
+
+    def chunks(self) -> Iterator[Chunk]:
+        """Raises SourceError, RunCancelled."""
+        if self._chosen.window is None:
+            yield from self._one(None, None)
+            return
+        for window in self._windows:
+            yield from self._one(window, position(window))
+
+    def sample(self) -> tuple[str, Iterator[Chunk]]:
+        """(the first statement, its first chunks)."""
+        if self._chosen.window is not None and not self._windows:
+            return "none is due", iter(())
+        window = self._windows[0] if self._windows else None
+        return self.statement(window).text, self._one(window, None)
+
+    def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]:
+        """(records, statements) of the whole pass, as far as the database knows."""
+        rows = self._chosen.table.rows if self._chosen.by in ("everything", "compare") and not self._chosen.own.where else None
+        return rows, max(1, len(self._windows))
+
+    def followed(self, mark: SavedCursor) -> None:
+        self._done = mark
+
+    @property
+    def unchanged(self) -> bool:
+        return False
+
+    @property
+    def safe(self) -> bool:
+        return self._done is not None if self.tracker is None else self.tracker.in_order
+
+    def position(self, *, ended: bool) -> SavedCursor | None:
+        if self.tracker is not None:
+            return self.tracker.position()
+        if ended and self._version is not None:
+            return SavedCursor("row_version", self._version[0], None, "row version")
+        return self._done
+
+    @property
+    def moved(self) -> bool:
+        found = self.position(ended=True)
+        return found is not None and (self._saved is None or found.value != self._saved.value)
+
+    def _one(self, window: Window | None, mark: SavedCursor | None) -> Iterator[Chunk]:
+        yield from self.read(self.statement(window), mark)
+
+    def read(self, statement: Statement, mark: SavedCursor | None = None) -> Iterator[Chunk]:
+        """Raises SourceError, RunCancelled."""
+        began, rows, size, problem = time.monotonic(), 0, 0, ""
+        total = self._chosen.table.rows if self._chosen.by in ("everything", "compare") else None
+        held: Chunk | None = None
+        try:
+            for table in self._reading.database.read(statement):
+                if held is not None:
+                    yield held
+                rows, size = rows + table.num_rows, size + table.nbytes
+                held = Chunk(_records(table), table.nbytes, [], total)
+        except ReedError as error:
+            problem = error.found
+            raise
+        finally:
+            seconds = time.monotonic() - began
+            self._seen(RequestSeen("SQL", statement.text, None, seconds, size, 1, 0.0, problem))
+        last = held or Chunk([], 0, [], total)
+        yield Chunk(last.records, last.body_bytes, [], last.total, mark=mark)
+
+    def statement(self, window: Window | None) -> Statement:
+        """The SELECT of one pass, values bound by name."""
+        database, chosen = self._reading.database, self._chosen
+        own, table = chosen.own, chosen.table
+        values = self._reading.values(window)
+        asked = names_in(f"{own.query or ''} {own.where or ''}")
+        where = ".".join(database.quote(part) for part in (table.schema, table.name) if part)
+        source = f"(\n{own.query}\n) as q" if own.query is not None else where
+        conditions = [f"({own.where}\n)"] if own.where else []
+        order = ""
+        if self.tracker is not None:
+            conditions += self._cursor(values, source, inside="cursor_from" in asked)
+            order = f"\norder by {database.quote(chosen.cursor_columns[0])}" if self.tracker.in_order else ""
+        if window is not None and chosen.window_column is not None and not {"window_from", "window_until"} & set(asked):
+            column = database.quote(chosen.window_column)
+            found = table.column(chosen.window_column)
+            assert found is not None
+            for name in ("window_from", "window_until"):
+                values[name] = database.bound(source, found, values[name])[0]
+            conditions.append(f"{column} >= :window_from and {column} < :window_until")
+        if self._version is not None and self._saved is not None:
+            values["version_from"] = int(self._saved.value)
+            conditions.append(self._version[1])
+        chosen_columns = ", ".join(_select(column, database.quote) for column in self._columns) or "1"
+        text = f"select {chosen_columns}\nfrom {source}"
+        text += "".join(f"\n{'and' if n else 'where'} {condition}" for n, condition in enumerate(conditions)) + order
+        return Statement(text, tuple(self._columns), values)
+
+    def _cursor(self, values: dict[str, Any], source: str, *, inside: bool) -> list[str]:
+        """inside: the query asks for `:cursor_from` itself."""
+        database, chosen, tracker = self._reading.database, self._chosen, self.tracker
+        assert tracker is not None
+        columns: list[Column] = [c for name in chosen.cursor_columns if (c := chosen.table.column(name)) is not None]
+        low = tracker.request_from
+        if low is None:
+            values["cursor_from"] = database.lowest(columns[0].kind or "text")
+            return []
+        values["cursor_from"] = low if inside else database.bound(source, columns[0], low)[0]
+        if inside:
+            return []
+        parts = [f"{database.quote(column.name)} >= :cursor_from" for column in columns]
+        if chosen.write != "append" and all(column.nullable for column in columns):
+            # Rows without a value move no cursor, and nothing else would ever show them again.
+            parts.append("(" + " and ".join(f"{database.quote(c.name)} is null" for c in columns) + ")")
+        return ["(" + " or ".join(parts) + ")"]
+
+
+def _selected(chosen: Chosen) -> tuple[list[Column], frozenset[str]]:
+    """(what is read, what the feed leaves out): what is left out is not even asked for."""
+    own = chosen.own
+    needed = {*chosen.key, *chosen.cursor_columns}
+    columns, left_out = [], set()
+    for column in chosen.table.columns:
+        plain = fold(column.name)
+        wanted = plain not in own.leave_out and (own.only is None or plain in own.only)
+        if not wanted and column.name not in needed:
+            left_out.add(column.name)
+            continue
+        if own.cast.get(plain) == "text" and column.kind not in (None, "text"):
+            columns.append(Column(column.name, column.declared, "text", "cast({} as text)", column.nullable))
+        else:
+            columns.append(column)
+    return columns, frozenset(left_out)
+
+
+def _select(column: Column, quote: Callable[[str], str]) -> str:
+    name = quote(column.name)
+    expression = column.select.replace("{}", name)
+    return expression if expression == name else f"{expression} as {name}"
+
+
+def _records(table: pa.Table) -> ColumnRecords:
+    return ColumnRecords(table, lambda: as_records(table), table.nbytes)

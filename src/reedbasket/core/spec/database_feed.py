@@ -1,0 +1,62 @@
+"""What a feed says of a database's tables, as far as it can be told without the database."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ..shape.expressions import ExpressionMistake, check
+from ..shape.names import fold
+from . import template
+from .connector import Finding
+from .model import Changes, Feed, FeedTable, Source
+from .yaml_source import Path
+
+_PATTERN = frozenset("*?")
+_START_NAMES = "{settings.…}, {run.started} or {run.id}"
+
+
+def database_feed_mistakes(feed: Feed, source: Source) -> Iterator[Finding]:
+    """(path, message, code) of each."""
+    if feed.defaults.changes is not None:
+        yield from _changes(("defaults", "changes"), feed.defaults.changes, source)
+    for name, said in feed.tables.items():
+        here: Path = ("tables", name)
+        own = said or FeedTable()
+        pattern = bool(_PATTERN & set(own.table or name))
+        if own.query is not None and own.table is not None:
+            yield (*here, "query"), "say one of `table` and `query`", "definition.bad_value"
+        if own.query is not None and pattern and own.table is None:
+            yield here, "a query brings one table, and its name is no pattern", "definition.bad_value"
+        if own.besides and not pattern:
+            yield (*here, "besides"), "`besides` takes tables out of a pattern, and this names one", "definition.bad_value"
+        if own.changes is not None:
+            yield from _changes((*here, "changes"), own.changes, source)
+        if own.nesting is not None:
+            yield (*here, "nesting"), "the columns of a database hold no records inside", "definition.bad_value"
+        yield from shaping_mistakes(here, own, own.key or [])
+
+
+def _changes(here: Path, changes: Changes, source: Source) -> Iterator[Finding]:
+    if changes.by == "row_version" and source.on != "postgres":
+        yield here, f"on {source.on} rows have no version; say cursor, compare or everything", "definition.bad_value"
+    if changes.start is not None:
+        known = [*(f"settings.{name}" for name in source.settings), "run.started", "run.id"]
+        for name in template.names(changes.start):
+            if name not in known:
+                yield (*here, "from"), f"{{{name}}} is not known here; known are {_START_NAMES}", "definition.unknown_name"
+
+
+def shaping_mistakes(here: Path, own: FeedTable, key: list[str]) -> Iterator[Finding]:
+    columns = {fold(field) for field in key}
+    for which in ("leave_out", "hash"):
+        for place, name in enumerate(getattr(own, which)):
+            if name in columns:
+                yield (*here, which, place), f"{name} is part of the key, which is needed as it is", "definition.key_touched"
+    expressions: list[tuple[Path, str]] = [(("compute", name), text) for name, text in own.compute.items()]
+    if own.keep is not None:
+        expressions.append((("keep",), own.keep))
+    for path, text in expressions:
+        try:
+            check(text)
+        except ExpressionMistake as mistake:
+            yield (*here, *path), str(mistake), "definition.bad_expression"
