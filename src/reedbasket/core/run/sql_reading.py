@@ -58,16 +58,15 @@ class SqlReading:
         queries = {}
         for name, own in order.wishes.items():
             if own is not None and own.query is not None:
-                queries[name] = self.database.describe(own.query, self.values(None, empty=True))
+                queries[name] = self.database.describe(own.query, self.values(None))
         return choose(order.wishes, order.feed_defaults, self.database.tables(), self.home, queries, prefix=order.table_prefix)
 
-    def values(self, window: tuple[datetime, datetime] | None, *, cursor: Any = None, empty: bool = False) -> dict[str, Any]:
-        """What `:name` may stand for in queries and conditions. empty: for a look at the columns alone."""
-        low = self.database.lowest("text") if empty else None
+    def values(self, window: tuple[datetime, datetime] | None) -> dict[str, Any]:
+        """What `:name` may stand for in queries and conditions."""
         order = self._order
         settings = {f"settings_{name}": value for name, value in order.settings.items()}
         return settings | {
-            "cursor_from": low if empty else cursor,
+            "cursor_from": None,
             "cursor_until": order.started,
             "window_from": window[0] if window else order.started,
             "window_until": window[1] if window else order.started,

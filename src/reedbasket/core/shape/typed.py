@@ -73,7 +73,10 @@ class TypedWalk(Learning):
         data: ColumnData
         if wanted:
             data, misfits = cast_values(plain_values(kind, values), wanted)
-            if wanted != node.kind:
+            if wanted != node.kind and widen(node.kind, wanted) == wanted:
+                self.may(self.type_change(node, name, wanted), "accept")
+                node.kind = wanted
+            elif wanted != node.kind:  # it was loaded as something wider before, and stays that
                 _, data, more = fit(plain_values(wanted, data), node.kind, wider=False)
                 misfits += more
         elif kind == node.kind:
