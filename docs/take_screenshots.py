@@ -72,7 +72,6 @@ def pages(client: Client, folder: Path) -> None:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS.split())
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto(client.url + "/sign-in")
-        keep(page, "sign-in")
         page.goto(client.sign_in_code()["url"])
         page.get_by_role("grid", name="Feeds").wait_for()
         keep(page, "feeds")
@@ -105,6 +104,10 @@ def pages(client: Client, folder: Path) -> None:
         page.get_by_role("button", name="Peek at levels").click()
         page.get_by_role("grid", name="Records of levels").wait_for(timeout=60_000)
         keep(page, "peek")
+        page.goto(client.url + "/sources/dock")
+        page.get_by_role("button", name="Survey it").click()
+        page.get_by_role("option", name="work_orders").click(timeout=60_000)
+        keep(page, "database")
         reed("demo", "--data", str(folder), "happen", "busy")
         busy = client.ask_run("harbour", wait_seconds=50)["id"]
         page.goto(f"{client.url}/runs/{busy}")

@@ -211,6 +211,9 @@ def test_compare_windows_queries_and_pushed_down_rules(dock: Dock, tmp_path: Pat
     changes: {by: cursor, column: price}
     key: price
 """
+    (tmp_path / "bad").mkdir()
+    failed, _ = run_once(dock.basket(feed, "settings: {since: 2026-03-01}"), tmp_path / "bad")
+    assert {t.table: t.error["code"] for t in failed.tables if t.error} == {"dear": "source.query_failed"}
     text = dock.basket(feed.replace("at >= :cursor_from", "price >= :cursor_from"), "settings: {since: 2026-03-01}")
     result, heard = run_once(text, tmp_path)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error

@@ -153,6 +153,12 @@ export interface LogLine {
   data: Record<string, unknown> | null;
 }
 
+/** One way to find a table's changes, and what it misses or costs. */
+export interface Method {
+  by: string;
+  misses: string;
+}
+
 /** rejects: why records could not be shaped. */
 export interface Peek {
   columns: Column[];
@@ -309,6 +315,12 @@ export interface Session {
   signed_in: boolean;
 }
 
+/** One statement for an administrator. sql: empty where there is only something to say. */
+export interface SetupStatement {
+  why: string;
+  sql: string;
+}
+
 export interface SignIn {
   code: string;
 }
@@ -318,11 +330,12 @@ export interface SignInCode {
   url: string;
 }
 
-/** settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in: whether somebody did, or a token is held. pace: what the connector says, at_once and so on. failures: in a row, across all who ask; rests_until: nobody asks before. */
+/** database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in: whether somebody did, or a token is held. pace: what the connector says, at_once and so on. failures: in a row, across all who ask; rests_until: nobody asks before. */
 export interface Source {
   name: string;
   about: string;
   connector: string;
+  database: boolean;
   base: string;
   settings: Record<string, unknown>;
   signs_in: string;
@@ -341,12 +354,19 @@ export interface Statement {
   seconds?: number;
 }
 
+export interface SurveyBody {
+  match?: string[];
+  besides?: string[];
+}
+
 export interface SurveyedColumn {
   name: string;
   type: string;
-  nulls: number;
-  distinct: number;
+  nulls: number | null;
+  distinct: number | null;
   examples: string[];
+  declared: string;
+  nullable: boolean;
 }
 
 /** See core.run.look.SurveyedTable. */
@@ -363,6 +383,10 @@ export interface SurveyedTable {
   cursor: string | null;
   cursors: string[];
   parent: string | null;
+  what: string;
+  readable: boolean;
+  indexed: string[];
+  methods: Method[];
   error: ErrorFacts | null;
 }
 

@@ -2,7 +2,8 @@
 import { queryOptions } from "@tanstack/react-query";
 import { call } from "./api";
 import type {
-  CheckStep, Drift, Feed, LedgerLine, Peek, Plan, Profile, Reject, RequestLine, Rows, Run, SentThere, Source, SurveyedTable, Table, VerifiedTable, Warehouse,
+  CheckStep, Drift, Feed, LedgerLine, Peek, Plan, Profile, Reject, RequestLine, Rows, Run, SentThere,
+  SetupStatement, Source, SurveyedTable, Table, VerifiedTable, Warehouse,
 } from "./api-types";
 
 const part = encodeURIComponent;
@@ -91,7 +92,9 @@ export const sourceQuery = (source: string) =>
 // These three ask the source; they are made when asked for, not in passing.
 export const checkSource = (source: string) => call<CheckStep[]>("POST", `/api/v1/sources/${part(source)}/check`);
 
-export const surveySource = (source: string) => call<SurveyedTable[]>("POST", `/api/v1/sources/${part(source)}/survey`);
+export const surveySource = (source: string) => call<SurveyedTable[]>("POST", `/api/v1/sources/${part(source)}/survey`, {});
+
+export const setupSql = (source: string) => call<SetupStatement[]>("POST", `/api/v1/sources/${part(source)}/setup-sql`);
 
 export const peekAt = (source: string, table: string, rows: number, wire: boolean) =>
   call<Peek>("POST", `/api/v1/sources/${part(source)}/tables/${part(table)}/peek`, { rows, wire });

@@ -10,6 +10,7 @@ import { Choices } from "../ui/Choices";
 import { Actions, Section } from "../ui/Page";
 import { Hint, Trouble } from "../ui/States";
 import { factsOf } from "./Loaded";
+import type { Survey } from "./SurveyView";
 import { RowsGrid } from "./RowsGrid";
 
 const Sides = styled.div`
@@ -20,8 +21,9 @@ const Sides = styled.div`
 `;
 
 /** The first records of a table, and what went over the wire to get them. */
-export function PeekView({ source, tables }: { source: string; tables: string[] }) {
-  const [table, setTable] = useState(tables[0] ?? "");
+export function PeekView({ source, tables, survey }: { source: string; tables: string[]; survey?: Survey }) {
+  const [chosen, setTable] = useState("");
+  const table = chosen || (tables[0] ?? "");
   const peek = useMutation({ mutationFn: (from: string) => peekAt(source, from, 20, true) });
   const look = (from: string) => {
     setTable(from);
@@ -29,6 +31,18 @@ export function PeekView({ source, tables }: { source: string; tables: string[] 
   };
   const failedWith = peek.error instanceof ApiError ? (peek.error.problem.details as { exchanges?: Exchange[] } | undefined) : undefined;
   const exchanges = peek.data?.exchanges ?? failedWith?.exchanges ?? [];
+  if (survey && tables.length === 0)
+    return (
+      <Section>
+        <Actions>
+          <Button onPress={() => survey.mutate()} isPending={survey.isPending}>
+            Survey it
+          </Button>
+          <small>Its tables are known by a survey; then you choose one.</small>
+        </Actions>
+        {survey.isError && <Trouble facts={factsOf(survey.error)} />}
+      </Section>
+    );
   return (
     <Sides>
       <Choices label="Tables to peek at" items={tables.map((name) => ({ id: name }))} chosen={table} choose={look} />
@@ -37,11 +51,11 @@ export function PeekView({ source, tables }: { source: string; tables: string[] 
           <Button onPress={() => look(table)} isPending={peek.isPending}>
             {`Peek at ${table}`}
           </Button>
-          <small>One request, as the connector makes it; secrets are blanked. Nothing is kept.</small>
+          <small>{survey ? "Its first rows. Nothing is kept." : "One request, as the connector makes it; secrets are blanked. Nothing is kept."}</small>
         </Actions>
         {peek.isError && <Trouble facts={factsOf(peek.error)} />}
         {peek.data && (
-          <RowsGrid label={`Records of ${table}`} rows={{ ...peek.data, truncated: false, seconds: 0 }} height="34vh" />
+          <RowsGrid label={`Records of ${table}`} rows={{ ...peek.data, truncated: false, seconds: 0 }} height={survey ? "62vh" : "34vh"} />
         )}
         {(peek.data?.rejects.length ?? 0) > 0 && <Hint>{`${plural(peek.data!.rejects.length, "record")} would be rejected: ${peek.data!.rejects[0]}`}</Hint>}
         {exchanges.map((exchange, index) => (

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link, useLocation, useParams } from "react-router";
 import { pace } from "../lib/format";
-import { checkSource, signInThere, sourceQuery } from "../lib/queries";
+import { checkSource, signInThere, sourceQuery, surveySource } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Button } from "../ui/Button";
 import { Fact, Facts, Page } from "../ui/Page";
@@ -10,6 +10,7 @@ import { Tabs } from "../ui/Tabs";
 import { CheckView } from "./CheckView";
 import { factsOf, Loaded } from "./Loaded";
 import { PeekView } from "./PeekView";
+import { SetupView } from "./SetupView";
 import { stateOf } from "./Sources";
 import { SurveyView } from "./SurveyView";
 
@@ -22,6 +23,7 @@ export function Source() {
     mutationFn: () => signInThere(source),
     onSuccess: (sent) => window.location.assign(sent.url),
   });
+  const survey = useMutation({ mutationFn: () => surveySource(source) });
   return (
     <Page
       title={source}
@@ -43,10 +45,10 @@ export function Source() {
               <Fact name="State">
                 <Badge {...stateOf(data)} />
               </Fact>
-              <Fact name="Connector">{data.connector}</Fact>
+              <Fact name={data.database ? "Database" : "Connector"}>{data.connector}</Fact>
               <Fact name="Address">{data.base}</Fact>
-              <Fact name="Who asks is shown by">{data.signs_in}</Fact>
-              <Fact name="Pace">{pace(data.pace)}</Fact>
+              {!(data.database && data.signs_in === "nothing") && <Fact name="Who asks is shown by">{data.signs_in}</Fact>}
+              {!data.database && <Fact name="Pace">{pace(data.pace)}</Fact>}
               <Fact name="Feeds">
                 {data.feeds.map((feed, index) => (
                   <span key={feed}>
@@ -60,9 +62,18 @@ export function Source() {
             <Tabs
               label="About the source"
               items={[
-                { id: "survey", title: "Survey", body: <SurveyView source={source} tables={data.tables} /> },
-                { id: "peek", title: "Peek", body: <PeekView source={source} tables={data.tables} /> },
+                { id: "survey", title: "Survey", body: <SurveyView survey={survey} tables={data.tables} database={data.database} /> },
+                {
+                  id: "peek",
+                  title: "Peek",
+                  body: data.database ? (
+                    <PeekView source={source} tables={survey.data?.map((table) => table.table) ?? []} survey={survey} />
+                  ) : (
+                    <PeekView source={source} tables={data.tables} />
+                  ),
+                },
                 { id: "check", title: "Check", body: <CheckView ask={() => checkSource(source)} /> },
+                ...(data.database ? [{ id: "setup", title: "Setup SQL", body: <SetupView source={source} /> }] : []),
               ]}
             />
           </>

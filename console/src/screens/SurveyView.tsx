@@ -1,9 +1,8 @@
-import { useMutation } from "@tanstack/react-query";
+import type { UseMutationResult } from "@tanstack/react-query";
 import { useState } from "react";
 import styled from "styled-components";
-import type { SurveyedColumn, SurveyedTable } from "../lib/api-types";
+import type { Method, SurveyedColumn, SurveyedTable } from "../lib/api-types";
 import { count, plural } from "../lib/format";
-import { surveySource } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Button } from "../ui/Button";
 import { Choices } from "../ui/Choices";
@@ -20,9 +19,10 @@ const Sides = styled.div`
   code { overflow-wrap: anywhere; font-size: ${({ theme }) => theme.size.small}; }
 `;
 
-/** What a source offers, by a page or two of each table. */
-export function SurveyView({ source, tables }: { source: string; tables: string[] }) {
-  const survey = useMutation({ mutationFn: () => surveySource(source) });
+export type Survey = UseMutationResult<SurveyedTable[], Error, void>;
+
+/** What a source offers: an API by a page or two of each table, a database by its catalog. */
+export function SurveyView({ survey, tables, database }: { survey: Survey; tables: string[]; database: boolean }) {
   const [chosen, choose] = useState<string | null>(null);
   const found = survey.data ?? [];
   const shown = found.find((table) => table.table === chosen) ?? found[0];
@@ -32,18 +32,22 @@ export function SurveyView({ source, tables }: { source: string; tables: string[
         <Button onPress={() => survey.mutate()} isPending={survey.isPending}>
           {survey.data ? "Survey it anew" : "Survey it"}
         </Button>
-        <small>{`Asks for a page or two of each of its ${plural(tables.length, "table")}. Nothing is kept.`}</small>
+        <small>
+          {database
+            ? "Reads the catalog; no row is asked for. Nothing is kept."
+            : `Asks for a page or two of each of its ${plural(tables.length, "table")}. Nothing is kept.`}
+        </small>
       </Actions>
       {survey.isError && <Trouble facts={factsOf(survey.error)} />}
       {shown && (
         <Sides>
           <Choices
             label="Tables of the source"
-            items={found.map((table) => ({ id: table.table, under: table.error ? "cannot be read" : sizeOf(table) }))}
+            items={found.map((table) => ({ id: table.table, under: table.error || !table.readable ? "cannot be read" : sizeOf(table) }))}
             chosen={shown.table}
             choose={choose}
           />
-          <Surveyed key={shown.table} table={shown} />
+          {database ? <Described key={shown.table} table={shown} /> : <Surveyed key={shown.table} table={shown} />}
         </Sides>
       )}
     </Section>
@@ -51,7 +55,9 @@ export function SurveyView({ source, tables }: { source: string; tables: string[
 }
 
 const sizeOf = (table: SurveyedTable) =>
-  `${table.total === null ? `${count(table.records)} looked at` : plural(table.total, "record")}, ${plural(table.columns.length, "column")}`;
+  table.what !== "endpoint"
+    ? `${table.total === null ? table.what : `about ${plural(table.total, "row")}`}, ${plural(table.columns.length, "column")}`
+    : `${table.total === null ? `${count(table.records)} looked at` : plural(table.total, "record")}, ${plural(table.columns.length, "column")}`;
 
 function Surveyed({ table }: { table: SurveyedTable }) {
   if (table.error) return <Trouble facts={table.error} />;
@@ -77,9 +83,48 @@ function Surveyed({ table }: { table: SurveyedTable }) {
           { name: "Column", show: (column) => <b>{column.name}</b>, width: "24%" },
           { name: "Type", show: (column) => column.type, width: "12%" },
           { name: "Nulls", show: (column) => (column.nulls ? count(column.nulls) : ""), end: true, width: "8%" },
-          { name: "Distinct", show: (column) => count(column.distinct), end: true, width: "9%" },
+          { name: "Distinct", show: (column) => count(column.distinct ?? 0), end: true, width: "9%" },
           { name: "Could be", show: (column) => <Roles table={table} column={column.name} />, width: "15%" },
           { name: "Examples", show: (column) => <span title={column.examples.join("\n")}>{column.examples.join(" · ")}</span>, width: "32%" },
+        ]}
+      />
+    </Section>
+  );
+}
+
+/** A table of a database: its columns as declared, and what each way to find changes would miss. */
+function Described({ table }: { table: SurveyedTable }) {
+  return (
+    <Section>
+      <Facts>
+        <Fact name="Key">{table.key.join(", ") || "none declared"}</Fact>
+        <Fact name="Cursor">{table.cursors.length > 0 ? `could be ${table.cursors.slice(0, 3).join(" or ")}` : "none seen"}</Fact>
+        <Fact name={table.what === "view" ? "View" : "Table"}>{table.total === null ? "rows not counted" : `about ${plural(table.total, "row")}`}</Fact>
+        {table.about && <Fact name="About">{table.about}</Fact>}
+      </Facts>
+      <Grid<Method>
+        label={`Ways to find changes of ${table.table}`}
+        rows={table.methods}
+        id={(method) => method.by}
+        empty="None."
+        columns={[
+          { name: "Changes by", show: (method) => <b>{method.by}</b>, width: "16%" },
+          { name: "Misses", show: (method) => <span title={method.misses}>{method.misses}</span>, width: "84%" },
+        ]}
+      />
+      <Grid<SurveyedColumn>
+        label={`Columns of ${table.table}`}
+        rows={table.columns}
+        id={(column) => column.name}
+        empty="No column."
+        height="44vh"
+        columns={[
+          { name: "Column", show: (column) => <b>{column.name}</b>, width: "26%" },
+          { name: "Declared", show: (column) => column.declared, mono: true, width: "24%" },
+          { name: "Type here", show: (column) => column.type || "by its values", width: "14%" },
+          { name: "Null", show: (column) => (column.nullable ? "" : "never"), width: "8%" },
+          { name: "Could be", show: (column) => <Roles table={table} column={column.name} />, width: "16%" },
+          { name: "Index", show: (column) => (table.indexed.includes(column.name) ? "begins one" : ""), width: "12%" },
         ]}
       />
     </Section>

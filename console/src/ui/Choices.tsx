@@ -1,18 +1,36 @@
-import { ListBox, ListBoxItem, Text } from "react-aria-components";
+import { useState } from "react";
+import { Input, ListBox, ListBoxItem, SearchField, Text } from "react-aria-components";
 import styled from "styled-components";
+
+const Side = styled.div`
+  display: grid;
+  gap: 6px;
+  input {
+    width: 100%;
+    font: inherit;
+    padding: 6px 10px;
+    border: 1px solid ${({ theme }) => theme.color.line};
+    border-radius: ${({ theme }) => theme.radius};
+    background: ${({ theme }) => theme.color.surface};
+    color: inherit;
+  }
+`;
 
 const Base = styled(ListBox)`
   border: 1px solid ${({ theme }) => theme.color.line};
   border-radius: ${({ theme }) => theme.radius};
   background: ${({ theme }) => theme.color.surface};
   padding: 4px;
-  max-height: 68vh;
+  max-height: 66vh;
   overflow: auto;
-  [role="option"] { padding: 6px 10px; border-radius: 4px; cursor: pointer; display: flex; flex-direction: column; }
+  [role="option"] { padding: 6px 10px; border-radius: 4px; cursor: pointer; display: flex; flex-direction: column; overflow-wrap: anywhere; }
   [role="option"][data-hovered] { background: ${({ theme }) => theme.color.water}; }
   [role="option"][data-selected] { background: ${({ theme }) => theme.color.reedSoft}; font-weight: 600; }
   small { color: ${({ theme }) => theme.color.inkSoft}; font-weight: 400; }
 `;
+
+/** From so many on a list has a field to find one by. */
+const MANY = 12;
 
 export interface Choice {
   id: string;
@@ -28,23 +46,34 @@ interface Props {
 
 /** One of a list, walked with the arrow keys. */
 export function Choices({ label, items, chosen, choose }: Props) {
+  const [words, find] = useState("");
+  const wanted = words.trim().toLowerCase();
+  const shown = wanted ? items.filter((item) => item.id.toLowerCase().includes(wanted)) : items;
   return (
-    <Base
-      aria-label={label}
-      selectionMode="single"
-      disallowEmptySelection
-      selectedKeys={[chosen]}
-      onSelectionChange={(keys) => {
-        const [key] = keys;
-        if (key !== undefined) choose(String(key));
-      }}
-    >
-      {items.map((item) => (
-        <ListBoxItem key={item.id} id={item.id} textValue={item.id}>
-          <Text slot="label">{item.id}</Text>
-          {item.under && <small>{item.under}</small>}
-        </ListBoxItem>
-      ))}
-    </Base>
+    <Side>
+      {items.length > MANY && (
+        <SearchField aria-label={`Find in ${label.toLowerCase()}`} value={words} onChange={find}>
+          <Input placeholder={`Find one of ${items.length}`} />
+        </SearchField>
+      )}
+      <Base
+        aria-label={label}
+        selectionMode="single"
+        disallowEmptySelection
+        selectedKeys={[chosen]}
+        renderEmptyState={() => <small>None is named so.</small>}
+        onSelectionChange={(keys) => {
+          const [key] = keys;
+          if (key !== undefined) choose(String(key));
+        }}
+      >
+        {shown.map((item) => (
+          <ListBoxItem key={item.id} id={item.id} textValue={item.id}>
+            <Text slot="label">{item.id}</Text>
+            {item.under && <small>{item.under}</small>}
+          </ListBoxItem>
+        ))}
+      </Base>
+    </Side>
   );
 }

@@ -76,7 +76,7 @@ class ReedError(Exception):
         if self.found:
             text += f": {self.found}"
         if self.mend:
-            text += f". {self.mend[0].upper()}{self.mend[1:]}"
+            text += (" " if text.endswith("?") else ". ") + self.mend[0].upper() + self.mend[1:]
         return text
 
     def __reduce__(self) -> tuple[Any, ...]:

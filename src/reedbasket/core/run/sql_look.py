@@ -19,7 +19,7 @@ from .sql_reading import SqlReading
 _SQLITE_STEPS = ("file", "catalog", "read")
 # What could be a cursor by its type, and of those what is likely one by its name.
 _LIKELY = ("updated", "modified", "changed", "created", "inserted", "at", "time", "date", "seq", "version")
-_LATE = "rows committed late by a long transaction (see overlap)"
+_LATE = "rows committed late (see overlap)"
 
 
 def check_database(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder] = ()) -> list[CheckStep]:

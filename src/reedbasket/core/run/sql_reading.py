@@ -6,6 +6,7 @@ from collections.abc import Callable
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
+from ..errors import ReedError, SourceError
 from ..extract.http import RequestSeen
 from ..extract.sql import Database, Table
 from ..extract.sql.open import open_database
@@ -55,11 +56,19 @@ class SqlReading:
         return Offered(order.model_copy(update={"tables": tables}), choice.problems, notes)
 
     def choose(self, order: RunOrder) -> Choice:
-        queries = {}
+        queries, problems = {}, dict[str, ReedError]()
         for name, own in order.wishes.items():
             if own is not None and own.query is not None:
-                queries[name] = self.database.describe(own.query, self.values(None))
-        return choose(order.wishes, order.feed_defaults, self.database.tables(), self.home, queries, prefix=order.table_prefix)
+                try:
+                    queries[name] = self.database.describe(own.query, self.values(None))
+                except SourceError as error:
+                    if error.retryable:
+                        raise
+                    problems[name] = error
+        wishes = {name: own for name, own in order.wishes.items() if name not in problems}
+        choice = choose(wishes, order.feed_defaults, self.database.tables(), self.home, queries, prefix=order.table_prefix)
+        choice.problems.update(problems)
+        return choice
 
     def values(self, window: tuple[datetime, datetime] | None) -> dict[str, Any]:
         """What `:name` may stand for in queries and conditions."""
@@ -96,7 +105,8 @@ class SqlReading:
         return False
 
     def keep(self, table: str, since: Any, spool: Spool) -> None:
-        raise NotImplementedError
+        """Nobody asks a database by another table's records."""
+        spool.close()
 
     def close(self) -> None:
         self.database.close()

@@ -5,7 +5,6 @@ Expressions are evaluated by DuckDB in memory over whole batches. A row on which
 
 from __future__ import annotations
 
-import hashlib
 import hmac
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
@@ -21,7 +20,7 @@ from .expressions import columns_in, open_engine
 from .layout import Family, TableLayout
 from .rules import ShapeRules
 from .structure import ColumnShape
-from .values import as_text, digits
+from .values import as_text
 
 _KINDS_OF_CONSTANTS: dict[type, Any] = {bool: "bool", int: "int64", float: "double", str: "text"}
 
@@ -206,10 +205,15 @@ class ColumnWork:
                 )
         return named
 
-    def _hashed(self, data: Any) -> list[Any]:
-        values = data.to_pylist() if isinstance(data, pa.Array | pa.ChunkedArray) else data
+    def _hashed(self, data: Any) -> Any:
         key = self._hash_key
-        return [None if v is None else hmac.new(key, _text(v).encode(), hashlib.sha256).hexdigest() for v in values]
+        if not isinstance(data, pa.Array | pa.ChunkedArray):
+            return [None if v is None else _digest(key, v) for v in data]
+        # Each value once: what is hashed is often the same on many rows.
+        encoded = data.combine_chunks() if isinstance(data, pa.ChunkedArray) else data
+        encoded = encoded.dictionary_encode()
+        distinct = pa.array([None if v is None else _digest(key, v) for v in encoded.dictionary.to_pylist()], pa.string())
+        return distinct.take(encoded.indices)
 
     def _find_nul(self, shaped: Shaped, batch: TableBatch, bad: dict[int, Reject]) -> None:
         start = shaped.batches[0].owners[0] if shaped.records else 0
@@ -273,10 +277,9 @@ class ColumnWork:
             for column in family.tables[family.place(batch.table)].columns:
                 held = batch.columns.get(column.name)
                 if column.kind == "decimal" and held is not None and not isinstance(held[1], list):
-                    values = [None if v is None else v.normalize() for v in held[1].to_pylist()]
-                    whole, fraction = digits(values)
+                    kind = held[1].type
                     own = self._kinds.get((batch.table, column.name), column)
-                    own.whole, own.fraction = max(own.whole, whole), max(own.fraction, held[1].type.scale, fraction)
+                    own.whole, own.fraction = max(own.whole, kind.precision - kind.scale), max(own.fraction, kind.scale)
 
     def _renames(self, within: str) -> dict[str, str]:
         return _inside(self._rules.rename, within)
@@ -373,6 +376,10 @@ def _without(batch: TableBatch, owners: set[int]) -> TableBatch:
 def _chunks(values: Any) -> list[pa.Array]:
     chunks: list[pa.Array] = values.chunks if isinstance(values, pa.ChunkedArray) else [values]
     return chunks
+
+
+def _digest(key: bytes, value: Any) -> str:
+    return hmac.digest(key, _text(value).encode(), "sha256").hex()
 
 
 def _text(value: Any) -> str:

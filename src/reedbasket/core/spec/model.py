@@ -40,7 +40,7 @@ class Source(Place):
     @field_validator("zone")
     @classmethod
     def _known_zone(cls, zone: str) -> str:
-        if zone not in available_timezones():
+        if zone != "UTC" and zone not in available_timezones():
             raise ValueError(f"found {zone!r}, which is no time zone; Europe/Paris is one, and UTC")
         return zone
 

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any, Protocol
 
 import pyarrow as pa
 
 from ...errors import SourceError, SourceRefused, SourceTimedOut, SourceUnreachable
 from ...shape.kinds import Kind
+from .names import names_in
 from .tables import Column, Statement, Table
 
 
@@ -65,6 +66,18 @@ class Failures:
     def locked(self, doing: str, words: str) -> SourceError:
         mend = "another session holds a lock; run again when it is done"
         return SourceTimedOut(doing, self.on, found=words, mend=mend, code="source.locked")
+
+    def require_known(self, text: str, values: Mapping[str, Any]) -> None:
+        """Raises SourceError for a name in a query that stands for nothing."""
+        for name in names_in(text):
+            if name not in values:
+                raise SourceError(
+                    "filling in a query for",
+                    self.on,
+                    found=f":{name} is not known",
+                    mend=f"known are :{', :'.join(values)}",
+                    code="source.unknown_name",
+                )
 
     def failed(self, doing: str, words: str, mend: str = "see the statement in the run's requests") -> SourceError:
         return SourceError(doing, self.on, found=words, mend=mend, code="source.query_failed")

@@ -14,11 +14,11 @@ import psycopg
 import pyarrow as pa
 from psycopg import sql
 
-from ....errors import ReedError, RunCancelled, SourceError
+from ....errors import ReedError, RunCancelled
 from ....postgres import Address, is_lost, said
 from ....shape.kinds import Kind
 from ..database import Failures
-from ..names import names_in, replaced
+from ..names import replaced
 from ..tables import Column, Statement, Table
 from .catalog import column_of, read_tables, read_types
 from .columns import to_columns
@@ -127,12 +127,7 @@ class PostgresSource:
 
     def _rendered(self, text: str, values: dict[str, Any]) -> str:
         """COPY, by which rows come in columns, knows no parameters: the driver writes each value as a literal."""
-        unknown = [name for name in names_in(text) if name not in values]
-        if unknown:
-            raise SourceError(
-                "filling in a query for", str(self.address), found=f":{unknown[0]} is not known",
-                mend=f"known are :{', :'.join(values)}", code="source.unknown_name",
-            )  # fmt: skip
+        self._failures.require_known(text, values)
 
         def literal(name: str) -> str:
             value = values[name]

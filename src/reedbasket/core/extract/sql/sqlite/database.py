@@ -17,7 +17,6 @@ import pyarrow as pa
 from ....errors import RunCancelled, SourceError
 from ....shape.kinds import Kind
 from ..database import Failures, typed
-from ..names import names_in
 from ..tables import Column, Statement, Table
 from .values import column_of, declared_kind
 
@@ -74,7 +73,7 @@ class SqliteSource:
             return [self._table(*row) for row in self._connection.execute(_TABLES).fetchall()]
 
     def describe(self, query: str, values: dict[str, Any]) -> Table:
-        self._require_known(query, values)
+        self._failures.require_known(query, values)
         with self._translated("asking what a query yields, at"):
             cursor = self._connection.execute(f"select * from ({query}\n) limit 0", _bindable(values))
             columns = tuple(Column(found[0], "", None, "{}") for found in cursor.description or [])
@@ -82,7 +81,7 @@ class SqliteSource:
 
     def read(self, statement: Statement) -> Iterator[pa.Table]:
 
-        self._require_known(statement.text, dict(statement.values))
+        self._failures.require_known(statement.text, statement.values)
         with self._translated("reading from"):
             self._deadline = time.monotonic() + self._timeout
             cursor = self._connection.execute(statement.text, _bindable(dict(statement.values)))
@@ -148,14 +147,6 @@ class SqliteSource:
             if len(named) == len(members) and set(named) <= sure:
                 return named
         return ()
-
-    def _require_known(self, text: str, values: dict[str, Any]) -> None:
-        unknown = [name for name in names_in(text) if name not in values]
-        if unknown:
-            raise SourceError(
-                "filling in a query for", str(self.path), found=f":{unknown[0]} is not known",
-                mend=f"known are :{', :'.join(values)}", code="source.unknown_name",
-            )  # fmt: skip
 
     def _is_over(self) -> int:
 

@@ -83,7 +83,9 @@ def _times(kind: Kind, values: list[Any], zone: ZoneInfo) -> pa.Array:
         # A mix is possible: those that name no zone are in the source's, the others in their own.
         bare = pc.match_substring_regex(text, f"^{_NO_ZONE.pattern}$")
         local = pc.if_else(bare, text, pa.scalar(None, pa.string())).cast(pa.timestamp("us"))
-        here = pc.assume_timezone(local, zone.key, ambiguous="earliest", nonexistent="earliest").cast(pa.timestamp("us", "UTC"))
+        if zone.key != "UTC":
+            local = pc.assume_timezone(local, zone.key, ambiguous="earliest", nonexistent="earliest")
+        here = local.cast(pa.timestamp("us", "UTC"))
         named = pc.if_else(bare, pa.scalar(None, pa.string()), text).cast(pa.timestamp("us", "UTC"))
         return pc.coalesce(here, named)
     return text.cast(pa.timestamp("us", "UTC"))

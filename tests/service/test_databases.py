@@ -1,0 +1,93 @@
+"""Databases through the service: surveyed, peeked at, set up and run by command line, with the demo's own dock."""
+
+from __future__ import annotations
+
+import re
+import sqlite3
+import subprocess
+import sys
+from contextlib import closing
+
+from reedbasket.demo.dock import happenings, make_dock
+from tests.conftest import RunningService
+
+BASKET = """source: dock
+on: sqlite
+path: dock.db
+---
+warehouse: marsh
+on: sqlite
+path: marsh.db
+---
+feed: dock
+from: dock
+into: marsh
+tables:
+  work_orders: {changes: {by: cursor, column: updated_at, overlap: 5m}}
+  parts: {changes: {by: compare}}
+  "*": {besides: [open_orders], write: mirror}
+---
+source: far
+on: postgres
+host: 127.0.0.1
+port: 1
+database: dock
+user: reed
+password: {secret: far_password}
+---
+feed: far
+from: far
+into: marsh
+prefix: far_
+tables: {orders: , "yard.*": }
+"""
+
+
+def reed(service: RunningService, *arguments: str, code: int = 0) -> str:
+    """What it prints; where it fails, what it says of that."""
+    command = [sys.executable, "-m", "reedbasket.cli.main", *arguments]
+    done = subprocess.run(command, capture_output=True, text=True, env=service.environment())
+    assert done.returncode == code, done.stdout + done.stderr
+    return done.stdout + done.stderr
+
+
+def test_the_dock_from_a_survey_to_what_changed(service: RunningService) -> None:
+    path = service.folder / "dock.db"
+    make_dock(path)
+    client = service.client
+    client.apply({"basket.yaml": BASKET})
+    survey = reed(service, "survey", "dock")
+    assert re.search(r"work_orders +table +4,000 +8 +order_id +updated_at +cursor, compare, everything", survey)
+    assert re.search(r"updated_at +datetime +timestamp +never +cursor +begins one", reed(service, "survey", "dock", "work_*"))
+    assert "P-00001" in reed(service, "peek", "dock", "parts", "--rows", "1")
+    assert 'did you mean "parts"' in reed(service, "peek", "dock", "part", code=5)
+    assert re.search(r"catalog +ok", reed(service, "check", "dock"))
+
+    run = client.ask_run("dock", wait_seconds=30)
+    assert (run["outcome"], run["totals"]["read"]) == ("succeeded", 6106)
+    assert [table["table"] for table in run["tables"]] == ["work_orders", "parts", "crew_shifts", "fuel_tanks"]
+    for thing in ("work_order_done", "part_repriced", "shift_cancelled", "work_order_deleted"):
+        happenings(path)[thing]()
+    run = client.ask_run("dock", wait_seconds=30)
+    lines = {line["source_table"]: line for line in client.ledger("dock") if line["run"] == run["id"]}
+    changed = {t: (line["inserted"], line["updated"], line["removed"]) for t, line in lines.items()}
+    assert (changed["work_orders"], changed["parts"], changed["crew_shifts"]) == ((0, 1, 0), (0, 1, 0), (0, 0, 1))
+    with closing(sqlite3.connect(service.folder / "marsh.db")) as marsh:
+        assert marsh.execute("select count(*) from crew_shifts").fetchone() == (899,)
+        # A cursor never sees a delete, and the survey says so before.
+        assert marsh.execute("select count(*) from work_orders").fetchone() == (4000,)
+    (statement, *_) = client.requests(run["id"])
+    assert (statement["method"], statement["status"]) == ("SQL", None) and ":cursor_from" in statement["url"]
+    compared = {table["source_table"]: table for table in client.verify("dock", deep=True)}
+    assert (compared["parts"]["same"], compared["work_orders"]["only_warehouse"]) == (True, 1)
+
+
+def test_a_database_out_of_reach_still_says_what_its_administrator_has_to_run(service: RunningService) -> None:
+    service.client.set_secret("far_password", "quite a secret")
+    service.client.apply({"basket.yaml": BASKET})
+    printed = reed(service, "setup-sql", "far")
+    assert 'GRANT SELECT ON "public"."orders" TO "reed";' in printed and 'GRANT USAGE ON SCHEMA "yard" TO "reed";' in printed
+    assert "quite a secret" not in printed
+    assert "port" in reed(service, "check", "far", code=1)
+    run = service.client.ask_run("far", wait_seconds=30)
+    assert run["outcome"] == "failed" and run["error"] and run["error"]["code"] == "source.unreachable"
