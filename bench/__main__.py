@@ -16,7 +16,20 @@ from datetime import date
 from pathlib import Path
 from typing import Any
 
-from . import api, api_children, api_latency, api_pace, compare, databases, history, merge, merge_growth, noop, replace
+from . import (
+    api,
+    api_children,
+    api_latency,
+    api_pace,
+    compare,
+    databases,
+    history,
+    merge,
+    merge_growth,
+    noop,
+    pg_delta,
+    replace,
+)
 
 
 @dataclass(frozen=True)
@@ -51,6 +64,7 @@ CASES: dict[str, Any] = {
     **{f"merge-{short}": OfEngine(merge, engine) for short, engine in ENGINES.items()},
     **{f"replace-{short}": OfEngine(replace, engine) for short, engine in ENGINES.items()},
     **{f"pg-{kind}": OfEngine(databases, kind) for kind in ("pg", "pg-shaped", "duckdb", "sqlite")},
+    "pg-delta": pg_delta,
     "compare": compare,
     "history": history,
 }

@@ -118,6 +118,9 @@ def test_many_tables_by_patterns_and_odd_names(dock: Dock, tmp_path: Path) -> No
     dock.do("insert into parted values (1, 1)")
     dock.do("create view seen as select * from plain; create table bare (n int); insert into bare values (1), (1)")
     feed = 'defaults: {write: mirror}\ntables:\n  "*": {besides: [tmp_*, seen, bare]}\n  bare: {write: replace}\n  gone: \n'
+    order = order_for(dock.basket(feed))
+    granted = [one.sql for one in setup_sql(order, outside_for(order, tmp_path), [order]) if one.sql.startswith("GRANT SELECT")]
+    assert len(granted) == 8 and all(f'"{dock.schema}".' in sql for sql in granted)
     result, _ = run_once(dock.basket(feed), tmp_path)
     problem = next(t for t in result.tables if t.phase == "failed")
     assert (problem.table, problem.error and problem.error["code"]) == ("gone", "definition.unknown_table")

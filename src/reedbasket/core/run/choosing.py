@@ -93,8 +93,8 @@ def choose(
         own = said or FeedTable()
         if own.query is not None or not is_pattern(own.table or wish):
             continue
-        matching = [t for t in tables if _matches(own.table or wish, t, home) and t.readable]
-        matching = [t for t in matching if not any(_matches(pattern, t, home) for pattern in own.besides)]
+        matching = [t for t in tables if matches(own.table or wish, t, home) and t.readable]
+        matching = [t for t in matching if not any(matches(pattern, t, home) for pattern in own.besides)]
         if not matching:
             found.unmatched.append(wish)
         for table in matching:
@@ -115,9 +115,11 @@ def choose(
     return found
 
 
-def _matches(pattern: str, table: Table, home: str) -> bool:
-    full = f"{table.schema}.{table.name}" if table.schema else table.name
-    return fnmatchcase(full, pattern) or (table.schema in ("", home) and fnmatchcase(table.name, pattern))
+def matches(pattern: str, table: Table, home: str) -> bool:
+    """A pattern without a point is of tables in the source's own schema."""
+    if "." in pattern and table.schema:
+        return fnmatchcase(f"{table.schema}.{table.name}", pattern)
+    return table.schema in ("", home) and fnmatchcase(table.name, pattern)
 
 
 def _chosen(name: str, own: FeedTable, defaults: FeedDefaults, table: Table, names: set[str], prefix: str) -> Chosen:

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from fnmatch import fnmatchcase
 
 from .. import errors
 from ..extract.sql import Table
 from .asking import Outside
-from .choosing import is_pattern
+from .choosing import is_pattern, matches
 from .order import RunOrder, SourceOrder
 from .sql_reading import SqlReading
 
@@ -46,14 +45,16 @@ def setup_sql(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -
                 SetupStatement(f"grant the tables of the query {wish} by yourself: only PostgreSQL knows which they are", "")
             )
         elif not is_pattern(name):
-            schema, _, table = name.rpartition(".") if there is None else ("", "", "")
-            found = [t for t in there or [] if name in (t.name if t.schema == home else None, f"{t.schema}.{t.name}")]
-            tables += found or [Table(schema or home, table or name, "table", ())]
+            if there is None:
+                schema, _, table = name.rpartition(".")
+                tables.append(Table(schema or home, table, "table", ()))
+                continue
+            found = [t for t in there if name in (t.name if t.schema == home else None, f"{t.schema}.{t.name}")]
+            tables += found
+            said += [] if found else [SetupStatement(f"there is no table {name}; names are exact", "")]
         elif there is not None:
-            tables += [
-                t for t in there
-                if fnmatchcase(f"{t.schema}.{t.name}", name) or (t.schema == home and fnmatchcase(t.name, name))
-            ]  # fmt: skip
+            besides = own.besides if own is not None else []
+            tables += [t for t in there if matches(name, t, home) and not any(matches(b, t, home) for b in besides)]
         else:
             schema = name.rpartition(".")[0] or home
             said.append(SetupStatement(f"{name} is a pattern: once the user may sign in, run this command again", ""))

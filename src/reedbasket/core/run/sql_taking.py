@@ -184,7 +184,7 @@ class SqlTaking:
             found = table.column(chosen.window_column)
             assert found is not None
             for name in ("window_from", "window_until"):
-                values[name] = database.bound(source, found, values[name])[0]
+                values[name] = database.bound(source, found, values[name])
             conditions.append(f"{column} >= :window_from and {column} < :window_until")
         if self._version is not None and self._saved is not None:
             values["version_from"] = int(self._saved.value)
@@ -203,7 +203,7 @@ class SqlTaking:
         if low is None:
             values["cursor_from"] = database.lowest(columns[0].kind or "text")
             return []
-        values["cursor_from"] = low if inside else database.bound(source, columns[0], low)[0]
+        values["cursor_from"] = low if inside else database.bound(source, columns[0], low)
         if inside:
             return []
         parts = [f"{database.quote(column.name)} >= :cursor_from" for column in columns]

@@ -30,9 +30,9 @@ class Database(Protocol):
     def quote(self, name: str) -> str:
         """A name as SQL writes it."""
 
-    def bound(self, table: str, column: Column, value: Any) -> tuple[Any, bool]:
-        """(what a column's values are compared with to be at or above a value, whether that is exact: else some come that are
-        below). table: as SQL writes it."""
+    def bound(self, table: str, column: Column, value: Any) -> Any:
+        """What a column's values are compared with to be at or above a value; some may come that are below. table: as SQL
+        writes it."""
 
     def row_version(self) -> tuple[str, str]:
         """(how far versions have got, the condition that is true of rows changed since `:version_from`). Raises SourceError where

@@ -5,7 +5,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 import adbc_driver_manager
@@ -34,7 +34,8 @@ _LOWEST: dict[Kind, sql.SQL] = {
 # A transaction's 32 bits, made 64 by how far behind the newest it stands; exact for the last 4 billion. Every row that a transaction
 # wrote which had not ended when the last run looked is taken, so that nothing committed late is missed, and some come twice.
 _CHANGED = "(:version_now - ((:version_now - xmin::text::int8) & 4294967295)) >= :version_from"
-_VERSIONS = """select (pg_snapshot_xmax(s)::text)::int8, (pg_snapshot_xmin(s)::text)::int8 from pg_current_snapshot() as s"""
+# By the names they have had since PostgreSQL 8.3: the newer ones are there from 13 on.
+_VERSIONS = "select txid_snapshot_xmax(s), txid_snapshot_xmin(s) from txid_current_snapshot() as s"
 
 
 class PostgresSource:
@@ -109,8 +110,9 @@ class PostgresSource:
     def quote(self, name: str) -> str:
         return sql.Identifier(name).as_string(self._keeper)
 
-    def bound(self, table: str, column: Column, value: Any) -> tuple[Any, bool]:
-        return value, True
+    def bound(self, table: str, column: Column, value: Any) -> Any:
+        # A day compared with an instant would begin in the source's zone, and be too early or too late.
+        return value.date() if column.kind == "date" and isinstance(value, datetime) else value
 
     def row_version(self) -> tuple[str, str]:
         with self._translated("asking how far versions have got, at"):

@@ -94,13 +94,13 @@ class SqliteSource:
     def quote(self, name: str) -> str:
         return '"' + name.replace('"', '""') + '"'
 
-    def bound(self, table: str, column: Column, value: Any) -> tuple[Any, bool]:
+    def bound(self, table: str, column: Column, value: Any) -> Any:
         if not isinstance(value, datetime):
-            return value, True
+            return value
         with self._translated("reading the newest time of"):
             quoted = self.quote(column.name)
             found = self._connection.execute(f"select max({quoted}) from {table}").fetchone()
-        return (_as_stored(found[0], value, self._zone) if found and found[0] is not None else ""), False
+        return _as_stored(found[0], value, self._zone) if found and found[0] is not None else ""
 
     def row_version(self) -> tuple[str, str]:
         raise SourceError(
