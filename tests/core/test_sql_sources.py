@@ -162,6 +162,20 @@ def test_a_cursor_takes_what_changed_and_misses_what_overlap_does_not_cover(dock
     assert [run_once(text, places[over], run=4)[0].tables[0].loaded for over, text in feeds.items()] == [0, 0]
 
 
+def test_a_cursor_of_several_columns_stands_at_the_greatest(dock: Dock, tmp_path: Path) -> None:
+    dock.do("create table orders (id int primary key, made timestamptz, changed timestamptz)")
+    dock.do("insert into orders values (1, '2026-03-01', null), (2, '2026-03-02', '2026-03-05'), (3, null, null)")
+    text = dock.basket("tables: {orders: {changes: {by: cursor, column: [made, changed]}}}")
+    first = run_once(text, tmp_path)[0].tables[0]
+    assert (first.loaded, first.cursor_to) == (3, "2026-03-05T00:00:00Z")
+    dock.do("insert into orders values (4, '2026-03-06', null); update orders set changed = '2026-03-07' where id = 1")
+    dock.do("insert into orders values (5, '2026-03-03', '2026-03-04')")  # below the cursor, and so not seen
+    second = run_once(text, tmp_path, run=2)[0].tables[0]
+    assert second.cursor_to == "2026-03-07T00:00:00Z"
+    assert sorted(rows(tmp_path, "orders", "id")) == [(1,), (2,), (3,), (4,)]
+    assert (1, "2026-03-07 00:00:00.000000Z") in rows(tmp_path, "orders", "id", "changed")
+
+
 def test_row_versions_miss_no_late_commit(dock: Dock, tmp_path: Path) -> None:
     dock.do("create table orders (id int primary key, n int); insert into orders select n, 0 from generate_series(1, 500) n")
     text = dock.basket("tables: {orders: {changes: {by: row_version}}}")
