@@ -11,6 +11,7 @@ from typing import Any
 from ..errors import DefinitionError, ReedError
 from ..extract.sql import Column, Table
 from ..shape.names import claim
+from ..spec.database_feed import is_pattern
 from ..spec.http import CursorRule, WindowRule
 from ..spec.mistakes import nearest
 from ..spec.model import Changes, FeedDefaults, FeedTable, Nesting, Write
@@ -18,7 +19,6 @@ from ..spec.model import Changes, FeedDefaults, FeedTable, Nesting, Write
 _CURSORS: dict[str | None, Any] = {
     "timestamp": "time", "date": "time", "int64": "number", "decimal": "number", "double": "number", "text": "text", "uuid": "text",
 }  # fmt: skip
-_PATTERN = frozenset("*?")
 
 
 @dataclass(frozen=True)
@@ -49,10 +49,6 @@ class Choice:
     problems: dict[str, ReedError] = field(default_factory=dict)
     unmatched: list[str] = field(default_factory=list)
     ignored: list[str] = field(default_factory=list)
-
-
-def is_pattern(name: str) -> bool:
-    return bool(_PATTERN & set(name))
 
 
 def name_of(table: Table, home: str) -> str:

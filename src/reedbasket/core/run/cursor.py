@@ -202,7 +202,8 @@ class CursorTracker:
             together = [[v for v in members if v is not None] for members in zip(*found)]
             return [max(members, default=None) for members in together], []
         raw: Any = records.column(column) if isinstance(records, ColumnRecords) else None
-        if raw is not None and pa.types.is_temporal(raw.type):
+        whole = self._rule.type == "number" and raw is not None and pa.types.is_integer(raw.type)
+        if raw is not None and (whole or pa.types.is_temporal(raw.type)):
             return self._of_column(records, column), []
         if raw is None:
             raw = [record.get(column) for record in records]

@@ -77,7 +77,11 @@ def plan_feed(order: RunOrder, outside: Outside) -> list[PlannedTable]:
                     planned += _plan_table(order, table, warehouse, reading, requests, hash_key)
                 except errors.ReedError as error:
                     planned.append(
-                        _failed(PlannedTable(table.name, table.target, by=table.by, write=table.write), error, reading)
+                        _failed(
+                            PlannedTable(table.name, table.target, by=table.by, write=table.write, key=table.key),
+                            error,
+                            reading,
+                        )
                     )
         finally:
             warehouse.close()

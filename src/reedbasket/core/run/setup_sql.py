@@ -7,8 +7,9 @@ from dataclasses import dataclass
 
 from .. import errors
 from ..extract.sql import Table
+from ..spec.database_feed import is_pattern
 from .asking import Outside
-from .choosing import is_pattern, matches
+from .choosing import matches
 from .order import RunOrder, SourceOrder
 from .sql_reading import SqlReading
 

@@ -46,7 +46,7 @@ class SqlReading:
 
         choice = self.choose(order)
         self._chosen = {chosen.name: chosen for chosen in choice.chosen}
-        tables = [table_order(chosen, order.table_prefix) for chosen in choice.chosen]
+        tables = [table_order(chosen) for chosen in choice.chosen]
         notes: list[tuple[Any, str, str]] = [
             ("warning", "table.no_match", f"no table matches {pattern}") for pattern in choice.unmatched
         ]
@@ -112,7 +112,7 @@ class SqlReading:
         self.database.close()
 
 
-def table_order(chosen: Chosen, prefix: str) -> TableOrder:
+def table_order(chosen: Chosen) -> TableOrder:
     return TableOrder(
         name=chosen.name,
         target=chosen.target,

@@ -8,6 +8,7 @@ from __future__ import annotations
 import hmac
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
+from decimal import Context, Decimal
 from typing import Any
 
 import pyarrow as pa
@@ -22,6 +23,7 @@ from .rules import ShapeRules
 from .structure import ColumnShape
 from .values import as_text
 
+_EXACT = Context(prec=100)
 _KINDS_OF_CONSTANTS: dict[type, Any] = {bool: "bool", int: "int64", float: "double", str: "text"}
 
 
@@ -383,6 +385,8 @@ def _digest(key: bytes, value: Any) -> str:
 
 
 def _text(value: Any) -> str:
+    if isinstance(value, Decimal):  # without zeros at the end, which are of its batch and not of its value
+        return format(value.normalize(_EXACT), "f") if value else "0"
     return value if isinstance(value, str) else repr(value) if isinstance(value, float) else str(value)
 
 

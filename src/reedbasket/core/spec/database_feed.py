@@ -15,6 +15,11 @@ _PATTERN = frozenset("*?")
 _START_NAMES = "{settings.…}, {run.started} or {run.id}"
 
 
+def is_pattern(name: str) -> bool:
+    """Whether a feed's name for tables stands for several, as `yard.*` does."""
+    return bool(_PATTERN & set(name))
+
+
 def database_feed_mistakes(feed: Feed, source: Source) -> Iterator[Finding]:
     """(path, message, code) of each."""
     if feed.defaults.changes is not None:
@@ -22,7 +27,7 @@ def database_feed_mistakes(feed: Feed, source: Source) -> Iterator[Finding]:
     for name, said in feed.tables.items():
         here: Path = ("tables", name)
         own = said or FeedTable()
-        pattern = bool(_PATTERN & set(own.table or name))
+        pattern = is_pattern(own.table or name)
         if own.query is not None and own.table is not None:
             yield (*here, "query"), "say one of `table` and `query`", "definition.bad_value"
         if own.query is not None and pattern and own.table is None:

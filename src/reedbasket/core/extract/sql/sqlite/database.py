@@ -80,7 +80,6 @@ class SqliteSource:
         return Table("", "", "query", columns)
 
     def read(self, statement: Statement) -> Iterator[pa.Table]:
-
         self._failures.require_known(statement.text, statement.values)
         with self._translated("reading from"):
             self._deadline = time.monotonic() + self._timeout
@@ -149,7 +148,6 @@ class SqliteSource:
         return ()
 
     def _is_over(self) -> int:
-
         return int(self._stop.is_set() or time.monotonic() > self._deadline)
 
     @contextmanager
