@@ -12,7 +12,7 @@ from tests.support.warehouses import ENGINES, Cluster, Place
 
 @pytest.fixture(scope="session")
 def cluster() -> Iterator[Cluster]:
-    made = Cluster()
+    made = Cluster(["wal_level=logical"])
     yield made
     made.stop()
 

@@ -19,6 +19,9 @@ class ColumnRecords(Sequence[Record]):
     columns: as read. met: makes all the records as they came, of the same number and order. held_bytes: what `met` keeps in memory.
     """
 
+    # Whether several may be put one behind the other without losing anything.
+    joinable = True
+
     def __init__(self, columns: pa.Table, met: Callable[[], Sequence[Record]], held_bytes: int) -> None:
         self.columns = columns
         self.held_bytes = held_bytes
@@ -67,5 +70,5 @@ def joined(parts: Sequence[Sequence[Record]]) -> Sequence[Record]:
 def alike(some: Sequence[Record], others: Sequence[Record]) -> bool:
     """Whether both came in the same form: one by one, or in columns of the same types."""
     if isinstance(some, ColumnRecords) and isinstance(others, ColumnRecords):
-        return bool(some.columns.schema.equals(others.columns.schema))
+        return some.joinable and others.joinable and bool(some.columns.schema.equals(others.columns.schema))
     return isinstance(some, ColumnRecords) == isinstance(others, ColumnRecords)

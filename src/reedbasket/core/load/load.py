@@ -16,6 +16,7 @@ from . import modes, service_tables
 from .along import bring_along
 from .compare import differences
 from .engine import AT, DELETED_AT, LOAD, PARENT, POSITION, SINCE, UNTIL, Counts, Engine, Stamp
+from .kept import fill_kept
 from .ledger import LedgerLine
 from .lines import ledger_lines
 from .stage import Stage, bring_up, system_columns
@@ -69,6 +70,9 @@ class EngineLoad:
         self._spared: list[TableBatch] = []
         self._gone: list[TableBatch] = []
         self._tombstones: list[TableBatch] = []
+        self._kept: dict[str, list[TableBatch]] = {}
+        self._emptied = False
+        self._overtaken = 0
         # A tombstone is told from the rows of its key in the stage, and only there.
         builds = (
             target.link == "key"
@@ -111,6 +115,15 @@ class EngineLoad:
         self._tombstones.append(keys)
         self.staged_rows += keys.rows
 
+    def kept(self, column: str, rows: TableBatch) -> None:
+        self._kept.setdefault(column, []).append(rows)
+
+    def emptied(self) -> None:
+        self._overtaken += sum(self._stage.rows.values()) + sum(keys.rows for keys in self._tombstones)
+        with self._engine.translated("clearing the stage of"):
+            self._stage.clear()
+        self._tombstones, self._kept, self._emptied = [], {}, True
+
     def differences(self, family: Family, *, deep: bool, samples: int) -> list[Differences]:
         engine = self._engine
         with engine.translated(f"comparing {self._target.table} in"):
@@ -139,6 +152,8 @@ class EngineLoad:
                 seconds = time.monotonic() - began
                 read = dict(self._beside.read if self._beside else self._stage.rows)
                 read[family.root.name] = read.get(family.root.name, 0) + sum(keys.rows for keys in self._tombstones)
+                read[family.root.name] += self._overtaken
+                counts[0].superseded += self._overtaken
                 lines = ledger_lines(target, family, read, stamps, counts, position, now, seconds)
                 service_tables.keep_ledger(engine, lines)
                 if position.hashes is not None:
@@ -160,6 +175,7 @@ class EngineLoad:
         self.staged_rows = 0
         self._keys, self._noted, self._repeated = set(), 0, False
         self._spared, self._gone, self._tombstones = [], [], []
+        self._kept, self._emptied, self._overtaken = {}, False, 0
         try:
             with engine.translated("clearing the stage of"):
                 self._stage.clear()
@@ -218,6 +234,8 @@ class EngineLoad:
             return counts
         # Rows marked while the feed still said so are found again all the same.
         marks = "_rb_deleted_at" in (engine.columns(family.root.name) or {})
+        if self._kept:
+            fill_kept(engine, stage, family, self._kept, "t._rb_until is null" if self._history else "true")
         superseded = modes.drop_superseded(engine, stage, family) if self._repeated else {}
         if target.again:
             current = "t._rb_until is null" if self._history else "true"
@@ -249,7 +267,8 @@ class EngineLoad:
             return None
         if self._gone:
             return self._temp_keys("rb_gone", family, self._gone)
-        if not self._target.complete or self._target.write not in ("mirror", "history"):
+        complete = self._target.complete and self._target.write in ("mirror", "history")
+        if not (complete or self._target.sweeps or self._emptied):
             return None
         spared = self._temp_keys("rb_spared", family, self._spared) if self._spared else None
         gone = modes.find_gone(self._engine, self._stage, family, spared, history=self._history, marks=marks)

@@ -20,13 +20,14 @@ Link = Literal["key", "row"]
 @dataclass(frozen=True)
 class SavedCursor:
     """How far a table has been taken: the highest value committed, as text, and what it is a value of. Of windows it is the end of
-    the last; a tag is what a whole answer is known by (ETag), with what it was asked and taken with in place of the column.
+    the last; a tag is what a whole answer is known by (ETag), with what it was asked and taken with in place of the column; of a log a
+    position in it, as the database writes it.
 
     seen: 8-byte digests, one after the other, of the records within the overlap of that value; None where they were too
     many to keep (a merge recognises them by itself). column: of the source; None where an older version did not say.
     """
 
-    kind: Literal["time", "number", "text", "window", "tag", "row_version"]
+    kind: Literal["time", "number", "text", "window", "tag", "row_version", "log"]
     value: str
     seen: bytes | None = b""
     column: str | None = None
@@ -53,7 +54,7 @@ class LoadTarget:
     deletes: what becomes of rows that the source no longer has. complete: the load will hold everything the source shows,
     so that what is not in it has gone. again: records that were rejected before come once more; they are merged, or appended
     where there is no key, never over a newer version, and nothing else of the table changes. tombstones: records may say so of
-    themselves.
+    themselves. sweeps: what the load does not hold has gone, whatever the mode.
     """
 
     run: int
@@ -68,6 +69,7 @@ class LoadTarget:
     complete: bool = False
     again: bool = False
     tombstones: bool = False
+    sweeps: bool = False
 
 
 @dataclass(frozen=True)
@@ -138,6 +140,12 @@ class Load(Protocol):
     def tombstones(self, keys: TableBatch) -> None:
         """Records that say they are gone: key, what tells the newest, owners. Their rows go as `deletes` says, unless a later record
         of the key came."""
+
+    def kept(self, column: str, rows: TableBatch) -> None:
+        """Staged rows that do not tell a column, because it did not change; as shape.kept makes them."""
+
+    def emptied(self) -> None:
+        """The source emptied the table: what was staged so far counts no more, and what is loaded has gone."""
 
     def commit(self, family: Family, structure: dict[str, Any], position: Position, now: datetime) -> list[LedgerLine]:
         """Write the mode's result, the ledger and the cursor in one transaction; the stage is empty afterwards.

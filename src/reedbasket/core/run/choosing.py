@@ -38,6 +38,7 @@ class Chosen:
     cursor_columns: tuple[str, ...] = ()
     window: WindowRule | None = None
     window_column: str | None = None
+    changes: Changes | None = None
 
 
 @dataclass
@@ -140,6 +141,8 @@ def _chosen(name: str, own: FeedTable, defaults: FeedDefaults, table: Table, nam
             name, f"compare writes only what differs, which {write} cannot", "use mirror, merge or history",
             "definition.compare_needs_key",
         )  # fmt: skip
+    if changes.by == "log":
+        _require_log(name, table, own, write, key)
     partial = changes.by in ("cursor", "window", "row_version")
     if partial and write in ("replace", "mirror"):
         raise _problem(
@@ -161,8 +164,33 @@ def _chosen(name: str, own: FeedTable, defaults: FeedDefaults, table: Table, nam
             )  # fmt: skip
     return Chosen(
         name, claim(prefix + name, names, name), own, table, changes.by, write, key, own.deletes or defaults.deletes or "apply",
-        own.nesting or defaults.nesting or Nesting(), cursor, columns, window, window_column,
+        own.nesting or defaults.nesting or Nesting(), cursor, columns, window, window_column, changes,
     )  # fmt: skip
+
+
+def _require_log(name: str, table: Table, own: FeedTable, write: Write, key: list[str]) -> None:
+    if table.what != "table":
+        raise _problem(
+            name, f"the log tells of tables, and this is a {table.what}", "take changes by cursor, compare or everything",
+            "source.no_log",
+        )  # fmt: skip
+    if own.where is not None:
+        raise _problem(
+            name, "the log knows no `where`: a row that leaves it would stay", "say it as `keep`, over the warehouse's columns",
+            "definition.bad_value",
+        )  # fmt: skip
+    if write not in ("merge", "history"):
+        raise _problem(
+            name,
+            f"the log tells what rows become, which {write} cannot write",
+            "use merge, or history",
+            "definition.log_needs_key",
+        )
+    if set(key) != set(table.key):
+        raise _problem(
+            name, f"the log tells rows by the table's own key ({', '.join(table.key) or 'it has none'}), not by {', '.join(key)}",
+            "leave `key` out, give the table a primary key, or go by compare", "definition.log_needs_key",
+        )  # fmt: skip
 
 
 def _cursor(name: str, changes: Changes, table: Table) -> tuple[CursorRule, tuple[str, ...]]:

@@ -70,6 +70,7 @@ def run_feed(
             for note in offered.notes:
                 listener.log(*note)
             first = _run_tables(offered, progresses, reading, outside, listener, clock, again, heard)
+            _settle(reading, listener)
         finally:
             reading.close()
     except errors.ReedError as error:
@@ -137,6 +138,14 @@ def _run_tables(
     finally:
         warehouse.close()
     return first
+
+
+def _settle(reading: Reading, listener: Listener) -> None:
+    """All that is lost where this fails is time: the next run passes over what it is told again."""
+    try:
+        reading.settle()
+    except errors.ReedError as error:
+        listener.log("warning", "log.not_moved_on", str(reading.mask.error(error)))
 
 
 class _Heard:

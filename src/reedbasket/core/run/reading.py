@@ -37,6 +37,24 @@ class Pass(Protocol):
     def notes(self) -> Sequence[tuple[Any, str, str]]:
         """For the run's log: (level, code, words)."""
 
+    @property
+    def ended_notes(self) -> Sequence[tuple[Any, str, str]]:
+        """The same, once all chunks have been taken."""
+
+    @property
+    def follows_log(self) -> bool:
+        """The records are LoggedRecords: changes of rows, and of some that they are gone."""
+
+    @property
+    def sweeps(self) -> bool:
+        """Everything is read: what is not among it has gone, whatever the way of writing."""
+
+    def begin(self) -> None:
+        """Before a run takes chunks: what has to be there for it. Raises SourceError."""
+
+    def committed(self, cursor: SavedCursor | None) -> None:
+        """The warehouse has everything up to here."""
+
     def chunks(self) -> Iterator[Chunk]: ...
 
     def sample(self) -> tuple[str, Iterator[Chunk]]: ...
@@ -93,6 +111,9 @@ class Reading(Protocol):
 
     def keep(self, table: str, since: Any, spool: Spool) -> None: ...
 
+    def settle(self) -> None:
+        """At the end of a run: the source may let go of what was kept for us and is in the warehouse. Raises SourceError."""
+
     def close(self) -> None: ...
 
 
@@ -137,6 +158,9 @@ class HttpReading:
 
     def keep(self, table: str, since: Any, spool: Spool) -> None:
         self._parents.keep(table, since, spool)
+
+    def settle(self) -> None:
+        """An API keeps nothing for us."""
 
     def close(self) -> None:
         self._parents.close()

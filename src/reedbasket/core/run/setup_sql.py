@@ -32,27 +32,29 @@ def setup_sql(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -
             else "SQLite has no users: the service must be able to read the file"
         )
         return [SetupStatement(what, "")]
-    from ..extract.sql.postgres.check import setup_statements
+    from ..extract.sql.postgres.check import log_statements, setup_statements
+    from ..extract.sql.postgres.slot import slot_name
 
     home = source.schema_ or "public"
     tables: list[Table] = []
     said: list[SetupStatement] = []
-    named = [(wish, own) for feed in feeds for wish, own in feed.wishes.items()]
+    named = [(feed, wish, own) for feed in feeds for wish, own in feed.wishes.items()]
     there = _there(order, outside)
-    for wish, own in named:
+    logs: dict[str, list[Table]] = {}
+    for feed, wish, own in named:
+        before = len(tables)
         name = own.table if own is not None and own.table else wish
         if own is not None and own.query is not None:
             said.append(
                 SetupStatement(f"grant the tables of the query {wish} by yourself: only PostgreSQL knows which they are", "")
             )
         elif not is_pattern(name):
-            if there is None:
-                schema, _, table = name.rpartition(".")
-                tables.append(Table(schema or home, table, "table", ()))
-                continue
-            found = [t for t in there if name in (t.name if t.schema == home else None, f"{t.schema}.{t.name}")]
+            schema, _, table = name.rpartition(".")
+            found = [Table(schema or home, table, "table", ())]
+            if there is not None:
+                found = [t for t in there if name in (t.name if t.schema == home else None, f"{t.schema}.{t.name}")]
+                said += [] if found else [SetupStatement(f"there is no table {name}; names are exact", "")]
             tables += found
-            said += [] if found else [SetupStatement(f"there is no table {name}; names are exact", "")]
         elif there is not None:
             besides = own.besides if own is not None else []
             tables += [t for t in there if matches(name, t, home) and not any(matches(b, t, home) for b in besides)]
@@ -60,10 +62,14 @@ def setup_sql(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -
             schema = name.rpartition(".")[0] or home
             said.append(SetupStatement(f"{name} is a pattern: once the user may sign in, run this command again", ""))
             tables += [Table(schema, "", "table", ())]
+        changes = (own.changes if own is not None else None) or feed.feed_defaults.changes
+        if changes is not None and changes.by == "log":
+            logs.setdefault(changes.slot or slot_name(feed.feed), []).extend(t for t in tables[before:] if t.name)
     if not named:
         said.append(SetupStatement("no feed reads from this source yet; their tables would be granted here", ""))
     distinct = list({(t.schema, t.name): t for t in tables}.values())
-    return [SetupStatement(*pair) for pair in setup_statements(source, distinct)] + said
+    made = [*setup_statements(source, distinct), *log_statements(source, logs)]
+    return [SetupStatement(*pair) for pair in made] + said
 
 
 def _there(order: SourceOrder, outside: Outside) -> list[Table] | None:

@@ -12,6 +12,7 @@ from ..extract.sql import Table
 from ..shape import Shaper, TableShape
 from .asking import Outside
 from .choosing import choose, name_of
+from .log_taking import slot_for
 from .look import Method, Peeked, SurveyedColumn, SurveyedTable, listed
 from .order import RunOrder, SourceOrder
 from .sql_reading import SqlReading
@@ -55,9 +56,13 @@ def _of_feeds(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -
         tables = reading.database.tables()
         yield CheckStep("catalog", True, f"{len(tables)} tables and views, {sum(t.readable for t in tables)} that we may read")
         named = 0
+        logs: dict[str, list[Table]] = {}
         for feed in feeds:
             choice = reading.choose(feed)
             named += len(choice.chosen)
+            for chosen in choice.chosen:
+                if chosen.by == "log":
+                    logs.setdefault(slot_for(chosen, feed.feed), []).append(chosen.table)
             for name, problem in choice.problems.items():
                 yield CheckStep("read", False, f"feed {feed.feed}, {name}: {problem.found}", problem.mend)
                 return
@@ -65,6 +70,7 @@ def _of_feeds(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -
         if one is not None and not named:
             next(reading.alone(one, one.name).chunks())
         yield CheckStep("read", True, f"{named} tables that feeds name are there" if named else "no feed names a table yet")
+        yield from reading.database.check_logs(logs)
     except errors.ReedError as error:
         yield CheckStep("read", False, error.found, error.mend)
     finally:
@@ -111,6 +117,8 @@ def methods_of(table: Table, cursors: Sequence[str], dialect: str) -> list[Metho
     if cursors:
         slow = "" if cursors[0] in table.indexed else f"; without an index on {cursors[0]} each run reads the whole table"
         found.append(Method("cursor", f"deletes; changes that leave the cursor as it is; {_LATE}{slow}"))
+    if dialect != "sqlite" and table.what == "table" and table.key:
+        found.append(Method("log", "nothing; the server has to keep its log for us"))
     if table.versioned and table.what == "table" and dialect == "postgres" and table.key:
         found.append(Method("row_version", "deletes; each run goes through the whole table"))
     if table.key:

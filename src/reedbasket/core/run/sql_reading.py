@@ -15,6 +15,7 @@ from ..masking import Mask
 from ..shape.lane import Expected
 from .asking import Outside
 from .choosing import Choice, Chosen, choose
+from .log_taking import FollowedLog, LogTaking, slot_for
 from .order import RunOrder, SourceOrder, TableOrder
 from .spool import Spool
 from .sql_taking import SqlTaking
@@ -40,10 +41,13 @@ class SqlReading:
         self.home = source.schema_ or ("public" if source.on == "postgres" else "")
         self.database: Database = open_database(source, password, outside.folder, outside.stop)
         self._chosen: dict[str, Chosen] = {}
+        self._logs: dict[str, FollowedLog] = {}
+        self._feed, self._accept = "", False
 
     def offered(self, order: RunOrder) -> Offered:
         from .reading import Offered
 
+        self._feed, self._accept = order.feed, order.accept
         choice = self.choose(order)
         self._chosen = {chosen.name: chosen for chosen in choice.chosen}
         tables = [table_order(chosen) for chosen in choice.chosen]
@@ -92,7 +96,23 @@ class SqlReading:
         until: datetime | None = None,
         latest: bool = False,
     ) -> SqlTaking:
+        chosen = self._chosen[table.name]
+        if chosen.by == "log":
+            return LogTaking(self, self._order, chosen, saved, self._seen, self._log_of(chosen), accept=self._accept)
         return SqlTaking(self, self._order, self._chosen[table.name], saved, self._seen, until=until, latest=latest)
+
+    def _log_of(self, chosen: Chosen) -> FollowedLog:
+        """The log that a table follows, with all the others of the feed that do."""
+        name = slot_for(chosen, self._feed)
+        if name not in self._logs:
+            tables = [one for one in self._chosen.values() if one.by == "log" and slot_for(one, self._feed) == name]
+            assert self._order.database is not None
+            self._logs[name] = FollowedLog(self.database.change_log(name, utc=self._order.database.zone == "UTC"), tables, {})
+        return self._logs[name]
+
+    def settle(self) -> None:
+        for followed in self._logs.values():
+            followed.settle()
 
     def alone(self, table: Table, name: str) -> SqlTaking:
         """A table by itself, without a feed."""
@@ -109,6 +129,8 @@ class SqlReading:
         spool.close()
 
     def close(self) -> None:
+        for followed in self._logs.values():
+            followed.log.close()
         self.database.close()
 
 

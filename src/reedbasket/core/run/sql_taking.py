@@ -56,6 +56,7 @@ class SqlTaking:
         self.tracker: CursorTracker | None = None
         self.from_text: str | None = None
         self.notes: list[tuple[Any, str, str]] = []
+        self.ended_notes: list[tuple[Any, str, str]] = []
         self._columns, self.left_out = _selected(chosen)
         values = order.values({})
         if chosen.cursor is not None:
@@ -120,8 +121,22 @@ class SqlTaking:
         rows = self._chosen.table.rows if self._chosen.by in ("everything", "compare") and not self._chosen.own.where else None
         return rows, max(1, len(self._windows))
 
+    def begin(self) -> None:
+        """Nothing has to be made first."""
+
+    def committed(self, cursor: SavedCursor | None) -> None:
+        """The database need not know."""
+
     def followed(self, mark: SavedCursor) -> None:
         self._done = mark
+
+    @property
+    def follows_log(self) -> bool:
+        return False
+
+    @property
+    def sweeps(self) -> bool:
+        return False
 
     @property
     def unchanged(self) -> bool:
@@ -149,7 +164,7 @@ class SqlTaking:
     def read(self, statement: Statement, mark: SavedCursor | None = None) -> Iterator[Chunk]:
         """Raises SourceError, RunCancelled."""
         began, rows, size, problem = time.monotonic(), 0, 0, ""
-        total = self._chosen.table.rows if self._chosen.by in ("everything", "compare") else None
+        total = self._chosen.table.rows if self._chosen.by in ("everything", "compare", "log") else None
         held: Chunk | None = None
         try:
             for table in self._reading.database.read(statement):
@@ -215,20 +230,25 @@ class SqlTaking:
 
 def _selected(chosen: Chosen) -> tuple[list[Column], frozenset[str]]:
     """(what is read, what the feed leaves out): what is left out is not even asked for."""
-    own = chosen.own
-    needed = {*chosen.key, *chosen.cursor_columns}
     columns, left_out = [], set()
     for column in chosen.table.columns:
-        plain = fold(column.name)
-        wanted = plain not in own.leave_out and (own.only is None or plain in own.only)
-        if not wanted and column.name not in needed:
+        wanted = wanted_column(chosen, column)
+        if wanted is None:
             left_out.add(column.name)
-            continue
-        if own.cast.get(plain) == "text" and column.kind not in (None, "text"):
-            columns.append(Column(column.name, column.declared, "text", "cast({} as text)", column.nullable))
         else:
-            columns.append(column)
+            columns.append(wanted)
     return columns, frozenset(left_out)
+
+
+def wanted_column(chosen: Chosen, column: Column) -> Column | None:
+    """A column as the feed wants it read; None for one that it leaves out."""
+    own, plain = chosen.own, fold(column.name)
+    wanted = plain not in own.leave_out and (own.only is None or plain in own.only)
+    if not wanted and column.name not in {*chosen.key, *chosen.cursor_columns}:
+        return None
+    if own.cast.get(plain) == "text" and column.kind not in (None, "text"):
+        return Column(column.name, column.declared, "text", "cast({} as text)", column.nullable)
+    return column
 
 
 def _select(column: Column, quote: Callable[[str], str]) -> str:

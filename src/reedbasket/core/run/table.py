@@ -5,7 +5,6 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -14,9 +13,12 @@ from ..extract.chunk import Chunk
 from ..extract.feeder import RECORDS_PER_BATCH, Feeder, gathered
 from ..load.along import Transition
 from ..load.warehouse import LoadTarget, Position, Seconds, TableState, Warehouse
+from ..logged import LoggedRecords
 from ..shape.batch import Reject
-from ..shape.columns import ColumnWork, Worked, key_batch, rejected_keys
+from ..shape.columns import ColumnWork, Worked, rejected_keys
+from ..shape.kept import KeptValues
 from ..shape.lane import Expected
+from ..shape.picking import key_batch
 from ..shape.rules import Change
 from ..shape.structure import ColumnShape
 from ..shape.unmatched import unmatched
@@ -25,6 +27,7 @@ from .cursor import CursorTracker
 from .events import Listener, TableProgress
 from .order import RunOrder, TableOrder
 from .reading import Reading
+from .since import SinceCommit
 from .spool import Spool
 from .takeup import moved, require_accepted, shaper_for
 from .taking import saved_of
@@ -61,10 +64,11 @@ class TableRun:
         self._stop = stop
         self._clock = clock
         self.progress = progress
-        self._since = _SinceCommit(clock())
+        self._since = SinceCommit(clock())
         self._owner = 0
         self._differing: list[dict[str, Any]] = []
         self._suspicious = False
+        self._kept = KeptValues()
         self._cursor_from: str | None = None
 
     def run(self) -> None:
@@ -80,6 +84,8 @@ class TableRun:
         saved = saved_of(table, state, change) if self._again is None else None
         self._shaper = shaper_for(order, table, state)
         self._taking = self._reading.take(table, saved, expected=self._expected if self._in_columns else None)
+        if self._again is None:
+            self._taking.begin()
         self._shaper.leave_out(self._taking.left_out)
         for note in self._taking.notes if self._again is None else ():
             self._log(*note)
@@ -93,7 +99,7 @@ class TableRun:
         self._gone = tombstone_test(table.rule) if table.rule and table.write != "append" else None
         # Those who ask by its records go through them once more.
         self._aside = Spool() if self._reading.wanted_again(table.name) and self._again is None else None
-        self._load = self._warehouse.begin(self._target(), state)
+        self._load = self._warehouse.begin(self._target(state), state)
         self._phase("reading")
         began = self._committed = time.monotonic()
         try:
@@ -109,6 +115,8 @@ class TableRun:
                         self._commit(ended=False)
             if self._differing:
                 self._work(self._differing, [], time.monotonic(), suspicious=self._suspicious)
+            for note in self._taking.ended_notes if self._again is None else ():
+                self._log(*note)
             self._finish()
             if self._aside is not None:
                 self._reading.keep(table.name, self._taking.cursor_from, self._aside)
@@ -172,6 +180,10 @@ class TableRun:
     def _work(self, records: Sequence[dict[str, Any]], rejects: list[Reject], began: float, *, suspicious: bool) -> None:
         """Shape and stage. rejects: what could not even be read."""
         progress, since = self.progress, self._since
+        if isinstance(records, LoggedRecords) and records.emptied:
+            self._log("info", "log.emptied", "the table was emptied at the source")
+            self._load.emptied()
+        first_owner = self._owner
         shaped = self._shaper.shape(records, self._owner, suspicious=suspicious)
         self._owner += shaped.records
         self._tell_changes(shaped.changes)
@@ -193,6 +205,9 @@ class TableRun:
             progress.read -= worked.tombstones.rows
         elif worked.tombstones is not None:
             self._load.tombstones(worked.tombstones)
+        if isinstance(shaped.kept, LoggedRecords):
+            for column, rows in self._kept.places(worked, shaped.kept.logged, first_owner, self._shaper):
+                self._load.kept(column, rows)
         if worked.filtered and self._compare and worked.left is not None:
             self._load.gone(worked.left)
         since.staging += time.monotonic() - staging
@@ -221,7 +236,8 @@ class TableRun:
         self._listener.rejects(self._table.name, rejects)
         if self._compare:
             self._compare.retry(reject.record for reject in rejects)
-        if self._complete and self._table.write in ("mirror", "history"):
+        sweeps = self._again is None and self._taking.sweeps
+        if sweeps or (self._complete and self._table.write in ("mirror", "history")):
             keys = rejected_keys(worked.family, self._shaper, self._table.key, [r.record for r in rejects])
             if keys is not None:
                 self._load.spare(keys)
@@ -251,6 +267,8 @@ class TableRun:
             return False
         if self._load.staged_rows >= self._order.commit_every:
             return self._tracker is not None or chunk.mark is not None
+        if self._taking.follows_log:
+            return False
         # Passes that take long each are kept as they come: a run that is cut goes on behind them.
         return chunk.mark is not None and time.monotonic() - self._committed >= _COMMIT_SECONDS
 
@@ -334,15 +352,19 @@ class TableRun:
         self.progress.loaded += staged
         self.progress.cursor_to = lines[0].cursor_to
         self._listener.loaded(lines)
-        self._since = _SinceCommit(self._clock(), read_before=self._feeder.reading_seconds)
+        self._since = SinceCommit(self._clock(), read_before=self._feeder.reading_seconds)
         self._owner, self._change = 0, Transition(forget_cursor=False, anew=self._change.anew)
         self._committed = time.monotonic()
+        self._kept.committed()
+        if self._again is None:
+            self._taking.committed(cursor)
         if cursor is not None and cursor.kind != "tag":
             self._cursor_from = cursor.value
         self._phase("reading")
 
-    def _target(self) -> LoadTarget:
+    def _target(self, state: TableState | None) -> LoadTarget:
         order, table = self._order, self._table
+        follows = self._again is None and self._taking.follows_log
         # A compare says by itself what has gone, once it has something to compare with.
         complete = self._complete and not (self._compare and self._compare.compared)
         return LoadTarget(
@@ -357,7 +379,8 @@ class TableRun:
             table.deletes,
             complete,
             self._again is not None,
-            self._gone is not None,
+            self._gone is not None or follows,
+            self._again is None and self._taking.sweeps and state is not None,
         )
 
     @property
@@ -370,18 +393,3 @@ class TableRun:
 
     def _log(self, level: Any, code: str, message: str) -> None:
         self._listener.log(level, code, message, self._table.name)
-
-
-@dataclass
-class _SinceCommit:
-    """What the next ledger line will say."""
-
-    started: datetime
-    read_before: float = 0.0
-    rejected: int = 0
-    repeated: int = 0
-    source_bytes: int = 0
-    filtered: int = 0
-    unchanged: int = 0
-    shaping: float = 0.0
-    staging: float = 0.0

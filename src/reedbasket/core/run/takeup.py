@@ -17,6 +17,8 @@ def moved(table: TableOrder, state: TableState | None) -> Transition:
         cursor = ("windows", "window")
     if table.by == "row_version":
         cursor = ("row version", "row_version")
+    if table.by == "log":
+        cursor = ("log", "log")
     return transition(state, write=table.write, key=table.key, link=table.link, by=table.by, cursor=cursor)
 
 

@@ -29,7 +29,7 @@ _MICROSECOND = timedelta(microseconds=1)
 def saved_of(table: TableOrder, state: TableState | None, change: Transition) -> SavedCursor | None:
     """What was saved, as far as it means something for the way in which changes are found now."""
     saved = state.cursor if state and not change.forget_cursor else None
-    ways = {"cursor": ("time", "number", "text"), "window": ("window",), "row_version": ("row_version",)}
+    ways = {"cursor": ("time", "number", "text"), "window": ("window",), "row_version": ("row_version",), "log": ("log",)}
     kinds = ways.get(table.by, ("tag",))
     return saved if saved is not None and saved.kind in kinds else None
 
@@ -41,6 +41,9 @@ class Taking:
     # What is left out of a record is sent all the same.
     left_out: frozenset[str] = frozenset()
     notes: tuple[()] = ()
+    ended_notes: tuple[()] = ()
+    follows_log = False
+    sweeps = False
 
     def __init__(
         self,
@@ -146,6 +149,12 @@ class Taking:
     def unchanged(self) -> bool:
         """The source answered that nothing did."""
         return self._reader is not None and self._reader.unchanged
+
+    def begin(self) -> None:
+        """Nothing has to be made first."""
+
+    def committed(self, cursor: SavedCursor | None) -> None:
+        """The source need not know."""
 
     def followed(self, mark: SavedCursor) -> None:
         """Everything up to a chunk with this mark has been taken."""

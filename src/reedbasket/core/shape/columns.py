@@ -15,13 +15,15 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..errors import DefinitionError
+from ..logged import Logged, LoggedRecords
 from .arrow import kind_of_arrow, to_arrow
 from .batch import Reject, Shaped, TableBatch
 from .expressions import columns_in, open_engine
 from .layout import Family, TableLayout
+from .names import fold
+from .picking import only, without
 from .rules import ShapeRules
 from .structure import ColumnShape
-from .values import as_text
 
 _EXACT = Context(prec=100)
 _KINDS_OF_CONSTANTS: dict[type, Any] = {bool: "bool", int: "int64", float: "double", str: "text"}
@@ -71,7 +73,11 @@ class ColumnWork:
         """gone: whether a record, as it came, says that it is gone."""
         rules, batches = self._rules, shaped.batches
         start = batches[0].owners[0] if shaped.records else 0
+        logged = shaped.kept.logged if isinstance(shaped.kept, LoggedRecords) else None
         dead = {start + place for place, record in enumerate(shaped.kept) if gone(record)} if gone else set()
+        if logged is not None:
+            dead = {start + place for place, is_gone in enumerate(logged.gone) if is_gone}
+            self._require_told(logged)
         bad: dict[int, Reject] = {}
         out: set[int] = set()
         if rules.works_on_rows:
@@ -83,18 +89,36 @@ class ColumnWork:
         left = tombstones = None
         family = self.lay_out(shaped.family)
         # Of what is gone only the key matters: not what it brings, nor whether `keep` would have kept it.
+        if logged is not None:
+            # The warehouse may hold the row as it was before, when `keep` kept it.
+            dead, out = dead | out, set()
         out -= dead
         bad = {owner: reject for owner, reject in bad.items() if owner not in dead}
         if dead:
             told = [*family.key, *([family.newest_by] if family.newest_by and family.newest_by not in family.key else [])]
-            tombstones = _only(batches[0], dead, told)
+            tombstones = only(batches[0], dead, told)
         if bad or out or dead:
             if out and batches:
-                left = _only(batches[0], out - set(bad), family.key)
-            batches = [_without(batch, out | set(bad) | dead) for batch in batches]
+                left = only(batches[0], out - set(bad), family.key)
+            batches = [without(batch, out | set(bad) | dead) for batch in batches]
         self._count_digits(family, batches)
         filtered = len(out - set(bad))
         return Worked(family, batches, shaped.records - len(bad) - filtered, filtered, list(bad.values()), left, tombstones)
+
+    def _require_told(self, logged: Logged) -> None:
+        """Raises DefinitionError where something is computed from a value that the log does not tell."""
+        untold = {name for columns in logged.kept.values() for name in columns}
+        renames = self._renames("")
+        for what, expression in [*self._rules.compute.items(), *([("keep", self._rules.keep)] if self._rules.keep else [])]:
+            needed = [name for name in untold if renames.get(fold(name), fold(name)) in columns_in(expression)]
+            if needed:
+                raise DefinitionError(
+                    "computing",
+                    what,
+                    found=f"it needs {needed[0]}, and the log does not tell a large value that did not change",
+                    mend="let the log tell whole rows (alter table … replica identity full), and read the table anew",
+                    code="definition.needs_untold",
+                )
 
     # One batch
 
@@ -304,15 +328,6 @@ def _named(names: frozenset[str], within: str, name: str, renames: dict[str, str
     return before + name in names or before + old in names
 
 
-def key_batch(family: Family, rows: Sequence[tuple[Any, ...]]) -> TableBatch:
-    """Rows of key columns, as a warehouse gave them or as the source's numbers, as a batch of nothing else."""
-    kinds = {column.name: column.kind for column in family.root.columns}
-    columns = {name: (kinds[name], [row[n] for row in rows]) for n, name in enumerate(family.key)}
-    return TableBatch(
-        family.root.name, len(rows), range(len(rows)), columns={n: _key_values(k, d) for n, (k, d) in columns.items()}
-    )
-
-
 def rejected_keys(family: Family, shaper: Any, key: Sequence[str], records: Sequence[Any]) -> TableBatch | None:
     """The keys of records that were rejected, as far as they are readable; None where none is."""
     found = []
@@ -330,48 +345,6 @@ def rejected_keys(family: Family, shaper: Any, key: Sequence[str], records: Sequ
     columns = {renamed.get(name, name): held for name, held in shaped.batches[0].columns.items()}
     return TableBatch(
         family.root.name, shaped.records, range(shaped.records), columns={n: columns[n] for n in family.key if n in columns}
-    )
-
-
-def _key_values(kind: Any, data: list[Any]) -> tuple[Any, Any]:
-    if kind == "text":
-        return kind, as_text(data)  # a source's numbers, in a column that once met text
-    if kind == "date":
-        return kind, pa.array(data, pa.string()).cast(pa.date32()) if data and isinstance(data[0], str) else pa.array(data)
-    if kind == "timestamp":
-        if data and isinstance(data[0], str):
-            return kind, pa.array(data, pa.string()).cast(pa.timestamp("us", "UTC"))
-        return kind, pa.array(data, pa.timestamp("us", "UTC"))
-    return kind, data
-
-
-def _only(batch: TableBatch, owners: set[int], key: Sequence[str]) -> TableBatch:
-    """The key columns of some rows."""
-    others = {owner for owner in batch.owners if owner not in owners}
-    chosen = _without(batch, others)
-    return TableBatch(batch.table, chosen.rows, chosen.owners, columns={name: chosen.columns[name] for name in key})
-
-
-def _without(batch: TableBatch, owners: set[int]) -> TableBatch:
-    keep = [owner not in owners for owner in batch.owners]
-    if all(keep):
-        return batch
-
-    def chosen(values: Any) -> Any:
-        if values is None:
-            return None
-        if isinstance(values, pa.Array | pa.ChunkedArray):
-            return pc.filter(values, pa.array(keep))
-        return [v for v, ok in zip(values, keep) if ok]
-
-    return TableBatch(
-        batch.table,
-        sum(keep),
-        chosen(batch.owners),
-        chosen(batch.parents),
-        chosen(batch.positions),
-        chosen(batch.references),
-        {name: (kind, chosen(data)) for name, (kind, data) in batch.columns.items()},
     )
 
 

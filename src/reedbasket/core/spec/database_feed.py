@@ -44,6 +44,8 @@ def database_feed_mistakes(feed: Feed, source: Source) -> Iterator[Finding]:
 def _changes(here: Path, changes: Changes, source: Source) -> Iterator[Finding]:
     if changes.by == "row_version" and source.on != "postgres":
         yield here, f"on {source.on} rows have no version; say cursor, compare or everything", "definition.bad_value"
+    if changes.by == "log" and source.on == "sqlite":
+        yield here, "SQLite keeps no log of changes; say cursor, compare or everything", "definition.bad_value"
     if changes.start is not None:
         known = [*(f"settings.{name}" for name in source.settings), "run.started", "run.id"]
         for name in template.names(changes.start):

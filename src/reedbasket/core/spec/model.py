@@ -75,19 +75,27 @@ class Warehouse(Place):
 
 class Changes(Model):
     """How changes are found. compare: everything is read, and only what differs from the last time is written. row_version: by the
-    version that the database keeps of each row (postgres). The other keys go with `window` and `cursor`: of an API they stand in
-    place of what the connector says, of a database they say it."""
+    version that the database keeps of each row (postgres). log: by the database's own log of changes (postgres, mysql). The other
+    keys go with `window` and `cursor`: of an API they stand in place of what the connector says, of a database they say it."""
 
-    by: Literal["everything", "cursor", "window", "compare", "row_version"]
+    by: Literal["everything", "cursor", "window", "compare", "row_version", "log"]
     column: KeyColumns | None = Field(None, description="of a database: the column to go by; several are compared one by one")
     start: Template | None = Field(None, alias="from")
     step: Step | None = None
     lag: Duration | None = None
     overlap: Duration | None = None
+    slot: Annotated[str, Field(pattern=r"^[a-z0-9_]{1,63}$")] | None = Field(
+        None,
+        description="by log on postgres: the name of its slot and publication; reed_ and the feed's name where nothing is said",
+    )
 
     @model_validator(mode="after")
     def _consistent(self) -> Changes:
-        allowed = {"window": {"column", "start", "step", "lag", "overlap"}, "cursor": {"column", "start", "overlap"}}
+        allowed = {
+            "log": {"slot"},
+            "window": {"column", "start", "step", "lag", "overlap"},
+            "cursor": {"column", "start", "overlap"},
+        }
         extra = self.model_fields_set - {"by"} - allowed.get(self.by, set())
         if extra:
             words = ", ".join("from" if name == "start" else name for name in sorted(extra))

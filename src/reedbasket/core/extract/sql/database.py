@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, Protocol
 
 import pyarrow as pa
 
-from ...errors import SourceError, SourceRefused, SourceTimedOut, SourceUnreachable
+from ...checking import CheckStep
+from ...errors import SourceBusy, SourceError, SourceRefused, SourceTimedOut, SourceUnreachable
 from ...shape.kinds import Kind
+from .changelog import ChangeLog
 from .names import names_in
 from .tables import Column, Statement, Table
 
@@ -41,6 +43,12 @@ class Database(Protocol):
     def lowest(self, kind: Kind) -> Any:
         """What stands for {cursor_from} where nothing was taken yet: below every value."""
 
+    def change_log(self, name: str, *, utc: bool) -> ChangeLog:
+        """name: of what keeps it for us. utc: times without a zone are in UTC. Raises SourceError where there is none."""
+
+    def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
+        """logs: {what keeps the log: the tables that follow it}. What that needs, and how far behind each is."""
+
     def close(self) -> None: ...
 
 
@@ -66,6 +74,10 @@ class Failures:
     def locked(self, doing: str, words: str) -> SourceError:
         mend = "another session holds a lock; run again when it is done"
         return SourceTimedOut(doing, self.on, found=words, mend=mend, code="source.locked")
+
+    def in_use(self, doing: str, words: str) -> SourceError:
+        mend = "wait for the other run to end; a feed follows the log by a slot of its own"
+        return SourceBusy(doing, self.on, found=words, mend=mend)
 
     def require_known(self, text: str, values: Mapping[str, Any]) -> None:
         """Raises SourceError for a name in a query that stands for nothing."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -14,9 +14,11 @@ from ....errors import ReedError
 from ....postgres import Address, connect_failure
 from ....spec.model import Source
 from ..tables import Table
+from . import slot
 
 STEPS = ("secrets", "name", "port", "tls", "login", "version", "catalog", "read")
 _OLDEST = 110_000
+_REPLICATION = "`reed setup-sql SOURCE` prints the statements; the user needs REPLICATION"
 
 
 def check(
@@ -45,6 +47,74 @@ def check(
         yield CheckStep("version", enough, f"PostgreSQL {version // 10_000}", "" if enough else "version 11 or later is needed")
     if enough:
         yield from inside()
+
+
+def log_steps(connection: psycopg.Connection[Any], logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
+    """logs: {slot: the tables that follow it}. What the log of each needs, how far behind it is, and what slots nobody reads."""
+    on = str(connection.info.host)
+    try:
+        if logs:
+            slot.require_logical(connection, on)
+        for name, tables in logs.items():
+            slot.require_published(connection, on, name, tables)
+            state = slot.state_of(connection, name)
+            if state is not None and state.lost:
+                mend = f"{slot.drop_statement(name)} then `reed run FEED --accept` reads its tables whole once more"
+                yield CheckStep("log", False, f"the slot {name} is lost: the server has thrown away log that it needed", mend)
+                return
+            if state is None and not _may_replicate(connection):
+                yield CheckStep("log", False, f"there is no slot {name}, and we may not make it", _REPLICATION)
+                return
+            words = (
+                "will be made by the first run"
+                if state is None
+                else f"{_size(state.behind)} behind, holds {_size(state.holds)}"
+            )
+            yield CheckStep("log", True, f"{len(tables)} tables published, slot {name}: {words}")
+    except ReedError as error:
+        yield CheckStep("log", False, error.found, error.mend)
+        return
+    for name, held in slot.abandoned(connection, logs):
+        words = f"no feed of ours reads the slot {name}, and it holds back {_size(held)} of the server's disk"
+        yield CheckStep("slot", True, words, f"if nobody else does: {slot.drop_statement(name)}")
+
+
+def _may_replicate(connection: psycopg.Connection[Any]) -> bool:
+    row = connection.execute("select rolreplication or rolsuper from pg_roles where rolname = current_user").fetchone()
+    return bool(row and row[0])
+
+
+def _size(size: int) -> str:
+    for unit in ("bytes", "kB", "MB", "GB"):
+        if size < 1000 or unit == "GB":
+            return f"{size:,.0f} {unit}" if unit == "bytes" or size >= 100 else f"{size:.1f} {unit}"
+        size = size / 1000  # type: ignore[assignment]
+    return ""
+
+
+def log_statements(source: Source, logs: Mapping[str, Sequence[Table]]) -> list[tuple[str, str]]:
+    """[(what for, SQL)]: what following the log takes beside reading."""
+    if not logs:
+        return []
+    user = sql.Identifier(source.user or "").as_string(None)
+    made = [
+        ("once for the server, which then has to be restarted; skip it where `show wal_level` says logical",
+         "ALTER SYSTEM SET wal_level = 'logical';"),
+        ("the user may read the log", f"ALTER ROLE {user} REPLICATION;"),
+    ]  # fmt: skip
+    for name, tables in logs.items():
+        if tables:
+            made.append(("whose changes the log tells; by an owner of the tables, in this database",
+                         slot.publication_statement(name, tables)))  # fmt: skip
+        made.append(("keeps the log for us from here on; the first run makes it where nobody did",
+                     slot.create_statement(name).as_string(None) + ";"))  # fmt: skip
+        made.append(
+            (
+                f"only once the feed is gone for good, for a slot that nobody reads fills the disk: {slot.drop_statement(name)}",
+                "",
+            )
+        )
+    return made
 
 
 def setup_statements(source: Source, tables: Sequence[Table]) -> list[tuple[str, str]]:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import closing, contextmanager, suppress
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -14,6 +14,7 @@ import psycopg
 import pyarrow as pa
 from psycopg import sql
 
+from ....checking import CheckStep
 from ....errors import ReedError, RunCancelled
 from ....postgres import Address, is_lost, said
 from ....shape.kinds import Kind
@@ -21,7 +22,10 @@ from ..database import Failures
 from ..names import replaced
 from ..tables import Column, Statement, Table
 from .catalog import column_of, read_tables, read_types
+from .check import log_steps
 from .columns import to_columns
+from .log import PostgresLog
+from .types import PgType
 
 # Rows come in batches of about this size; larger ones gain nothing and cost memory.
 _BATCH_BYTES = 4 * 1024 * 1024
@@ -54,26 +58,33 @@ class PostgresSource:
             "intervalstyle=iso_8601",
             "extra_float_digits=1",
             "bytea_output=hex",
+            "datestyle=ISO",
         )
-        with self._translated("opening the source"):
+        self._snapshot: str | None = None
+        with self.translated("opening the source"):
             self._keeper = psycopg.connect(address.conninfo(*self._settings, "idle_in_transaction_session_timeout=0"))
-            self._keeper.execute("set transaction isolation level repeatable read read only")
-            # The first of all statements fixes what is seen.
-            row = self._keeper.execute("select pg_is_in_recovery()").fetchone()
-            assert row is not None
-            self._snapshot = None
-            if not row[0]:
-                exported = self._keeper.execute("select pg_export_snapshot()").fetchone()
-                assert exported is not None
-                self._snapshot = str(exported[0])
+            self.renew()
             self._types = read_types(self._keeper)
 
+    def renew(self) -> None:
+        """From here on another snapshot is read, of what is there by now."""
+        self._keeper.rollback()
+        self._keeper.execute("set transaction isolation level repeatable read read only")
+        # The first of all statements fixes what is seen.
+        row = self._keeper.execute("select pg_is_in_recovery()").fetchone()
+        assert row is not None
+        self._snapshot = None
+        if not row[0]:
+            exported = self._keeper.execute("select pg_export_snapshot()").fetchone()
+            assert exported is not None
+            self._snapshot = str(exported[0])
+
     def tables(self) -> list[Table]:
-        with self._translated("reading the catalog of"):
+        with self.translated("reading the catalog of"):
             return read_tables(self._keeper, self._types)
 
     def describe(self, query: str, values: dict[str, Any]) -> Table:
-        with self._translated("asking what a query yields, at"), self._keeper.transaction():
+        with self.translated("asking what a query yields, at"), self._keeper.transaction():
             text = self._rendered(query, values)
             found = self._keeper.execute(sql.SQL("select * from ({}\n) as q limit 0").format(sql.SQL(text)))
             columns = [
@@ -83,25 +94,32 @@ class PostgresSource:
         return Table("", "", "query", tuple(columns))
 
     def read(self, statement: Statement) -> Iterator[pa.Table]:
+        for batch in self.batches(self._rendered(statement.text, dict(statement.values)), snapshot=self._snapshot):
+            yield to_columns(statement.columns, batch)
+
+    def batches(self, text: str, *settings: str, snapshot: str | None = None) -> Iterator[pa.RecordBatch]:
+        """What a statement brings, on a connection of its own. settings: for its session. snapshot: what it sees."""
         doing = "reading from"
-        with self._translated(doing):
-            connection = adbc_driver_postgresql.dbapi.connect(self.address.conninfo(*self._settings), autocommit=True)
+        with self.translated(doing):
+            connection = adbc_driver_postgresql.dbapi.connect(
+                self.address.conninfo(*self._settings, *settings), autocommit=True
+            )
         done = threading.Event()
         try:
-            with self._translated(doing), connection.cursor() as cursor:
-                cursor.execute("begin isolation level repeatable read read only")
-                if self._snapshot is not None:
-                    cursor.execute(sql.SQL("set transaction snapshot {}").format(self._snapshot).as_string(self._keeper))
+            with self.translated(doing), connection.cursor() as cursor:
+                if snapshot is not None:
+                    cursor.execute("begin isolation level repeatable read read only")
+                    cursor.execute(sql.SQL("set transaction snapshot {}").format(snapshot).as_string(self._keeper))
                 cursor.adbc_statement.set_options(**{"adbc.postgresql.batch_size_hint_bytes": str(_BATCH_BYTES)})
                 threading.Thread(target=self._cancel_when_stopped, args=(cursor, done), daemon=True).start()
-                cursor.execute(self._rendered(statement.text, dict(statement.values)))
+                cursor.execute(text)
                 reader = cursor.fetch_record_batch()
                 while True:
                     try:
                         batch = reader.read_next_batch()
                     except StopIteration:
                         return
-                    yield to_columns(statement.columns, batch)
+                    yield batch
         finally:
             done.set()
             with suppress(Exception):
@@ -115,10 +133,14 @@ class PostgresSource:
         return value.date() if column.kind == "date" and isinstance(value, datetime) else value
 
     def row_version(self) -> tuple[str, str]:
-        with self._translated("asking how far versions have got, at"):
+        with self.translated("asking how far versions have got, at"):
             row = self._keeper.execute(_VERSIONS).fetchone()
             assert row is not None
             return f"{row[1]}", replaced(_CHANGED, lambda name: str(row[0]) if name == "version_now" else f":{name}")
+
+    def change_log(self, name: str, *, utc: bool) -> PostgresLog:
+        """name: of the slot and publication. utc: times without a zone are in UTC."""
+        return PostgresLog(self, name, utc)
 
     def lowest(self, kind: Kind) -> Any:
         return _LOWEST.get(kind, sql.SQL("''"))
@@ -126,6 +148,55 @@ class PostgresSource:
     def close(self) -> None:
         with suppress(psycopg.Error):
             self._keeper.close()
+
+    def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
+        with self.translated("looking at the log of"), closing(self.connect()) as connection:
+            yield from log_steps(connection, logs)
+
+    # For the log
+
+    def connect(self) -> psycopg.Connection[Any]:
+        """Outside of the snapshot."""
+        return psycopg.connect(self.address.conninfo(*self._settings), autocommit=True)
+
+    def quoted(self, table: Table) -> str:
+        return sql.Identifier(table.schema, table.name).as_string(self._keeper)
+
+    def seen(self) -> tuple[str, int]:
+        """(the transactions that the snapshot has seen, as PostgreSQL writes them; where in the log all of them are behind)."""
+        row = self._keeper.execute(
+            "select txid_current_snapshot()::text, (pg_current_wal_insert_lsn() - '0/0')::int8"
+        ).fetchone()
+        assert row is not None
+        return row[0], row[1]
+
+    def column(self, name: str, oid: int, modifier: int) -> Column:
+        """A column of a type, as `tables` would describe it."""
+        self._require_type(oid)
+        return column_of(self._types, name, "", oid, modifier, True)
+
+    def base_type(self, oid: int) -> PgType:
+        """Of a domain what it is made of."""
+        found = self._types[oid]
+        while found.what == "d":
+            found = self._types[found.base]
+        return found
+
+    def cast(self, expression: str, oid: int, modifier: int, text: pa.Array) -> pa.Array:
+        """An expression over {}, for texts that are values of a type: its results as text."""
+        with self.translated("casting values of the log, at"), self._keeper.transaction():
+            row = self._keeper.execute("select format_type(%s::int8::oid, %s)", (oid, modifier)).fetchone()
+            assert row is not None
+            value = f"(u.v::{row[0]})"
+            ask = sql.SQL("select ({})::text from unnest(%s::text[]) with ordinality as u(v, n) order by u.n").format(
+                sql.SQL(expression.replace("{}", value))
+            )
+            found = self._keeper.execute(ask, (text.to_pylist(),)).fetchall()
+        return pa.array([one for (one,) in found], pa.string())
+
+    def _require_type(self, oid: int) -> None:
+        if oid not in self._types:
+            self._types = read_types(self._keeper)
 
     def _rendered(self, text: str, values: dict[str, Any]) -> str:
         """COPY, by which rows come in columns, knows no parameters: the driver writes each value as a literal."""
@@ -145,7 +216,7 @@ class PostgresSource:
                 return
 
     @contextmanager
-    def _translated(self, doing: str) -> Iterator[None]:
+    def translated(self, doing: str) -> Iterator[None]:
         """The drivers' errors, at this border, as SourceError."""
         try:
             yield
@@ -162,6 +233,8 @@ class PostgresSource:
             return failures.timed_out(doing, words)
         if state == "55P03":
             return failures.locked(doing, words)
+        if state == "55006":
+            return failures.in_use(doing, words)
         if state in ("42501", "28000", "28P01"):
             return failures.no_right(doing, words)
         if is_lost(error) or isinstance(error, psycopg.OperationalError) or not state:

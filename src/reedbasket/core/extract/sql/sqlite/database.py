@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -14,8 +14,10 @@ from zoneinfo import ZoneInfo
 
 import pyarrow as pa
 
+from ....checking import CheckStep
 from ....errors import RunCancelled, SourceError
 from ....shape.kinds import Kind
+from ..changelog import ChangeLog
 from ..database import Failures, typed
 from ..tables import Column, Statement, Table
 from .values import column_of, declared_kind
@@ -109,6 +111,13 @@ class SqliteSource:
 
     def lowest(self, kind: Kind) -> Any:
         return _LOWEST.get(kind, "")
+
+    def change_log(self, name: str, *, utc: bool) -> ChangeLog:
+        mend = "take changes by cursor, compare or everything"
+        raise SourceError("following the log of", str(self.path), found="SQLite keeps none", mend=mend, code="source.no_log")
+
+    def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
+        return iter(())
 
     def close(self) -> None:
         self._connection.close()

@@ -1,0 +1,149 @@
+"""What a run takes of one table by the database's log: first the table whole, in a snapshot, then what the log tells of it."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from ..extract.chunk import Chunk
+from ..extract.http import RequestSeen
+from ..extract.sql import Column
+from ..extract.sql.changelog import ChangeLog, LogLost
+from ..load.warehouse import SavedCursor
+from .choosing import Chosen
+from .order import SourceOrder
+from .sql_taking import SqlTaking, wanted_column
+
+if TYPE_CHECKING:
+    from .sql_reading import SqlReading
+
+
+@dataclass
+class FollowedLog:
+    """A log with the tables of the feed that follow it. positions: {table: how far the warehouse has it}; what keeps the log may go on
+    once they are all known."""
+
+    log: ChangeLog
+    tables: list[Chosen]
+    positions: dict[str, str]
+    prepared: bool = False
+
+    def settle(self) -> None:
+        if self.prepared and self.positions.keys() >= {chosen.name for chosen in self.tables}:
+            self.log.confirm(list(self.positions.values()))
+
+
+class LogTaking(SqlTaking):
+    """See reading.Pass. Before `begin` it only tells what it would do."""
+
+    def __init__(
+        self,
+        reading: SqlReading,
+        order: SourceOrder,
+        chosen: Chosen,
+        saved: SavedCursor | None,
+        seen: Callable[[RequestSeen], None],
+        followed: FollowedLog,
+        *,
+        accept: bool,
+    ) -> None:
+        """accept: a log that is lost is no end; the table is read anew."""
+        super().__init__(reading, order, chosen, saved, seen)
+        self._followed = followed
+        self._accept = accept
+        self._position = saved.value if saved else None
+        self._start = ""
+        self._reached: str | None = None
+        self.from_text = self._position
+        self._chosen = chosen
+
+    @property
+    def follows_log(self) -> bool:
+        return self._position is not None
+
+    def begin(self) -> None:
+        """Raises SourceError; LogLost where only a new snapshot would help."""
+        followed = self._followed
+        if not followed.prepared:
+            made = followed.log.prepare([chosen.table for chosen in followed.tables])
+            followed.prepared = True
+            if made:
+                self.notes.append(("info", "log.begun", made))
+        if self._position is not None:
+            try:
+                followed.log.require(self._position)
+                followed.positions[self._chosen.name] = self._position
+            except LogLost as lost:
+                if not self._accept:
+                    raise
+                self.notes.append(("warning", "log.read_anew", f"{lost.found}; as accepted, the table is read whole once more"))
+                self._position = self.from_text = None
+        if self._position is None:
+            self._start = followed.log.here()
+
+    def committed(self, cursor: SavedCursor | None) -> None:
+        if cursor is not None:
+            self._followed.positions[self._chosen.name] = cursor.value
+
+    def chunks(self) -> Iterator[Chunk]:
+        if self._position is None:
+            yield from self._one(None, None)
+            return
+        log, began, size, rows = self._followed.log, time.monotonic(), 0, 0
+        for part in log.parts(self._chosen.table, self._chosen.key, self._position, self._as_column):
+            size, rows = size + part.messages_bytes, rows + len(part.records)
+            self._reached = part.position
+            mark = SavedCursor("log", part.position, None, "log") if part.position else None
+            yield Chunk(part.records, part.messages_bytes, [], mark=mark)
+        self._reached = log.after(self._position)
+        words = f"the log from {self._position} to {self._reached}"
+        self._seen(RequestSeen("LOG", words, None, time.monotonic() - began, size, 1, 0.0, ""))
+        lag = log.lag()
+        if lag is not None:
+            late = "" if lag.seconds is None else f" and {lag.seconds:,.1f} s"
+            told = f"{rows:,} changes read; the log was {lag.size:,} bytes{late} ahead of us, {lag.transactions:,} transactions"
+            self.ended_notes.append(("info", "log.read", told))
+
+    def sample(self) -> tuple[str, Iterator[Chunk]]:
+        if self._position is None:
+            return super().sample()
+        return f"the log from {self._position} on", iter(())
+
+    def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]:
+        if self._position is not None:
+            return None, None
+        return self._chosen.table.rows, 1
+
+    @property
+    def sweeps(self) -> bool:
+        return self._position is None
+
+    @property
+    def safe(self) -> bool:
+        return self._position is not None and self._done is not None
+
+    def position(self, *, ended: bool) -> SavedCursor | None:
+        if not ended:
+            return self._done
+        if self._position is None:
+            return SavedCursor("log", self._start, None, "log")
+        return SavedCursor("log", self._reached or self._position, None, "log")
+
+    @property
+    def moved(self) -> bool:
+        if self._position is None:
+            return True
+        return self._reached not in (None, self._position) and self._followed.log.brings()
+
+    def _as_column(self, column: Column) -> Column | None:
+        return wanted_column(self._chosen, column)
+
+
+def slot_for(chosen: Chosen, feed: str) -> str:
+    """What keeps the log for a table: of the feed, unless it is said otherwise."""
+    from ..extract.sql.postgres.slot import slot_name
+
+    changes: Any = chosen.changes
+    return (changes.slot if changes is not None and changes.slot else None) or slot_name(feed)

@@ -1,0 +1,77 @@
+"""Rows whose large values did not change, so that the log does not tell them: where each is to be found instead."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+from ..logged import Logged
+from .batch import TableBatch
+from .columns import Worked
+from .layout import Family
+from .picking import only
+from .shaper import Shaper
+from .structure import ColumnShape
+
+# Beside the key: only rows staged behind `since` and before `until` count; since is -1 where the warehouse's own row does too.
+SINCE, UNTIL = "_rb_since", "_rb_until_owner"
+
+
+class KeptValues:
+    """Follows one load. Keys that changed are remembered, since older values stand under the old one."""
+
+    def __init__(self) -> None:
+        self._before: dict[tuple[Any, ...], tuple[int, tuple[Any, ...]]] = {}
+
+    def committed(self) -> None:
+        """Now the warehouse holds all values under their newest keys."""
+        self._before.clear()
+
+    def places(self, worked: Worked, logged: Logged, first_owner: int, shaper: Shaper) -> Iterator[tuple[str, TableBatch]]:
+        """(column, rows: their keys with SINCE and UNTIL) for each column that some rows do not tell."""
+        family, batch = worked.family, worked.batches[0]
+        if logged.moved:
+            self._follow(worked, {first_owner + place for place in logged.moved})
+        by_column: dict[str, set[int]] = {}
+        for place, columns in logged.kept.items():
+            for column in columns:
+                by_column.setdefault(column, set()).add(first_owner + place)
+        for column, owners in by_column.items():
+            rows, node = only(batch, owners, family.key), shaper.structure.root.fields.get(column)
+            if rows.rows and isinstance(node, ColumnShape):
+                yield shaper.rules.rename.get(node.name, node.name), self._sought(family, rows)
+
+    def _follow(self, worked: Worked, owners: set[int]) -> None:
+        key, old = worked.family.key, worked.tombstones
+        if old is None:
+            return
+        old_keys = dict(zip(old.owners, _keys(old, key)))
+        batch = only(worked.batches[0], owners, key)
+        for owner, now in zip(batch.owners, _keys(batch, key)):
+            before = old_keys.get(owner - 1)
+            if before is not None:
+                self._before[now] = (owner, self._before.get(before, (0, before))[1])
+
+    def _sought(self, family: Family, rows: TableBatch) -> TableBatch:
+        since, until = [-1] * rows.rows, list(rows.owners)
+        if self._before:
+            keys, owners = _keys(rows, family.key), list(rows.owners)
+            for place, now in enumerate(list(keys)):
+                if now in self._before:
+                    moved, before = self._before[now]
+                    since[place] = moved - 1
+                    keys.append(before)
+                    owners.append(owners[place])
+                    since.append(-1)
+                    until.append(moved)
+            columns = {
+                name: (rows.columns[name][0], [key[place] for key in keys]) for place, name in enumerate(family.key)
+            }  # fmt: skip
+            rows = TableBatch(rows.table, len(keys), owners, columns=columns)
+        rows.columns[SINCE], rows.columns[UNTIL] = ("int64", since), ("int64", until)
+        return rows
+
+
+def _keys(batch: TableBatch, key: Sequence[str]) -> list[tuple[Any, ...]]:
+    columns = [batch.columns[name][1] for name in key]
+    return list(zip(*[data if isinstance(data, list) else data.to_pylist() for data in columns]))
