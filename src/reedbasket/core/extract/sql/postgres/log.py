@@ -36,6 +36,7 @@ _PEEK = """select data from pg_logical_slot_peek_binary_changes({slot}, {until}:
 # A table of which nothing came is moved on with the others, or once this much of other tables' log has gone by.
 _MOVE_BYTES = 1024 * 1024
 _SPOOLED = pa.schema([("data", pa.binary()), ("lsn", pa.int64()), ("xid", pa.int64())])
+_WAIT_SECONDS = 10
 _YEAR_2000 = 946_684_800
 
 
@@ -125,6 +126,11 @@ class PostgresLog:
                 made = f"made the slot {self._name}, which keeps the log from here on"
                 # What is read from now on has to have seen everything that the slot will not tell.
                 self._source.renew()
+            waited = time.monotonic()
+            # A worker that was killed holds the slot until its server process has noticed.
+            while self._state is not None and self._state.active and time.monotonic() - waited < _WAIT_SECONDS:
+                time.sleep(0.1)
+                self._state = slot.state_of(connection, self._name)
             for table in tables:
                 row = connection.execute("select %s::regclass::oid::int8", (self._source.quoted(table),)).fetchone()
                 assert row is not None

@@ -18,8 +18,9 @@ _AS_TOLD = {
     "tsvector", "point", "line", "lseg", "box", "path", "polygon", "circle",
 }  # fmt: skip
 _ON_EDGE = {
-    "date": "case when isfinite({}) then ({} - date '1970-01-01')::int8 when {} > '2000-01-01' then 2147483647 else -2147483648 end",
-    "timestamp": "case when isfinite({}) then trunc(extract(epoch from {}) * 1000000)::int8 "
+    "date": "case when {} is null then null when isfinite({}) then ({} - date '1970-01-01')::int8 "
+    "when {} > '2000-01-01' then 2147483647 else -2147483648 end",
+    "timestamp": "case when {} is null then null when isfinite({}) then trunc(extract(epoch from {}) * 1000000)::int8 "
     "when {} > '2000-01-01' then 9223372036854775807 else -9223372036854775808 end",
 }
 

@@ -1,0 +1,107 @@
+"""A writer changes rows for a minute while feeds follow by log, by row version and by cursor, and workers are killed: then all agree."""
+
+from __future__ import annotations
+
+import random
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import psycopg
+import pytest
+
+from reedbasket.core.errors import SourceBusy
+from reedbasket.core.run import RunOutcome, verify_feed
+from tests.core.test_sql_sources import Dock
+from tests.faults.test_kill import killed
+from tests.support.feeds import order_for, outside_for, run_once, table_rows
+from tests.support.warehouses import Cluster
+
+SECONDS = 60
+WAYS = {
+    "log": "{by: log}",
+    "row_version": "{by: row_version}",
+    # The longest of the writer's transactions last two seconds: what is committed late lies within the overlap.
+    "cursor": "{by: cursor, column: updated_at, overlap: 10s}",
+}
+
+
+@pytest.fixture(scope="module")
+def cluster() -> Iterator[Cluster]:
+    made = Cluster(["wal_level=logical"])
+    yield made
+    made.stop()
+
+
+def statements(rng: random.Random, table: str) -> Iterator[str]:
+    """Some inserts, updates and deletes; large values that change and that stay, and now and then a key that changes."""
+    for _ in range(rng.randint(1, 30)):
+        key, what = rng.randint(1, 3000), rng.random()
+        now = "updated_at = clock_timestamp()"
+        if what < 0.35:
+            body = f"repeat(md5('{rng.random()}'), {rng.choice([1, 200])})"
+            yield f"""insert into {table} values ({key}, 1, {body}, clock_timestamp())
+                      on conflict (id) do update set v = excluded.v, body = excluded.body, {now}"""
+        elif what < 0.75:
+            yield f"update {table} set v = v + 1, {now} where id between {key} and {key + 5}"
+        elif what < 0.9:
+            yield f"delete from {table} where id = {key}"
+        elif what < 0.95:
+            yield f"update {table} set id = {key + 10_000 + rng.randint(0, 10**6)}, {now} where id = {key}"
+        else:
+            yield f"update {table} set v = 0, {now} where id % 50 = {key % 50}"
+
+
+def write(connection: Any, table: str, seed: int, stop: threading.Event, pause: float) -> None:
+    rng = random.Random(seed)
+    while not stop.is_set():
+        try:
+            for statement in statements(rng, table):
+                connection.execute(statement)
+            time.sleep(rng.uniform(0, pause))
+            connection.rollback() if rng.random() < 0.1 else connection.commit()
+        except (psycopg.errors.DeadlockDetected, psycopg.errors.UniqueViolation):
+            connection.rollback()
+    connection.commit()
+    connection.close()
+
+
+def test_a_minute_of_changes_and_kills(cluster: Cluster, tmp_path: Path) -> None:
+    dock, rng = Dock(cluster), random.Random(7)
+    dock.do("create table orders (id bigint primary key, v int, body text, updated_at timestamptz)")
+    dock.do("alter table orders alter body set storage external; create index on orders (updated_at)")
+    dock.do("create publication reed_test for table orders")
+    dock.do("insert into orders select g, 0, repeat(md5(g::text), 150), now() from generate_series(1, 3000) g")
+    texts = {way: dock.basket(f"commit_every: 500\ntables: {{orders: {{changes: {said}}}}}") for way, said in WAYS.items()}
+    for way in WAYS:
+        (tmp_path / way).mkdir()
+    stop = threading.Event()
+    writers = [
+        threading.Thread(target=write, args=(cluster.connect(autocommit=False), f"{dock.schema}.orders", seed, stop, pause))
+        for seed, pause in enumerate((0.02, 0.1, 2.0))
+    ]
+    for writer in writers:
+        writer.start()
+    began, run, cut = time.monotonic(), 0, 0
+    while time.monotonic() - began < SECONDS:
+        for way, text in texts.items():
+            run += 1
+            cut += killed(text, tmp_path / way, run, rng.choice([0.3, 0.6, 1.0, 1.5, 30]))
+    stop.set()
+    for writer in writers:
+        writer.join()
+    assert run > 20 and cut > 5, (run, cut)
+    for way, text in texts.items():
+        for attempt in range(3):
+            result, _ = run_once(text, tmp_path / way, run=1000 + attempt)
+            if result.error is None or result.error["code"] != SourceBusy.code:
+                break
+        assert result.outcome is RunOutcome.SUCCEEDED, (way, result.error)
+        order = order_for(text)
+        (found,) = verify_feed(order, outside_for(order, tmp_path / way), deep=True, only=None)
+        assert found.error is None and found.only_source == 0 and found.differing == 0, (way, found)
+        # Deletes are seen by the log alone; the others hold what once was there.
+        assert found.only_warehouse == 0 if way == "log" else found.only_warehouse, (way, found)
+    assert len(table_rows(tmp_path / "log", "orders")) > 500
