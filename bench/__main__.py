@@ -28,6 +28,7 @@ from . import (
     merge_growth,
     noop,
     pg_delta,
+    pg_log,
     replace,
 )
 
@@ -65,6 +66,7 @@ CASES: dict[str, Any] = {
     **{f"replace-{short}": OfEngine(replace, engine) for short, engine in ENGINES.items()},
     **{f"pg-{kind}": OfEngine(databases, kind) for kind in ("pg", "pg-shaped", "duckdb", "sqlite")},
     "pg-delta": pg_delta,
+    "pg-log": pg_log,
     "compare": compare,
     "history": history,
 }

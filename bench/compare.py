@@ -19,7 +19,7 @@ from reedbasket.core.load import LoadTarget, Position
 from reedbasket.core.load.sqlite.warehouse import SqliteWarehouse
 from reedbasket.core.run.compare import Comparer
 from reedbasket.core.shape import Shaper, TableShape
-from reedbasket.core.shape.columns import key_batch
+from reedbasket.core.shape.picking import key_batch
 
 from . import warehouses as w
 from .measure import child, in_turn, own_peak_mb, result

@@ -87,7 +87,7 @@ def load_ours(warehouse: Warehouse, parts: Sequence[pa.Table], write: Any, run: 
 
 
 @contextmanager
-def cluster() -> Iterator[dict[str, Any]]:
+def cluster(*settings: str) -> Iterator[dict[str, Any]]:
     """A private PostgreSQL with its own defaults, as somebody would run it; gone at the end."""
     folder = Path(tempfile.mkdtemp(prefix="reed-bench-pg-"))
     binaries = sorted(Path("/usr/lib/postgresql").glob("*/bin"))[-1]
@@ -104,6 +104,7 @@ def cluster() -> Iterator[dict[str, Any]]:
     data = str(folder / "data")
     do("initdb", "-D", data, "-U", "boss", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8")
     options = f"-p {port} -k {folder} -c listen_addresses=127.0.0.1 -c max_wal_size=4GB -c autovacuum=off -c fsync=off"
+    options += "".join(f" -c {setting}" for setting in settings)
     do("pg_ctl", "-D", data, "-l", str(folder / "log"), "-o", options, "-w", "start")
     try:
         yield {
