@@ -24,7 +24,7 @@ class Address:
     def __init__(self, definition: Place, schema: str, password: str | None, folder: Path, zone: str = "UTC") -> None:
         """zone: what the session takes for the time zone of times that name none."""
         assert definition.host and definition.database and definition.user
-        self.host, self.port, self.database = definition.host, definition.port, definition.database
+        self.host, self.port, self.database = definition.host, definition.server_port, definition.database
         self.user, self.schema, self.tls = definition.user, schema, definition.tls
         self._zone = zone
         self._password = password

@@ -11,7 +11,7 @@ from ..spec.database_feed import is_pattern
 from .asking import Outside
 from .choosing import matches
 from .order import RunOrder, SourceOrder
-from .sql_reading import SqlReading
+from .sql_reading import SqlReading, home_of
 
 
 @dataclass(frozen=True)
@@ -25,7 +25,7 @@ class SetupStatement:
 def setup_sql(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -> list[SetupStatement]:
     """By the catalog where the source can be opened already; else by the names in the feeds alone."""
     source = order.database
-    if source is None or source.on != "postgres":
+    if source is None or source.on == "sqlite":
         what = (
             "an API's access is given by its owner"
             if source is None
@@ -35,7 +35,7 @@ def setup_sql(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -
     from ..extract.sql.postgres.check import log_statements, setup_statements
     from ..extract.sql.postgres.slot import slot_name
 
-    home = source.schema_ or "public"
+    home = home_of(source)
     tables: list[Table] = []
     said: list[SetupStatement] = []
     named = [(feed, wish, own) for feed in feeds for wish, own in feed.wishes.items()]
@@ -68,7 +68,12 @@ def setup_sql(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -
     if not named:
         said.append(SetupStatement("no feed reads from this source yet; their tables would be granted here", ""))
     distinct = list({(t.schema, t.name): t for t in tables}.values())
-    made = [*setup_statements(source, distinct), *log_statements(source, logs)]
+    if source.on == "mysql":
+        from ..extract.sql.mysql import check as mysql
+
+        made = mysql.setup_statements(source, distinct, logs)
+    else:
+        made = [*setup_statements(source, distinct), *log_statements(source, logs)]
     return [SetupStatement(*pair) for pair in made] + said
 
 

@@ -28,9 +28,14 @@ def check_database(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrde
     assert order.database is not None
     if order.database.on == "sqlite":
         return walked(_sqlite(order, outside, feeds), _SQLITE_STEPS)
-    from ..extract.sql.postgres.check import STEPS, check
+    way: Any
+    if order.database.on == "mysql":
+        from ..extract.sql.mysql import check as way
+    else:
+        from ..extract.sql.postgres import check as way
 
-    return walked(check(order.database, outside.reveal, outside.folder, lambda: _of_feeds(order, outside, feeds)), STEPS)
+    steps = way.check(order.database, outside.reveal, outside.folder, lambda: _of_feeds(order, outside, feeds))
+    return walked(steps, way.STEPS)
 
 
 def _sqlite(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -> Iterator[CheckStep]:

@@ -13,6 +13,7 @@ from ..extract.sql.open import open_database
 from ..load.warehouse import SavedCursor
 from ..masking import Mask
 from ..shape.lane import Expected
+from ..spec.model import Source
 from .asking import Outside
 from .choosing import Choice, Chosen, choose
 from .log_taking import FollowedLog, LogTaking, slot_for
@@ -38,7 +39,7 @@ class SqlReading:
         source = order.database
         password = outside.reveal(source.password.secret) if source.password else None
         self.mask = Mask([password] if password else [])
-        self.home = source.schema_ or ("public" if source.on == "postgres" else "")
+        self.home = home_of(source)
         self.database: Database = open_database(source, password, outside.folder, outside.stop)
         self._chosen: dict[str, Chosen] = {}
         self._logs: dict[str, FollowedLog] = {}
@@ -132,6 +133,13 @@ class SqlReading:
         for followed in self._logs.values():
             followed.log.close()
         self.database.close()
+
+
+def home_of(source: Source) -> str:
+    """The schema of tables that are named without one."""
+    if source.on == "mysql":
+        return source.database or ""
+    return source.schema_ or ("public" if source.on == "postgres" else "")
 
 
 def table_order(chosen: Chosen) -> TableOrder:

@@ -25,7 +25,7 @@ class Source(Place):
 
     source: Name
     connector: Name | None = None
-    on: Literal["postgres", "sqlite"] | None = None
+    on: Literal["postgres", "mysql", "sqlite"] | None = None
     about: str = ""
     settings: dict[str, Any] = Field(default_factory=dict)
     schema_: str | None = Field(
@@ -55,6 +55,8 @@ class Source(Place):
                 raise ValueError(f"a source with a connector knows no {' and no '.join(unknown)}")
             return self
         require_place(self, self.on, file=self.on == "sqlite", more=("schema", "statement_timeout"))
+        if self.on == "mysql" and self.schema_ is not None:
+            raise ValueError("on mysql a schema is a database; say `database`, and `other.table` for a table of another one")
         return self
 
 

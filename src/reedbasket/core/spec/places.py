@@ -28,6 +28,7 @@ class SecretName(Model):
     secret: Name
 
 
+_PORTS = {"postgres": 5432, "mysql": 3306}
 ON_FILE = ("path",)
 ON_SERVER = ("host", "port", "database", "user", "password", "tls")
 
@@ -37,11 +38,15 @@ class Place(Model):
 
     path: str | None = Field(None, min_length=1, description="a file; a relative path starts in the service's data folder")
     host: str | None = None
-    port: int = Field(5432, ge=1, le=65535)
+    port: int | None = Field(None, ge=1, le=65535, description="5432 on postgres, 3306 on mysql where nothing is said")
     database: str | None = None
     user: str | None = None
     password: SecretName | None = None
     tls: Tls = Tls()
+
+    @property
+    def server_port(self) -> int:
+        return self.port or _PORTS[getattr(self, "on", None) or "postgres"]
 
 
 def require_place(place: Place, on: str, *, file: bool, more: tuple[str, ...] = ()) -> None:

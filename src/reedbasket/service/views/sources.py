@@ -239,4 +239,4 @@ def place_of(source: Source) -> str:
     """Where a database is, in a line."""
     if source.path is not None:
         return source.path
-    return f"{source.user}@{source.host}:{source.port}/{source.database}"
+    return f"{source.user}@{source.host}:{source.server_port}/{source.database}"

@@ -71,7 +71,7 @@ def query_warehouse(warehouse: str, body: Statement) -> Any:
 def _where(warehouse: WarehouseDefinition) -> str:
     if warehouse.on != "postgres":
         return warehouse.path or ""
-    return f"{warehouse.host}:{warehouse.port}/{warehouse.database}, schema {warehouse.schema_}"
+    return f"{warehouse.host}:{warehouse.server_port}/{warehouse.database}, schema {warehouse.schema_}"
 
 
 @operations.add(

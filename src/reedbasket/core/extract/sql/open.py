@@ -16,6 +16,11 @@ def open_database(source: Source, password: str | None, folder: Path, stop: thre
 
         assert source.path is not None
         return SqliteSource(folder / source.path, source.zone, source.statement_timeout, stop)
+    if source.on == "mysql":
+        from .mysql.connect import MysqlAddress
+        from .mysql.database import MysqlSource
+
+        return MysqlSource(MysqlAddress(source, password, folder), source.zone, source.statement_timeout, stop)
     from ...postgres import Address
     from .postgres.database import PostgresSource
 

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from decimal import Decimal, InvalidOperation
 
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from ....shape.kinds import Kind
 from ..database import field_of, typed
+from ..decimals import decimals
 from ..tables import Column
 
 _TYPES: dict[Kind, pa.DataType] = {
@@ -29,26 +28,3 @@ def to_columns(columns: Sequence[Column], batch: pa.RecordBatch) -> pa.Table:
             wanted = _TYPES[column.kind]
             fields.append(field_of(column, column.kind, values if values.type == wanted else values.cast(wanted)))
     return typed(fields, batch.num_rows)
-
-
-def decimals(column: Column, values: pa.Array) -> tuple[pa.Field, pa.Array]:
-    """Numbers as text, exact. Where the declared type does not bound them, their digits do; what is no number stays text."""
-    text = values if values.type == pa.string() else values.cast(pa.string())
-    if column.fraction >= 0:
-        try:
-            made = pc.cast(text, pa.decimal128(max(column.whole + column.fraction, 1), column.fraction))
-            return field_of(column, "decimal", made, column.whole, column.fraction)
-        except pa.ArrowInvalid:
-            pass  # NaN
-    try:
-        numbers = [None if v is None else Decimal(v) for v in text.to_pylist()]
-        if all(v is None or v.is_finite() for v in numbers):
-            whole = max((v.adjusted() + 1 for v in numbers if v is not None), default=1)
-            fraction = max((-v.as_tuple().exponent for v in numbers if v is not None), default=0)  # type: ignore[operator]
-            whole, fraction = max(whole, 1), max(fraction, 0)
-            if whole + fraction <= 76:
-                kind = pa.decimal128(38, fraction) if whole + fraction <= 38 else pa.decimal256(76, fraction)
-                return field_of(column, "decimal", pa.array(numbers, kind), whole, fraction)
-    except InvalidOperation:
-        pass
-    return field_of(column, "text", text)

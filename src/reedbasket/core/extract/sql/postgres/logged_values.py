@@ -8,8 +8,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..database import field_of
+from ..decimals import decimals
 from ..tables import Column
-from .columns import decimals
 from .types import PgType
 
 # Types whose cast to text is just what the log says; of others the server is asked.

@@ -1,0 +1,1 @@
+"""MySQL and MariaDB as a source."""

@@ -1,0 +1,81 @@
+"""Values as MySQL writes them, made columns of our kinds."""
+
+from __future__ import annotations
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..database import field_of
+from ..decimals import decimals
+from ..slices import as_text
+from ..tables import Column
+
+# Beyond the years 1 to 9999, so that the row is a reject: the month or day 0, or the 31st of February.
+_NO_DAY = -(2**31)
+_NO_TIME = -(2**63)
+
+
+def to_column(column: Column, values: pa.Array, zone: str) -> tuple[pa.Field, pa.Array]:
+    """values: the bytes of each. zone: of the source, that a datetime is in. Raises pyarrow.ArrowInvalid."""
+    kind = column.kind or "text"
+    if kind == "binary":
+        return field_of(column, kind, values)
+    text = as_text(values)
+    if kind in ("text", "json", "uuid"):
+        return field_of(column, kind, text)
+    if kind == "int64":
+        return field_of(column, kind, text.cast(pa.int64()))
+    if kind == "bool":
+        return field_of(column, kind, pc.not_equal(text, "0"))
+    if kind == "decimal":
+        return decimals(column, text)
+    if kind == "double":
+        numbers = text.cast(pa.float64())
+        if column.declared.startswith("float"):
+            numbers = numbers.cast(pa.float32()).cast(pa.string()).cast(pa.float64())
+        return field_of(column, kind, numbers)
+    if kind == "date":
+        return field_of(column, kind, _days(text))
+    return field_of(column, kind, _times(text, zone if column.declared.startswith("datetime") else "UTC"))
+
+
+def _days(text: pa.Array) -> pa.Array:
+    try:
+        return text.cast(pa.date32())
+    except pa.ArrowInvalid:
+        text = _without_zero(text)
+        days = pc.strptime(text, "%Y-%m-%d", "s", error_is_null=True)
+        known = pc.equal(pc.strftime(days, "%Y-%m-%d"), text)  # strptime takes the 31st of February for a day in March
+        return _marked(days.cast(pa.date32()), known, text, pa.scalar(_NO_DAY, pa.int32()).cast(pa.date32()))
+
+
+def _times(text: pa.Array, zone: str) -> pa.Array:
+    plain = pa.timestamp("us")
+    try:
+        times = text.cast(plain)
+    except pa.ArrowInvalid:
+        text = _without_zero(text)
+        listed = []
+        for value in text.to_pylist():
+            try:
+                listed.append(None if value is None else pa.scalar(value).cast(plain).cast(pa.int64()).as_py())
+            except pa.ArrowInvalid:
+                listed.append(_NO_TIME)
+        times = pa.array(listed, pa.int64()).cast(plain)
+    if zone == "UTC":
+        return times.cast(pa.timestamp("us", "UTC"))
+    # An hour that comes twice is the first of them, one that is left out lies behind the gap.
+    bad = pc.equal(times.cast(pa.int64()), _NO_TIME)
+    inside = pc.if_else(bad, pa.scalar(None, plain), times)
+    made = pc.assume_timezone(inside, zone, ambiguous="earliest", nonexistent="latest").cast(pa.timestamp("us", "UTC"))
+    return pc.if_else(pc.fill_null(bad, False), pa.scalar(_NO_TIME, pa.int64()).cast(pa.timestamp("us", "UTC")), made)
+
+
+def _without_zero(text: pa.Array) -> pa.Array:
+    """The date 0000-00-00 is null, as MySQL's own conditions have it."""
+    return pc.if_else(pc.fill_null(pc.starts_with(text, "0000-00-00"), False), pa.scalar(None, pa.string()), text)
+
+
+def _marked(values: pa.Array, known: pa.Array, text: pa.Array, mark: pa.Scalar) -> pa.Array:
+    lost = pc.and_(pc.is_valid(text), pc.invert(pc.fill_null(known, False)))
+    return pc.if_else(lost, mark, values)
