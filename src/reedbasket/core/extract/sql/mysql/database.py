@@ -22,6 +22,7 @@ from ..names import replaced
 from ..tables import Column, Statement, Table
 from .catalog import read_tables
 from .connect import MysqlAddress, rows, thread_of, told
+from .log import MariaLog, require_log, snapshot_gtid
 from .types import column_of_field
 from .values import to_column
 from .wire import columns_of
@@ -45,7 +46,7 @@ class MysqlSource:
         self.failures = Failures(str(address))
         with self.translated("opening the source"):
             self._keeper = address.connect(timeout)
-            self._side = address.connect(timeout)
+            self.side = address.connect(timeout)
             self._begin()
 
     def _begin(self) -> None:
@@ -55,11 +56,11 @@ class MysqlSource:
 
     def tables(self) -> list[Table]:
         with self.translated("reading the catalog of"):
-            return read_tables(self._side)
+            return read_tables(self.side)
 
     def describe(self, query: str, values: dict[str, Any]) -> Table:
         with self.translated("asking what a query yields, at"):
-            fields, batches = columns_of(self._side, f"select * from ({self._rendered(query, values)}\n) as q limit 0")
+            fields, batches = columns_of(self.side, f"select * from ({self._rendered(query, values)}\n) as q limit 0")
             list(batches)
         columns = [column_of_field(f.name, f.type_code, f.flags, f.charsetnr, f.length, f.scale) for f in fields]
         return Table("", "", "query", tuple(columns))
@@ -103,13 +104,37 @@ class MysqlSource:
         return _LOWEST.get(kind, "")
 
     def change_log(self, name: str, *, utc: bool) -> ChangeLog:
-        raise NotImplementedError
+        return MariaLog(self, self._zone)
 
     def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
-        return iter(())
+        if not logs:
+            return
+        many = sum(map(len, logs.values()))
+        try:
+            with self.translated("looking at the log of"):
+                require_log(self.side, str(self.address))
+                ((position,),) = rows(self.side, "select @@global.gtid_binlog_pos")
+                files = rows(self.side, "show binary logs")
+                size = sum(int(row[1]) for row in files)
+        except ReedError as error:
+            yield CheckStep("log", False, error.found, error.mend)
+            return
+        yield CheckStep(
+            "log", True, f"{many} tables follow it; it stands at {position}, {len(files)} files of {size:,} bytes are kept"
+        )
+
+    def snapshot_position(self) -> str:
+        """Where in the log the snapshot was taken; '' at its very beginning."""
+        with self.translated("asking where the log stands, at"):
+            return snapshot_gtid(self._keeper, self.side)
+
+    def require_going(self, doing: str) -> None:
+        """Raises RunCancelled where nobody wants more."""
+        if self._stop.is_set():
+            raise RunCancelled(doing, str(self.address), found="the run was cancelled; what was committed stays")
 
     def close(self) -> None:
-        for connection in (self._keeper, self._side):
+        for connection in (self._keeper, self.side):
             with suppress(Exception):
                 connection.close()
 
@@ -121,14 +146,14 @@ class MysqlSource:
             value = values[name]
             if isinstance(value, datetime) and value.tzinfo is not None:
                 value = value.astimezone(ZoneInfo("UTC")).replace(tzinfo=None)
-            return str(self._side.escape(value))
+            return str(self.side.escape(value))
 
         return replaced(text, literal)
 
     def _give_up(self, batches: Iterator[Any]) -> None:
         """Nobody wants the rest: the statement ends, and with it what it still sends; the snapshot stays."""
         with suppress(pymysql.Error, OSError):
-            rows(self._side, f"kill query {thread_of(self._keeper)}")
+            rows(self.side, f"kill query {thread_of(self._keeper)}")
             for _ in batches:
                 pass
 

@@ -28,6 +28,8 @@ from pymysql.constants import FIELD_TYPE, FLAG
 from ....shape.kinds import Kind
 from ..tables import Column
 
+# What decimal128 holds; decimals of more digits are made one by one.
+_MOST_DIGITS = 38
 _WHOLE = {"tinyint", "smallint", "mediumint", "int", "bigint", "year"}
 _GEOMETRY = {"geometry", "point", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon", "geometrycollection",
              "geomcollection"}  # fmt: skip
@@ -63,6 +65,8 @@ def column_of(name: str, declared: str, nullable: bool, *, is_json: bool = False
         return Column(name, "json", "json", "{}", nullable)
     if said.name == "decimal":
         whole, fraction = said.sizes if len(said.sizes) == 2 else ((said.sizes or (10,))[0], 0)
+        if whole > _MOST_DIGITS:
+            return Column(name, declared, "decimal", "{}", nullable)
         return Column(name, declared, "decimal", "{}", nullable, whole - fraction, fraction)
     if said.name == "bigint" and said.unsigned:
         return Column(name, declared, "decimal", "{}", nullable, 20, 0)
