@@ -7,12 +7,20 @@ from pathlib import Path
 
 import pytest
 
+from tests.support.maria import LOG, Maria
 from tests.support.warehouses import ENGINES, Cluster, Place
 
 
 @pytest.fixture(scope="session")
 def cluster() -> Iterator[Cluster]:
     made = Cluster(["wal_level=logical"])
+    yield made
+    made.stop()
+
+
+@pytest.fixture(scope="session")
+def maria() -> Iterator[Maria]:
+    made = Maria(LOG)
     yield made
     made.stop()
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import re
 import threading
 import time
 from collections.abc import Iterator
@@ -10,13 +11,16 @@ from pathlib import Path
 from typing import Any
 
 import psycopg
+import pymysql
 import pytest
 
 from reedbasket.core.errors import SourceBusy
 from reedbasket.core.run import RunOutcome, verify_feed
+from tests.core.test_mysql import MARSH
 from tests.core.test_sql_sources import Dock
 from tests.faults.test_kill import killed
 from tests.support.feeds import order_for, outside_for, run_once, table_rows
+from tests.support.maria import LOG, Maria
 from tests.support.warehouses import Cluster
 
 SECONDS = 60
@@ -56,43 +60,77 @@ def statements(rng: random.Random, table: str) -> Iterator[str]:
 
 def write(connection: Any, table: str, seed: int, stop: threading.Event, pause: float) -> None:
     rng = random.Random(seed)
+    on_maria = isinstance(connection, pymysql.Connection)
     while not stop.is_set():
         try:
             for statement in statements(rng, table):
-                connection.execute(statement)
+                connection.query(_of_maria(statement)) if on_maria else connection.execute(statement)
             time.sleep(rng.uniform(0, pause))
             connection.rollback() if rng.random() < 0.1 else connection.commit()
-        except (psycopg.errors.DeadlockDetected, psycopg.errors.UniqueViolation):
+        except (psycopg.errors.DeadlockDetected, psycopg.errors.UniqueViolation, pymysql.Error):
             connection.rollback()
     connection.commit()
     connection.close()
 
 
+def _of_maria(statement: str) -> str:
+    changed = "on duplicate key update v = values(v), body = values(body), updated_at = now(6)"
+    return re.sub(r"on conflict.*", changed, statement, flags=re.S).replace("clock_timestamp()", "now(6)")
+
+
 def test_a_minute_of_changes_and_kills(cluster: Cluster, tmp_path: Path) -> None:
-    dock, rng = Dock(cluster), random.Random(7)
+    dock = Dock(cluster)
     dock.do("create table orders (id bigint primary key, v int, body text, updated_at timestamptz)")
     dock.do("alter table orders alter body set storage external; create index on orders (updated_at)")
     dock.do("create publication reed_test for table orders")
     dock.do("insert into orders select g, 0, repeat(md5(g::text), 150), now() from generate_series(1, 3000) g")
     texts = {way: dock.basket(f"commit_every: 500\ntables: {{orders: {{changes: {said}}}}}") for way, said in WAYS.items()}
-    for way in WAYS:
+    writers = [(cluster.connect(autocommit=False), f"{dock.schema}.orders", pause) for pause in (0.02, 0.1, 2.0)]
+    require_agreement(texts, writers, tmp_path, SECONDS)
+
+
+def test_the_same_on_mariadb(tmp_path: Path) -> None:
+    maria = Maria(LOG)
+    try:
+        maria.do("create database yard")
+        maria.do(
+            "create table orders (id bigint primary key, v int, body longtext, updated_at datetime(6), key (updated_at))",
+            "yard",
+        )
+        maria.do("insert into orders select seq, 0, repeat(md5(seq), 150), now(6) from seq_1_to_3000", "yard")
+        place = f"host: 127.0.0.1\nport: {maria.port}\ndatabase: yard\nuser: root\ntls: {{mode: disable}}\n"
+        texts = {
+            way: f"source: test\non: mysql\n{place}---\n{MARSH}commit_every: 500\ntables: {{orders: {{changes: {said}}}}}"
+            for way, said in WAYS.items()
+            if way != "row_version"
+        }
+        writers = [(maria.connect(database="yard", autocommit=False), "orders", pause) for pause in (0.02, 0.1, 2.0)]
+        require_agreement(texts, writers, tmp_path, SECONDS / 3)
+    finally:
+        maria.stop()
+
+
+def require_agreement(texts: dict[str, str], writing: list[tuple[Any, str, float]], tmp_path: Path, seconds: float) -> None:
+    """Feeds, each in a folder of its own, follow while the writers write; workers are killed; then source and warehouse agree."""
+    rng = random.Random(7)
+    for way in texts:
         (tmp_path / way).mkdir()
     stop = threading.Event()
     writers = [
-        threading.Thread(target=write, args=(cluster.connect(autocommit=False), f"{dock.schema}.orders", seed, stop, pause))
-        for seed, pause in enumerate((0.02, 0.1, 2.0))
+        threading.Thread(target=write, args=(connection, table, seed, stop, pause))
+        for seed, (connection, table, pause) in enumerate(writing)
     ]
     for writer in writers:
         writer.start()
     began, run, cut = time.monotonic(), 0, 0
-    while time.monotonic() - began < SECONDS:
+    while time.monotonic() - began < seconds:
         for way, text in texts.items():
             run += 1
             cut += killed(text, tmp_path / way, run, rng.choice([0.3, 0.6, 1.0, 1.5, 30]))
     stop.set()
     for writer in writers:
         writer.join()
-    assert run > 20 and cut > 5, (run, cut)
+    assert run > seconds / 3 and cut > seconds / 12, (run, cut)
     for way, text in texts.items():
         for attempt in range(3):
             result, _ = run_once(text, tmp_path / way, run=1000 + attempt)

@@ -14,7 +14,13 @@ from typing import Any
 
 import pymysql
 
-_QUICK = ["innodb-flush-log-at-trx-commit=0", "sync-binlog=0", "innodb-buffer-pool-size=64M", "innodb-log-file-size=64M", "skip-name-resolve"]
+_QUICK = [
+    "innodb-flush-log-at-trx-commit=0",
+    "sync-binlog=0",
+    "innodb-buffer-pool-size=64M",
+    "innodb-log-file-size=64M",
+    "skip-name-resolve",
+]
 LOG = ["log-bin=bin", "server-id=1", "binlog-format=ROW", "binlog-row-metadata=FULL"]
 
 
@@ -32,7 +38,12 @@ class Maria:
             self.port = free.getsockname()[1]
         if self._user:
             shutil.chown(self.folder, "mysql", "mysql")
-        made = ["mariadb-install-db", "--no-defaults", f"--datadir={self.folder}/data", "--auth-root-authentication-method=normal"]
+        made = [
+            "mariadb-install-db",
+            "--no-defaults",
+            f"--datadir={self.folder}/data",
+            "--auth-root-authentication-method=normal",
+        ]
         subprocess.run([*made, "--skip-test-db", *self._user], check=True, capture_output=True)
         self.start()
 
