@@ -50,7 +50,12 @@ def transition(
     losses: list[str] = []
     saved, children = state.cursor, bool(state.structure.children())
     forget = anew = False
-    if saved and cursor and (saved.kind != cursor[1] or (saved.column is not None and saved.column != cursor[0])):
+    if (
+        saved
+        and saved.kind != "ranges"
+        and cursor
+        and (saved.kind != cursor[1] or (saved.column is not None and saved.column != cursor[0]))
+    ):
         forget = True
         steps.append(f"the cursor stood on {saved.column or 'another column'} ({saved.kind}) and starts anew on {cursor[0]}")
     rewritten = link != state.link or list(key) != state.key

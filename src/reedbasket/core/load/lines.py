@@ -48,7 +48,7 @@ def ledger_lines(
                 removed=count.removed,
                 repeated=position.repeated if is_root else 0,
                 cursor_from=position.cursor_from,
-                cursor_to=position.cursor.value if position.cursor and position.cursor.kind != "tag" else None,
+                cursor_to=position.cursor.shown if position.cursor and position.cursor.kind != "tag" else None,
                 source_bytes=position.source_bytes if is_root else 0,
                 started=rfc3339(position.started),
                 ended=rfc3339(now),

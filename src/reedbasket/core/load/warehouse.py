@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -27,10 +28,18 @@ class SavedCursor:
     many to keep (a merge recognises them by itself). column: of the source; None where an older version did not say.
     """
 
-    kind: Literal["time", "number", "text", "window", "tag", "row_version", "log"]
+    kind: Literal["time", "number", "text", "window", "tag", "row_version", "log", "ranges"]
     value: str
     seen: bytes | None = b""
     column: str | None = None
+
+    @property
+    def shown(self) -> str:
+        """The value as people read it."""
+        if self.kind != "ranges":
+            return self.value
+        below = json.loads(self.value)["below"]
+        return f"all {self.column}" if below is None else f"{self.column} below {below}"
 
 
 @dataclass(frozen=True)

@@ -15,6 +15,7 @@ from ..spec.database_feed import is_pattern
 from ..spec.http import CursorRule, WindowRule
 from ..spec.mistakes import nearest
 from ..spec.model import Changes, FeedDefaults, FeedTable, Nesting, Write
+from .ranges import range_column
 
 _CURSORS: dict[str | None, Any] = {
     "timestamp": "time", "date": "time", "int64": "number", "decimal": "number", "double": "number", "text": "text", "uuid": "text",
@@ -39,6 +40,7 @@ class Chosen:
     window: WindowRule | None = None
     window_column: str | None = None
     changes: Changes | None = None
+    range_column: Column | None = None
 
 
 @dataclass
@@ -143,6 +145,14 @@ def _chosen(name: str, own: FeedTable, defaults: FeedDefaults, table: Table, nam
         )  # fmt: skip
     if changes.by == "log":
         _require_log(name, table, own, write, key)
+    ranged = range_column(name, table, own.ranges, key) if own.ranges is not None else None
+    if ranged is not None and changes.by in ("cursor", "row_version") and write == "append":
+        raise _problem(
+            name,
+            "in ranges some rows come twice, and append would double them",
+            "use merge, with a key",
+            "definition.bad_ranges",
+        )
     partial = changes.by in ("cursor", "window", "row_version")
     if partial and write in ("replace", "mirror"):
         raise _problem(
@@ -165,6 +175,7 @@ def _chosen(name: str, own: FeedTable, defaults: FeedDefaults, table: Table, nam
     return Chosen(
         name, claim(prefix + name, names, name), own, table, changes.by, write, key, own.deletes or defaults.deletes or "apply",
         own.nesting or defaults.nesting or Nesting(), cursor, columns, window, window_column, changes,
+        ranged,
     )  # fmt: skip
 
 

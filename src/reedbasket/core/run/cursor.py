@@ -253,6 +253,11 @@ class CursorTracker:
         return _EPOCH + timedelta(microseconds=value)
 
 
+def saved_at(rule: CursorRule, value: Any) -> SavedCursor:
+    """A position at a value, of which nobody noted what stands there."""
+    return SavedCursor(rule.type, _text(value) or "", None, rule.column)
+
+
 def digest(record: Any) -> bytes:
     """8 bytes that stand for a record's content, whatever the order of its keys."""
     try:

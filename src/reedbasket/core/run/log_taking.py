@@ -14,6 +14,7 @@ from ..extract.sql.changelog import ChangeLog, LogLost
 from ..load.warehouse import SavedCursor
 from .choosing import Chosen
 from .order import SourceOrder
+from .ranges import Midst
 from .sql_taking import SqlTaking, wanted_column
 
 if TYPE_CHECKING:
@@ -53,10 +54,11 @@ class LogTaking(SqlTaking):
         super().__init__(reading, order, chosen, saved, seen)
         self._followed = followed
         self._accept = accept
-        self._position = saved.value if saved else None
-        self._start = ""
+        self._position = saved.value if saved is not None and saved.kind == "log" else None
+        # Of a table that is being read in ranges: where the log stood when the first of them was.
+        self._start = self._midst.then.value if self._midst is not None and self._midst.then is not None else ""
         self._reached: str | None = None
-        self.from_text = self._position
+        self.from_text = self._position or self.from_text
         self._chosen = chosen
 
     @property
@@ -71,25 +73,29 @@ class LogTaking(SqlTaking):
             followed.prepared = True
             if made:
                 self.notes.append(("info", "log.begun", made))
-        if self._position is not None:
+        before = self._position or self._start
+        if before:
             try:
-                followed.log.require(self._position)
-                followed.positions[self._chosen.name] = self._position
+                followed.log.require(before)
+                followed.positions[self._chosen.name] = before
             except LogLost as lost:
                 if not self._accept:
                     raise
                 self.notes.append(("warning", "log.read_anew", f"{lost.found}; as accepted, the table is read whole once more"))
                 self._position = self.from_text = None
-        if self._position is None:
+                self._start = ""
+                self._midst = Midst(None, None) if self._chosen.range_column is not None else None
+        if self._position is None and not self._start:
             self._start = followed.log.here()
 
     def committed(self, cursor: SavedCursor | None) -> None:
+        super().committed(cursor)
         if cursor is not None:
-            self._followed.positions[self._chosen.name] = cursor.value
+            self._followed.positions[self._chosen.name] = cursor.value if cursor.kind == "log" else self._start
 
     def chunks(self) -> Iterator[Chunk]:
         if self._position is None:
-            yield from self._one(None, None)
+            yield from self._whole()
             return
         log, began, size, rows = self._followed.log, time.monotonic(), 0, 0
         for part in log.parts(self._chosen.table, self._chosen.key, self._position, self._as_column):
@@ -118,11 +124,19 @@ class LogTaking(SqlTaking):
 
     @property
     def sweeps(self) -> bool:
-        return self._position is None
+        # What is left of the ranges is not all.
+        return self._position is None and (self._midst is None or self._midst.below is None)
+
+    @property
+    def seldom(self) -> bool:
+        return True
 
     @property
     def safe(self) -> bool:
-        return self._position is not None and self._done is not None
+        return self._done is not None
+
+    def _after_ranges(self) -> SavedCursor | None:
+        return SavedCursor("log", self._start, None, "log")
 
     def position(self, *, ended: bool) -> SavedCursor | None:
         if not ended:

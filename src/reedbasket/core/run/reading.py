@@ -46,6 +46,10 @@ class Pass(Protocol):
         """The records are LoggedRecords: changes of rows, and of some that they are gone."""
 
     @property
+    def seldom(self) -> bool:
+        """What was taken is committed on the way only where enough rows are staged, and not where a part took long."""
+
+    @property
     def sweeps(self) -> bool:
         """Everything is read: what is not among it has gone, whatever the way of writing."""
 

@@ -11,6 +11,7 @@ import pyarrow as pa
 
 from ..errors import ReedError
 from ..extract.chunk import Chunk
+from ..extract.feeder import several
 from ..extract.http import RequestSeen
 from ..extract.sql import Column, Statement
 from ..extract.sql.names import names_in
@@ -21,8 +22,9 @@ from ..shape.typed import as_records
 from ..spec import template
 from ..spec.times import format_time, parse_time
 from .choosing import Chosen
-from .cursor import CursorTracker
+from .cursor import CursorTracker, saved_at
 from .order import SourceOrder
+from .ranges import Midst, as_bound, as_text, bounds, newest
 from .windows import Window, position, windows
 
 if TYPE_CHECKING:
@@ -58,8 +60,18 @@ class SqlTaking:
         self.notes: list[tuple[Any, str, str]] = []
         self.ended_notes: list[tuple[Any, str, str]] = []
         self._columns, self.left_out = _selected(chosen)
+        self._midst: Midst | None = None
         values = order.values({})
-        if chosen.cursor is not None:
+        ranged = chosen.range_column
+        if ranged is not None and chosen.by in ("cursor", "everything", "compare", "row_version", "log"):
+            self._midst = self._of_ranges(ranged, saved)
+        elif saved is not None and saved.kind == "ranges":
+            self._saved = None
+        if self._midst is not None:
+            self.from_text = saved.shown if saved is not None and self._midst.below is not None else None
+            if chosen.by == "row_version":
+                self._version = reading.database.row_version()
+        elif chosen.cursor is not None:
             self._follow(order, chosen, values)
         elif chosen.window is not None:
             start = parse_time(template.fill(chosen.window.start, values))
@@ -69,6 +81,15 @@ class SqlTaking:
         elif chosen.by == "row_version":
             self._version = reading.database.row_version()
             self.from_text = saved.value if saved else None
+
+    def _of_ranges(self, column: Column, saved: SavedCursor | None) -> Midst | None:
+        """None where the table has been read whole, and changes go on from what is saved."""
+        if saved is not None and saved.kind != "ranges" and self._chosen.by not in ("everything", "compare"):
+            return None
+        if self._chosen.cursor is not None and self._chosen.cursor.start:
+            return None  # the first read is a part too, and goes by the cursor's index
+        midst = Midst.of(saved, column.name)
+        return midst if midst is not None and midst.below is not None else Midst(None, None)
 
     def _follow(self, order: SourceOrder, chosen: Chosen, values: dict[str, Any]) -> None:
         rule, table = chosen.cursor, chosen.table
@@ -104,7 +125,7 @@ class SqlTaking:
     def chunks(self) -> Iterator[Chunk]:
         """Raises SourceError, RunCancelled."""
         if self._chosen.window is None:
-            yield from self._one(None, None)
+            yield from self._whole()
             return
         for window in self._windows:
             yield from self._one(window, position(window))
@@ -125,7 +146,7 @@ class SqlTaking:
         """Nothing has to be made first."""
 
     def committed(self, cursor: SavedCursor | None) -> None:
-        """The database need not know."""
+        self._saved = cursor or self._saved
 
     def followed(self, mark: SavedCursor) -> None:
         self._done = mark
@@ -133,6 +154,10 @@ class SqlTaking:
     @property
     def follows_log(self) -> bool:
         return False
+
+    @property
+    def seldom(self) -> bool:
+        return self._midst is not None
 
     @property
     def sweeps(self) -> bool:
@@ -144,11 +169,17 @@ class SqlTaking:
 
     @property
     def safe(self) -> bool:
+        chosen = self._chosen
+        complete = chosen.by == "compare" or (chosen.by == "everything" and chosen.write in ("replace", "mirror", "history"))
+        if self._midst is not None and complete:
+            return False
         return self._done is not None if self.tracker is None else self.tracker.in_order
 
     def position(self, *, ended: bool) -> SavedCursor | None:
         if self.tracker is not None:
             return self.tracker.position()
+        if ended and self._midst is not None and self._midst.then is not None:
+            return self._midst.then
         if ended and self._version is not None:
             return SavedCursor("row_version", self._version[0], None, "row version")
         return self._done
@@ -157,6 +188,40 @@ class SqlTaking:
     def moved(self) -> bool:
         found = self.position(ended=True)
         return found is not None and (self._saved is None or found.value != self._saved.value)
+
+    def _whole(self) -> Iterator[Chunk]:
+        """All rows of a table or query: by one statement, or one for each range."""
+        column, rule = self._chosen.range_column, self._chosen.own.ranges
+        if self._midst is None or column is None or rule is None:
+            yield from self._one(None, None)
+            return
+        database, source = self._reading.database, self._source
+        if self._midst.then is None:
+            self._midst = Midst(self._midst.below, self._after_ranges())
+        done = None if self._midst.below is None else as_bound(self._midst.below, column)
+        ends: list[Any] = [done, *bounds(database, source, column, rule.count, done)]
+        passes = [
+            (Midst(None if end is None else as_text(end), self._midst.then).saved(column.name), (begin, end))
+            for begin, end in zip(ends, [*ends[1:], None])
+        ]
+        chunks = ((mark, self.read(self.statement(None, within))) for mark, within in passes)
+        yield from several(chunks, rule.at_once if database.shares_snapshot else 1, self._chosen.name)
+
+    def _after_ranges(self) -> SavedCursor | None:
+        """Where changes go on from, as of now: all that changes later stands behind it."""
+        chosen = self._chosen
+        if chosen.cursor is not None:
+            columns = [c for name in chosen.cursor_columns if (c := chosen.table.column(name)) is not None]
+            value = newest(self._reading.database, self._source, columns)
+            return None if value is None else saved_at(chosen.cursor, value)
+        return SavedCursor("row_version", self._version[0], None, "row version") if self._version else None
+
+    @property
+    def _source(self) -> str:
+        table, quote = self._chosen.table, self._reading.database.quote
+        if self._chosen.own.query is not None:
+            return f"(\n{self._chosen.own.query}\n) as q"
+        return ".".join(quote(part) for part in (table.schema, table.name) if part)
 
     def _one(self, window: Window | None, mark: SavedCursor | None) -> Iterator[Chunk]:
         yield from self.read(self.statement(window), mark)
@@ -181,14 +246,13 @@ class SqlTaking:
         last = held or Chunk([], 0, [], total)
         yield Chunk(last.records, last.body_bytes, [], last.total, mark=mark)
 
-    def statement(self, window: Window | None) -> Statement:
-        """The SELECT of one pass, values bound by name."""
+    def statement(self, window: Window | None, within: tuple[Any, Any] | None = None) -> Statement:
+        """The SELECT of one pass, values bound by name. within: a range, from its first bound to before its second."""
         database, chosen = self._reading.database, self._chosen
         own, table = chosen.own, chosen.table
         values = self._reading.values(window)
         asked = names_in(f"{own.query or ''} {own.where or ''}")
-        where = ".".join(database.quote(part) for part in (table.schema, table.name) if part)
-        source = f"(\n{own.query}\n) as q" if own.query is not None else where
+        source = self._source
         conditions = [f"({own.where}\n)"] if own.where else []
         order = ""
         if self.tracker is not None:
@@ -201,7 +265,12 @@ class SqlTaking:
             for name in ("window_from", "window_until"):
                 values[name] = database.bound(source, found, values[name])
             conditions.append(f"{column} >= :window_from and {column} < :window_until")
-        if self._version is not None and self._saved is not None:
+        ranged = chosen.range_column
+        for name, sign, value in zip(("range_from", "range_until"), (">=", "<"), within or ()):
+            if value is not None and ranged is not None:
+                values[name] = database.bound(source, ranged, value)
+                conditions.append(f"{database.quote(ranged.name)} {sign} :{name}")
+        if self._version is not None and self._saved is not None and self._midst is None:
             values["version_from"] = int(self._saved.value)
             conditions.append(self._version[1])
         chosen_columns = ", ".join(_select(column, database.quote) for column in self._columns) or "1"

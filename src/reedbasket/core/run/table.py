@@ -99,7 +99,8 @@ class TableRun:
         self._gone = tombstone_test(table.rule) if table.rule and table.write != "append" else None
         # Those who ask by its records go through them once more.
         self._aside = Spool() if self._reading.wanted_again(table.name) and self._again is None else None
-        self._load = self._warehouse.begin(self._target(state), state)
+        self._sweeps = self._again is None and self._taking.sweeps and state is not None
+        self._load = self._warehouse.begin(self._target(), state)
         self._phase("reading")
         began = self._committed = time.monotonic()
         try:
@@ -236,8 +237,7 @@ class TableRun:
         self._listener.rejects(self._table.name, rejects)
         if self._compare:
             self._compare.retry(reject.record for reject in rejects)
-        sweeps = self._again is None and self._taking.sweeps
-        if sweeps or (self._complete and self._table.write in ("mirror", "history")):
+        if self._sweeps or (self._complete and self._table.write in ("mirror", "history")):
             keys = rejected_keys(worked.family, self._shaper, self._table.key, [r.record for r in rejects])
             if keys is not None:
                 self._load.spare(keys)
@@ -263,11 +263,11 @@ class TableRun:
 
     def _may_commit(self, chunk: Chunk) -> bool:
         """On the way only where the position is safe: every record below it has been read, and none beyond it is staged."""
-        if self._change.anew or not self._taking.safe or self._again is not None:
+        if self._change.anew or not self._taking.safe or self._again is not None or self._sweeps:
             return False
         if self._load.staged_rows >= self._order.commit_every:
             return self._tracker is not None or chunk.mark is not None
-        if self._taking.follows_log:
+        if self._taking.seldom:
             return False
         # Passes that take long each are kept as they come: a run that is cut goes on behind them.
         return chunk.mark is not None and time.monotonic() - self._committed >= _COMMIT_SECONDS
@@ -359,10 +359,10 @@ class TableRun:
         if self._again is None:
             self._taking.committed(cursor)
         if cursor is not None and cursor.kind != "tag":
-            self._cursor_from = cursor.value
+            self._cursor_from = cursor.shown
         self._phase("reading")
 
-    def _target(self, state: TableState | None) -> LoadTarget:
+    def _target(self) -> LoadTarget:
         order, table = self._order, self._table
         follows = self._again is None and self._taking.follows_log
         # A compare says by itself what has gone, once it has something to compare with.
@@ -380,7 +380,7 @@ class TableRun:
             complete,
             self._again is not None,
             self._gone is not None or follows,
-            self._again is None and self._taking.sweeps and state is not None,
+            self._sweeps,
         )
 
     @property

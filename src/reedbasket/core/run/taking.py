@@ -31,7 +31,7 @@ def saved_of(table: TableOrder, state: TableState | None, change: Transition) ->
     saved = state.cursor if state and not change.forget_cursor else None
     ways = {"cursor": ("time", "number", "text"), "window": ("window",), "row_version": ("row_version",), "log": ("log",)}
     kinds = ways.get(table.by, ("tag",))
-    return saved if saved is not None and saved.kind in kinds else None
+    return saved if saved is not None and saved.kind in (*kinds, "ranges") else None
 
 
 class Taking:
@@ -43,6 +43,7 @@ class Taking:
     notes: tuple[()] = ()
     ended_notes: tuple[()] = ()
     follows_log = False
+    seldom = False
     sweeps = False
 
     def __init__(

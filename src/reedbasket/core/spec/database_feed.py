@@ -36,6 +36,12 @@ def database_feed_mistakes(feed: Feed, source: Source) -> Iterator[Finding]:
             yield (*here, "besides"), "`besides` takes tables out of a pattern, and this names one", "definition.bad_value"
         if own.changes is not None:
             yield from _changes((*here, "changes"), own.changes, source)
+        if own.ranges is not None and (own.query is not None or (own.changes and own.changes.by == "window")):
+            yield (
+                (*here, "ranges"),
+                "ranges are of a table that is read whole, not of a query or of windows",
+                "definition.bad_value",
+            )
         if own.nesting is not None:
             yield (*here, "nesting"), "the columns of a database hold no records inside", "definition.bad_value"
         yield from shaping_mistakes(here, own, own.key or [])

@@ -135,14 +135,24 @@ Kind = Literal["bool", "int64", "double", "decimal", "text", "date", "timestamp"
 Expression = Annotated[str, BeforeValidator(scalar_text), Field(min_length=1)]
 
 
+class Ranges(Model):
+    """A large table of a database, read in ranges of a column: several at once, and a run that is cut goes on behind the last that was
+    committed."""
+
+    of: str | None = Field(None, min_length=1, description="the column; the first of the key where nothing is said")
+    count: int = Field(16, ge=1, le=1000)
+    at_once: int = Field(2, ge=1, le=8, description="read at the same time, in one snapshot; one on mysql and sqlite")
+
+
 class FeedTable(Model):
     """One table of a feed. The shaping keys are applied in the order in which they stand here, from `only` to `constants`;
-    a child table's columns are named behind its own name, `passengers.email`. table, query, where, besides: of a database alone."""
+    a child table's columns are named behind its own name, `passengers.email`. table, query, where, besides, ranges: of a database alone."""
 
     table: str | None = Field(None, min_length=1, description="the database's own name for it, where the feed's is another")
     query: str | None = Field(None, min_length=1, description="an SQL query in the database's own words; :cursor_from is bound")
     where: Expression | None = Field(None, description="an SQL condition that the database itself keeps rows by")
     besides: ColumnList = Field(default_factory=list, description="patterns of tables that a pattern is not to take")
+    ranges: Ranges | None = Field(None, description="read a large table in ranges of its key")
     changes: Changes | None = None
     write: Write | None = None
     key: KeyColumns | None = None

@@ -20,6 +20,10 @@ class Database(Protocol):
 
     dialect: str
 
+    @property
+    def shares_snapshot(self) -> bool:
+        """Several statements may be read at once, and see the same."""
+
     def tables(self) -> list[Table]:
         """Every table and view, without the parts of partitioned ones, by schema and name."""
 

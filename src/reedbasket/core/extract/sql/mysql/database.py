@@ -54,6 +54,10 @@ class MysqlSource:
             cursor.execute("set session transaction isolation level repeatable read")
             cursor.execute("start transaction with consistent snapshot")
 
+    @property
+    def shares_snapshot(self) -> bool:
+        return False
+
     def tables(self) -> list[Table]:
         with self.translated("reading the catalog of"):
             return read_tables(self.side)

@@ -79,6 +79,10 @@ class PostgresSource:
             assert exported is not None
             self._snapshot = str(exported[0])
 
+    @property
+    def shares_snapshot(self) -> bool:
+        return self._snapshot is not None
+
     def tables(self) -> list[Table]:
         with self.translated("reading the catalog of"):
             return read_tables(self._keeper, self._types)

@@ -70,6 +70,10 @@ class SqliteSource:
                 self._connection.execute("begin")
                 self._connection.execute("select 1 from sqlite_schema limit 1").fetchall()
 
+    @property
+    def shares_snapshot(self) -> bool:
+        return False
+
     def tables(self) -> list[Table]:
         with self._translated("reading the catalog of"):
             return [self._table(*row) for row in self._connection.execute(_TABLES).fetchall()]

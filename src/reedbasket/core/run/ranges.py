@@ -1,0 +1,119 @@
+"""A large table in ranges of a column: where they end, and how far a run has got that was cut in their midst."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, timedelta
+from typing import Any
+
+from ..errors import DefinitionError
+from ..extract.sql import Column, Database, Statement, Table
+from ..load.warehouse import SavedCursor
+from ..spec.model import Ranges
+from ..spec.times import format_time, parse_time
+
+_DAY = timedelta(days=1)
+Bound = int | date | datetime | str
+
+
+@dataclass(frozen=True)
+class Midst:
+    """All rows below a bound are taken, or all where there is none. then: where changes go on from once all are; None where each run
+    reads everything."""
+
+    below: str | None
+    then: SavedCursor | None
+
+    def saved(self, column: str) -> SavedCursor:
+        then = None if self.then is None else [self.then.kind, self.then.value, self.then.column]
+        return SavedCursor("ranges", json.dumps({"below": self.below, "then": then}), None, column)
+
+    @classmethod
+    def of(cls, saved: SavedCursor | None, column: str) -> Midst | None:
+        """None where nothing was saved in the midst of ranges of that column."""
+        if saved is None or saved.kind != "ranges" or saved.column != column:
+            return None
+        found = json.loads(saved.value)
+        then = found["then"] and SavedCursor(found["then"][0], found["then"][1], None, found["then"][2])
+        return cls(found["below"], then)
+
+
+def range_column(name: str, table: Table, rule: Ranges, key: Sequence[str]) -> Column:
+    """Raises DefinitionError where a table cannot be read in ranges of that column."""
+    wanted = rule.of or (key[0] if key else None)
+    column = table.column(wanted) if wanted else None
+    if column is None or column.nullable or column.kind not in ("int64", "timestamp", "date", "text", "uuid"):
+        words = "the table has no key" if wanted is None else f"{wanted} is no column of it" if column is None else (
+            f"{wanted} may be null" if column.nullable else f"{wanted} is a {column.kind or 'column of no declared type'}"
+        )  # fmt: skip
+        raise DefinitionError(
+            "reading in ranges", name, found=words,
+            mend="name a column without nulls (`ranges: {of: …}`), of numbers, times or texts, with an index",
+            code="definition.bad_ranges",
+        )  # fmt: skip
+    return column
+
+
+def bounds(database: Database, source: str, column: Column, count: int, done: Bound | None) -> list[Bound]:
+    """Where one range ends and the next begins, ascending: even in the values of numbers and times, in the rows of texts. done: what
+    is below it is taken."""
+    name = database.quote(column.name)
+    values = {} if done is None else {"done": database.bound(source, column, done)}
+    above = "" if done is None else f" where {name} > :done"
+    read = column.select.replace("{}", name)
+    if column.kind in ("text", "uuid"):
+        every = f"select {name}, row_number() over (order by {name}) as place, count(*) over () as many from {source}{above}"
+        share = {"sqlite": "max(many / {}, 1)", "mysql": "greatest(floor(many / {}), 1)"}.get(
+            database.dialect, "greatest(many / {}, 1)"
+        )
+        step = share.format(int(count))
+        text = f"select {read} as {name} from ({every}) as numbered where mod(place, {step}) = 0 order by place"
+        found = [value for table in database.read(Statement(text, (column,), values)) for value in table.column(0).to_pylist()]
+        return list(dict.fromkeys(found[: count - 1]))
+    text = f"select min({read}) as low, max({read}) as high from {source}{above}"
+    (low, high), *_ = [
+        (table.column(0)[0].as_py(), table.column(1)[0].as_py())
+        for table in database.read(Statement(text, (_as(column, "low"), _as(column, "high")), values))
+    ]
+    if low is None:
+        return []
+    span = high - low
+    if isinstance(span, timedelta) and not isinstance(low, datetime):
+        cut = {low + (span * n // count) // _DAY * _DAY for n in range(1, count)}
+    else:
+        cut = {low + span * n // count for n in range(1, count)}
+    return sorted(value for value in cut if value > low)
+
+
+def as_text(bound: Bound) -> str:
+    if isinstance(bound, datetime):
+        return format_time(bound)
+    return bound.isoformat() if isinstance(bound, date) else str(bound)
+
+
+def as_bound(text: str, column: Column) -> Bound:
+    if column.kind == "int64":
+        return int(text)
+    if column.kind == "timestamp":
+        return parse_time(text)
+    return date.fromisoformat(text) if column.kind == "date" else text
+
+
+def newest(database: Database, source: str, columns: Sequence[Column]) -> Any:
+    """The greatest value of some columns by now; None where there is none. Days are the instants at which they begin."""
+    found = []
+    for column in columns:
+        name = database.quote(column.name)
+        read = column.select.replace("{}", f"max({name})")
+        for table in database.read(Statement(f"select {read} as newest from {source}", (_as(column, "newest"),))):
+            value = table.column(0)[0].as_py()
+            if isinstance(value, date) and not isinstance(value, datetime):
+                value = datetime(value.year, value.month, value.day, tzinfo=UTC)
+            found += [] if value is None else [value]
+    return max(found, default=None)
+
+
+def _as(column: Column, name: str) -> Column:
+    return Column(name, column.declared, column.kind, "{}", True, column.whole, column.fraction)

@@ -1,0 +1,107 @@
+"""Large tables in ranges: several at once, cut in their midst and gone on with, and what changed meanwhile."""
+
+from __future__ import annotations
+
+import sqlite3
+import threading
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from reedbasket.core.load import LedgerLine
+from reedbasket.core.run import RunOutcome, verify_feed
+from tests.core.test_mysql import MARSH, Yard
+from tests.core.test_sql_sources import Dock
+from tests.support.feeds import Heard, order_for, outside_for, run_once
+
+ROWS = 5000
+CASES = [("postgres", by) for by in ("everything", "cursor, column: at", "row_version", "log")]
+CASES += [("mysql", "log"), ("mysql", "cursor, column: at"), ("sqlite", "cursor, column: at"), ("sqlite", "everything")]
+
+
+class StopsAfter(Heard):
+    """Cancels the run after so many loads."""
+
+    def __init__(self, loads: int) -> None:
+        super().__init__()
+        self.stop, self._loads = threading.Event(), loads
+
+    def loaded(self, lines: Sequence[LedgerLine]) -> None:
+        super().loaded(lines)
+        if len(self.ledger) == self._loads:
+            self.stop.set()
+
+
+def made(engine: str, folder: Path, request: pytest.FixtureRequest) -> tuple[Callable[..., Any], Callable[[str], str]]:
+    """(runs a statement, makes a basket of a feed's lines)."""
+    if engine == "sqlite":
+        db = sqlite3.connect(folder / "yard.db", isolation_level=None)
+        db.execute("create table orders (id integer primary key, code text not null unique, at text, v int)")
+        numbers = f"with recursive g (n) as (select 1 union all select n + 1 from g where n < {ROWS})"
+        db.execute(f"insert into orders {numbers} select n, 'C' || n, datetime(1767225600 + n, 'unixepoch'), 0 from g")
+        return db.execute, lambda feed: f"source: test\non: sqlite\npath: yard.db\n---\n{MARSH}{feed}"
+    if engine == "mysql":
+        yard = Yard(request.getfixturevalue("maria"))
+        yard.do("create table orders (id int primary key, code varchar(40) not null unique, at datetime, v int)")
+        at = "timestamp '2026-01-01 00:00:00' + interval seq second"
+        yard.do(f"insert into orders select seq, concat('C', md5(seq)), {at}, 0 from seq_1_to_{ROWS}")
+        return yard.do, yard.basket
+    dock = Dock(request.getfixturevalue("cluster"))
+    dock.do("create table orders (id int primary key, code text not null unique, at timestamptz, v int)")
+    at = "timestamptz '2026-01-01' + g * interval '1 s'"
+    dock.do(f"insert into orders select g, 'C' || md5(g::text), {at}, 0 from generate_series(1, {ROWS}) g")
+    dock.do("drop publication if exists reed_test; create publication reed_test for table orders")
+    dock.do("select pg_drop_replication_slot(slot_name) from pg_replication_slots")
+    return dock.do, dock.basket
+
+
+@pytest.mark.parametrize("of", ["id", "code", "at"])
+@pytest.mark.parametrize(("engine", "by"), CASES)
+def test_cut_in_the_midst_of_ranges(tmp_path: Path, engine: str, by: str, of: str, request: pytest.FixtureRequest) -> None:
+    do, basket = made(engine, tmp_path, request)
+    if of == "at":
+        if (engine, by) != ("postgres", "cursor, column: at"):
+            pytest.skip("once is enough")
+        do("alter table orders alter at set not null")
+    ranges = f"{{of: {of}, count: 10, at_once: 3}}"
+    text = basket(f"commit_every: 700\ntables: {{orders: {{write: merge, changes: {{by: {by}}}, ranges: {ranges}}}}}\n")
+    heard = StopsAfter(3)
+    result, _ = run_once(text, tmp_path, heard=heard, stop=heard.stop)
+    taken = sum(line.read for line in heard.ledger)
+    assert result.outcome is RunOutcome.CANCELLED and 2000 < taken < 4900
+    assert (heard.ledger[-1].cursor_to or "").startswith(f"{of} below ")
+    # One changes among those that were read, one among those that were not, one goes that was not read yet.
+    do("update orders set v = 1, at = '2026-02-01 00:00:00' where id in (1, 4999)")
+    if by == "log":
+        do("delete from orders where id = 4990")
+    result, heard2 = run_once(text, tmp_path, run=2)
+    assert result.outcome is RunOutcome.SUCCEEDED, result.error
+    assert sum(line.read for line in heard2.ledger) <= ROWS - taken + 1
+    run_once(text, tmp_path, run=3)
+    order = order_for(text)
+    (found,) = verify_feed(order, outside_for(order, tmp_path), deep=True, only=None)
+    assert (found.only_source, found.differing) == (0, 0) and found.only_warehouse == 0, found
+    _, heard4 = run_once(text, tmp_path, run=4)
+    read = sum(line.read for line in heard4.ledger)
+    assert read >= 4990 if by == "everything" else read <= 3
+
+
+def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, request: pytest.FixtureRequest) -> None:
+    do, basket = made("postgres", tmp_path, request)
+
+    class Writes(Heard):
+        def progress(self, progress: Any) -> None:
+            if progress.staged and not self.phases:
+                self.phases.append(("", "seen"))
+                do("delete from orders where id > 10; insert into orders values (9999, 'new', now(), 1)")
+
+    text = basket("commit_every: 700\ntables: {orders: {write: mirror, ranges: {count: 8, at_once: 4}}}\n")
+    result, heard = run_once(text, tmp_path, heard=Writes())
+    assert result.outcome is RunOutcome.SUCCEEDED and [line.read for line in heard.ledger] == [ROWS]
+    assert len(heard.requests) == 8 + 1 or len(heard.requests) == 8
+    _, heard = run_once(text, tmp_path, run=2)
+    assert [(line.read, line.removed) for line in heard.ledger] == [(11, ROWS - 10)]
+    result, _ = run_once(basket("tables: {orders: {ranges: {of: v}}}"), tmp_path / "else")
+    assert result.error is not None and result.error["code"] == "definition.bad_ranges"
