@@ -4,7 +4,7 @@ BIN := .venv/bin
 CONSOLE := src/reedbasket/service/static/index.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/package.json console/vite.config.ts
 
-.PHONY: setup console demo test lint bench shots clean
+.PHONY: setup console demo demo-postgres test lint bench shots clean
 
 setup: .made/python
 
@@ -32,6 +32,9 @@ $(CONSOLE): .made/python .made/node console/src/lib/api-types.ts $(CONSOLE_SOURC
 
 demo: setup console
 	@$(BIN)/reed demo $(DEMO)
+
+demo-postgres: setup console
+	@$(BIN)/reed demo --postgres $(DEMO)
 
 lint: setup .made/node
 	$(BIN)/ruff check src tests bench docs console

@@ -30,6 +30,7 @@ from . import (
     noop,
     pg_delta,
     pg_log,
+    pg_parallel,
     replace,
 )
 
@@ -69,6 +70,7 @@ CASES: dict[str, Any] = {
     "mysql-pg": mysql,
     "pg-delta": pg_delta,
     "pg-log": pg_log,
+    "pg-parallel": pg_parallel,
     "compare": compare,
     "history": history,
 }

@@ -47,7 +47,13 @@ def server() -> Iterator[dict[str, Any]]:
     folder.chmod(0o755)
     if user:
         shutil.chown(folder, "mysql", "mysql")
-    made = ["mariadb-install-db", "--no-defaults", f"--datadir={folder}/data", "--auth-root-authentication-method=normal", *user]
+    made = [
+        "mariadb-install-db",
+        "--no-defaults",
+        f"--datadir={folder}/data",
+        "--auth-root-authentication-method=normal",
+        *user,
+    ]
     subprocess.run(made, check=True, capture_output=True)
     path = f"{os.environ['PATH']}:/usr/sbin"
     command = [

@@ -147,7 +147,7 @@ def test_a_log_that_was_thrown_away_and_what_it_needs(yard: Yard, tmp_path: Path
         if statement.startswith("GRANT"):
             yard.do(statement.rstrip(";"))
     steps = {step.step: step for step in check_database(order, outside, [order])}
-    assert steps["log"].ok and "1 tables follow it" in steps["log"].found
+    assert steps["log"].ok and "1 table of feeds here" in steps["log"].found
     run(text, tmp_path, 1)
     yard.do(
         "delete from notes where id = 1",

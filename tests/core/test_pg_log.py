@@ -120,8 +120,8 @@ def test_a_transaction_that_ends_late_and_one_that_ran_during_the_snapshot(dock:
     assert [(line.table, line.inserted, line.updated) for line in heard.ledger] == [("orders", 1, 1), ("parts", 1, 1)]
     require_same(text, tmp_path)
     assert run(text, tmp_path, 4).ledger == []
-    (words,) = {words for _, code, words in heard.lines if code == "log.read" and words.startswith("2 changes")}
-    assert "bytes and" in words and "ahead of us" in words
+    (words,) = {words for _, code, words in heard.lines if code == "log.read" and words.startswith("2 changes read; ")}
+    assert "kB and" in words and "ahead of us" in words
 
 
 def test_what_the_log_needs_is_told_by_name(dock: Dock, tmp_path: Path) -> None:
@@ -134,14 +134,14 @@ def test_what_the_log_needs_is_told_by_name(dock: Dock, tmp_path: Path) -> None:
     statements = [one.sql for one in setup_sql(order, outside, [order]) if one.sql]
     assert 'ALTER ROLE "logged" REPLICATION;' in statements
     for statement in statements:
-        if not statement.startswith(("ALTER SYSTEM", "create publication", "select pg_create")):
+        if not statement.startswith(("ALTER SYSTEM", "CREATE PUBLICATION", "SELECT pg_create")):
             dock.do(statement.replace("…", "x"))
     steps = {step.step: step for step in check_database(order, outside, [order])}
     assert steps["log"].ok is False and "there is no publication reed_test" in steps["log"].found
     dock.do(steps["log"].mend.partition(": ")[2])
     run(text, tmp_path, 1)
     steps = {step.step: step for step in check_database(order, outside, [order])}
-    assert steps["log"].ok and "1 tables published, slot reed_test: " in steps["log"].found
+    assert steps["log"].ok and "1 table published, slot reed_test: " in steps["log"].found
 
     dock.do("select pg_drop_replication_slot('reed_test'); select pg_create_logical_replication_slot('reed_gone', 'pgoutput')")
     dock.do('delete from "Orders" where id = 1; insert into "Orders" values (3, \'c\')')

@@ -61,6 +61,9 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
     )
     demo.add_argument("--data", default="reed-data", help="data folder, cleared if an earlier demo made it (./reed-data)")
     demo.add_argument("--port", type=int, default=8640, help="port (8640)")
+    demo.add_argument(
+        "--postgres", action="store_true", help="the dock on a private PostgreSQL, by its log, and loaded into one"
+    )
     demo.set_defaults(json=False)
     more = demo.add_subparsers(metavar="[happen]")
     happen = more.add_parser(

@@ -32,7 +32,9 @@ def serve(options: argparse.Namespace) -> int:
 def demo(options: argparse.Namespace) -> int:
     from ..demo.start import run_demo
 
-    return run_demo(Path(options.data).absolute(), options.port, lambda text: print(text, flush=True))
+    return run_demo(
+        Path(options.data).absolute(), options.port, lambda text: print(text, flush=True), postgres=options.postgres
+    )
 
 
 def happen(options: argparse.Namespace) -> int:

@@ -1,15 +1,16 @@
 """The outside world of the demo: the harbour, the partner's passes and the tides, each on a port of its own, in one process; and
-the dock, whose database is a file: its port is for the demo's switch alone.
+the dock, whose database is a file, or a PostgreSQL of its own: its port is for the demo's switch alone.
 
 `python -m reedbasket.demo.standins` reads its secrets as a JSON object from the first line of its input, and prints the addresses
 as the first line: {"harbour": "http://…", "passes": …, "tides": …, "dock": …}. `dock_file` among the secrets says where the dock's
-file is made. It ends when its input does.
+file is made; where `marsh_password` is among them, it is on PostgreSQL instead, at `dock_postgres`. It ends when its input does.
 """
 
 from __future__ import annotations
 
 import json
 import os
+import signal
 import sys
 import threading
 from pathlib import Path
@@ -19,6 +20,8 @@ from waitress.server import create_server
 
 from .dock import happenings as dock_happenings
 from .dock import make_dock
+from .dock_postgres import DockServer
+from .dock_postgres import happenings as postgres_happenings
 from .harbour import create_harbour
 from .passes import create_passes
 from .serving import add_switch
@@ -33,15 +36,33 @@ def main() -> None:
     add_switch(passes, more)
     tides = create_tides(secrets["tides_key"])
     add_switch(tides, {})
-    dock_file = Path(secrets["dock_file"])
-    make_dock(dock_file)
     dock = Flask("dock")
-    add_switch(dock, dock_happenings(dock_file))
+    server = _dock_server(secrets) if "marsh_password" in secrets else None
+    if server is None:
+        dock_file = Path(secrets["dock_file"])
+        make_dock(dock_file)
+        add_switch(dock, dock_happenings(dock_file))
+    else:
+        add_switch(dock, postgres_happenings(server))
     apps = {"harbour": harbour, "passes": passes, "tides": tides, "dock": dock}
     addresses = {name: _serve(app) for name, app in apps.items()}
+    if server is not None:
+        addresses["dock_postgres"] = f"postgresql://127.0.0.1:{server.port}"
     print(json.dumps(addresses), flush=True)
     # The demo holds our input open; however it ends, so do we.
     sys.stdin.read()
+    _end(server)
+
+
+def _dock_server(secrets: dict[str, str]) -> DockServer:
+    server = DockServer({"dock_reader": secrets["dock_password"], "marsh_loader": secrets["marsh_password"]})
+    signal.signal(signal.SIGTERM, lambda *_: _end(server))
+    return server
+
+
+def _end(server: DockServer | None) -> None:
+    if server is not None:
+        server.stop()
     os._exit(0)
 
 

@@ -29,18 +29,20 @@ class DemoError(ReedError):
     code = "demo.cannot_start"
 
 
-def run_demo(folder: Path, port: int, say: Callable[[str], None]) -> int:
-    """Blocks until Ctrl-C. Returns the exit code of the first run: 0, or 1 where it failed."""
+def run_demo(folder: Path, port: int, say: Callable[[str], None], *, postgres: bool = False) -> int:
+    """Blocks until Ctrl-C. Returns the exit code of the first run: 0, or 1 where it failed. postgres: the dock is on a private
+    PostgreSQL, and its feed loads into it too."""
     quiet_logs()
     fresh_folder(folder)
-    known = made_secrets() | {"dock_file": str((folder / DOCK_FILE).absolute())}
+    known = made_secrets(postgres=postgres) | {"dock_file": str((folder / DOCK_FILE).absolute())}
     standins = start_standins(known)
     service = Service(Settings(data=folder, port=port))
     try:
         service.start()
         # The harbour makes its records meanwhile.
         urls = addresses_of(standins)
-        (folder / STANDINS_FILE).write_text(json.dumps(urls) + "\n")
+        switches = {name: url for name, url in urls.items() if url.startswith("http")}
+        (folder / STANDINS_FILE).write_text(json.dumps(switches) + "\n")
         stop_on_signals(service)
         client = Client(service.url, service.token)
         failed = threading.Event()
@@ -118,9 +120,10 @@ def stop_standins(process: subprocess.Popen[str]) -> None:
         process.wait()
 
 
-def made_secrets() -> dict[str, str]:
+def made_secrets(*, postgres: bool = False) -> dict[str, str]:
     """{name: value}, new ones for every demo."""
-    made = {name: secrets.token_urlsafe(18) for name in ("harbour_token", "passes_secret", "tides_key")}
+    names = ["harbour_token", "passes_secret", "tides_key", *(("dock_password", "marsh_password") if postgres else ())]
+    made = {name: secrets.token_urlsafe(18) for name in names}
     return {**made, "passes_client": "sedge-ferries"}
 
 
@@ -140,7 +143,12 @@ settings: {{url: "{urls["passes"]}", client_id: sedge-ferries, client_secret: {{
 source: tides
 connector: tides-api
 settings: {{url: "{urls["tides"]}", key: {{secret: tides_key}}, since: {since}}}
----
+"""
+    if "dock_postgres" in urls:
+        text = files("reedbasket.demo").joinpath("basket_postgres/dock.yaml").read_text("utf-8")
+        texts["basket/dock.yaml"] = text.format(port=urls["dock_postgres"].rpartition(":")[2])
+    else:
+        texts["basket/sources.yaml"] += f"""---
 source: dock
 about: the workshop's database, a file
 on: sqlite
@@ -154,7 +162,7 @@ def _first_run(
 ) -> bool:
     say(f"Stand-ins: {', '.join(f'{name} at {url}' for name, url in urls.items())}")
     say(f"Service at {service.url}, data in {service.settings.data}")
-    for name in ("harbour_token", "passes_secret", "tides_key"):
+    for name in (name for name in known if name not in ("passes_client", "dock_file")):
         client.set_secret(name, known[name])
     applied = client.apply(basket_texts(urls))
     say(f"Applied the basket: {', '.join(a['kind'] + ' ' + a['name'] for a in applied)}")

@@ -37,7 +37,7 @@ class SavedCursor:
     def shown(self) -> str:
         """The value as people read it."""
         if self.kind != "ranges":
-            return self.value
+            return self.value.partition(" without ")[0]
         below = json.loads(self.value)["below"]
         return f"all {self.column}" if below is None else f"{self.column} below {below}"
 

@@ -12,6 +12,7 @@ from ..extract.http import RequestSeen
 from ..extract.sql import Column
 from ..extract.sql.changelog import ChangeLog, LogLost
 from ..load.warehouse import SavedCursor
+from ..wording import many, size
 from .choosing import Chosen
 from .order import SourceOrder
 from .ranges import Midst
@@ -30,6 +31,7 @@ class FollowedLog:
     tables: list[Chosen]
     positions: dict[str, str]
     prepared: bool = False
+    told: bool = False
 
     def settle(self) -> None:
         if self.prepared and self.positions.keys() >= {chosen.name for chosen in self.tables}:
@@ -97,19 +99,22 @@ class LogTaking(SqlTaking):
         if self._position is None:
             yield from self._whole()
             return
-        log, began, size, rows = self._followed.log, time.monotonic(), 0, 0
+        log, began, taken, rows = self._followed.log, time.monotonic(), 0, 0
         for part in log.parts(self._chosen.table, self._chosen.key, self._position, self._as_column):
-            size, rows = size + part.messages_bytes, rows + len(part.records)
+            taken, rows = taken + part.messages_bytes, rows + len(part.records)
             self._reached = part.position
             mark = SavedCursor("log", part.position, None, "log") if part.position else None
             yield Chunk(part.records, part.messages_bytes, [], mark=mark)
         self._reached = log.after(self._position)
         words = f"the log from {self._position} to {self._reached}"
-        self._seen(RequestSeen("LOG", words, None, time.monotonic() - began, size, 1, 0.0, ""))
+        self._seen(RequestSeen("LOG", words, None, time.monotonic() - began, taken, 1, 0.0, ""))
         lag = log.lag()
         if lag is not None:
             late = "" if lag.seconds is None else f" and {lag.seconds:,.1f} s"
-            told = f"{rows:,} changes read; the log was {lag.size:,} bytes{late} ahead of us, {lag.transactions:,} transactions"
+            ahead = f"the log was {size(lag.size)}{late} ahead of us, {many(lag.transactions, 'transaction')}"
+            # It is the same for all tables that follow it.
+            told = f"{many(rows, 'change')} read" + ("" if self._followed.told else f"; {ahead}")
+            self._followed.told = True
             self.ended_notes.append(("info", "log.read", told))
 
     def sample(self) -> tuple[str, Iterator[Chunk]]:

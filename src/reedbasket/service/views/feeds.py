@@ -153,7 +153,7 @@ def _feed(basket: Basket, name: str) -> dict[str, Any]:
         "about": feed.about,
         "version": definitions.feed_version(store, name),
         "source": feed.source,
-        "connector": basket.sources[feed.source].connector,
+        "connector": basket.sources[feed.source].connector or basket.sources[feed.source].on or "",
         "warehouse": feed.warehouse,
         "tables": list(feed.tables),
         "activity": active["outcome"] if active else "idle",

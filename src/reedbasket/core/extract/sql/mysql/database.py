@@ -16,6 +16,7 @@ import pymysql
 from ....checking import CheckStep
 from ....errors import ReedError, RunCancelled, SourceError
 from ....shape.kinds import Kind
+from ....wording import many, size
 from ..changelog import ChangeLog
 from ..database import Failures, typed
 from ..names import replaced
@@ -113,18 +114,20 @@ class MysqlSource:
     def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
         if not logs:
             return
-        many = sum(map(len, logs.values()))
+        tables = sum(map(len, logs.values()))
         try:
             with self.translated("looking at the log of"):
                 require_log(self.side, str(self.address))
                 ((position,),) = rows(self.side, "select @@global.gtid_binlog_pos")
                 files = rows(self.side, "show binary logs")
-                size = sum(int(row[1]) for row in files)
+                held = sum(int(row[1]) for row in files)
         except ReedError as error:
             yield CheckStep("log", False, error.found, error.mend)
             return
         yield CheckStep(
-            "log", True, f"{many} tables follow it; it stands at {position}, {len(files)} files of {size:,} bytes are kept"
+            "log",
+            True,
+            f"{many(tables, 'table')} of feeds here; it stands at {position}, {many(len(files), 'file')} of {size(held)} are kept",
         )
 
     def snapshot_position(self) -> str:

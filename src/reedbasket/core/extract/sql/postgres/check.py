@@ -13,6 +13,7 @@ from ....checking import CheckStep, reach
 from ....errors import ReedError
 from ....postgres import Address, connect_failure
 from ....spec.model import Source
+from ....wording import many, size
 from ..tables import Table
 from . import slot
 
@@ -66,30 +67,20 @@ def log_steps(connection: psycopg.Connection[Any], logs: Mapping[str, Sequence[T
                 yield CheckStep("log", False, f"there is no slot {name}, and we may not make it", _REPLICATION)
                 return
             words = (
-                "will be made by the first run"
-                if state is None
-                else f"{_size(state.behind)} behind, holds {_size(state.holds)}"
+                "will be made by the first run" if state is None else f"{size(state.behind)} behind, holds {size(state.holds)}"
             )
-            yield CheckStep("log", True, f"{len(tables)} tables published, slot {name}: {words}")
+            yield CheckStep("log", True, f"{many(len(tables), 'table')} published, slot {name}: {words}")
     except ReedError as error:
         yield CheckStep("log", False, error.found, error.mend)
         return
     for name, held in slot.abandoned(connection, logs):
-        words = f"no feed of ours reads the slot {name}, and it holds back {_size(held)} of the server's disk"
+        words = f"no feed of ours reads the slot {name}, and it holds back {size(held)} of the server's disk"
         yield CheckStep("slot", True, words, f"if nobody else does: {slot.drop_statement(name)}")
 
 
 def _may_replicate(connection: psycopg.Connection[Any]) -> bool:
     row = connection.execute("select rolreplication or rolsuper from pg_roles where rolname = current_user").fetchone()
     return bool(row and row[0])
-
-
-def _size(size: int) -> str:
-    for unit in ("bytes", "kB", "MB", "GB"):
-        if size < 1000 or unit == "GB":
-            return f"{size:,.0f} {unit}" if unit == "bytes" or size >= 100 else f"{size:.1f} {unit}"
-        size = size / 1000  # type: ignore[assignment]
-    return ""
 
 
 def log_statements(source: Source, logs: Mapping[str, Sequence[Table]]) -> list[tuple[str, str]]:

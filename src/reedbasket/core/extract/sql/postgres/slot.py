@@ -63,17 +63,17 @@ def abandoned(connection: psycopg.Connection[Any], used: Iterable[str]) -> list[
 
 
 def create_statement(name: str) -> sql.Composed:
-    return sql.SQL("select pg_create_logical_replication_slot({}, 'pgoutput')").format(sql.Literal(name))
+    return sql.SQL("SELECT pg_create_logical_replication_slot({}, 'pgoutput')").format(sql.Literal(name))
 
 
 def drop_statement(name: str) -> str:
-    return sql.SQL("select pg_drop_replication_slot({});").format(sql.Literal(name)).as_string(None)
+    return sql.SQL("SELECT pg_drop_replication_slot({});").format(sql.Literal(name)).as_string(None)
 
 
 def publication_statement(name: str, tables: Sequence[Table]) -> str:
     """Partitioned tables are told of as a whole."""
-    listed = sql.SQL(", ").join(sql.Identifier(table.schema, table.name) for table in tables)
-    text = sql.SQL("create publication {} for table {} with (publish_via_partition_root = true);")
+    listed = sql.SQL(",\n    ").join(sql.Identifier(table.schema, table.name) for table in tables)
+    text = sql.SQL("CREATE PUBLICATION {}\n  FOR TABLE {}\n  WITH (publish_via_partition_root = true);")
     return text.format(sql.Identifier(name), listed).as_string(None)
 
 
@@ -85,7 +85,7 @@ def require_logical(connection: psycopg.Connection[Any], on: str) -> None:
             "following the log of",
             on,
             found=f"wal_level is {row[0] if row else 'unknown'}, so its log does not tell what rows become",
-            mend="alter system set wal_level = 'logical'; then restart the server",
+            mend="ALTER SYSTEM SET wal_level = 'logical'; then restart the server",
             code="source.no_log",
         )
 
@@ -102,7 +102,7 @@ def require_published(connection: psycopg.Connection[Any], on: str, name: str, t
             mend="let an owner of the tables run: " + publication_statement(name, tables), code="source.not_published",
         )  # fmt: skip
     if not row[0]:
-        publish = sql.SQL("alter publication {} set (publish = 'insert, update, delete, truncate');").format(
+        publish = sql.SQL("ALTER PUBLICATION {} SET (publish = 'insert, update, delete, truncate');").format(
             sql.Identifier(name)
         )
         raise SourceError(
@@ -115,7 +115,7 @@ def require_published(connection: psycopg.Connection[Any], on: str, name: str, t
     missing = [table for table in tables if (table.schema, table.name) not in there]
     if missing:
         names = sql.SQL(", ").join(sql.Identifier(table.schema, table.name) for table in missing)
-        add = sql.SQL("alter publication {} add table {};").format(sql.Identifier(name), names).as_string(None)
+        add = sql.SQL("ALTER PUBLICATION {} ADD TABLE {};").format(sql.Identifier(name), names).as_string(None)
         words = "a partitioned one is told as a whole only with publish_via_partition_root = true"
         raise SourceError(
             doing, on, found=f"the publication {name} leaves out {', '.join(t.name for t in missing)}; {words}",

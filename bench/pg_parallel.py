@@ -1,0 +1,95 @@
+"""pg-parallel: a table of PostgreSQL into DuckDB in four ranges at once, against one statement.
+
+Both are whole runs of ours, as a worker does them: 1,000,000 rows over the loopback, and 200,000 through a stand-in for a far network,
+which lets a connection have 64 kB each 20 ms.
+"""
+
+from __future__ import annotations
+
+import json
+import socket
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+from . import one_run
+from .databases import SOURCE, basket, psql
+from .measure import child, in_turn, own_peak_mb, result
+from .warehouses import cluster
+
+WHAT = "1,000,000 rows from PostgreSQL into DuckDB in four ranges at once, against one statement of ours"
+BOUND = "at most 1.0; 2.5 times as fast where each fetch takes 20 ms; worker under 300 MB"
+_RANGES = "{write: replace, ranges: {count: 4, at_once: 4}}"
+_FETCH_BYTES, _FETCH_SECONDS = 64 * 1024, 0.02
+
+
+def run(quick: bool) -> dict[str, Any]:
+    count = 200_000 if quick else 1_000_000
+    peaks: list[float] = []
+    with cluster() as where:
+        psql(where, SOURCE.format(count=count))
+
+        def ours(table: str, place: dict[str, Any], expected: int) -> float:
+            found = child("bench.pg_parallel", json.dumps(place), table, str(expected))
+            peaks.append(found["rss_mb"])
+            return float(found["seconds"])
+
+        four, one = in_turn(
+            3 if quick else 5, lambda: ours(_RANGES, where, count), lambda: ours("{write: replace}", where, count)
+        )
+        psql(where, f"delete from public.wide where id > {count // 5}", "vacuum analyze public.wide")
+        with far_away(where) as far:
+            far_four, far_one = in_turn(
+                2, lambda: ours(_RANGES, far, count // 5), lambda: ours("{write: replace}", far, count // 5)
+            )
+    note = f"each 64 kB a fetch of 20 ms, {count // 5:,} rows: {far_one / far_four:.2f} times as fast ({far_four:.2f} s for {far_one:.2f} s)"
+    return result(four, one, max(peaks), notes=[note])
+
+
+@contextmanager
+def far_away(where: dict[str, Any]) -> Iterator[dict[str, Any]]:
+    """The same server behind a network on which a fetch takes its time."""
+    listener = socket.create_server(("127.0.0.1", 0))
+
+    def pump(source: socket.socket, target: socket.socket, slow: bool) -> None:
+        while data := source.recv(_FETCH_BYTES):
+            if slow:
+                time.sleep(_FETCH_SECONDS * len(data) / _FETCH_BYTES)
+            target.sendall(data)
+        target.close()
+
+    def accept() -> None:
+        while True:
+            try:
+                near, _ = listener.accept()
+            except OSError:
+                return
+            far = socket.create_connection((where["host"], where["port"]))
+            far.setsockopt(socket.SOL_SOCKET, socket.SO_RCVBUF, _FETCH_BYTES)
+            threading.Thread(target=pump, args=(near, far, False), daemon=True).start()
+            threading.Thread(target=pump, args=(far, near, True), daemon=True).start()
+
+    threading.Thread(target=accept, daemon=True).start()
+    yield {**where, "port": listener.getsockname()[1]}
+    listener.close()
+
+
+def main(place: str, table: str, count: int) -> None:
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        one_run.prepared(folder, basket(json.loads(place), {"on": "duckdb", "path": "marsh.duckdb"}, table))
+        seconds = one_run.run(folder, "bench")
+        from reedbasket.store import Store, runs
+
+        read = runs.get(Store(folder), 1)["totals"]["read"]
+        assert read == count, f"{read} read, not {count}"
+    print(json.dumps({"seconds": seconds, "rss_mb": own_peak_mb()}))
+
+
+if __name__ == "__main__":
+    main(sys.argv[1], sys.argv[2], int(sys.argv[3]))
