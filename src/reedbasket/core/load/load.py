@@ -105,6 +105,16 @@ class EngineLoad:
                     self._stage.add(family, batch)
         self.staged_rows += batches[0].rows
 
+    def sink(self, family: Family) -> Any:
+        if not hasattr(self._beside, "sink") or len(family.tables) > 1:
+            return None
+        self._require_room(family)
+        with self._engine.translated(f"building {self._target.table} in"):
+            return self._beside.sink(family)  # type: ignore[union-attr]
+
+    def passed_through(self, rows: int) -> None:
+        self.staged_rows += rows
+
     def spare(self, keys: TableBatch) -> None:
         self._spared.append(keys)
 

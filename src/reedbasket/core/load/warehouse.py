@@ -140,6 +140,12 @@ class Load(Protocol):
     def stage(self, family: Family, batches: Sequence[TableBatch]) -> None:
         """Keep batches aside, on disk; nothing of them is seen by a reader of the warehouse."""
 
+    def sink(self, family: Family) -> Any:
+        """A run.pass_through.Sink, where rows may come as the bytes that the warehouse's own COPY takes; else None."""
+
+    def passed_through(self, rows: int) -> None:
+        """So many rows came through the sink."""
+
     def spare(self, keys: TableBatch) -> None:
         """Keys that the source does show, though their records could not be shaped: they have not gone."""
 

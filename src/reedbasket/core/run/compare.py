@@ -17,7 +17,11 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from xxhash import xxh3_64_intdigest
 
+from ..load.along import Transition
+from ..load.warehouse import TableState, Warehouse
 from ..shape.exact_json import dump_lenient
+from ..shape.structure import ColumnShape
+from .order import TableOrder
 
 # 16 bytes a record, and one while comparing: 136 MB. Beyond it nothing is kept, and the merge sorts out what is unchanged.
 MOST_COMPARED = 8_000_000
@@ -193,3 +197,22 @@ def _bytes(array: pa.Array) -> bytes:
     whole = pa.concat_arrays([array])  # without what a slice leaves before it
     start = whole.offset * 8
     return bytes(memoryview(whole.buffers()[1])[start : start + len(whole) * 8]) if len(whole) else b""
+
+
+def comparer_for(
+    feed: str, table: TableOrder, warehouse: Warehouse, state: TableState | None, change: Transition
+) -> Comparer | None:  # fmt: skip
+    """None where a table is not compared."""
+    if table.by != "compare":
+        return None
+    saved = None
+    if state and not change.anew and _keys_are_plain(table, state):
+        saved = warehouse.hashes(feed, table.name, state.version)
+    return Comparer(table.key, saved)
+
+
+def _keys_are_plain(table: TableOrder, state: TableState) -> bool:
+    """Keys of other kinds look different in the warehouse, and cannot be told from there: all is merged then."""
+    nodes = [state.structure.root.fields.get(name) for name in table.key]
+    plain = all(isinstance(node, ColumnShape) and node.kind in ("int64", "text") for node in nodes)
+    return plain and not set(table.key) & set(table.shaping.cast)

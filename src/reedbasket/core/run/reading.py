@@ -18,6 +18,7 @@ from ..spec.http import Retry
 from .asking import Asking, Outside
 from .cursor import CursorTracker
 from .order import RunOrder, SourceOrder, TableOrder
+from .pass_through import Straight
 from .spool import Spool
 from .sql_reading import SqlReading
 from .taking import Taking, parents_of
@@ -52,6 +53,9 @@ class Pass(Protocol):
     @property
     def sweeps(self) -> bool:
         """Everything is read: what is not among it has gone, whatever the way of writing."""
+
+    def straight(self) -> Straight | None:
+        """All of it for the pass-through lane; None where records have to be looked at."""
 
     def begin(self) -> None:
         """Before a run takes chunks: what has to be there for it. Raises SourceError."""

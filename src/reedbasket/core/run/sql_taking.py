@@ -24,6 +24,7 @@ from ..spec.times import format_time, parse_time
 from .choosing import Chosen
 from .cursor import CursorTracker, saved_at
 from .order import SourceOrder
+from .pass_through import Straight
 from .ranges import Midst, as_bound, as_text, bounds, newest
 from .windows import Window, position, windows
 
@@ -188,6 +189,17 @@ class SqlTaking:
     def moved(self) -> bool:
         found = self.position(ended=True)
         return found is not None and (self._saved is None or found.value != self._saved.value)
+
+    def straight(self) -> Straight | None:
+        """The table whole, for the pass-through lane; None where its rows have to be looked at."""
+        chosen, own, database = self._chosen, self._chosen.own, self._reading.database
+        worked_on = own.cast or own.compute or own.hash or own.keep or own.constants
+        plain = chosen.by in ("everything", "log") and not self.follows_log and self._midst is None and chosen.window is None
+        keys = [chosen.table.column(name) for name in chosen.key]
+        if not plain or worked_on or any(key is None or key.nullable for key in keys):
+            return None
+        make = getattr(database, "straight", None)
+        return make(self.statement(None), self._seen) if make is not None else None
 
     def _whole(self) -> Iterator[Chunk]:
         """All rows of a table or query: by one statement, or one for each range."""

@@ -12,20 +12,19 @@ from ..errors import RunCancelled, TooManyRejects
 from ..extract.chunk import Chunk
 from ..extract.feeder import RECORDS_PER_BATCH, Feeder, gathered
 from ..load.along import Transition
-from ..load.warehouse import LoadTarget, Position, Seconds, TableState, Warehouse
+from ..load.warehouse import LoadTarget, Position, Seconds, Warehouse
 from ..logged import LoggedRecords
 from ..shape.batch import Reject
 from ..shape.columns import ColumnWork, Worked, rejected_keys
 from ..shape.kept import KeptValues
-from ..shape.lane import Expected
 from ..shape.picking import key_batch
 from ..shape.rules import Change
-from ..shape.structure import ColumnShape
 from ..shape.unmatched import unmatched
-from .compare import Comparer
+from .compare import comparer_for
 from .cursor import CursorTracker
 from .events import Listener, TableProgress
 from .order import RunOrder, TableOrder
+from .pass_through import bring
 from .reading import Reading
 from .since import SinceCommit
 from .spool import Spool
@@ -69,6 +68,7 @@ class TableRun:
         self._differing: list[dict[str, Any]] = []
         self._suspicious = False
         self._kept = KeptValues()
+        self._feeder = Feeder(iter(()), "")
         self._cursor_from: str | None = None
 
     def run(self) -> None:
@@ -83,7 +83,7 @@ class TableRun:
             self._log("warning", "table.not_kept", f"let go, as accepted: {loss}")
         saved = saved_of(table, state, change) if self._again is None else None
         self._shaper = shaper_for(order, table, state)
-        self._taking = self._reading.take(table, saved, expected=self._expected if self._in_columns else None)
+        self._taking = self._reading.take(table, saved, expected=(lambda: self._shaper.lane) if self._in_columns else None)
         if self._again is None:
             self._taking.begin()
         self._shaper.leave_out(self._taking.left_out)
@@ -92,7 +92,7 @@ class TableRun:
         self._tracker = self._taking.tracker if self._again is None else None
         if self._again is None:
             self._cursor_from = self.progress.cursor_from = self._taking.from_text
-        self._compare = self._comparer(state, change) if self._again is None else None
+        self._compare = comparer_for(order.feed, table, self._warehouse, state, change) if self._again is None else None
         self._columns = ColumnWork(self._shaper.rules, self._hash_key, nul_in_text=self._warehouse.nul_in_text)
         self._change = change
         # Appended, a record that says it is gone is a row like any other.
@@ -104,6 +104,9 @@ class TableRun:
         self._phase("reading")
         began = self._committed = time.monotonic()
         try:
+            if self._pass_through():
+                self._finish()
+                return
             chunks = self._taking.chunks() if self._again is None else iter([Chunk(list(self._again), 0, [])])
             with Feeder(chunks, f"{order.feed}.{table.name}") as feeder:
                 self._feeder = feeder
@@ -125,30 +128,31 @@ class TableRun:
             self.progress.seconds = time.monotonic() - began
             self._load.close()
 
+    def _pass_through(self) -> bool:
+        """Whether the rows came as bytes, without being looked at."""
+        progress, since, began = self.progress, self._since, time.monotonic()
+        straight = self._taking.straight() if self._aside is None and self._again is None else None
+
+        def went(rows: int) -> None:
+            progress.read = progress.staged = rows
+            self._listener.progress(progress)
+
+        passed = bring(straight, self._shaper, self._columns, self._load, self._tell_changes, went, self._stop)
+        if passed is not None and passed.misfits:
+            self._log("info", "table.in_columns", "some values are none that a warehouse may hold: the rows are read once more")
+        if passed is None or passed.misfits:
+            progress.read = progress.staged = 0
+            return False
+        since.source_bytes += passed.size
+        since.staging += time.monotonic() - began
+        return True
+
     @property
     def _in_columns(self) -> bool:
         """Whether nobody looks at the records one by one."""
         rule = self._table.rule
         one_by_one = rule is None or rule.deleted is not None or self._table.by == "compare"
         return not one_by_one and not self._reading.wanted_again(self._table.name)
-
-    def _expected(self) -> Expected | None:
-        """Asked by the reader's thread."""
-        return self._shaper.lane
-
-    def _comparer(self, state: TableState | None, change: Transition) -> Comparer | None:
-        if self._table.by != "compare":
-            return None
-        saved = None
-        if state and not change.anew and self._keys_are_plain(state):
-            saved = self._warehouse.hashes(self._order.feed, self._table.name, state.version)
-        return Comparer(self._table.key, saved)
-
-    def _keys_are_plain(self, state: TableState) -> bool:
-        """Keys of other kinds look different in the warehouse, and cannot be told from there: all is merged then."""
-        nodes = [state.structure.root.fields.get(name) for name in self._table.key]
-        plain = all(isinstance(node, ColumnShape) and node.kind in ("int64", "text") for node in nodes)
-        return plain and not set(self._table.key) & set(self._table.shaping.cast)
 
     def _take(self, chunk: Chunk) -> None:
         if self._stop.is_set():

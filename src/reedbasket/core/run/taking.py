@@ -151,6 +151,9 @@ class Taking:
         """The source answered that nothing did."""
         return self._reader is not None and self._reader.unchanged
 
+    def straight(self) -> None:
+        """Records of an API are always looked at."""
+
     def begin(self) -> None:
         """Nothing has to be made first."""
 

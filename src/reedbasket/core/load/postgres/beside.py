@@ -19,6 +19,7 @@ from ..engine import AT, LOAD, UNTIL, Counts, Stamp
 from ..modes import newest_first
 from ..stage import OWNER, bring_up, system_columns
 from .engine import PostgresEngine
+from .sink import PostgresSink
 from .views import grants
 
 # What stands on a table beside what belongs to it: views, foreign keys, triggers, indexes and policies of others.
@@ -46,6 +47,12 @@ class PostgresBeside(TablesBeside):
             if batch.rows:
                 self._engine.insert(self._engine.table(name), list(self._columns[layout.name].values()), batch)
             self.read[layout.name] += batch.rows
+
+    def sink(self, family: Family) -> PostgresSink:
+        """See run.pass_through.Sink."""
+        name = self._prepare(family, family.root)
+        self._engine.flush()
+        return PostgresSink(self._engine, name, family.root, self.read)
 
     def _name(self, number: int) -> str:
         return f"{self._prefix}_{number}"

@@ -48,7 +48,7 @@ class PostgresEngine(Engine):
     blob = "bytea"
 
     def __init__(self, address: Address) -> None:
-        self._address = address
+        self.address = address
         self._connection = connect_writer(address)
         self._cursor = self._connection.cursor()
         self._waiting: dict[str, list[pa.Table]] = {}
@@ -57,23 +57,23 @@ class PostgresEngine(Engine):
 
     @contextmanager
     def translated(self, doing: str) -> Iterator[None]:
-        with translated(doing, self._address):
+        with translated(doing, self.address):
             yield
 
     def begin(self) -> None:
-        self._flush()
+        self.flush()
         self._cursor.execute("begin")
         self._begun = True
 
     def commit(self) -> None:
-        self._flush()
+        self.flush()
         try:
             self._cursor.execute("commit")
         except adbc_driver_manager.Error as error:
             if is_lost(error):
                 raise ConnectionLost(
                     "committing to",
-                    str(self._address),
+                    str(self.address),
                     found="the connection was lost in the middle of the commit, and it did not take place",
                     mend="see whether the server is up, then run again",
                 ) from error
@@ -88,7 +88,7 @@ class PostgresEngine(Engine):
             self._begun = False
 
     def run(self, sql: str) -> int:
-        self._flush()
+        self.flush()
         self._cursor.execute(sql)
         count: int = self._cursor.rowcount
         return max(count, 0)
@@ -97,14 +97,14 @@ class PostgresEngine(Engine):
         self._cursor.execute(_numbered(sql), tuple(values))
 
     def ask(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
-        self._flush()
+        self.flush()
         self._cursor.execute(_numbered(sql), tuple(values) or None)
         found: list[tuple[Any, ...]] = self._cursor.fetchall()
         return found
 
     def reconnect(self) -> None:
         self.close()
-        self._connection = connect_writer(self._address)
+        self._connection = connect_writer(self.address)
         self._cursor = self._connection.cursor()
         self._temps.clear()
         self._waiting.clear()
@@ -119,7 +119,7 @@ class PostgresEngine(Engine):
     # Names and types
 
     def table(self, name: str) -> str:
-        return f"{self.quote(self._address.schema)}.{self.quote(name)}"
+        return f"{self.quote(self.address.schema)}.{self.quote(name)}"
 
     def declared(self, column: ColumnShape) -> str:
         return _DECLARED[column.kind]
@@ -141,7 +141,7 @@ class PostgresEngine(Engine):
                join pg_class c on c.oid = a.attrelid join pg_namespace n on n.oid = c.relnamespace
                where n.nspname = ? and c.relname = ? and a.attnum > 0 and not a.attisdropped
                and c.relkind in ('r', 'p', 'v', 'm', 'f') order by a.attnum""",
-            (self._address.schema, table),
+            (self.address.schema, table),
         )
         return dict(found) if found else None
 
@@ -150,7 +150,7 @@ class PostgresEngine(Engine):
             self.ask(
                 """select 1 from pg_class c join pg_namespace n on n.oid = c.relnamespace
                    where n.nspname = ? and c.relname = ? and c.relkind in ('r', 'p')""",
-                (self._address.schema, table),
+                (self.address.schema, table),
             )
         )
 
@@ -178,7 +178,7 @@ class PostgresEngine(Engine):
         if temp:
             self.run(statement)
         else:
-            without_views(self, self._address.schema, table, statement)
+            without_views(self, self.address.schema, table, statement)
 
     def widened(self, expression: str, before: Kind, column: ColumnShape) -> str:
         value, after = expression, column.kind
@@ -217,9 +217,10 @@ class PostgresEngine(Engine):
         waiting = self._waiting.setdefault(sql_name, [])
         waiting.append(_arrow(columns, batch))
         if sum(table.num_rows for table in waiting) >= _ROWS_AT_ONCE:
-            self._flush()
+            self.flush()
 
-    def _flush(self) -> None:
+    def flush(self) -> None:
+        """What waits to be sent, is sent."""
         waiting, self._waiting = self._waiting, {}
         for sql_name, tables in waiting.items():
             plain = sql_name.rsplit('"', 2)[-2] if '"' in sql_name else sql_name
@@ -233,7 +234,7 @@ class PostgresEngine(Engine):
                     pa.concat_tables(alike),
                     mode="append",
                     temporary=temp,
-                    db_schema_name=None if temp else self._address.schema,
+                    db_schema_name=None if temp else self.address.schema,
                 )
 
     def staged(self, name: str, key: Sequence[str]) -> None:
@@ -295,7 +296,7 @@ class PostgresEngine(Engine):
     # Service tables
 
     def serialise(self, feed: str, source_table: str) -> None:
-        schema = self._address.schema
+        schema = self.address.schema
         if not self.ask("select 1 from pg_namespace where nspname = ?", (schema,)):
             self.run(f"create schema {self.quote(schema)}")
         if self.columns("_rb_ledger") is None:

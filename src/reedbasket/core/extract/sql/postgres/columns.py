@@ -11,7 +11,7 @@ from ..database import field_of, typed
 from ..decimals import decimals
 from ..tables import Column
 
-_TYPES: dict[Kind, pa.DataType] = {
+ARROW_TYPES: dict[Kind, pa.DataType] = {
     "bool": pa.bool_(), "int64": pa.int64(), "double": pa.float64(), "text": pa.string(), "json": pa.string(),
     "uuid": pa.string(), "binary": pa.binary(), "date": pa.date32(), "timestamp": pa.timestamp("us", "UTC"),
 }  # fmt: skip
@@ -25,6 +25,6 @@ def to_columns(columns: Sequence[Column], batch: pa.RecordBatch) -> pa.Table:
         if column.kind == "decimal":
             fields.append(decimals(column, values))
         else:
-            wanted = _TYPES[column.kind]
+            wanted = ARROW_TYPES[column.kind]
             fields.append(field_of(column, column.kind, values if values.type == wanted else values.cast(wanted)))
     return typed(fields, batch.num_rows)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager, suppress
 from datetime import datetime, timedelta
 from typing import Any
@@ -18,6 +18,7 @@ from ....checking import CheckStep
 from ....errors import ReedError, RunCancelled
 from ....postgres import Address, is_lost, said
 from ....shape.kinds import Kind
+from ...http import RequestSeen
 from ..database import Failures
 from ..names import replaced
 from ..tables import Column, Statement, Table
@@ -25,6 +26,7 @@ from .catalog import column_of, read_tables, read_types
 from .check import log_steps
 from .columns import to_columns
 from .log import PostgresLog
+from .straight import PostgresStraight, goes_straight
 from .types import PgType
 
 # Rows come in batches of about this size; larger ones gain nothing and cost memory.
@@ -129,6 +131,26 @@ class PostgresSource:
             with suppress(Exception):
                 connection.close()
 
+    def straight(self, statement: Statement, seen: Callable[[RequestSeen], None]) -> PostgresStraight | None:
+        """See run.pass_through. None where values have to be looked at."""
+        return PostgresStraight(self, statement, seen) if goes_straight(statement.columns) else None
+
+    def copy_out(self, text: str, values: dict[str, Any]) -> Iterator[bytes]:
+        """The rows of a statement in binary COPY, in the run's snapshot."""
+        done = threading.Event()
+        with self.translated("reading from"), closing(psycopg.connect(self.address.conninfo(*self._settings))) as connection:
+            if self._snapshot is not None:
+                connection.execute("set transaction isolation level repeatable read read only")
+                connection.execute(sql.SQL("set transaction snapshot {}").format(self._snapshot))
+            threading.Thread(target=self._cancel_when_stopped, args=(connection, done), daemon=True).start()
+            try:
+                rendered = sql.SQL(self._rendered(text, values).replace("{", "{{").replace("}", "}}")).format()
+                with connection.cursor().copy(sql.SQL("copy ({}) to stdout (format binary)").format(rendered)) as copy:
+                    for part in copy:
+                        yield bytes(part)
+            finally:
+                done.set()
+
     def quote(self, name: str) -> str:
         return sql.Identifier(name).as_string(self._keeper)
 
@@ -216,7 +238,7 @@ class PostgresSource:
         while not done.wait(0.2):
             if self._stop.is_set():
                 with suppress(Exception):
-                    cursor.adbc_cancel()
+                    cursor.cancel() if isinstance(cursor, psycopg.Connection) else cursor.adbc_cancel()
                 return
 
     @contextmanager
