@@ -131,6 +131,16 @@ def test_many_tables_by_patterns_and_odd_names(dock: Dock, tmp_path: Path) -> No
         assert rows(tmp_path, done[name], "order", "grosse_cm") == [(1, name)]
     assert rows(tmp_path, "parted", "id") == [(1,)]
     assert rows(tmp_path, "bare", "n") == [(1,), (1,)]
+    dock.do("create table later (id int primary key)")
+    ignoring, stopping = (dock.basket(f"drift: {{tables: {what}}}\n{feed}") for what in ("ignore", "stop"))
+    result, heard = run_once(ignoring, tmp_path, run=2)
+    assert [t.table for t in result.tables if t.phase == "skipped"] == ["later"] and [c.table for c in heard.drifted] == [
+        "later"
+    ]
+    result, _ = run_once(stopping, tmp_path, run=3)
+    assert {t.table: t.error["code"] for t in result.tables if t.error}["later"] == "drift.stopped"
+    result, _ = run_once(dock.basket(feed), tmp_path, run=4)
+    assert next(t for t in result.tables if t.table == "later").phase == "done"
 
 
 def test_a_cursor_takes_what_changed_and_misses_what_overlap_does_not_cover(dock: Dock, tmp_path: Path) -> None:
@@ -282,6 +292,36 @@ def test_permission_withdrawn_lock_and_a_cut_connection_are_told_and_mended(dock
     assert "quite a secret" not in repr(result.error) + repr(heard.lines)
     assert run_once(text, tmp_path, run=4)[0].tables[0].phase == "done"
     dock.do(f"drop owned by {user}; drop role {user}")
+
+
+def test_a_lock_and_a_server_that_starts_anew(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("reedbasket.core.extract.sql.postgres.database._LOCK_SECONDS", 1)
+    cluster = Cluster()
+    try:
+        dock = Dock(cluster)
+        dock.do("create table a (id int primary key, t text); create table b (id int primary key)")
+        dock.do("insert into a select n, repeat('x', 500) from generate_series(1, 100000) n; insert into b values (1)")
+        text = dock.basket("tables: {a: , b: }")
+        holder = cluster.connect(autocommit=False)
+        holder.execute(f"lock table {dock.schema}.b in access exclusive mode")
+        result, _ = run_once(text, tmp_path)
+        assert result.error and (result.error["code"], result.error["retryable"]) == ("source.locked", True)
+        assert [(t.table, t.phase) for t in result.tables] == [("a", "done"), ("b", "failed")]
+        holder.close()
+
+        class Restarts(Heard):
+            def progress(self, progress: Any) -> None:
+                if progress.read and not self.phases:
+                    self.phases.append(("", "seen"))
+                    cluster.restart()
+
+        result, _ = run_once(text, tmp_path, run=2, heard=Restarts())
+        assert result.error and (result.error["code"], result.error["retryable"]) == ("source.unreachable", True)
+        assert len(rows(tmp_path, "a", "id")) == 100_000
+        result, heard = run_once(text, tmp_path, run=3)
+        assert result.outcome is RunOutcome.SUCCEEDED and [line.unchanged for line in heard.ledger] == [100_000, 0]
+    finally:
+        cluster.stop()
 
 
 def test_a_stopped_run_ends_at_once(dock: Dock, tmp_path: Path) -> None:

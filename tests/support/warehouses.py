@@ -77,6 +77,10 @@ class Cluster:
             rows: list[tuple[Any, ...]] = self._eye.execute(sql).fetchall()
             return rows
 
+    def restart(self) -> None:
+        """Whoever is connected is cut off."""
+        self._do("pg_ctl", "-D", str(self.folder / "data"), "-m", "fast", "-w", "restart")
+
     def stop(self) -> None:
         if self._eye is not None:
             self._eye.close()

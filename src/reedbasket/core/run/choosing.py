@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from typing import Any
@@ -41,6 +41,7 @@ class Chosen:
     window_column: str | None = None
     changes: Changes | None = None
     range_column: Column | None = None
+    by_pattern: bool = False
 
 
 @dataclass
@@ -77,6 +78,7 @@ def choose(
     there.update({f"{table.schema}.{table.name}": table for table in tables if table.schema == home})
     taken: dict[int, tuple[str, FeedTable, Table]] = {}
     order: list[tuple[str, FeedTable, Table]] = []
+    matched: set[str] = set()
     for wish, said in wishes.items():
         own = said or FeedTable()
         if wish in queries:
@@ -100,6 +102,7 @@ def choose(
             if id(table) not in taken:
                 taken[id(table)] = entry = (name_of(table, home), own, table)
                 order.append(entry)
+                matched.add(name_of(table, home))
     names: set[str] = set()
     for name, own, table in order:
         try:
@@ -108,7 +111,7 @@ def choose(
             found.problems[name] = error
             continue
         names.add(chosen.target)
-        found.chosen.append(chosen)
+        found.chosen.append(replace(chosen, by_pattern=name in matched))
     used = {id(chosen.table) for chosen in found.chosen}
     found.ignored = [name_of(t, home) for t in tables if id(t) not in used and name_of(t, home) not in found.problems]
     return found

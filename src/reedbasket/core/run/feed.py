@@ -16,6 +16,7 @@ from ..load import open_warehouse
 from ..masking import Mask
 from .asking import Outside
 from .events import Listener, RunOutcome, TableProgress
+from .new_tables import as_drift, new_tables
 from .order import RunOrder
 from .reading import Offered, Reading, open_reading
 from .table import TableRun
@@ -117,6 +118,7 @@ def _run_tables(
 
     warehouse = open_warehouse(order.warehouse, outside.folder, outside.reveal)
     try:
+        new = new_tables(order, warehouse) if again is None else []
         for table, progress in zip(order.tables, progresses):
             if again is not None and not again.get(table.name):
                 continue
@@ -124,6 +126,13 @@ def _run_tables(
             began = time.monotonic()
             records = again[table.name] if again else None
             try:
+                if table in new:
+                    change = as_drift(order, table)
+                    listener.log("warning", "drift.table", change.words, table.name)
+                    listener.drift(table.name, [change])
+                    progress.phase = "skipped"
+                    listener.progress(progress)
+                    continue
                 TableRun(
                     order, table, warehouse, reading, hash_key, listener, outside.stop, clock, progress, records
                 ).run()  # fmt: skip

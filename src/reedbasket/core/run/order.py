@@ -24,7 +24,7 @@ from ..spec.times import parse_time
 
 
 class TableOrder(Model):
-    """rule: of an API; what a database is asked for is known once it is open (choosing.Chosen)."""
+    """rule: of an API; what a database is asked for is known once it is open (choosing.Chosen). by_pattern: nobody named it."""
 
     name: str
     target: str
@@ -37,6 +37,7 @@ class TableOrder(Model):
     deletes: Deletes = "apply"
     nesting: Nesting = Nesting()
     shaping: FeedTable = FeedTable()
+    by_pattern: bool = False
 
     def rules(self, drift: Drift) -> ShapeRules:
         """What the feed says of the table's shape, as the shaper takes it."""

@@ -154,4 +154,5 @@ def table_order(chosen: Chosen) -> TableOrder:
         deletes=chosen.deletes,
         nesting=chosen.nesting,
         shaping=chosen.own,
+        by_pattern=chosen.by_pattern,
     )

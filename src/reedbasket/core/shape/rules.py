@@ -79,7 +79,7 @@ class Change:
     def words(self) -> str:
         where = f"column {self.table}.{self.column}"
         if self.what == "table":
-            words = f"new table {self.table}, from the list {self.field}"
+            words = f"new table {self.table}, from {self.field}"
         elif self.what == "column":
             words = f"new {where} ({self.kind}), from the field {self.field}"
         elif self.what == "type":

@@ -117,7 +117,8 @@ class Nesting(Model):
 
 
 class Drift(Model):
-    """What happens when the source's structure differs from the one loaded before. tables: child tables, out of lists."""
+    """What happens when the source's structure differs from the one loaded before. tables: child tables, out of lists;
+    of a database those that a pattern did not match before."""
 
     tables: Literal["accept", "ignore", "stop"] = "accept"
     columns: Literal["accept", "ignore", "stop"] = "accept"
