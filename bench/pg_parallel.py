@@ -47,7 +47,7 @@ def run(quick: bool) -> dict[str, Any]:
             far_four, far_one = in_turn(
                 2, lambda: ours(_RANGES, far, count // 5), lambda: ours("{write: replace}", far, count // 5)
             )
-    note = f"64 kB a fetch, each 20 ms, {count // 5:,} rows: {far_one / far_four:.2f} times as fast ({far_four:.2f} against {far_one:.2f} s)"
+    note = f"64 kB a fetch of 20 ms, {count // 5:,} rows: {far_one / far_four:.2f} times faster ({far_four:.2f} against {far_one:.2f} s)"
     return result(four, one, max(peaks), notes=[note])
 
 
