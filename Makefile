@@ -4,7 +4,7 @@ BIN := .venv/bin
 CONSOLE := src/reedbasket/service/static/index.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/package.json console/vite.config.ts
 
-.PHONY: setup console demo demo-postgres test lint bench shots clean
+.PHONY: setup console demo demo-postgres test lint bench bench-large shots clean
 
 setup: .made/python
 
@@ -48,6 +48,9 @@ test: setup console lint
 
 bench: setup
 	$(BIN)/python -m bench --all
+
+bench-large: setup
+	$(BIN)/python -m bench pg-large --write
 
 shots: setup console
 	$(BIN)/python docs/take_screenshots.py
