@@ -19,18 +19,18 @@ from ....errors import ReedError, RunCancelled
 from ....postgres import Address, is_lost, said
 from ....shape.kinds import Kind
 from ...http import RequestSeen
+from ..changelog import ChangeLog
 from ..database import Failures
 from ..names import replaced
 from ..tables import Column, Statement, Table
 from .catalog import column_of, read_tables, read_types
 from .check import log_steps
 from .columns import to_columns
-from .log import PostgresLog
 from .straight import PostgresStraight, goes_straight
 from .types import PgType
 
 # Rows come in batches of about this size; larger ones gain nothing and cost memory.
-_BATCH_BYTES = 4 * 1024 * 1024
+_BATCH_BYTES = 2 * 1024 * 1024
 _LOCK_SECONDS = 30
 _LOWEST: dict[Kind, sql.SQL] = {
     "timestamp": sql.SQL("'-infinity'::timestamptz"), "date": sql.SQL("'-infinity'::date"), "text": sql.SQL("''"),
@@ -164,8 +164,10 @@ class PostgresSource:
             assert row is not None
             return f"{row[1]}", replaced(_CHANGED, lambda name: str(row[0]) if name == "version_now" else f":{name}")
 
-    def change_log(self, name: str, *, utc: bool) -> PostgresLog:
+    def change_log(self, name: str, *, utc: bool) -> ChangeLog:
         """name: of the slot and publication. utc: times without a zone are in UTC."""
+        from .log import PostgresLog  # with what it decodes by, which most runs have no use for
+
         return PostgresLog(self, name, utc)
 
     def lowest(self, kind: Kind) -> Any:
