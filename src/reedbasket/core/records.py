@@ -70,5 +70,7 @@ def joined(parts: Sequence[Sequence[Record]]) -> Sequence[Record]:
 def alike(some: Sequence[Record], others: Sequence[Record]) -> bool:
     """Whether both came in the same form: one by one, or in columns of the same types."""
     if isinstance(some, ColumnRecords) and isinstance(others, ColumnRecords):
-        return some.joinable and others.joinable and bool(some.columns.schema.equals(others.columns.schema))
+        return (
+            some.joinable and others.joinable and bool(some.columns.schema.equals(others.columns.schema, check_metadata=True))
+        )
     return isinstance(some, ColumnRecords) == isinstance(others, ColumnRecords)

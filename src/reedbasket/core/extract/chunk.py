@@ -2,9 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
+
+
+@dataclass(frozen=True)
+class Origin:
+    """Where so many records came from: a file, by its number, and the line of each in it, worked out where somebody asks."""
+
+    records: int
+    number: int
+    path: str
+    lines: Callable[[], Sequence[int]]
+
+
+@dataclass(frozen=True)
+class Misread:
+    """A line of a file that no record could be made of."""
+
+    path: str
+    line: int
+    code: str
+    message: str
+    text: str
 
 
 @dataclass(frozen=True)
@@ -14,7 +35,7 @@ class Chunk:
     body_bytes: the size of the body they came in. misfits: members of the list that are no objects, as they came.
     total: how many records the source says the pass has, where it says so. suspicious: the body came through the lenient
     parser, so its text may hold lone surrogates. mark: of a table read in several passes, the pass that ends with this chunk:
-    everything up to it has been read.
+    everything up to it has been read. origins: of records out of files, one behind the other; misfits of files are Misread.
     """
 
     records: Sequence[dict[str, Any]]
@@ -23,3 +44,4 @@ class Chunk:
     total: int | None = None
     suspicious: bool = False
     mark: Any = None
+    origins: tuple[Origin, ...] = ()

@@ -151,6 +151,7 @@ def _joined(chunks: list[Chunk]) -> Chunk:
         next((chunk.total for chunk in chunks if chunk.total is not None), None),
         any(chunk.suspicious for chunk in chunks),
         chunks[-1].mark,
+        tuple(origin for chunk in chunks for origin in chunk.origins),
     )
 
 

@@ -63,6 +63,7 @@ class Merge:
 
 # The loader's own columns.
 PARENT, POSITION, ROW = "_rb_parent", "_rb_pos", "_rb_row"
+FILE = "_rb_file"
 LOAD, AT = ColumnShape("_rb_load", "int64"), ColumnShape("_rb_at", "timestamp")
 SINCE, UNTIL = ColumnShape("_rb_from", "timestamp"), ColumnShape("_rb_until", "timestamp")
 DELETED_AT = ColumnShape("_rb_deleted_at", "timestamp")
@@ -156,6 +157,15 @@ class Engine(ABC):
     @abstractmethod
     def columns(self, table: str) -> dict[str, str] | None:
         """{column: declared type} of a warehouse table or view, None where there is neither."""
+
+    @contextmanager
+    def at_home(self) -> Iterator[None]:
+        """Tables of the warehouse may be named plainly, as their readers name them."""
+        yield
+
+    def index_files(self, table: str) -> None:
+        """The service's list of files, made just now, by its path."""
+        self.run(f"create unique index _rb_file_by_number on {table.removeprefix('main.')} (feed, source_table, number)")
 
     @abstractmethod
     def is_table(self, table: str) -> bool:

@@ -15,7 +15,8 @@ from ..shape.structure import ColumnShape
 from . import modes, service_tables
 from .along import bring_along
 from .compare import differences
-from .engine import AT, DELETED_AT, LOAD, PARENT, POSITION, SINCE, UNTIL, Counts, Engine, Stamp
+from .engine import AT, DELETED_AT, LOAD, PARENT, POSITION, SINCE, UNTIL, Counts, Engine, Stamp, rfc3339
+from .files import drop_replaced, save_files
 from .kept import fill_kept
 from .ledger import LedgerLine
 from .lines import ledger_lines
@@ -75,7 +76,7 @@ class EngineLoad:
         self._overtaken = 0
         # A tombstone is told from the rows of its key in the stage, and only there.
         builds = (
-            target.link == "key"
+            (target.link == "key" or target.flat)
             and not target.tombstones
             and (state is None or (target.write == "replace" and not target.again))
         )
@@ -158,7 +159,8 @@ class EngineLoad:
                 service_tables.ensure(engine)
                 service_tables.guard(engine, target, self._version)
                 stamps = [Stamp(load, engine.time(now)) for load in engine.next_loads(len(family.tables))]
-                counts = self._place(family, stamps) if self._beside else self._write(family, stamps)
+                replaced = [line.number for line in position.files if line.replaces]
+                counts = self._place(family, stamps) if self._beside else self._write(family, stamps, replaced)
                 seconds = time.monotonic() - began
                 read = dict(self._beside.read if self._beside else self._stage.rows)
                 read[family.root.name] = read.get(family.root.name, 0) + sum(keys.rows for keys in self._tombstones)
@@ -166,6 +168,8 @@ class EngineLoad:
                 counts[0].superseded += self._overtaken
                 lines = ledger_lines(target, family, read, stamps, counts, position, now, seconds)
                 service_tables.keep_ledger(engine, lines)
+                if position.files:
+                    save_files(engine, target.feed, target.source_table, position.files, stamps[0].load, rfc3339(now))
                 if position.hashes is not None:
                     service_tables.save_hashes(engine, target, position.hashes, self._version + 1)
                 service_tables.save(engine, target, structure, position, self._version + 1, stamps[0].load, now)
@@ -222,7 +226,7 @@ class EngineLoad:
                 self._engine.ensure_key(layout.name, key, current=self._history)
         return counts
 
-    def _write(self, family: Family, stamps: list[Stamp]) -> list[Counts]:
+    def _write(self, family: Family, stamps: list[Stamp], replaced: Sequence[int] = ()) -> list[Counts]:
         """From the stage: append, merge into what is there, or replace a table without a key."""
         engine, target, stage = self._engine, self._target, self._stage
         for layout in family.tables:
@@ -233,8 +237,8 @@ class EngineLoad:
         if target.write == "append" or not family.key or (target.write == "replace" and not target.again):
             counts = []
             by_row = target.link == "row"
-            for layout, stamp in zip(family.tables, stamps):
-                removed = 0
+            gone_before = drop_replaced(engine, family, replaced) if replaced else [0] * len(stamps)
+            for layout, stamp, removed in zip(family.tables, stamps, gone_before):
                 if target.write == "replace" and not target.again:
                     # A keyed replace is built beside; without a key the old rows make room here, in the same transaction.
                     removed = engine.run(f"delete from {engine.table(layout.name)}")
@@ -251,7 +255,7 @@ class EngineLoad:
             current = "t._rb_until is null" if self._history else "true"
             for name, old in modes.drop_outdated(engine, stage, family, engine.table(family.root.name), current).items():
                 superseded[name] = superseded.get(name, 0) + old
-        gone, settled = self._gone_keys(family, marks), Settled()
+        gone, settled = self._gone_keys(family, marks, replaced), Settled()
         if self._tombstones and target.deletes == "ignore":
             settled.unchanged = sum(batch.rows for batch in self._tombstones)
         elif self._tombstones:
@@ -272,16 +276,17 @@ class EngineLoad:
         counts[0].superseded += settled.superseded
         return counts
 
-    def _gone_keys(self, family: Family, marks: bool) -> str | None:
+    def _gone_keys(self, family: Family, marks: bool, replaced: Sequence[int] = ()) -> str | None:
         if self._target.deletes == "ignore" or self._target.again:
             return None
         if self._gone:
             return self._temp_keys("rb_gone", family, self._gone)
         complete = self._target.complete and self._target.write in ("mirror", "history")
-        if not (complete or self._target.sweeps or self._emptied):
+        if not (complete or self._target.sweeps or self._emptied or replaced):
             return None
         spared = self._temp_keys("rb_spared", family, self._spared) if self._spared else None
-        gone = modes.find_gone(self._engine, self._stage, family, spared, history=self._history, marks=marks)
+        files = replaced if not (complete or self._target.sweeps or self._emptied) else ()
+        gone = modes.find_gone(self._engine, self._stage, family, spared, history=self._history, marks=marks, files=files)
         if spared:
             self._engine.run(f"drop table {spared}")
         return gone

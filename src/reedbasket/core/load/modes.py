@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from ..shape.layout import Family, TableLayout
 from ..spec.model import Deletes
-from .engine import PARENT, POSITION, ROW, Counts, Engine, Merge, Stamp
+from .engine import FILE, PARENT, POSITION, ROW, Counts, Engine, Merge, Stamp
 from .stage import Stage, system_columns
 
 _PLACE = [PARENT, POSITION]
@@ -215,18 +215,22 @@ class KeyedWrite:
         self.counts[self.family.place(layout.name)].removed += done
 
 
-def find_gone(engine: Engine, stage: Stage, family: Family, spared: str | None, *, history: bool, marks: bool) -> str | None:
-    """After a complete read: the keys that the table holds and the source no longer shows, in a temp table; None for none."""
+def find_gone(
+    engine: Engine, stage: Stage, family: Family, spared: str | None, *, history: bool, marks: bool, files: Sequence[int] = ()
+) -> str | None:
+    """After a complete read: the keys that the table holds and the source no longer shows, in a temp table; None for none. files: only
+    of rows that came from these, which have been read again."""
     staged, root = stage.prepare(family, family.root), engine.table(family.root.name)
     keys = engine.listed(family.key, "t")
     engine.index_stage(staged, family.key)
     if spared:
         engine.index_stage(spared, family.key)
+    among = f" and t.{FILE} in ({', '.join(str(int(number)) for number in files)})" if files else ""
     current = " and t._rb_until is null" if history else (" and t._rb_deleted_at is null" if marks else "")
     kept = f" and not exists (select 1 from {spared} as g where {engine.matching(family.key, 't', 'g')})" if spared else ""
     engine.run(
         f"""create temp table rb_gone as select {keys} from {root} as t
-            where not exists (select 1 from {staged} as s where {engine.matching(family.key, "t", "s")}){current}{kept}"""
+            where not exists (select 1 from {staged} as s where {engine.matching(family.key, "t", "s")}){current}{kept}{among}"""
     )
     gone = f"{engine.temp}rb_gone"
     if engine.ask(f"select 1 from {gone} limit 1"):

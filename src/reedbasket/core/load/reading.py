@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Sequence
-from contextlib import AbstractContextManager
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager
 from typing import Any
 
 from ..errors import NotFound, QueryRefused
+from ..spec.files import Clean
+from .clean import refresh
+from .engine import FILE, Engine
+from .files import FileLine, read_files, take_again
 from .ledger import LedgerLine
 from .service_tables import read_hashes, read_ledger, read_state
 from .warehouse import QueryResult, TableInfo, TableState
@@ -63,6 +67,37 @@ class Reading(ABC):
         with self._reading() as ask:
             there = self._columns(ask, "_rb_hash")
             return read_hashes(ask, self._named("_rb_hash"), feed, source_table, version) if there else None
+
+    def files(self, feed: str, source_table: str) -> list[FileLine]:
+        with self._reading() as ask:
+            return read_files(ask, self._named(FILE), feed, source_table) if self._columns(ask, FILE) else []
+
+    def take_again(self, feed: str, source_table: str, paths: Sequence[str]) -> int:
+        with self._changing("noting files to take again in") as engine:
+            return take_again(engine, feed, source_table, paths)
+
+    def clean(self, feed: str, source_table: str, clean: Clean | None, version: int) -> str:
+        if clean is None and self.existing("_rb_clean") is None:
+            return ""
+        with self._changing("keeping what stands on a table of") as engine:
+            return refresh(engine, feed, source_table, clean, version)
+
+    @abstractmethod
+    def _loader(self) -> Engine:
+        """The engine on the connection that writes."""
+
+    @contextmanager
+    def _changing(self, doing: str) -> Iterator[Engine]:
+        """One transaction."""
+        engine = self._loader()
+        with engine.translated(doing):
+            engine.begin()
+            try:
+                yield engine
+            except BaseException:
+                engine.rollback()
+                raise
+            engine.commit()
 
     def owner(self, table: str) -> tuple[str, str] | None:
         with self._reading() as ask:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from ..shape.batch import TableBatch
 from ..shape.layout import Family, TableLayout
 from ..shape.structure import ColumnShape
-from .engine import PARENT, POSITION, ROW, Engine
+from .engine import FILE, PARENT, POSITION, ROW, Engine
 
 OWNER = ColumnShape("_rb_owner", "int64")
 
@@ -65,10 +65,12 @@ class Stage:
 
 
 def system_columns(family: Family, layout: TableLayout) -> list[ColumnShape]:
-    """What links parents and children: of a child `_rb_parent` and `_rb_pos`, of a root that is pointed at `_rb_row`."""
+    """What links parents and children: of a child `_rb_parent` and `_rb_pos`, of a root that is pointed at
+    `_rb_row`; of one by files `_rb_file`."""
     if layout.parent is not None:
         return [ColumnShape(PARENT, layout.parent_kind), ColumnShape(POSITION, "int64")]
-    return [ColumnShape(ROW, "text")] if family.reference == "row" and len(family.tables) > 1 else []
+    made = [ColumnShape(FILE, "int64")] if family.by_file else []
+    return [*made, ColumnShape(ROW, "text")] if family.reference == "row" and len(family.tables) > 1 else made
 
 
 def _copy(column: ColumnShape) -> ColumnShape:

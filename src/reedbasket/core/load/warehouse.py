@@ -12,7 +12,9 @@ from ..checking import CheckStep
 from ..shape.batch import TableBatch
 from ..shape.layout import Family
 from ..shape.structure import TableShape
+from ..spec.files import Clean
 from ..spec.model import Deletes, Write
+from .files import FileLine
 from .ledger import LedgerLine
 
 Link = Literal["key", "row"]
@@ -22,13 +24,13 @@ Link = Literal["key", "row"]
 class SavedCursor:
     """How far a table has been taken: the highest value committed, as text, and what it is a value of. Of windows it is the end of
     the last; a tag is what a whole answer is known by (ETag), with what it was asked and taken with in place of the column; of a log a
-    position in it, as the database writes it.
+    position in it, as the database writes it; of files the last one taken, with how they are written.
 
     seen: 8-byte digests, one after the other, of the records within the overlap of that value; None where they were too
     many to keep (a merge recognises them by itself). column: of the source; None where an older version did not say.
     """
 
-    kind: Literal["time", "number", "text", "window", "tag", "row_version", "log", "ranges"]
+    kind: Literal["time", "number", "text", "window", "tag", "row_version", "log", "ranges", "files"]
     value: str
     seen: bytes | None = b""
     column: str | None = None
@@ -36,6 +38,8 @@ class SavedCursor:
     @property
     def shown(self) -> str:
         """The value as people read it."""
+        if self.kind == "files":
+            return str(json.loads(self.value)["last"])
         if self.kind != "ranges":
             return self.value.partition(" without ")[0]
         below = json.loads(self.value)["below"]
@@ -63,7 +67,8 @@ class LoadTarget:
     deletes: what becomes of rows that the source no longer has. complete: the load will hold everything the source shows,
     so that what is not in it has gone. again: records that were rejected before come once more; they are merged, or appended
     where there is no key, never over a newer version, and nothing else of the table changes. tombstones: records may say so of
-    themselves. sweeps: what the load does not hold has gone, whatever the mode.
+    themselves. sweeps: what the load does not hold has gone, whatever the mode. flat: no record holds others, so that no child tables
+    come.
     """
 
     run: int
@@ -79,6 +84,7 @@ class LoadTarget:
     again: bool = False
     tombstones: bool = False
     sweeps: bool = False
+    flat: bool = False
 
 
 @dataclass(frozen=True)
@@ -115,7 +121,7 @@ class Position:
 
     Counts are of this load only. started is aware, UTC. filtered: rows the feed's `keep` left out. unchanged: records known
     to be as they were without having been staged. forget_cursor: the saved cursor means nothing any more.
-    hashes: what a compare keeps for the next one.
+    hashes: what a compare keeps for the next one. files: those whose records the load holds, and others that stand otherwise now.
     """
 
     cursor: SavedCursor | None
@@ -129,6 +135,7 @@ class Position:
     seconds: Seconds = Seconds()
     forget_cursor: bool = False
     hashes: bytes | None = None
+    files: Sequence[FileLine] = ()
 
 
 class Load(Protocol):
@@ -204,6 +211,16 @@ class Warehouse(Protocol):
     nul_in_text: bool
 
     def state(self, feed: str, source_table: str) -> TableState | None: ...
+
+    def files(self, feed: str, source_table: str) -> list[FileLine]:
+        """The files of a table, by path."""
+
+    def clean(self, feed: str, source_table: str, clean: Clean | None, version: int) -> str:
+        """Make what stands on a table anew, where that table or the definition changed: what was done, in words, '' for nothing.
+        Raises WarehouseError."""
+
+    def take_again(self, feed: str, source_table: str, paths: Sequence[str]) -> int:
+        """Files that the next run takes once more, whether they changed or not: how many there are. Raises WarehouseBusy."""
 
     def hashes(self, feed: str, source_table: str, version: int) -> bytes | None:
         """What a compare kept with that version of the state; None where nothing was kept with it."""

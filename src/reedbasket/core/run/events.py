@@ -55,6 +55,11 @@ class TableProgress:
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
 
+    def counts(self) -> dict[str, int]:
+        """What has been counted of records, to go back to."""
+        names = ("read", "staged", "repeated", "held_back", "rejected", "unchanged", "filtered")
+        return {name: getattr(self, name) for name in names}
+
 
 class Listener(Protocol):
     """Hears of a run. `request` is called from the reader's thread, everything else from the run's own."""

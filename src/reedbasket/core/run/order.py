@@ -24,7 +24,8 @@ from ..spec.times import parse_time
 
 
 class TableOrder(Model):
-    """rule: of an API; what a database is asked for is known once it is open (choosing.Chosen). by_pattern: nobody named it."""
+    """rule: of an API; what a database is asked for is known once it is open (choosing.Chosen). by_pattern: nobody named it.
+    by_file: rows say which file they came from. flat: no record holds others."""
 
     name: str
     target: str
@@ -38,6 +39,8 @@ class TableOrder(Model):
     nesting: Nesting = Nesting()
     shaping: FeedTable = FeedTable()
     by_pattern: bool = False
+    by_file: bool = False
+    flat: bool = False
 
     def rules(self, drift: Drift) -> ShapeRules:
         """What the feed says of the table's shape, as the shaper takes it."""
@@ -74,13 +77,16 @@ class TableOrder(Model):
 
 
 class SourceOrder(Model):
-    """What it takes to ask one source, resolved. database: of one, and then nothing of a connector."""
+    """What it takes to ask one source, resolved. database, files: of one, and then nothing of a connector. stores:
+    those that files may be copied to."""
 
     run: int = 0
     started: datetime
     source: str
     connector: str
     database: Source | None = None
+    files: Source | None = None
+    stores: dict[str, Source] = Field(default_factory=dict)
     base: str = ""
     auth: Auth | None = None
     headers: dict[str, str] = Field(default_factory=dict)
@@ -134,6 +140,18 @@ def source_order(basket: Basket, name: str, *, started: datetime, run: int = 0) 
             found=f"sources: {', '.join(sorted(basket.sources)) or 'none'}",
             mend="apply a basket that defines it",
             code="source.not_found",
+        )
+    if source.on == "files":
+        named = {"password": source.password, "key": source.key}
+        return SourceOrder(
+            run=run,
+            started=started,
+            source=name,
+            connector="files",
+            files=source,
+            stores={other: found for other, found in basket.sources.items() if found.on == "files"},
+            settings=source.settings,
+            secrets={setting: secret.secret for setting, secret in named.items() if secret is not None},
         )
     if source.connector is None:
         return SourceOrder(
@@ -204,7 +222,7 @@ def resolve(
         "accept": accept,
         "again": again,
     }
-    if order.database is not None:
+    if order.database is not None or order.files is not None:
         wishes = {"wishes": definition.tables, "feed_defaults": definition.defaults}
         return RunOrder(**asked | facts, **wishes, tables=[], table_prefix=warehouse.prefix + definition.prefix)
     return _of_connector(basket, definition, order, asked | facts)

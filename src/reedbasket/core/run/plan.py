@@ -16,7 +16,7 @@ from ..shape.unmatched import unmatched
 from .asking import Outside
 from .order import RunOrder, TableOrder
 from .reading import Reading, open_reading
-from .takeup import moved, shaper_for
+from .takeup import held_of, moved, shaper_for
 from .taking import saved_of
 
 
@@ -106,7 +106,8 @@ def _plan_table(
 ) -> list[PlannedTable]:
     state = warehouse.state(order.feed, table.name)
     change = moved(table, state)
-    taking = reading.take(table, saved_of(table, state, change))
+    held = held_of(table, order.feed, warehouse, state)
+    taking = reading.take(table, saved_of(table, state, change), held=held)
     request, chunks = taking.sample()
     chunk = next(chunks, Chunk([], 0, []))
     close = getattr(chunks, "close", None)

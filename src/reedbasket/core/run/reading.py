@@ -11,12 +11,14 @@ from ..errors import ReedError
 from ..extract.chunk import Chunk
 from ..extract.http import RequestSeen
 from ..extract.pace import Wait
+from ..load.files import FileLine
 from ..load.warehouse import SavedCursor
 from ..masking import Mask
 from ..shape.lane import Expected
 from ..spec.http import Retry
 from .asking import Asking, Outside
 from .cursor import CursorTracker
+from .file_reading import FileReading, Held
 from .order import RunOrder, SourceOrder, TableOrder
 from .pass_through import Straight
 from .spool import Spool
@@ -73,6 +75,12 @@ class Pass(Protocol):
 
     def position(self, *, ended: bool) -> SavedCursor | None: ...
 
+    def kept_files(self) -> Sequence[FileLine]:
+        """What the next commit says of files; nothing of other sources."""
+
+    def problem(self) -> ReedError | None:
+        """Why the table does not count as taken, though all else of it is committed."""
+
     @property
     def cursor_from(self) -> Any: ...
 
@@ -112,7 +120,9 @@ class Reading(Protocol):
         expected: Callable[[], Expected | None] | None = None,
         until: datetime | None = None,
         latest: bool = False,
-    ) -> Pass: ...
+        held: Held | None = None,
+    ) -> Pass:
+        """held: what the warehouse has of it already; of files needed to tell which are new."""
 
     def wanted_again(self, table: str) -> bool:
         """Whether other tables ask by this one's records, so that they are put aside."""
@@ -156,6 +166,7 @@ class HttpReading:
         expected: Callable[[], Expected | None] | None = None,
         until: datetime | None = None,
         latest: bool = False,
+        held: Held | None = None,
     ) -> Taking:
         return Taking(
             self._order, table, self._asking, self._sender, saved, self._parents, until=until, latest=latest, expected=expected
@@ -183,6 +194,8 @@ def open_reading(
     retry: Retry | None = None,
 ) -> Reading:
     """Raises SecretMissing, SourceError."""
+    if order.files is not None:
+        return FileReading(order, outside, seen)
     if order.database is not None:
         return SqlReading(order, outside, seen)
     return HttpReading(order, outside, seen, told, retry)

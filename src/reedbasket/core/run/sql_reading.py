@@ -96,6 +96,7 @@ class SqlReading:
         expected: Callable[[], Expected | None] | None = None,
         until: datetime | None = None,
         latest: bool = False,
+        held: object = None,
     ) -> SqlTaking:
         chosen = self._chosen[table.name]
         if chosen.by == "log":

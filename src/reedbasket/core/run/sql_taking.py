@@ -146,6 +146,12 @@ class SqlTaking:
     def begin(self) -> None:
         """Nothing has to be made first."""
 
+    def kept_files(self) -> tuple[()]:
+        return ()
+
+    def problem(self) -> None:
+        """What cannot be taken is an error at once."""
+
     def committed(self, cursor: SavedCursor | None) -> None:
         self._saved = cursor or self._saved
 

@@ -9,7 +9,7 @@ from datetime import datetime
 from typing import Any
 
 from ..errors import RunCancelled, TooManyRejects
-from ..extract.chunk import Chunk
+from ..extract.chunk import Chunk, Origin
 from ..extract.feeder import RECORDS_PER_BATCH, Feeder, gathered
 from ..load.along import Transition
 from ..load.warehouse import LoadTarget, Position, Seconds, Warehouse
@@ -19,16 +19,18 @@ from ..shape.columns import ColumnWork, Worked, rejected_keys
 from ..shape.kept import KeptValues
 from ..shape.picking import key_batch
 from ..shape.rules import Change
-from ..shape.unmatched import unmatched
+from .closing import closing_notes
 from .compare import comparer_for
 from .cursor import CursorTracker
 from .events import Listener, TableProgress
+from .file_taking import FileSpoiled
 from .order import RunOrder, TableOrder
+from .origins import misread, placed, tell_files
 from .pass_through import bring
 from .reading import Reading
 from .since import SinceCommit
 from .spool import Spool
-from .takeup import moved, require_accepted, shaper_for
+from .takeup import held_of, moved, require_accepted, shaper_for
 from .taking import saved_of
 from .tombstones import tombstone_test
 
@@ -83,7 +85,12 @@ class TableRun:
             self._log("warning", "table.not_kept", f"let go, as accepted: {loss}")
         saved = saved_of(table, state, change) if self._again is None else None
         self._shaper = shaper_for(order, table, state)
-        self._taking = self._reading.take(table, saved, expected=(lambda: self._shaper.lane) if self._in_columns else None)
+        self._taking = self._reading.take(
+            table,
+            saved,
+            expected=(lambda: self._shaper.lane) if self._in_columns else None,
+            held=held_of(table, order.feed, self._warehouse, state),
+        )
         if self._again is None:
             self._taking.begin()
         self._shaper.leave_out(self._taking.left_out)
@@ -101,22 +108,15 @@ class TableRun:
         self._aside = Spool() if self._reading.wanted_again(table.name) and self._again is None else None
         self._sweeps = self._again is None and self._taking.sweeps and state is not None
         self._load = self._warehouse.begin(self._target(), state)
+        self._at_commit = self.progress.counts()
         self._phase("reading")
         began = self._committed = time.monotonic()
         try:
             if self._pass_through():
                 self._finish()
                 return
-            chunks = self._taking.chunks() if self._again is None else iter([Chunk(list(self._again), 0, [])])
-            with Feeder(chunks, f"{order.feed}.{table.name}") as feeder:
-                self._feeder = feeder
-                for chunk in gathered(feeder, order.commit_every):
-                    self.progress.seconds = time.monotonic() - began
-                    self._take(chunk)
-                    if chunk.mark is not None:
-                        self._taking.followed(chunk.mark)
-                    if self._may_commit(chunk):
-                        self._commit(ended=False)
+            while not self._gone_through(began):
+                self._start_over()
             if self._differing:
                 self._work(self._differing, [], time.monotonic(), suspicious=self._suspicious)
             for note in self._taking.ended_notes if self._again is None else ():
@@ -127,6 +127,49 @@ class TableRun:
         finally:
             self.progress.seconds = time.monotonic() - began
             self._load.close()
+        self._keep_clean()
+        problem = self._taking.problem() if self._again is None else None
+        if problem is not None:
+            raise problem
+
+    def _keep_clean(self) -> None:
+        """What the feed keeps on top of the table."""
+        state = self._warehouse.state(self._order.feed, self._table.name)
+        if state is not None:
+            done = self._warehouse.clean(self._order.feed, self._table.name, self._table.shaping.clean, state.version)
+            if done:
+                self._log("info", "table.clean", done)
+
+    def _gone_through(self, began: float) -> bool:
+        """All chunks taken; not so where one of them turned out to be of a file that has to be left out as a whole."""
+        order = self._order
+        chunks = self._taking.chunks() if self._again is None else iter([Chunk(list(self._again), 0, [])])
+        try:
+            with Feeder(chunks, f"{order.feed}.{self._table.name}") as feeder:
+                self._feeder = feeder
+                for chunk in gathered(feeder, order.commit_every):
+                    self.progress.seconds = time.monotonic() - began
+                    self._take(chunk)
+                    if chunk.mark is not None:
+                        self._taking.followed(chunk.mark)
+                    if self._may_commit(chunk):
+                        self._commit(ended=False)
+        except FileSpoiled as spoiled:
+            self._log(
+                "warning", spoiled.code, f"{spoiled.on}: {spoiled.found}; what was read since the last commit is read once more"
+            )
+            return False
+        return True
+
+    def _start_over(self) -> None:
+        """From the last commit on: nothing of what was staged since stays."""
+        self._load.close()
+        state = self._warehouse.state(self._order.feed, self._table.name)
+        self._shaper = shaper_for(self._order, self._table, state)
+        self._load = self._warehouse.begin(self._target(), state)
+        for name, value in self._at_commit.items():
+            setattr(self.progress, name, value)
+        self._since, self._owner = SinceCommit(self._clock()), 0
 
     def _pass_through(self) -> bool:
         """Whether the rows came as bytes, without being looked at."""
@@ -151,7 +194,8 @@ class TableRun:
     def _in_columns(self) -> bool:
         """Whether nobody looks at the records one by one."""
         rule = self._table.rule
-        one_by_one = rule is None or rule.deleted is not None or self._table.by == "compare"
+        one_by_one = rule.deleted is not None if rule is not None else self._order.files is None
+        one_by_one = one_by_one or self._table.by == "compare"
         return not one_by_one and not self._reading.wanted_again(self._table.name)
 
     def _take(self, chunk: Chunk) -> None:
@@ -161,9 +205,7 @@ class TableRun:
         progress.expected = chunk.total if progress.expected is None else progress.expected
         since.source_bytes += chunk.body_bytes
         began = time.monotonic()
-        rejects = [
-            Reject(-1, "record.not_an_object", f"found {type(m).__name__} in the list of records", "", m) for m in chunk.misfits
-        ]
+        rejects = [misread(found) for found in chunk.misfits]
         if self._aside is not None:
             self._aside.add(records)
         if self._tracker:
@@ -180,10 +222,19 @@ class TableRun:
                 self._listener.progress(progress)
                 return
             records, self._differing = self._differing, []
-        self._work(records, rejects, began, suspicious=chunk.suspicious or self._suspicious)
+        origins = chunk.origins if not self._compare else ()
+        self._work(records, rejects, began, suspicious=chunk.suspicious or self._suspicious, origins=origins)
 
-    def _work(self, records: Sequence[dict[str, Any]], rejects: list[Reject], began: float, *, suspicious: bool) -> None:
-        """Shape and stage. rejects: what could not even be read."""
+    def _work(
+        self,
+        records: Sequence[dict[str, Any]],
+        rejects: list[Reject],
+        began: float,
+        *,
+        suspicious: bool,
+        origins: Sequence[Origin] = (),
+    ) -> None:
+        """Shape and stage. rejects: what could not even be read. origins: of the records, where they came out of files."""
         progress, since = self.progress, self._since
         if isinstance(records, LoggedRecords) and records.emptied:
             self._log("info", "log.emptied", "the table was emptied at the source")
@@ -192,8 +243,11 @@ class TableRun:
         shaped = self._shaper.shape(records, self._owner, suspicious=suspicious)
         self._owner += shaped.records
         self._tell_changes(shaped.changes)
+        unshaped = [reject.index for reject in shaped.rejects]
+        if self._table.by_file and shaped.batches:
+            tell_files(shaped.batches[0], origins, first_owner, unshaped)
         worked = self._columns.work(shaped, self._gone)
-        rejects += shaped.rejects + worked.rejects
+        rejects += placed(shaped.rejects, origins, ()) + placed(worked.rejects, origins, unshaped)
         progress.read -= worked.filtered
         progress.rejected += len(rejects)
         progress.filtered += worked.filtered
@@ -241,7 +295,7 @@ class TableRun:
         self._listener.rejects(self._table.name, rejects)
         if self._compare:
             self._compare.retry(reject.record for reject in rejects)
-        if self._sweeps or (self._complete and self._table.write in ("mirror", "history")):
+        if self._sweeps or self._table.by_file or (self._complete and self._table.write in ("mirror", "history")):
             keys = rejected_keys(worked.family, self._shaper, self._table.key, [r.record for r in rejects])
             if keys is not None:
                 self._load.spare(keys)
@@ -284,20 +338,8 @@ class TableRun:
             return
         if self._stop.is_set():
             raise RunCancelled("loading", self._table.name, found="the run was cancelled; what was committed stays")
-        structure = self._shaper.structure
-        unseen = [name for name in structure.unseen() if name not in self._shaper.left_out]
-        if unseen and progress.read:
-            self._log("info", "structure.only_nulls", f"only nulls so far, no column made yet: {', '.join(unseen)}")
-        if self._shaper.left_out:
-            self._log("info", "column.left_out", f"left out by the feed: {', '.join(sorted(self._shaper.left_out))}")
-        for rule in unmatched(self._shaper.rules, structure) if progress.read else []:
-            self._log("warning", "shaping.unmatched", f"no record has brought what the feed names: {rule}")
-        if progress.held_back:
-            self._log(
-                "warning",
-                "cursor.held_back",
-                f"{progress.held_back} records stand beyond where this run ends, by the source's clock; a later one takes them",
-            )
+        for note in closing_notes(progress, self._shaper):
+            self._log(*note)
         structure_moved = False
         if progress.read:
             vanished = self._shaper.compare_with_expected()
@@ -347,6 +389,7 @@ class TableRun:
             seconds=Seconds(reading, since.shaping, since.staging),
             forget_cursor=self._change.forget_cursor,
             hashes=self._compare.kept() if self._compare else None,
+            files=self._taking.kept_files() if self._again is None else (),
         )
         family = self._columns.lay_out(self._shaper.family)
         lines = load.commit(family, self._shaper.structure.to_data(), position, self._clock())
@@ -360,6 +403,7 @@ class TableRun:
         self._owner, self._change = 0, Transition(forget_cursor=False, anew=self._change.anew)
         self._committed = time.monotonic()
         self._kept.committed()
+        self._at_commit = self.progress.counts()
         if self._again is None:
             self._taking.committed(cursor)
         if cursor is not None and cursor.kind != "tag":
@@ -385,6 +429,7 @@ class TableRun:
             self._again is not None,
             self._gone is not None or follows,
             self._sweeps,
+            table.flat,
         )
 
     @property

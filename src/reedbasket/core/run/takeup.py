@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from ..errors import DefinitionError
 from ..load.along import Transition, transition
-from ..load.warehouse import TableState
+from ..load.warehouse import TableState, Warehouse
 from ..shape.shaper import Shaper
 from ..shape.structure import TableShape
+from .file_reading import Held
 from .order import RunOrder, TableOrder
 
 
@@ -17,6 +18,8 @@ def moved(table: TableOrder, state: TableState | None) -> Transition:
         cursor = ("windows", "window")
     if table.by == "row_version":
         cursor = ("row version", "row_version")
+    if table.by == "files":
+        cursor = ("files", "files")
     if table.by == "log":
         cursor = ("log", "log")
     return transition(state, write=table.write, key=table.key, link=table.link, by=table.by, cursor=cursor)
@@ -34,7 +37,16 @@ def require_accepted(table: TableOrder, change: Transition, accept: bool) -> Non
         )
 
 
+def held_of(table: TableOrder, feed: str, warehouse: Warehouse, state: TableState | None) -> Held | None:
+    """What tells files that are new from those that are in the table."""
+    if state is None:
+        return None
+    return Held(state.structure, warehouse.files(feed, table.name) if table.by == "files" else ())
+
+
 def shaper_for(order: RunOrder, table: TableOrder, state: TableState | None) -> Shaper:
     structure = state.structure.copy() if state else TableShape(table.target)
     rules = table.rules(order.drift)
-    return Shaper(structure, table.key, table.link, rules, newest_by=table.newest_by, expected=state is not None)
+    return Shaper(
+        structure, table.key, table.link, rules, newest_by=table.newest_by, expected=state is not None, by_file=table.by_file
+    )

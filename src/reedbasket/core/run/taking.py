@@ -29,8 +29,8 @@ _MICROSECOND = timedelta(microseconds=1)
 def saved_of(table: TableOrder, state: TableState | None, change: Transition) -> SavedCursor | None:
     """What was saved, as far as it means something for the way in which changes are found now."""
     saved = state.cursor if state and not change.forget_cursor else None
-    ways = {"cursor": ("time", "number", "text"), "window": ("window",), "row_version": ("row_version",), "log": ("log",)}
-    kinds = ways.get(table.by, ("tag",))
+    ways = {"cursor": ("time", "number", "text"), "everything": ("tag",), "compare": ("tag",)}
+    kinds = ways.get(table.by, (table.by,))
     return saved if saved is not None and saved.kind in (*kinds, "ranges") else None
 
 
@@ -156,6 +156,12 @@ class Taking:
 
     def begin(self) -> None:
         """Nothing has to be made first."""
+
+    def kept_files(self) -> tuple[()]:
+        return ()
+
+    def problem(self) -> None:
+        """What cannot be taken is an error at once."""
 
     def committed(self, cursor: SavedCursor | None) -> None:
         """The source need not know."""

@@ -18,8 +18,10 @@ class TableBatch:
 
     columns: {name: (kind, data)}, each of `rows` values. owners: for each row the number of the record it came from, counted
     through the whole load. references: of the first table, what its children point at where that is no key column (see
-    layout.Reference). parents, positions: child tables only; without a key, parents holds the path below the row: '' for a
-    child, '/2' for the children of child 2.
+    layout.Reference).
+    files: of the first table, the number of the file that each row came from, where that is kept.
+    parents, positions: child tables only; without a key, parents holds the path below the
+    row: '' for a child, '/2' for the children of child 2.
     """
 
     table: str
@@ -28,7 +30,19 @@ class TableBatch:
     parents: list[Any] | None = None
     positions: list[int] | None = None
     references: list[Any] | None = None
+    files: Sequence[int] | None = None
     columns: dict[str, tuple[Kind, ColumnData]] = field(default_factory=dict)
+
+    @property
+    def own(self) -> dict[str, Any]:
+        """The loader's own columns, by their names; None for those that it does not have."""
+        return {
+            "_rb_owner": self.owners,
+            "_rb_parent": self.parents,
+            "_rb_pos": self.positions,
+            "_rb_row": self.references,
+            "_rb_file": self.files,
+        }
 
 
 @dataclass(frozen=True)

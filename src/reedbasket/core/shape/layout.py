@@ -34,13 +34,15 @@ class Family:
     """A table and those below it, parents before children.
 
     key: the columns of its key; empty where there is none, or nothing was met yet. newest_by: the column by which the newest
-    of several rows of one key is told, before their order. reference: what children of the first table point at.
+    of several rows of one key is told, before their order. reference: what children of the first table point at. by_file: rows of the
+    first table say which file they came from.
     """
 
     tables: list[TableLayout]
     key: list[str]
     newest_by: str | None
     reference: Reference
+    by_file: bool = False
 
     @property
     def root(self) -> TableLayout:
@@ -57,7 +59,9 @@ def reference_of(structure: TableShape, key: Sequence[str], link: Literal["key",
     return "key" if link == "key" and plain else "row"
 
 
-def lay_out(structure: TableShape, key: Sequence[str], newest_by: str | None, link: Literal["key", "row"]) -> Family:
+def lay_out(
+    structure: TableShape, key: Sequence[str], newest_by: str | None, link: Literal["key", "row"], *, by_file: bool = False
+) -> Family:
     """key, newest_by: fields of the source."""
     nodes = [structure.root.fields.get(name) for name in key]
     columns = [node for node in nodes if isinstance(node, ColumnShape)]
@@ -79,4 +83,5 @@ def lay_out(structure: TableShape, key: Sequence[str], newest_by: str | None, li
         [column.name for column in columns],
         newest.name if isinstance(newest, ColumnShape) else None,
         reference,
+        by_file,
     )

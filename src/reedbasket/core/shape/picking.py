@@ -48,6 +48,7 @@ def without(batch: TableBatch, owners: set[int]) -> TableBatch:
         chosen(batch.parents),
         chosen(batch.positions),
         chosen(batch.references),
+        chosen(batch.files),
         {name: (kind, chosen(data)) for name, (kind, data) in batch.columns.items()},
     )
 

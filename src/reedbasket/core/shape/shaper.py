@@ -24,6 +24,7 @@ class Shaper:
 
     key: the source's fields that make the key, or empty. link: what children refer to, the parent's 'key' or its 'row'.
     expected: the structure was loaded before, so that what differs from it is drift, and the rules say what becomes of it.
+    by_file: see layout.Family.
     """
 
     def __init__(
@@ -35,7 +36,9 @@ class Shaper:
         *,
         newest_by: str | None = None,
         expected: bool = False,
+        by_file: bool = False,
     ) -> None:
+        self.by_file = by_file
         self.structure = structure
         self.rules = rules or ShapeRules()
         self.left_out: set[str] = set()
@@ -60,7 +63,7 @@ class Shaper:
 
     @property
     def family(self) -> Family:
-        return lay_out(self.structure, self._key, self._newest_by, self._link)
+        return lay_out(self.structure, self._key, self._newest_by, self._link, by_file=self.by_file)
 
     def shape(self, records: Sequence[dict[str, Any]], first_owner: int, *, suspicious: bool = False) -> Shaped:
         """The records as batches; those that do not fit become rejects, and the rest is shaped without them.

@@ -33,6 +33,13 @@ def is_typed(records: Sequence[Any]) -> bool:
     return bool(metadata) and all(found and b"kind" in found for found in metadata)
 
 
+def typed_field(name: str, kind: str, values: Any, whole: int = -1, fraction: int = -1) -> tuple[pa.Field, Any]:
+    """A column with what it is of ours: a kind, or `null` for one of which nothing is known yet, all its values being null. whole,
+    fraction: digits of decimals, -1 for not said."""
+    data = {b"kind": kind.encode(), b"digits": f"{whole},{fraction}".encode()}
+    return pa.field(name, values.type, metadata=data), values
+
+
 class TypedWalk(Learning):
     """One batch. `bad` gathers the records to leave out: {record number: (why, field)}."""
 
@@ -43,6 +50,9 @@ class TypedWalk(Learning):
         for field, values in zip(table.schema, table.columns):
             kind: Any = field.metadata[b"kind"].decode()
             whole, fraction = map(int, field.metadata[b"digits"].split(b","))
+            if kind == "null":
+                self.structure.root.fields.setdefault(field.name, None)
+                continue
             self._column(field.name, kind, (whole, fraction), values.combine_chunks())
         for name in self.key:
             node = self.structure.root.fields.get(name)
@@ -72,7 +82,9 @@ class TypedWalk(Learning):
         self.seen.add((table.name, node.name))
         data: ColumnData
         if wanted:
-            data, misfits = cast_values(plain_values(kind, values), wanted)
+            data = _fitting(kind, values, misfits)
+            if wanted != kind:
+                data, misfits = cast_values(plain_values(kind, values), wanted)
             if wanted != node.kind and widen(node.kind, wanted) == wanted:
                 self.may(self.type_change(node, name, wanted), "accept")
                 node.kind = wanted

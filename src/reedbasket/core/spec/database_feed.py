@@ -34,6 +34,10 @@ def database_feed_mistakes(feed: Feed, source: Source) -> Iterator[Finding]:
             yield here, "a query brings one table, and its name is no pattern", "definition.bad_value"
         if own.besides and not pattern:
             yield (*here, "besides"), "`besides` takes tables out of a pattern, and this names one", "definition.bad_value"
+        for key in ("files", "format", "noted", "copy_"):
+            if key in own.model_fields_set:
+                plain = key.removesuffix("_")
+                yield (*here, plain), f"`{plain}` is for files, and this is a database", "definition.bad_value"
         if own.changes is not None:
             yield from _changes((*here, "changes"), own.changes, source)
         if own.ranges is not None and (own.query is not None or (own.changes and own.changes.by == "window")):
@@ -48,6 +52,8 @@ def database_feed_mistakes(feed: Feed, source: Source) -> Iterator[Finding]:
 
 
 def _changes(here: Path, changes: Changes, source: Source) -> Iterator[Finding]:
+    if changes.by == "files":
+        yield here, "a database has no files; say cursor, log, compare or everything", "definition.bad_value"
     if changes.by == "row_version" and source.on != "postgres":
         yield here, f"on {source.on} rows have no version; say cursor, compare or everything", "definition.bad_value"
     if changes.by == "log" and source.on == "sqlite":

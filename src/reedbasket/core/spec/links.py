@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from . import template
 from .connector import Finding, connector_mistakes, request_templates, setting_mistake
 from .database_feed import database_feed_mistakes, shaping_mistakes
+from .file_feed import file_feed_mistakes
 from .http import Connector, CursorRule, HttpTable, WindowRule
 from .mistakes import Mistake, nearest
 from .model import Changes, Deletes, Feed, FeedTable, Nesting, Source, Write
@@ -119,6 +120,9 @@ def _feed(
         if ("source", feed.source) not in unreadable:
             yield _missing("source", feed.source, ("from",), basket.sources)
         return
+    if source.on == "files":
+        yield from file_feed_mistakes(feed, source, basket.sources)
+        return
     if source.connector is None:
         yield from database_feed_mistakes(feed, source)
         return
@@ -152,6 +156,10 @@ def _only_of_databases(here: Path, said: FeedTable | Changes | None) -> Iterator
     if said is None:
         return
     changes = said.changes if isinstance(said, FeedTable) else said
+    of_files = [n for n in ("files", "format", "noted", "copy_") if isinstance(said, FeedTable) and n in said.model_fields_set]
+    for key in of_files:
+        plain = key.removesuffix("_")
+        yield (*here, plain), f"`{plain}` is for files; an API's connector says what is asked for", "definition.bad_value"
     names = [n for n in ("table", "query", "where", "besides") if isinstance(said, FeedTable) and n in said.model_fields_set]
     for name in names:
         yield (
@@ -159,7 +167,9 @@ def _only_of_databases(here: Path, said: FeedTable | Changes | None) -> Iterator
             f"`{name}` is for tables of a database; an API's connector says what is asked for",
             "definition.bad_value",
         )
-    if changes is not None and changes.by == "row_version":
+    if changes is not None and changes.by == "files":
+        yield (*here, "changes"), "an API has no files; say cursor, window, compare or everything", "definition.bad_value"
+    elif changes is not None and changes.by == "row_version":
         yield (
             (*here, "changes"),
             "an API keeps no versions of rows; say cursor, window, compare or everything",

@@ -11,13 +11,14 @@ from zoneinfo import available_timezones
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from .fields import ColumnList, ColumnName, KeyColumns, Model, Name, Prefix, Template, scalar_text
+from .files import Clean, CopyTo, FileStore, Format, NotedColumns, require_store
 from .http import Connector
 from .places import ON_FILE, ON_SERVER, Place, require_place, said
 from .times import Duration, Step
 
 
-class Source(Place):
-    """One place that records come from: a connector filled in, or a database (`on`).
+class Source(FileStore):
+    """One place that records come from: a connector filled in, a database or a store of files (`on`).
 
     A secret is given by name: `{secret: harbour_token}`. settings: of the connector, or values that a database's queries name as
     `:settings_region`.
@@ -25,7 +26,7 @@ class Source(Place):
 
     source: Name
     connector: Name | None = None
-    on: Literal["postgres", "mysql", "sqlite"] | None = None
+    on: Literal["postgres", "mysql", "sqlite", "files"] | None = None
     about: str = ""
     settings: dict[str, Any] = Field(default_factory=dict)
     schema_: str | None = Field(
@@ -34,7 +35,7 @@ class Source(Place):
         min_length=1,
         description="where tables are that are named without one; public where nothing is said",
     )
-    zone: str = Field("UTC", description="the time zone of the database's times that name none")
+    zone: str = Field("UTC", description="the time zone of times that name none, in a database or in files")
     statement_timeout: Duration = Field(default="10m", description="how long one statement may take")  # type: ignore[assignment]
 
     @field_validator("zone")
@@ -47,13 +48,19 @@ class Source(Place):
     @model_validator(mode="after")
     def _consistent(self) -> Source:
         if (self.connector is None) == (self.on is None):
-            raise ValueError("say one of `connector`, and `on` for a database")
+            raise ValueError("say one of `connector`, and `on` for a database or files")
         of_database = ("schema", "zone", "statement_timeout")
+        of_files = ("url", "endpoint", "region", "key", "host_key")
+        if self.on == "files":
+            require_store(self)
+            return self
         if self.on is None:
-            unknown = said(self, (*ON_FILE, *ON_SERVER, *of_database))
+            unknown = said(self, (*ON_FILE, *ON_SERVER, *of_database, *of_files))
             if unknown:
                 raise ValueError(f"a source with a connector knows no {' and no '.join(unknown)}")
             return self
+        if said(self, of_files):
+            raise ValueError(f"on {self.on} knows no {' and no '.join(said(self, of_files))}")
         require_place(self, self.on, file=self.on == "sqlite", more=("schema", "statement_timeout"))
         if self.on == "mysql" and self.schema_ is not None:
             raise ValueError("on mysql a schema is a database; say `database`, and `other.table` for a table of another one")
@@ -77,10 +84,11 @@ class Warehouse(Place):
 
 class Changes(Model):
     """How changes are found. compare: everything is read, and only what differs from the last time is written. row_version: by the
-    version that the database keeps of each row (postgres). log: by the database's own log of changes (postgres, mysql). The other
-    keys go with `window` and `cursor`: of an API they stand in place of what the connector says, of a database they say it."""
+    version that the database keeps of each row (postgres). log: by the database's own log of changes (postgres, mysql). files: each file
+    once, and again where it changed. `from` to `overlap` go with `window` and `cursor`: of an API they stand in place of what the
+    connector says, of a database they say it."""
 
-    by: Literal["everything", "cursor", "window", "compare", "row_version", "log"]
+    by: Literal["everything", "cursor", "window", "compare", "row_version", "log", "files"]
     column: KeyColumns | None = Field(None, description="of a database: the column to go by; several are compared one by one")
     start: Template | None = Field(None, alias="from")
     step: Step | None = None
@@ -91,9 +99,23 @@ class Changes(Model):
         description="by log on postgres: the name of its slot and publication; reed_ and the feed's name where nothing is said",
     )
 
+    settle: Duration | None = Field(
+        None,
+        description="by files: how long one has to have been still; 5s where files grow while they are written, else nothing",
+    )
+    marker: str | None = Field(
+        None,
+        min_length=1,
+        description="by files: a file that says that another is whole, `{path}.done`; {path}, {folder}, {name}",
+    )
+    changed: Literal["replace", "merge", "append", "ignore"] | None = Field(
+        None, description="by files: what becomes of the rows of a file that changed; merge where there is a key, else replace"
+    )
+
     @model_validator(mode="after")
     def _consistent(self) -> Changes:
         allowed = {
+            "files": {"settle", "marker", "changed"},
             "log": {"slot"},
             "window": {"column", "start", "step", "lag", "overlap"},
             "cursor": {"column", "start", "overlap"},
@@ -147,13 +169,20 @@ class Ranges(Model):
 
 class FeedTable(Model):
     """One table of a feed. The shaping keys are applied in the order in which they stand here, from `only` to `constants`;
-    a child table's columns are named behind its own name, `passengers.email`. table, query, where, besides, ranges: of a database alone."""
+    a child table's columns are named behind its own name, `passengers.email`. table, query, where, besides, ranges: of a database alone.
+    files, format, sort, noted, copy: of a store of files alone."""
 
     table: str | None = Field(None, min_length=1, description="the database's own name for it, where the feed's is another")
     query: str | None = Field(None, min_length=1, description="an SQL query in the database's own words; :cursor_from is bound")
     where: Expression | None = Field(None, description="an SQL condition that the database itself keeps rows by")
     besides: ColumnList = Field(default_factory=list, description="patterns of tables that a pattern is not to take")
     ranges: Ranges | None = Field(None, description="read a large table in ranges of its key")
+    files: ColumnList | None = Field(None, description="patterns of the files that are this table: `{landing}/counts-*.csv`")
+    format: Format | None = Field(None, description="how they are read; by their names where nothing is said")
+    sort: Literal["name", "time"] = Field("name", description="in which order files are taken")
+    noted: NotedColumns = Field(default=NotedColumns(), description="columns for where a record came from")
+    copy_: CopyTo | None = Field(None, alias="copy", description="copy the files as they are, and list them in the table")
+    clean: Clean | None = Field(None, description="a view or table kept on top of this one")
     changes: Changes | None = None
     write: Write | None = None
     key: KeyColumns | None = None

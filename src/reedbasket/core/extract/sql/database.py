@@ -10,6 +10,7 @@ import pyarrow as pa
 from ...checking import CheckStep
 from ...errors import SourceBusy, SourceError, SourceRefused, SourceTimedOut, SourceUnreachable
 from ...shape.kinds import Kind
+from ...shape.typed import typed_field
 from .changelog import ChangeLog
 from .names import names_in
 from .tables import Column, Statement, Table
@@ -101,8 +102,7 @@ class Failures:
 
 def field_of(column: Column, kind: Kind, values: pa.Array, whole: int = -1, fraction: int = -1) -> tuple[pa.Field, pa.Array]:
     """A column of values with what it is of ours."""
-    data = {b"kind": kind.encode(), b"digits": f"{whole},{fraction}".encode()}
-    return pa.field(column.name, values.type, metadata=data), values
+    return typed_field(column.name, kind, values, whole, fraction)
 
 
 def typed(fields: list[tuple[pa.Field, pa.Array]], rows: int) -> pa.Table:

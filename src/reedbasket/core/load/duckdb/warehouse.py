@@ -48,7 +48,7 @@ class DuckWarehouse(Reading):
     def state(self, feed: str, source_table: str) -> TableState | None:
         if not self.path.exists():
             return None
-        engine, table = self._loading(), "_rb_cursor"
+        engine, table = self._loader(), "_rb_cursor"
         with engine.translated("reading the state in"), engine.reading():
             columns = engine.columns(table)
             return read_state(engine.ask, engine.table(table), columns, feed, source_table) if columns else None
@@ -64,10 +64,10 @@ class DuckWarehouse(Reading):
             connection.close()
 
     def begin(self, target: LoadTarget, state: TableState | None) -> EngineLoad:
-        engine = self._loading()
+        engine = self._loader()
         return EngineLoad(engine, target, state, lambda: DuckBeside(engine, self._folder, target.feed, target.source_table))
 
-    def _loading(self) -> DuckEngine:
+    def _loader(self) -> DuckEngine:
         if self._engine is None:
             self._engine = DuckEngine(self.path, self._folder)
         return self._engine

@@ -323,7 +323,7 @@ def _numbered(sql: str) -> str:
 
 def _arrow(columns: Sequence[ColumnShape], batch: TableBatch) -> pa.Table:
     """The batch in the exact types of the columns, as binary COPY wants it; those that it does not have are left out."""
-    own = {"_rb_owner": batch.owners, "_rb_parent": batch.parents, "_rb_pos": batch.positions, "_rb_row": batch.references}
+    own = batch.own
     made: dict[str, Any] = {}
     for column in columns:
         if column.name in own:

@@ -83,10 +83,13 @@ class PostgresWarehouse(Reading):
                     yield rows
 
     def begin(self, target: LoadTarget, state: TableState | None) -> EngineLoad:
+        engine, schema = self._loader(), self._address.schema
+        return EngineLoad(engine, target, state, lambda: PostgresBeside(engine, schema, target.feed, target.source_table))
+
+    def _loader(self) -> PostgresEngine:
         if self._engine is None:
             self._engine = PostgresEngine(self._address)
-        engine, schema = self._engine, self._address.schema
-        return EngineLoad(engine, target, state, lambda: PostgresBeside(engine, schema, target.feed, target.source_table))
+        return self._engine
 
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult:
         connection = self._connection()

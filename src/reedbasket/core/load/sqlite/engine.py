@@ -165,7 +165,7 @@ class SqliteEngine(Engine):
         data = {c.name: c for c in columns}
         names: list[str] = []
         values: list[Any] = []
-        own = {"_rb_owner": batch.owners, "_rb_parent": batch.parents, "_rb_pos": batch.positions, "_rb_row": batch.references}
+        own = batch.own
         for name, held in own.items():
             if held is not None and name in data:
                 names.append(name)

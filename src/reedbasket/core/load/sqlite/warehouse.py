@@ -50,8 +50,11 @@ class SqliteWarehouse(Reading):
                 yield rows
 
     def begin(self, target: LoadTarget, state: TableState | None) -> EngineLoad:
-        engine = SqliteEngine(self._open_writer(), self.path)
+        engine = self._loader()
         return EngineLoad(engine, target, state, lambda: SqliteBeside(engine, target.feed, target.source_table))
+
+    def _loader(self) -> SqliteEngine:
+        return SqliteEngine(self._open_writer(), self.path)
 
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult:
         connection = self._open_reader()

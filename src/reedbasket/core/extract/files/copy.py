@@ -1,0 +1,90 @@
+"""Files copied as they are from one store to another: whole or not at all, several at once, and looked at once they are there."""
+
+from __future__ import annotations
+
+import hashlib
+import tempfile
+import threading
+from collections import deque
+from collections.abc import Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import closing
+from datetime import UTC, datetime
+from typing import Any
+
+from ...errors import SourceError
+from ...spec.times import format_time
+from .problems import FileProblem
+from .store import IN_MEMORY, FileGone, FileInfo, Store
+
+_CHUNK = 1024 * 1024
+Copied = dict[str, Any]
+
+
+def copied(
+    source: Store, target: Store, files: Sequence[FileInfo], under: str, stop: threading.Event
+) -> Iterator[tuple[FileInfo, Copied | FileProblem | FileGone]]:
+    """(each file, what its row says, or why it was not copied), in order. Raises SourceError where a store fails as a whole."""
+    at_once = min(source.at_once, target.at_once)
+    before = f"{under}/" if under else ""
+    waiting = iter(files)
+    going: deque[tuple[FileInfo, Future[Copied | FileProblem | FileGone]]] = deque()
+    with ThreadPoolExecutor(at_once, thread_name_prefix="copy") as pool:
+        try:
+            while True:
+                while len(going) < 4 * at_once and (info := next(waiting, None)) is not None:
+                    going.append((info, pool.submit(_copy, source, target, info, before + info.path, stop)))
+                if not going:
+                    return
+                done, future = going.popleft()
+                yield done, future.result()
+        finally:
+            pool.shutdown(wait=False, cancel_futures=True)
+
+
+def _copy(source: Store, target: Store, info: FileInfo, path: str, stop: threading.Event) -> Copied | FileProblem | FileGone:
+    if stop.is_set():
+        raise SourceError("copying", info.path, found="the run was stopped")
+    try:
+        with closing(source.open(info.path)) as content, tempfile.SpooledTemporaryFile(max_size=IN_MEMORY) as held:
+            digest, size = hashlib.sha256(), 0
+            while part := content.read(_CHUNK):
+                digest.update(part)
+                size += len(part)
+                held.write(part)
+            if size != info.size:
+                return FileProblem(
+                    "file.changed",
+                    f"{info.path} has {size:,} bytes, and was listed with {info.size:,}",
+                    "run again once it is still",
+                )
+            held.seek(0)
+            target.put(path, held, size)
+    except FileGone as gone:
+        return gone
+    there = target.info(path)
+    if there is None or there.size != size:
+        found = "nothing" if there is None else f"{there.size:,} bytes"
+        return FileProblem(
+            "file.damaged", f"{path} in {target.where}: {found} after {size:,} were written", "see what else writes there"
+        )
+    if _digest(target, path) != digest.hexdigest():
+        return FileProblem(
+            "file.damaged", f"{path} in {target.where} reads otherwise than it was written", "see what else writes there"
+        )
+    return {
+        "path": info.path,
+        "copied_to": path,
+        "size": size,
+        "sha256": digest.hexdigest(),
+        "modified": format_time(info.modified) if info.modified else None,
+        "copied_at": format_time(datetime.now(UTC)),
+    }
+
+
+def _digest(store: Store, path: str) -> str:
+    digest = hashlib.sha256()
+    with closing(store.open(path)) as content:
+        while part := content.read(_CHUNK):
+            digest.update(part)
+    return digest.hexdigest()

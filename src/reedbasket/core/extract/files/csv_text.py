@@ -1,0 +1,198 @@
+"""CSV and its kin, into columns: pyarrow parses, the types are ours, and what does not fit them is looked at value by value."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv as pa_csv
+
+from ...spec.files import CsvText
+from . import text_kinds
+from .blocks import whole_lines, wrong_encoding
+from .part import FilePart, Unread
+from .problems import FileProblem
+from .text_kinds import TextKind, finished, infer, leading_zeros, made, one_by_one, wider
+
+
+@dataclass
+class Columns:
+    """What a table's columns hold, by the names of the fields; grows from file to file. follow: whether a column widens for all that
+    comes where a value does not fit (else the record is told by itself)."""
+
+    known: dict[str, TextKind]
+    zone: str
+    follow: bool = True
+
+    def table(self, texts: dict[str, Any]) -> tuple[pa.Table | None, list[dict[str, Any]]]:
+        """Columns of text as what they hold: (columns, nothing), or (None, records) where a value is not of its column's kind."""
+        fields, odd = [], False
+        for name, values in texts.items():
+            kind = self.known.get(name)
+            values_made = None
+            if kind is not None:
+                values_made = made(values, kind)
+            if values_made is None:
+                found = infer(values)
+                if kind is None and found is not None:
+                    self.known[name], values_made = found, made(values, found)
+                elif kind is None:
+                    values_made = values
+                elif found is not None:
+                    odd = True
+                    if self.follow:
+                        self.known[name] = wider(kind, found)
+            if not odd:
+                fields.append(finished(name, values_made, self.known.get(name), self.zone))
+        if odd:
+            listed = [one_by_one(values.to_pylist(), self.known.get(name), self.zone) for name, values in texts.items()]
+            return None, [dict(zip(texts, row)) for row in zip(*listed)]
+        return pa.Table.from_arrays([values for _, values in fields], schema=pa.schema([field for field, _ in fields])), []
+
+
+class CsvReader:
+    """Reads files of one form. form: with everything said (see sniff)."""
+
+    def __init__(self, form: CsvText, columns: Columns) -> None:
+        self._form = form
+        self._columns = columns
+        self._delimiter = form.delimiter or ","
+        self._decimal = form.decimal or "."
+
+    def read(self, parts: Iterator[bytes], path: str) -> Iterator[FilePart]:
+        """parts: in UTF-8. Raises FileProblem."""
+        line, header = 1, self._form.columns
+        for number, block in enumerate(whole_lines(parts, self._form.quote, self._delimiter, path)):
+            skipped = 0
+            if number == 0:
+                skipped = _behind_lines(block, self._form.skip)
+                line += self._form.skip
+                if header is None:
+                    header, used = self._header(block[skipped:], path)
+                    line += block.count(b"\n", skipped, skipped + used)
+                    skipped += used
+            body = block[skipped:] if skipped else block
+            if body.strip(b"\r\n") and header:
+                yield self._part(body, header, line, path)
+            line += body.count(b"\n") + (not body.endswith(b"\n"))
+
+    def _header(self, block: bytes, path: str) -> tuple[list[str], int]:
+        """(the names, how many bytes they take)."""
+        text = block[: 256 * 1024].decode("utf-8", "replace")
+        lines = io.StringIO(text, newline="")
+        rows = csv.reader(lines, delimiter=self._delimiter, quotechar=self._form.quote)
+        first = next((row for row in rows if row), [])
+        if not self._form.header and self._form.header is not None:
+            return [f"column_{place}" for place in range(1, len(first) + 1)], 0
+        names = [name.strip() or f"column_{place}" for place, name in enumerate(first, 1)]
+        twice = next((name for place, name in enumerate(names) if name in names[:place]), None)
+        if twice is not None:
+            words = f"the column {twice} stands twice in the header of {path}"
+            raise FileProblem("file.unreadable", words, "name the columns yourself: `format: {csv: {columns: [...], skip: 1}}`")
+        return names, len(text[: lines.tell()].encode("utf-8"))
+
+    def _part(self, block: bytes, header: list[str], line: int, path: str) -> FilePart:
+        unread: list[tuple[int, Unread]] = []
+        kinds = self._columns.known
+        held = [kinds.get(name) for name in header]
+        # Of times it has to be known whether they name their zone.
+        typed = all(kind is not None and (kind.zoned is not None or kind.kind != "timestamp") for kind in held)
+        whole = any(kind is not None and kind.kind == "int64" for kind in held)
+        if typed and not (whole and leading_zeros(block, self._delimiter, self._form.quote)):
+            try:
+                now = {name: kind for name, kind in zip(header, held) if kind is not None}
+                table = self._parse(block, header, now, unread)
+                fields = [finished(name, table.column(name), now[name], self._columns.zone) for name in header]
+                columns: pa.Table | None = pa.Table.from_arrays(
+                    [v for _, v in fields], schema=pa.schema([f for f, _ in fields])
+                )
+                return FilePart(columns, [], self._lines(block, line, unread), len(block), self._told(block, line, unread))
+            except pa.ArrowInvalid:
+                unread.clear()
+        try:
+            block.decode("utf-8")
+        except UnicodeDecodeError as error:
+            at = line + block.count(b"\n", 0, error.start)
+            raise wrong_encoding(path, self._form.encoding or "utf-8", f"on line {at:,}") from None
+        try:
+            table = self._parse(block, header, {}, unread)
+        except pa.ArrowInvalid as error:
+            raise FileProblem("file.unreadable", f"{path} from about line {line:,} on: {error}", "mend the file") from None
+        texts = {name: table.column(name) for name in header}
+        if self._decimal != ".":
+            texts = {name: _with_point(values, self._decimal) for name, values in texts.items()}
+        columns, records = self._columns.table(texts)
+        return FilePart(columns, records, self._lines(block, line, unread), len(block), self._told(block, line, unread))
+
+    def _parse(self, block: bytes, header: list[str], kinds: dict[str, TextKind], unread: list[tuple[int, Unread]]) -> pa.Table:
+        def odd(row: pa_csv.InvalidRow) -> str:
+            words = f"{row.actual_columns} values where {row.expected_columns} belong"
+            unread.append((row.number, Unread(0, "record.not_as_wide", words, row.text)))
+            return "skip"
+
+        return pa_csv.read_csv(
+            pa.py_buffer(block),
+            read_options=pa_csv.ReadOptions(use_threads=False, block_size=len(block) + 1, column_names=header),
+            parse_options=pa_csv.ParseOptions(
+                delimiter=self._delimiter,
+                quote_char=self._form.quote,
+                newlines_in_values=self._form.quote.encode() in block,
+                invalid_row_handler=odd,
+            ),
+            convert_options=pa_csv.ConvertOptions(
+                column_types={name: kinds[name].arrow if name in kinds else pa.string() for name in header},
+                null_values=["", *self._form.nulls],
+                true_values=text_kinds.TRUE,
+                false_values=text_kinds.FALSE,
+                strings_can_be_null=True,
+                quoted_strings_can_be_null=False,
+                decimal_point=self._decimal if kinds else ".",
+            ),
+        )
+
+    def _lines(self, block: bytes, line: int, unread: Sequence[tuple[int, Unread]]) -> Callable[[], Sequence[int]]:
+        bad = {number for number, _ in unread}
+        return lambda: [at for number, at in enumerate(self._begins(block, line), 1) if number not in bad]
+
+    def _begins(self, block: bytes, line: int) -> list[int]:
+        """The line that each record begins on; empty lines are none."""
+        if self._form.quote.encode() not in block:
+            rows = block.split(b"\n")
+            return [line + place for place, row in enumerate(rows) if row.strip(b"\r")]
+        rows_of = csv.reader(
+            io.StringIO(block.decode("utf-8", "replace"), newline=""), delimiter=self._delimiter, quotechar=self._form.quote
+        )
+        found, before = [], 0
+        for row in rows_of:
+            if row:
+                found.append(line + before)
+            before = rows_of.line_num
+        return found
+
+    def _told(self, block: bytes, line: int, unread: list[tuple[int, Unread]]) -> list[Unread]:
+        if not unread:
+            return []
+        begins = self._begins(block, line)
+        return [replace(one, line=begins[min(number, len(begins)) - 1] if begins else line) for number, one in unread]
+
+
+def _behind_lines(block: bytes, count: int) -> int:
+    place = 0
+    for _ in range(count):
+        place = block.find(b"\n", place) + 1
+        if not place:
+            return len(block)
+    return place
+
+
+def _with_point(values: Any, mark: str) -> Any:
+    """Numbers written with another mark than a point."""
+    numbers = pc.fill_null(pc.match_substring_regex(values, rf"^-?[0-9]+\{mark}[0-9]+$"), False)
+    if not pc.any(numbers).as_py():
+        return values
+    return pc.if_else(numbers, pc.replace_substring(values, mark, "."), values)

@@ -1,0 +1,124 @@
+"""What a run needs of a store of files, whatever its kind."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from datetime import datetime
+from typing import IO, Any, Protocol
+
+from ...errors import SourceError, SourceRefused, SourceTimedOut, SourceUnreachable
+
+
+@dataclass(frozen=True, slots=True)
+class FileInfo:
+    """One file as a store lists it. path: below the source's own folder, with /. modified: aware, UTC; None where the store does not
+    say. tag: what the store knows its content by (ETag), '' for nothing."""
+
+    path: str
+    size: int
+    modified: datetime | None
+    tag: str = ""
+
+    def same_as(self, other: FileInfo) -> bool:
+        """Whether nothing says that the content is another: tags where both have one, else size and time."""
+        if self.tag and other.tag:
+            return self.tag == other.tag and self.size == other.size
+        return self.size == other.size and self.modified == other.modified
+
+
+class Store(Protocol):
+    """One source's files. Not for two threads at once, unless `at_once` says so. grows: whether a file is seen while it is still
+    being written."""
+
+    where: str
+    grows: bool
+    # How many threads may read from it, or write to it, at the same time.
+    at_once: int
+
+    def list(self, under: str) -> Iterator[FileInfo]:
+        """Every file below a folder ('' for all), a page at a time where the store has pages; a folder that is not there holds
+        none. Raises SourceError."""
+
+    def info(self, path: str) -> FileInfo | None:
+        """One file as it is now; None where it is not there."""
+
+    def open(self, path: str) -> IO[bytes] | Body:
+        """To be read from its beginning, and closed. Raises FileGone, SourceError."""
+
+    def put(self, path: str, content: IO[bytes], size: int) -> None:
+        """Write a file whole: it is there under its name once all of it is, and never half. Raises SourceError; a store that
+        cannot be written to says so."""
+
+    def close(self) -> None: ...
+
+
+# A file up to this size waits in memory until it is read, where a store sends it whole; a larger one in a file.
+IN_MEMORY = 8 * 1024 * 1024
+
+
+class Body(io.RawIOBase):
+    """What a server sends, its library's errors told as ours."""
+
+    def __init__(self, body: Any, told: Callable[[], AbstractContextManager[None]]) -> None:
+        self._body = body
+        self._told = told
+
+    def readable(self) -> bool:
+        return True
+
+    def read(self, size: int = -1) -> bytes:
+        with self._told():
+            return self._body.read(None if size < 0 else size)  # type: ignore[no-any-return]
+
+    def readinto(self, room: Any) -> int:
+        found = self.read(len(room))
+        room[: len(found)] = found
+        return len(found)
+
+    def close(self) -> None:
+        if not self.closed:
+            self._body.close()
+        super().close()
+
+
+class FileGone(SourceError):
+    """A file that was listed is not there any more."""
+
+    code = "file.gone"
+
+    def __init__(self, path: str, where: str = "") -> None:
+        super().__init__(
+            "opening", path, found=f"it is not in {where} any more", mend="put it back, or let the next run pass over it"
+        )
+
+
+class Trouble:
+    """What went wrong at a store, as our own errors. where: the store."""
+
+    def __init__(self, where: str) -> None:
+        self.where = where
+
+    def unreachable(self, doing: str, words: str) -> SourceError:
+        return SourceUnreachable(
+            doing, self.where, found=words, mend="see whether it is up; what was committed stays, so run again"
+        )
+
+    def timed_out(self, doing: str) -> SourceError:
+        return SourceTimedOut(doing, self.where, found="no answer in time", mend="see whether it is up, and run again")
+
+    def refused(self, doing: str, words: str) -> SourceError:
+        return SourceRefused(
+            doing, self.where, found=words, mend="see who the source says we are, and what they may read there"
+        )
+
+    def failed(self, doing: str, words: str, mend: str = "see the words of the store") -> SourceError:
+        return SourceError(doing, self.where, found=words, mend=mend, code="source.store_failed")
+
+    def read_only(self) -> SourceError:
+        return SourceError(
+            "copying into", self.where, found="over HTTP files are only read", mend="copy to a folder, s3, sftp or ftp",
+            code="source.read_only",
+        )  # fmt: skip

@@ -1,0 +1,1 @@
+"""The stores, each on a library that knows its protocol."""

@@ -1,0 +1,81 @@
+"""A folder of this machine."""
+
+from __future__ import annotations
+
+import os
+import shutil
+from collections.abc import Iterator
+from contextlib import suppress
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import IO
+
+from ..store import FileGone, FileInfo, Trouble
+
+# What a file is called while it is written: no pattern of a run is to take it.
+PART = ".rb-part"
+
+
+class FolderStore:
+    grows = True
+    at_once = 8
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self.where = str(folder)
+        self._trouble = Trouble(self.where)
+
+    def list(self, under: str) -> Iterator[FileInfo]:
+        if not self._folder.is_dir():
+            raise self._trouble.failed("listing", "there is no such folder", "mend `path` of the source, or make the folder")
+        yield from self._below(f"{under}/" if under else "")
+
+    def _below(self, before: str) -> Iterator[FileInfo]:
+        # scandir knows what is a folder without a look at it: 20,000 files take a fifth of what Path.rglob does.
+        try:
+            found = sorted(os.scandir(self._folder / before), key=lambda entry: entry.name)
+        except FileNotFoundError:
+            return
+        except OSError as error:
+            raise self._trouble.refused(f"listing {before or 'all'} of", str(error.strerror)) from error
+        for entry in found:
+            path = before + entry.name
+            if entry.is_dir():
+                yield from self._below(path + "/")
+            elif not path.endswith(PART):
+                with suppress(FileNotFoundError):
+                    told = entry.stat()
+                    yield FileInfo(path, told.st_size, datetime.fromtimestamp(told.st_mtime, UTC))
+
+    def info(self, path: str) -> FileInfo | None:
+        try:
+            told = (self._folder / path).stat()
+        except (FileNotFoundError, NotADirectoryError):
+            return None
+        return FileInfo(path, told.st_size, datetime.fromtimestamp(told.st_mtime, UTC))
+
+    def open(self, path: str) -> IO[bytes]:
+        try:
+            return open(self._folder / path, "rb")
+        except FileNotFoundError:
+            raise FileGone(path, self.where) from None
+        except OSError as error:
+            raise self._trouble.refused(f"opening {path} in", str(error.strerror)) from error
+
+    def put(self, path: str, content: IO[bytes], size: int) -> None:
+        whole = self._folder / path
+        part = whole.with_name(whole.name + PART)
+        try:
+            whole.parent.mkdir(parents=True, exist_ok=True)
+            with open(part, "wb") as written:
+                shutil.copyfileobj(content, written, 1024 * 1024)
+            os.replace(part, whole)
+        except OSError as error:
+            with suppress(OSError):
+                part.unlink()
+            raise self._trouble.failed(
+                f"writing {path} to", str(error.strerror or error), "make room, or let us write there"
+            ) from error
+
+    def close(self) -> None:
+        """Nothing is held open."""

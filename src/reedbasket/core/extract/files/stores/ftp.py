@@ -1,0 +1,136 @@
+"""Files over FTP, and over FTP with TLS, by Python's own ftplib."""
+
+from __future__ import annotations
+
+import ftplib
+import posixpath
+import ssl
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from datetime import UTC, datetime
+from typing import IO, Any
+from urllib.parse import urlsplit
+
+from ....spec.model import Source
+from ..store import IN_MEMORY, FileGone, FileInfo, Trouble
+from .folder import PART
+
+_SECONDS = 30.0
+
+
+class FtpStore:
+    grows = True
+    at_once = 1
+
+    def __init__(self, source: Source, password: str | None, trust: str | None) -> None:
+        """trust: a file with the certificates to trust. Raises SourceError."""
+        parts = urlsplit(source.url or "")
+        self._folder = parts.path.rstrip("/")
+        self.where = source.url or ""
+        self._trouble = Trouble(self.where)
+        self._ftp: ftplib.FTP = ftplib.FTP(timeout=_SECONDS, encoding="utf-8")
+        if parts.scheme == "ftps":
+            verified = source.tls.mode.startswith("verify")
+            context = ssl.create_default_context(cafile=trust) if verified else ssl._create_unverified_context()
+            context.check_hostname = source.tls.mode == "verify-full"
+            self._ftp = ftplib.FTP_TLS(timeout=_SECONDS, encoding="utf-8", context=context)
+        with self._told("signing in at"):
+            self._ftp.connect(parts.hostname or "", parts.port or 21)
+            self._ftp.login(source.user or "anonymous", password or "")
+            if isinstance(self._ftp, ftplib.FTP_TLS):
+                self._ftp.prot_p()
+            if self._folder:
+                self._ftp.cwd(self._folder)
+            # Paths are told from the top of the server.
+            self._folder = self._ftp.pwd().rstrip("/")
+            self._ftp.voidcmd("TYPE I")
+
+    def list(self, under: str) -> Iterator[FileInfo]:
+        yield from self._below(f"{under}/" if under else "")
+
+    def _below(self, before: str) -> Iterator[FileInfo]:
+        with self._told(f"listing {before or 'all'} of"):
+            try:
+                found = sorted(self._ftp.mlsd(self._at(before), facts=["type", "size", "modify"]))
+            except ftplib.error_perm as error:
+                if before and str(error).startswith("550"):
+                    return
+                if not str(error).startswith("50"):
+                    raise
+                raise self._trouble.failed(
+                    "listing", "the server knows no MLSD", "use a server of RFC 3659, or another store"
+                ) from None
+        for name, facts in found:
+            path = before + name
+            if facts.get("type") == "dir":
+                yield from self._below(path + "/")
+            elif facts.get("type") == "file" and not path.endswith(PART):
+                yield FileInfo(path, int(facts.get("size", 0)), _time(facts.get("modify")))
+
+    def info(self, path: str) -> FileInfo | None:
+        with self._told(f"looking at {path} in"):
+            try:
+                size = self._ftp.size(self._at(path)) or 0
+                modified = self._ftp.sendcmd(f"MDTM {self._at(path)}").split(" ", 1)[1]
+            except ftplib.error_perm as error:
+                if str(error).startswith("550"):
+                    return None
+                raise
+            return FileInfo(path, size, _time(modified))
+
+    def open(self, path: str) -> IO[bytes]:
+        # Read to its end before anything else is asked: one connection sends one file at a time.
+        held: Any = tempfile.SpooledTemporaryFile(max_size=IN_MEMORY)  # noqa: SIM115 - whoever reads it closes it
+        with self._told(f"opening {path} in"):
+            try:
+                self._ftp.retrbinary(f"RETR {self._at(path)}", held.write, 256 * 1024)
+            except ftplib.error_perm as error:
+                held.close()
+                if str(error).startswith("550"):
+                    raise FileGone(path, self.where) from None
+                raise
+        held.seek(0)
+        return held  # type: ignore[no-any-return]
+
+    def put(self, path: str, content: IO[bytes], size: int) -> None:
+        with self._told(f"writing {path} to"):
+            made = ""
+            for part in posixpath.dirname(path).split("/") if "/" in path else ():
+                made = f"{made}/{part}" if made else part
+                with suppress(ftplib.error_perm):
+                    self._ftp.mkd(self._at(made))
+            whole = self._at(path)
+            self._ftp.storbinary(f"STOR {whole}{PART}", content, 256 * 1024)
+            with suppress(ftplib.error_perm):
+                self._ftp.delete(whole)
+            self._ftp.rename(whole + PART, whole)
+
+    def _at(self, path: str) -> str:
+        return f"{self._folder}/{path}"
+
+    def close(self) -> None:
+        with suppress(OSError, EOFError, ftplib.Error):
+            self._ftp.quit()
+        self._ftp.close()
+
+    @contextmanager
+    def _told(self, doing: str) -> Iterator[None]:
+        try:
+            yield
+        except ftplib.error_perm as error:
+            words = str(error)
+            raise (self._trouble.refused if words.startswith(("530", "532", "550")) else self._trouble.failed)(
+                doing, words
+            ) from None
+        except ssl.SSLError as error:
+            raise self._trouble.refused(doing, f"TLS: {error.reason or error}") from None
+        except TimeoutError:
+            raise self._trouble.timed_out(doing) from None
+        except (OSError, EOFError, ftplib.Error) as error:
+            raise self._trouble.unreachable(doing, str(error) or "the connection ended") from None
+
+
+def _time(text: str | None) -> datetime | None:
+    """`20260101120000.123`, in UTC (RFC 3659)."""
+    return datetime.strptime(text[:14], "%Y%m%d%H%M%S").replace(tzinfo=UTC) if text else None

@@ -1,0 +1,80 @@
+"""Files over HTTP, by urllib3: read only, and only those that a pattern names whole, for there is no list of them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import UTC
+from email.utils import parsedate_to_datetime
+from typing import IO, Any
+from urllib.parse import quote, urlsplit
+
+import urllib3
+
+from ....spec.model import Source
+from ..store import Body, FileGone, FileInfo, Trouble
+
+
+class WebStore:
+    grows = False
+    at_once = 4
+
+    def __init__(self, source: Source, password: str | None, trust: str | None) -> None:
+        self.where = (source.url or "").rstrip("/")
+        self._trouble = Trouble(self.where)
+        verified: dict[str, Any] = {}
+        if urlsplit(self.where).scheme == "https":
+            verified = {"cert_reqs": "CERT_REQUIRED", "ca_certs": trust}
+        self._pool = urllib3.PoolManager(
+            timeout=urllib3.Timeout(connect=10, read=60),
+            retries=urllib3.Retry(4, backoff_factor=0.5, status_forcelist=(429, 502, 503, 504), raise_on_status=False),
+            headers=urllib3.make_headers(basic_auth=f"{source.user}:{password or ''}") if source.user else {},
+            **verified,
+        )
+
+    def list(self, under: str) -> Iterator[FileInfo]:
+        raise self._trouble.failed("listing", "over HTTP nobody lists files", "name each file, without * and names in braces")
+
+    def info(self, path: str) -> FileInfo | None:
+        answer = self._ask("HEAD", path)
+        if answer.status == 404:
+            return None
+        self._require(answer, path)
+        told = answer.headers
+        modified = parsedate_to_datetime(told["last-modified"]).astimezone(UTC) if "last-modified" in told else None
+        return FileInfo(path, int(told.get("content-length", 0)), modified, told.get("etag", ""))
+
+    def open(self, path: str) -> Body:
+        answer = self._ask("GET", path, preload_content=False)
+        if answer.status == 404:
+            raise FileGone(path, self.where)
+        self._require(answer, path)
+        return Body(answer, lambda: self._told(f"reading {path} from"))
+
+    def _ask(self, method: str, path: str, **how: Any) -> urllib3.BaseHTTPResponse:
+        with self._told(f"fetching {path} from"):
+            return self._pool.request(
+                method, f"{self.where}/{quote(path)}", headers={**self._pool.headers, "Accept-Encoding": "identity"},
+                decode_content=False, **how,
+            )  # fmt: skip
+
+    def _require(self, answer: urllib3.BaseHTTPResponse, path: str) -> None:
+        if answer.status in (401, 403):
+            raise self._trouble.refused(f"fetching {path} from", f"status {answer.status}")
+        if answer.status != 200:
+            raise self._trouble.failed(f"fetching {path} from", f"status {answer.status}")
+
+    @contextmanager
+    def _told(self, doing: str) -> Iterator[None]:
+        try:
+            yield
+        except urllib3.exceptions.TimeoutError:
+            raise self._trouble.timed_out(doing) from None
+        except urllib3.exceptions.HTTPError as error:
+            raise self._trouble.unreachable(doing, str(error)) from None
+
+    def put(self, path: str, content: IO[bytes], size: int) -> None:
+        raise self._trouble.read_only()
+
+    def close(self) -> None:
+        self._pool.clear()

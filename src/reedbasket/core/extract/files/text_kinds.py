@@ -1,0 +1,202 @@
+"""What columns of text hold: inferred once, over the text, and then held to. Nothing is guessed that would change a value: `007` stays
+text, `0.10` is an exact number, and what does not fit any more is told."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from datetime import datetime
+from decimal import Decimal
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ...shape.arrow import DIGITS_OF_128
+from ...shape.kinds import Kind, widen
+from ...shape.structure import ColumnShape, TableShape
+from ...shape.typed import typed_field
+
+WHOLE = r"-?(0|[1-9][0-9]*)"
+_DECIMAL = WHOLE + r"(\.[0-9]+)?"
+_DOUBLE = WHOLE + r"(\.[0-9]+)?([eE][+-]?[0-9]{1,3})?"
+_DAY = r"[0-9]{4}-[0-9]{2}-[0-9]{2}"
+_CLOCK = r"[T ][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?"
+_ZONE = r"(Z|[+-][0-9]{2}(:?[0-9]{2})?)"
+_FLAGS = ("true", "false", "True", "False", "TRUE", "FALSE")
+TRUE, FALSE = ["true", "True", "TRUE"], ["false", "False", "FALSE"]
+
+
+@dataclass(frozen=True)
+class TextKind:
+    """zoned: of times, whether each names its zone; None where that is not known yet. whole, fraction: digits of decimals."""
+
+    kind: Kind
+    zoned: bool | None = None
+    whole: int = 0
+    fraction: int = 0
+
+    @property
+    def arrow(self) -> pa.DataType:
+        """What it is read as."""
+        if self.kind == "decimal":
+            return pa.decimal128(DIGITS_OF_128, self.fraction)
+        if self.kind == "timestamp":
+            return pa.timestamp("us", "UTC") if self.zoned else pa.timestamp("us")
+        types = {"bool": pa.bool_(), "int64": pa.int64(), "double": pa.float64(), "date": pa.date32()}
+        return types.get(self.kind, pa.string())
+
+
+def known_of(structure: TableShape | None) -> dict[str, TextKind]:
+    """What is known of a table's columns because it was loaded before, by the names of its fields."""
+    fields = structure.root.fields.items() if structure else ()
+    return {
+        name: TextKind(node.kind, None, node.whole, node.fraction)
+        for name, node in fields
+        if isinstance(node, ColumnShape) and not (node.kind == "decimal" and node.whole + node.fraction > DIGITS_OF_128)
+    }
+
+
+def wider(one: TextKind, other: TextKind) -> TextKind:
+    """What holds the values of both."""
+    kind = widen(one.kind, other.kind) or "text"
+    if kind == "json" or (kind == "timestamp" and {one.kind, other.kind} != {"timestamp"}):
+        return TextKind("text")
+    whole, fraction = max(one.whole, other.whole), max(one.fraction, other.fraction)
+    if kind == "decimal" and "int64" in (one.kind, other.kind):
+        whole = max(whole, 19)
+    if kind == "decimal" and ("double" in (one.kind, other.kind) or whole + fraction > DIGITS_OF_128):
+        return TextKind("text")
+    return TextKind(kind, one.zoned if one.zoned == other.zoned else None, whole, fraction)
+
+
+def infer(texts: pa.Array | pa.ChunkedArray) -> TextKind | None:
+    """None where every value is null."""
+    values = texts.drop_null()
+    if not len(values):
+        return None
+    first = values[0].as_py()
+    if re.fullmatch(_DOUBLE, first) or first in ("NaN", "nan"):
+        return _number(values)
+    if re.fullmatch(_DAY, first) and _all(values, _DAY) and _casts(values, pa.date32()):
+        return TextKind("date")
+    if re.fullmatch(_DAY + _CLOCK, first) and _all(values, _DAY + _CLOCK) and _casts(values, pa.timestamp("us")):
+        return TextKind("timestamp", zoned=False)
+    if re.fullmatch(_DAY + _CLOCK + _ZONE, first) and _all(values, _DAY + _CLOCK + _ZONE):
+        return TextKind("timestamp", zoned=True) if _casts(values, pa.timestamp("us", "UTC")) else TextKind("text")
+    if first in _FLAGS and pc.all(pc.is_in(values, pa.array(_FLAGS))).as_py():
+        return TextKind("bool")
+    return TextKind("text")
+
+
+def _number(values: Any) -> TextKind:
+    if _all(values, WHOLE):
+        longest = pc.max(pc.utf8_length(values)).as_py()
+        if longest <= 18 or _casts(values, pa.int64()):
+            return TextKind("int64")
+        return TextKind("decimal", None, longest, 0) if longest <= DIGITS_OF_128 else TextKind("text")
+    if _all(values, _DECIMAL):
+        place = pc.find_substring(values, ".")
+        length = pc.utf8_length(values)
+        fraction = pc.max(pc.if_else(pc.greater_equal(place, 0), pc.subtract(pc.subtract(length, place), 1), 0)).as_py()
+        whole = pc.max(pc.if_else(pc.greater_equal(place, 0), place, length)).as_py()
+        return TextKind("decimal", None, whole, fraction) if whole + fraction <= DIGITS_OF_128 else TextKind("text")
+    if _all(values, rf"({_DOUBLE}|NaN|nan)"):
+        return TextKind("double")
+    return TextKind("text")
+
+
+def _all(values: Any, pattern: str) -> bool:
+    return pc.all(pc.match_substring_regex(values, f"^{pattern}$")).as_py() is True
+
+
+def _casts(values: Any, wanted: pa.DataType) -> bool:
+    try:
+        values.cast(wanted)
+    except pa.ArrowInvalid:
+        return False
+    return True
+
+
+def made(texts: Any, known: TextKind) -> Any | None:
+    """A column of text as its kind; None where a value is none."""
+    values = texts
+    if known.kind in ("text", "json", "uuid", "binary"):
+        return values
+    if known.kind == "int64" and not _all(values.drop_null(), WHOLE) and values.null_count < len(values):
+        return None
+    if known.kind == "decimal" and not _all(values.drop_null(), _DECIMAL) and values.null_count < len(values):
+        return None
+    if known.kind == "bool":
+        if not pc.all(pc.is_in(values.drop_null(), pa.array(_FLAGS))).as_py() and values.null_count < len(values):
+            return None
+        return pc.utf8_lower(values).cast(pa.bool_())
+    zones = (known.zoned,) if known.zoned is not None or known.kind != "timestamp" else (True, False)
+    for zoned in zones:
+        try:
+            return values.cast(replace(known, zoned=zoned).arrow)
+        except pa.ArrowInvalid:
+            continue
+    return None
+
+
+def finished(name: str, values: Any, known: TextKind | None, zone: str) -> tuple[pa.Field, Any]:
+    """A column as shape.typed takes it. zone: of times that name none."""
+    if known is None:
+        return typed_field(name, "null", values)
+    if known.kind == "timestamp" and values.type.tz is None:
+        utc = pc.assume_timezone(values, zone, ambiguous="earliest", nonexistent="latest").cast(pa.timestamp("us", "UTC"))
+        return typed_field(name, "timestamp", utc)
+    if known.kind == "decimal":
+        return typed_field(name, "decimal", values, _whole_digits(values, known), known.fraction)
+    kind: Any = known.kind if known.kind not in ("json", "uuid", "binary") else "text"
+    return typed_field(name, kind, values)
+
+
+def _whole_digits(values: Any, known: TextKind) -> int:
+    found = pc.min_max(values).as_py()
+    most = max((abs(int(one)) for one in found.values() if one is not None), default=0)
+    # In steps, so that blocks of one column are of one type.
+    return -(-max(known.whole, len(str(most))) // 9) * 9
+
+
+def one_by_one(texts: Sequence[str | None], known: TextKind | None, zone: str) -> list[Any]:
+    """Values as JSON would bring them: what is of the kind as that, what is not as its text."""
+    if known is None or known.kind not in ("bool", "int64", "double", "decimal", "timestamp"):
+        return list(texts)
+    return [None if text is None else _one(text, known.kind, zone) for text in texts]
+
+
+def _one(text: str, kind: Kind, zone: str) -> Any:
+    if kind == "bool":
+        return text.lower() == "true" if text in _FLAGS else text
+    if kind == "timestamp":
+        if not re.fullmatch(_DAY + _CLOCK + f"({_ZONE})?", text):
+            return text
+        try:
+            moment = datetime.fromisoformat(text)
+        except ValueError:
+            return text
+        return (moment if moment.tzinfo else moment.replace(tzinfo=ZoneInfo(zone))).isoformat()
+    if re.fullmatch(WHOLE, text):
+        return int(text)
+    if not re.fullmatch(_DOUBLE, text):
+        return text
+    return float(text) if kind == "double" else Decimal(text)
+
+
+def leading_zeros(block: bytes, delimiter: str, quote: str) -> bool:
+    """Whether some cell begins with a zero and goes on with a digit or an x: no number is to be read out of such, though parsers do."""
+    data = np.frombuffer(block, np.uint8)
+    if len(data) < 3:
+        return True
+    zero = data[1:-1] == 48
+    after = data[2:]
+    np.logical_and(zero, ((after >= 48) & (after <= 57)) | (after == 120) | (after == 88), out=zero)
+    if not zero.any():
+        return bool(data[0] == 48)
+    before = data[:-2][zero]
+    return bool(data[0] == 48 or np.isin(before, np.frombuffer(f"{delimiter}{quote}\n\r-".encode(), np.uint8)).any())

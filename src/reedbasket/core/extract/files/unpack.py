@@ -1,0 +1,154 @@
+"""What a packed file holds: gzip, zstd, bz2, xz by the end of its name, the members of a zip; each bounded in what it becomes."""
+
+from __future__ import annotations
+
+import bz2
+import io
+import lzma
+import tempfile
+import zipfile
+import zlib
+from collections.abc import Callable, Iterator
+from fnmatch import fnmatchcase
+from typing import Any
+
+import pyarrow as pa
+
+from .problems import FileProblem
+
+CHUNK = 1024 * 1024
+# Text packs to a fortieth at the most by our samples, runs of one value to a thousandth: what goes beyond both is there to fill disks.
+_MOST_TIMES = 400
+_AT_LEAST = 256 * 1024 * 1024
+_PACKED = {".gz": "gzip", ".zst": "zstd", ".bz2": "bz2", ".xz": "xz"}
+
+
+def plain_name(path: str) -> str:
+    """The name without what says how it is packed."""
+    for end in _PACKED:
+        if path.lower().endswith(end):
+            return path[: -len(end)]
+    return path
+
+
+def is_zip(path: str) -> bool:
+    return path.lower().endswith(".zip")
+
+
+class Bounded:
+    """Counts what a file becomes. most: bytes; None for what its own size makes likely."""
+
+    def __init__(self, path: str, size: int, most: int | None) -> None:
+        self._path = path
+        self._most = most if most is not None else max(_AT_LEAST, size * _MOST_TIMES)
+        self._held = 0
+
+    def add(self, count: int) -> None:
+        """Raises FileProblem."""
+        self._held += count
+        if self._held > self._most:
+            raise FileProblem(
+                "file.too_large",
+                f"{self._path} holds more than {self._most:,} bytes once it is opened",
+                "say `format: {largest: 50 GB}` if it is meant to",
+            )
+
+
+def opened(content: Any, path: str, bounded: Bounded) -> Iterator[bytes]:
+    """The bytes of one file, unpacked, about a megabyte at a time. Raises FileProblem for what is cut off or is no such file."""
+    end = next((end for end in _PACKED if path.lower().endswith(end)), None)
+    if end is None:
+        while part := content.read(CHUNK):
+            bounded.add(len(part))
+            yield part
+        return
+    kind = _PACKED[end]
+    try:
+        for part in _unpacked(content, kind):
+            bounded.add(len(part))
+            yield part
+    except (zlib.error, OSError, lzma.LZMAError, EOFError) as error:
+        if isinstance(error, OSError) and error.errno is not None:
+            raise
+        raise FileProblem(
+            "file.damaged", f"{path} cannot be unpacked as {kind}: {error}", "put the whole file in its place"
+        ) from None
+
+
+def _unpacked(content: Any, kind: str) -> Iterator[bytes]:
+    """Several packed parts one behind the other are one file."""
+    if kind == "zstd":
+        with pa.CompressedInputStream(pa.PythonFile(content, mode="r"), kind) as unpacked:
+            while part := unpacked.read(CHUNK):
+                yield part
+        return
+    makers: dict[str, Callable[[], Any]] = {
+        "gzip": lambda: zlib.decompressobj(wbits=31),
+        "bz2": bz2.BZ2Decompressor,
+        "xz": lzma.LZMADecompressor,
+    }
+    make = makers[kind]
+    unpacker, begun = make(), False
+    held = io.BytesIO()
+    while part := content.read(CHUNK // 4):
+        while part:
+            begun = True
+            for piece in _pieces(unpacker, part, kind):
+                held.write(piece)
+                if held.tell() >= CHUNK:
+                    yield held.getvalue()
+                    held = io.BytesIO()
+            part = unpacker.unused_data if unpacker.eof else b""
+            if unpacker.eof and (part := part.lstrip(b"\0") if kind == "gzip" else part):
+                unpacker = make()
+    if held.tell():
+        yield held.getvalue()
+    if begun and not unpacker.eof:
+        raise EOFError("it ends in the middle")
+    if not begun:
+        raise EOFError("it is empty")
+
+
+def _pieces(unpacker: Any, part: bytes, kind: str) -> Iterator[bytes]:
+    """What a part becomes, never more than a few megabytes at a time."""
+    yield unpacker.decompress(part, CHUNK * 2)
+    if kind == "gzip":
+        while unpacker.unconsumed_tail and not unpacker.eof:
+            yield unpacker.decompress(unpacker.unconsumed_tail, CHUNK * 2)
+        return
+    while not unpacker.eof and not unpacker.needs_input:
+        yield unpacker.decompress(b"", CHUNK * 2)
+
+
+def members(content: Any, path: str, pattern: str | None) -> Iterator[tuple[str, Any]]:
+    """(name, the bytes of it) of what a zip holds, by name; without folders and what the pattern does not match."""
+    held = tempfile.TemporaryFile() if not content.seekable() else content  # noqa: SIM115 - closed below
+    try:
+        if held is not content:
+            while part := content.read(CHUNK):
+                held.write(part)
+            held.seek(0)
+        try:
+            archive = zipfile.ZipFile(held)
+        except zipfile.BadZipFile as error:
+            raise FileProblem(
+                "file.damaged", f"{path} cannot be opened as zip: {error}", "put the whole file in its place"
+            ) from None
+        with archive:
+            names = [info for info in archive.infolist() if not info.is_dir()]
+            for info in sorted(names, key=lambda one: one.filename):
+                if pattern is not None and not fnmatchcase(info.filename, pattern):
+                    continue
+                if info.flag_bits & 1:
+                    raise FileProblem(
+                        "file.damaged", f"{info.filename} in {path} is locked by a password", "put it there unlocked"
+                    )
+                try:
+                    with archive.open(info) as member:
+                        yield info.filename, member
+                except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError) as error:
+                    words = f"{info.filename} in {path} cannot be unpacked: {error}"
+                    raise FileProblem("file.damaged", words, "put the whole file in its place") from None
+    finally:
+        if held is not content:
+            held.close()

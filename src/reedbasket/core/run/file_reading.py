@@ -1,0 +1,135 @@
+"""One run's way to a store of files: what is listed, which tables its files are, and what to take of each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import TYPE_CHECKING, Any
+
+from ..errors import ReedError
+from ..extract.files.store import FileInfo, Store
+from ..extract.files.stores.open import open_store
+from ..extract.http import RequestSeen
+from ..load.files import FileLine
+from ..load.warehouse import SavedCursor
+from ..masking import Mask
+from ..shape.lane import Expected
+from ..shape.structure import TableShape
+from ..spec.pattern import Pattern
+from .asking import Outside
+from .file_choosing import ChosenFiles, choose_files
+from .file_taking import FileTaking
+from .order import RunOrder, SourceOrder, TableOrder
+from .spool import Spool
+
+if TYPE_CHECKING:
+    from .reading import Offered
+
+
+@dataclass(frozen=True)
+class Held:
+    """What the warehouse has of a table: its structure, and the files that are in it."""
+
+    structure: TableShape | None
+    files: Sequence[FileLine]
+
+
+class FileReading:
+    """See reading.Reading."""
+
+    def __init__(self, order: SourceOrder, outside: Outside, seen: Callable[[RequestSeen], None]) -> None:
+        """Raises SecretMissing, SourceError."""
+        assert order.files is not None
+        self._order = order
+        self._outside = outside
+        self._seen = seen
+        self.mask = Mask([outside.reveal(name) for name in order.secrets.values()])
+        self.zone = order.files.zone
+        self.store: Store = open_store(order.files, outside.reveal, outside.folder)
+        self._listed: dict[str, list[FileInfo]] = {}
+        self._chosen: dict[str, ChosenFiles] = {}
+        self._stores: dict[str, Store] = {}
+
+    def offered(self, order: RunOrder) -> Offered:
+        from .reading import Offered
+
+        chosen = choose_files(order.wishes, order.feed_defaults, order.table_prefix)
+        self._chosen = {one.order.name: one for one in chosen}
+        for one in chosen:
+            for pattern in one.patterns:
+                self.listed(pattern)
+        patterns = [pattern for one in chosen for pattern in one.patterns]
+        markers = {one.changes.marker for one in chosen if one.changes.marker}
+        ignored = [] if markers else sorted(
+            {info.path for listed in self._listed.values() for info in listed if not any(p.matches(info.path) for p in patterns)}
+        )  # fmt: skip
+        notes: list[tuple[Any, str, str]] = []
+        if ignored:
+            named = ", ".join(ignored[:3]) + (f" and {len(ignored) - 3} more" if len(ignored) > 3 else "")
+            notes.append(("info", "file.ignored", f"in the folders looked at, not part of this feed: {named}"))
+        problems: dict[str, ReedError] = {}
+        return Offered(order.model_copy(update={"tables": [one.order for one in chosen]}), problems, notes)
+
+    def listed(self, pattern: Pattern) -> list[FileInfo]:
+        """What the store has below the pattern's folder, listed once a run."""
+        key = pattern.text if pattern.plain else f"{pattern.under}/"
+        if key not in self._listed:
+            if pattern.plain:
+                found = self.store.info(pattern.text)
+                self._listed[key] = [found] if found else []
+            else:
+                self._listed[key] = list(self.store.list(pattern.under))
+        return self._listed[key]
+
+    def matching(self, patterns: Sequence[Pattern]) -> list[tuple[FileInfo, Pattern]]:
+        """Files that match, each once, with the first pattern that it does."""
+        found: dict[str, tuple[FileInfo, Pattern]] = {}
+        for pattern in patterns:
+            for info in self.listed(pattern):
+                if info.path not in found and pattern.matches(info.path):
+                    found[info.path] = (info, pattern)
+        return list(found.values())
+
+    def there(self) -> set[str]:
+        return {info.path for listed in self._listed.values() for info in listed}
+
+    def take(
+        self,
+        table: TableOrder,
+        saved: SavedCursor | None,
+        *,
+        expected: Callable[[], Expected | None] | None = None,
+        until: datetime | None = None,
+        latest: bool = False,
+        held: Held | None = None,
+    ) -> FileTaking:
+        return FileTaking(
+            self, self._order, self._chosen[table.name], saved, held or Held(None, ()), self._seen, expected or (lambda: None)
+        )
+
+    def store_of(self, name: str) -> Store:
+        """The store that files are copied to."""
+        if name not in self._stores:
+            source = self._order.stores[name]
+            self._stores[name] = open_store(source, self._outside.reveal, self._outside.folder)
+        return self._stores[name]
+
+    @property
+    def stop(self) -> Any:
+        return self._outside.stop
+
+    def wanted_again(self, table: str) -> bool:
+        return False
+
+    def keep(self, table: str, since: Any, spool: Spool) -> None:
+        """Nobody asks for files by another table's records."""
+        spool.close()
+
+    def settle(self) -> None:
+        """A store keeps nothing for us."""
+
+    def close(self) -> None:
+        for store in self._stores.values():
+            store.close()
+        self.store.close()

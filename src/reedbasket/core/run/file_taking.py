@@ -1,0 +1,334 @@
+"""What a run takes of one table of files: which of them, in which order, and what of it may be saved so far."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing
+from dataclasses import replace
+from typing import TYPE_CHECKING, Any
+
+from ..errors import ReedError, SourceError
+from ..extract.chunk import Chunk
+from ..extract.files.copy import copied
+from ..extract.files.csv_text import Columns
+from ..extract.files.problems import FileProblem
+from ..extract.files.reader import FileReader
+from ..extract.files.store import FileGone, FileInfo
+from ..extract.files.text_kinds import TextKind, known_of
+from ..extract.http import RequestSeen
+from ..load.files import FileLine
+from ..load.warehouse import SavedCursor
+from ..shape.lane import Expected
+from ..shape.names import fold
+from ..spec.files import CsvText, FileFormat
+from .cursor import CursorTracker
+from .file_choosing import ChosenFiles
+from .file_parts import FileValues, chunk_of
+from .manifest import Decision, Due, as_listed, decide
+from .order import SourceOrder
+
+if TYPE_CHECKING:
+    from .file_reading import FileReading, Held
+
+# Of one file, kept back until it has been read to its end: what turns out to be damaged then was never staged.
+_HELD_BACK = 8 * 1024 * 1024
+# A file that changes while it is read is read once more, this often.
+_TRIES = 3
+# Kinds that text is read as where the feed casts to them; others take what the text shows, and are cast then.
+_CAST_AS_READ = ("bool", "int64", "double", "text", "date")
+_NAMED = 5
+
+
+class FileSpoiled(SourceError):
+    """A file turned out to be bad after some of its records were passed on: what was not committed has to go."""
+
+    code = "file.spoiled"
+
+
+class FileTaking:
+    """See reading.Pass."""
+
+    left_out: frozenset[str] = frozenset()
+    follows_log = False
+    seldom = False
+    sweeps = False
+    unchanged = False
+
+    def __init__(
+        self,
+        reading: FileReading,
+        order: SourceOrder,
+        chosen: ChosenFiles,
+        saved: SavedCursor | None,
+        held: Held,
+        seen: Callable[[RequestSeen], None],
+        expected: Callable[[], Expected | None],
+    ) -> None:
+        self._reading = reading
+        self._order = order
+        self._chosen = chosen
+        self._seen = seen
+        self._files = held.files
+        self.tracker: CursorTracker | None = None
+        self.from_text = saved.shown if saved else None
+        self.notes: list[tuple[Any, str, str]] = []
+        self.ended_notes: list[tuple[Any, str, str]] = []
+        self._saved = saved
+        kept = json.loads(saved.value) if saved is not None else {}
+        own = chosen.order.shaping
+        sniffed_as = CsvText.model_validate(kept["csv"]) if kept.get("csv") and kept.get("said") == self._said else None
+        known = known_of(held.structure)
+        self._columns = Columns(_Known(known, own.cast), reading.zone)
+        self._reader = FileReader(own.format or FileFormat(), self._columns, sniffed_as, expected)
+        self._decision: Decision | None = None
+        self._bad: dict[str, FileProblem] = {}
+        self._passed: set[str] = set()
+        self._finished: list[FileLine] = []
+        self._done = self._committed = 0
+        self._last = str(kept.get("last", ""))
+
+    @property
+    def _said(self) -> Any:
+        """What the definition says of the format: what was found out beside it counts only with the same."""
+        form = self._chosen.order.shaping.format
+        return form.model_dump(mode="json", exclude_none=True) if form else None
+
+    def begin(self) -> None:
+        found = self._decided
+        if self._chosen.order.by != "files":
+            return
+        words = [f"{len(found.due)} to take"]
+        words += [f"{found.changed} of them changed"] if found.changed else []
+        words += [f"{found.known} taken before"] if found.known else []
+        self.notes.append(("info", "file.listed", f"files: {', '.join(words)}"))
+        for what, paths, level in (
+            ("not still for long enough yet, or without a marker; the next run looks again", found.unsettled, "info"),
+            ("could not be read before and have not changed", [line.path for line in found.still_bad], "warning"),
+            ("changed, and are left as they were, as the feed says", _of(found.lines, "left"), "warning"),
+            ("are not there any more; their rows stay", _of(found.lines, "gone"), "warning"),
+        ):
+            if paths:
+                self.notes.append((level, "file.passed_over", f"{_named(paths)} {what}"))
+
+    @property
+    def _decided(self) -> Decision:
+        if self._decision is None:
+            chosen, reading = self._chosen, self._reading
+            matching = reading.matching(chosen.patterns)
+            self._patterns = {info.path: pattern for info, pattern in matching}
+            grows = reading.store.grows
+            self._decision = decide(
+                [info for info, _ in matching],
+                self._files if chosen.order.by == "files" else (),
+                changed=chosen.changed,
+                settle=chosen.settle(grows),
+                now=self._order.started,
+                marker=chosen.changes.marker,
+                there=reading.there() if chosen.changes.marker else (),
+                sort=chosen.order.shaping.sort,
+            )
+        return self._decision
+
+    @property
+    def cursor_from(self) -> Any:
+        return None
+
+    def chunks(self) -> Iterator[Chunk]:
+        """Raises FileSpoiled, SourceError. May be gone through once more after FileSpoiled: what was committed is not read again."""
+        del self._finished[self._committed :]
+        if not self._committed:
+            self._finished += self._decided.lines
+        self._done = self._committed
+        taken = {line.path for line in self._finished}
+        due = [one for one in self._decided.due if one.info.path not in taken and one.info.path not in self._passed]
+        if self._chosen.order.shaping.copy_ is not None:
+            yield from self._copies(due)
+            return
+        for one in due:
+            yield from self._one(one)
+
+    def _one(self, due: Due) -> Iterator[Chunk]:
+        began, size, problem = time.monotonic(), 0, ""
+        path = due.info.path
+        try:
+            if path in self._bad:
+                yield self._ended(due.line, bad=self._bad[path])
+                return
+            for chunk in self._whole(due):
+                size += chunk.body_bytes
+                yield chunk
+        except FileGone:
+            self._passed.add(path)
+            self.ended_notes.append(("warning", "file.passed_over", f"{path} went away before it was read"))
+        except ReedError as error:
+            problem = error.found
+            raise
+        finally:
+            self._seen(RequestSeen("FILE", path, None, time.monotonic() - began, size, 1, 0.0, problem))
+
+    def _whole(self, due: Due) -> Iterator[Chunk]:
+        """The records of one file, the last chunk with its mark; none before the whole has been read, as far as there is room."""
+        path = due.info.path
+        for attempt in range(_TRIES):
+            held: list[Chunk] = []
+            size = rows = rejected = 0
+            passed_on = False
+            info, stopped = due.info, None
+            try:
+                values = self._values_of(path)
+                with closing(self._reading.store.open(path)) as content:
+                    for part in self._reader.read(info, content):
+                        chunk = chunk_of(part, values, due.line.number)
+                        rows, rejected = rows + len(part) + len(part.unread), rejected + len(part.unread)
+                        held.append(chunk)
+                        size += chunk.body_bytes
+                        if size > _HELD_BACK:
+                            passed_on = True
+                            yield from held
+                            held.clear()
+            except FileProblem as problem:
+                stopped = problem
+            now = self._reading.store.info(path) if self._reading.store.grows else info
+            if now is None or not now.same_as(info):
+                if not passed_on and now is not None and attempt + 1 < _TRIES:
+                    due = Due(now, as_listed(due.line, now))
+                    continue
+                # The next run finds it still, or gone.
+                self._passed.add(path)
+                self.ended_notes.append(
+                    ("warning", "file.passed_over", f"{path} changed while it was read; the next run takes it")
+                )
+                if passed_on:
+                    raise FileSpoiled("reading", path, found="it changed while it was read")
+                return
+            if stopped is not None:
+                self._bad[path] = stopped
+                if passed_on:
+                    raise FileSpoiled("reading", path, found=stopped.found)
+                yield self._ended(due.line, bad=stopped)
+                return
+            last = held.pop() if held else Chunk([], 0, [])
+            yield from held
+            yield replace(last, mark=self._ended(replace(due.line, rows=rows, rejected=rejected)).mark)
+            return
+
+    def _ended(self, line: FileLine, bad: FileProblem | None = None) -> Chunk:
+        """An empty chunk with the mark of a file that is through."""
+        if bad is not None:
+            line = replace(line, state="bad", problem=bad.found, rows=0)
+        self._finished.append(line)
+        return Chunk([], 0, [], mark=len(self._finished))
+
+    def _values_of(self, path: str) -> FileValues:
+        pattern = self._patterns[path]
+        values = pattern.values(path)
+        if values is None:
+            words = f"{path} matches {pattern.text} by its letters, but a part of it is no such time"
+            raise FileProblem("file.unreadable", words, "name the file otherwise, or mend the pattern")
+        named: dict[str, tuple[str, Any]] = {n: (pattern.names[n].kind, value) for n, value in values.items()}
+        return FileValues(path, named, self._chosen.order.shaping.noted)
+
+    def _copies(self, due: Sequence[Due]) -> Iterator[Chunk]:
+        rule = self._chosen.order.shaping.copy_
+        assert rule is not None
+        target = self._reading.store_of(rule.to)
+        for one, made in copied(self._reading.store, target, [one.info for one in due], rule.under, self._reading.stop):
+            line = next_line(due, one)
+            if isinstance(made, FileGone):
+                self._passed.add(one.path)
+                self.ended_notes.append(("warning", "file.passed_over", f"{one.path} went away before it was copied"))
+                continue
+            self._seen(RequestSeen("COPY", one.path, None, 0.0, one.size, 1, 0.0, "" if isinstance(made, dict) else made.found))
+            if not isinstance(made, dict):
+                self._bad[one.path] = made
+                yield self._ended(line, bad=made)
+                continue
+            yield Chunk([made], one.size, [], mark=self._ended(replace(line, rows=1)).mark)
+
+    def sample(self) -> tuple[str, Iterator[Chunk]]:
+        """(the first file that is due, its first chunks)."""
+        due = self._decided.due
+        if not due:
+            return "none is due", iter(())
+        if self._chosen.order.shaping.copy_ is not None:
+            return f"copy {due[0].info.path}", iter(())
+        return due[0].info.path, self._first(due[0])
+
+    def _first(self, due: Due) -> Iterator[Chunk]:
+        values = self._values_of(due.info.path)
+        with closing(self._reading.store.open(due.info.path)) as content:
+            for part in self._reader.read(due.info, content):
+                yield chunk_of(part, values, due.line.number)
+
+    def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]:
+        return None, len(self._decided.due)
+
+    def followed(self, mark: Any) -> None:
+        self._done = max(self._done, int(mark))
+
+    def committed(self, cursor: SavedCursor | None) -> None:
+        self._committed = max(self._committed, self._done)
+
+    def kept_files(self) -> Sequence[FileLine]:
+        """The lines that go with the next commit."""
+        if self._chosen.order.by != "files":
+            return ()
+        return self._finished[self._committed : max(self._done, len(self._decided.lines))]
+
+    @property
+    def safe(self) -> bool:
+        return self._chosen.order.by == "files" and self._done > self._committed
+
+    def position(self, *, ended: bool) -> SavedCursor | None:
+        if self._chosen.order.by != "files":
+            return None
+        taken = [line.path for line in self._finished[: self._done] if line.state == "taken"]
+        self._last = taken[-1] if taken else self._last
+        form = self._reader.sniffed_as
+        kept = {"last": self._last, "csv": form.model_dump(mode="json") if form else None, "said": self._said}
+        return SavedCursor("files", json.dumps(kept, ensure_ascii=False), None, "files")
+
+    @property
+    def moved(self) -> bool:
+        return bool(self.kept_files())
+
+    def straight(self) -> None:
+        """Files are always read."""
+
+    def problem(self) -> FileProblem | None:
+        """What to end the table with once everything else of it is committed: files that could not be read."""
+        if not self._bad:
+            return None
+        if len(self._bad) == 1:
+            return next(iter(self._bad.values()))
+        first = next(iter(self._bad.values()))
+        words = f"{len(self._bad)} files could not be read, the others are taken: {_named(list(self._bad))}; the first: {first.found}"
+        return FileProblem(first.code, words, first.mend)
+
+
+class _Known(dict[str, TextKind]):
+    """What is known of columns, with what the feed casts to; by the field's name."""
+
+    def __init__(self, known: dict[str, TextKind], cast: dict[str, Any]) -> None:
+        super().__init__(known)
+        self._cast = {name: TextKind(kind) for name, kind in cast.items() if kind in _CAST_AS_READ}
+
+    def get(self, name: str, default: Any = None) -> Any:
+        wanted = self._cast.get(fold(name)) if self._cast else None
+        return wanted or super().get(name, default)
+
+
+def next_line(due: Sequence[Due], info: FileInfo) -> FileLine:
+    return next(one.line for one in due if one.info is info)
+
+
+def _of(lines: Sequence[FileLine], state: str) -> list[str]:
+    return [line.path for line in lines if line.state == state]
+
+
+def _named(paths: Sequence[str]) -> str:
+    if len(paths) <= _NAMED:
+        return ", ".join(paths)
+    return f"{', '.join(paths[:_NAMED])} and {len(paths) - _NAMED} more files"

@@ -1,0 +1,109 @@
+"""Which files of a table a run is to take: what the store lists, against what was taken before. Pure."""
+
+from __future__ import annotations
+
+import posixpath
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime, timedelta
+from typing import Literal
+
+from ..extract.files.store import FileInfo
+from ..load.files import FileLine
+from ..spec.times import format_time
+
+Changed = Literal["replace", "merge", "append", "ignore"]
+
+
+@dataclass(frozen=True)
+class Due:
+    """A file to take. line: as it will stand once it is taken."""
+
+    info: FileInfo
+    line: FileLine
+
+
+@dataclass
+class Decision:
+    """What is to be done. lines: of files that are not read but stand otherwise now. unsettled: not still for long enough yet, or
+    without their marker. still_bad: could not be read before, and did not change."""
+
+    due: list[Due] = field(default_factory=list)
+    lines: list[FileLine] = field(default_factory=list)
+    unsettled: list[str] = field(default_factory=list)
+    still_bad: list[FileLine] = field(default_factory=list)
+    changed: int = 0
+    known: int = 0
+
+
+def decide(
+    listed: Sequence[FileInfo],
+    held: Sequence[FileLine],
+    *,
+    changed: Changed,
+    settle: timedelta,
+    now: datetime,
+    marker: str | None = None,
+    there: Collection[str] = (),
+    sort: Literal["name", "time"] = "name",
+) -> Decision:
+    """listed: those that match. held: the lines of the table. there: all paths of the store, for markers."""
+    found = Decision()
+    lines = {line.path: line for line in held}
+    number = max((line.number for line in held), default=0)
+    for info in listed:
+        line = lines.pop(info.path, None)
+        if line is not None and line.state != "again" and _same(info, line):
+            found.known += 1
+            if line.state == "bad":
+                found.still_bad.append(line)
+            if line.state == "gone":  # it came back as it was
+                found.lines.append(replace(line, state="taken"))
+            continue
+        if not _whole(info, settle, now, marker, there):
+            found.unsettled.append(info.path)
+            continue
+        asked = line is not None and line.state == "again"
+        loaded = line is not None and line.rows > 0
+        if line is not None and not asked and changed == "ignore":
+            if line.state != "left":
+                found.changed += 1
+            found.lines.append(replace(as_listed(line, info), state="left"))
+            continue
+        if line is None:
+            number += 1
+            line = FileLine(number, info.path, info.size, "", "", "taken")
+        else:
+            found.changed += 1
+        taken = replace(
+            as_listed(line, info), state="taken", load=None, problem="", replaces=loaded and changed in ("replace", "ignore")
+        )
+        found.due.append(Due(info, taken))
+    found.lines += [replace(line, state="gone") for line in lines.values() if line.state != "gone"]
+    if sort == "time":
+        found.due.sort(key=lambda due: (due.info.modified or now, due.info.path))
+    else:
+        found.due.sort(key=lambda due: due.info.path)
+    return found
+
+
+def as_listed(line: FileLine, info: FileInfo) -> FileLine:
+    modified = format_time(info.modified) if info.modified else ""
+    return replace(line, size=info.size, modified=modified, tag=info.tag)
+
+
+def _same(info: FileInfo, line: FileLine) -> bool:
+    if info.tag and line.tag:
+        return info.tag == line.tag and info.size == line.size
+    return info.size == line.size and (format_time(info.modified) if info.modified else "") == line.modified
+
+
+def _whole(info: FileInfo, settle: timedelta, now: datetime, marker: str | None, there: Collection[str]) -> bool:
+    if marker is not None:
+        return marker_of(marker, info.path) in there
+    return not settle or info.modified is None or now - info.modified >= settle
+
+
+def marker_of(marker: str, path: str) -> str:
+    folder, name = posixpath.split(path)
+    return marker.replace("{path}", path).replace("{folder}", folder).replace("{name}", name).removeprefix("/")

@@ -1,0 +1,93 @@
+"""What a feed says of files, as far as it can be told without the store."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+from .connector import Finding
+from .database_feed import shaping_mistakes
+from .model import Changes, Feed, FeedTable, Source
+from .pattern import Pattern
+from .yaml_source import Path
+
+_OF_DATABASES = ("table", "query", "where", "besides", "ranges")
+_COPIED_ALONE = ("format", "key", "nesting", "noted", "only", "leave_out", "rename", "cast", "compute", "hash", "keep")
+
+
+def file_feed_mistakes(feed: Feed, source: Source, sources: Mapping[str, Source]) -> Iterator[Finding]:
+    """(path, message, code) of each. sources: those that files may be copied to."""
+    if feed.defaults.changes is not None:
+        yield from _changes(("defaults", "changes"), feed.defaults.changes)
+    for name, said in feed.tables.items():
+        here: Path = ("tables", name)
+        own = said or FeedTable()
+        for key in _OF_DATABASES:
+            if key in own.model_fields_set:
+                yield (*here, key), f"`{key}` is for tables of a database, and this is a store of files", "definition.bad_value"
+        if own.files is None:
+            yield here, "say which files it is: `files: counts-*.csv`", "definition.no_files"
+        for place, text in enumerate(own.files or ()):
+            yield from _pattern((*here, "files", place), text, source)
+        changes = own.changes or feed.defaults.changes or Changes(by="files")
+        if own.changes is not None:
+            yield from _changes((*here, "changes"), own.changes)
+        if own.copy_ is not None:
+            yield from _copy(here, own, changes, sources, source)
+            continue
+        yield from _writing(here, own, feed, changes)
+        yield from shaping_mistakes(here, own, own.key or [])
+
+
+def _pattern(here: Path, text: str, source: Source) -> Iterator[Finding]:
+    try:
+        pattern = Pattern(text)
+    except ValueError as error:
+        yield here, str(error), "definition.bad_pattern"
+        return
+    if source.scheme in ("http", "https") and not pattern.plain:
+        words = "over HTTP nobody lists files: name each one whole, without * and names in braces"
+        yield here, words, "definition.bad_pattern"
+
+
+def _changes(here: Path, changes: Changes) -> Iterator[Finding]:
+    if changes.by not in ("files", "everything", "compare"):
+        yield here, "of files changes are found by files, everything or compare", "definition.bad_value"
+
+
+def _writing(here: Path, own: FeedTable, feed: Feed, changes: Changes) -> Iterator[Finding]:
+    write, key = own.write or feed.defaults.write, own.key
+    if write in ("merge", "mirror", "history") and not key:
+        yield here, f"write: {write} needs a key; name one, or append", "definition.no_key"
+    if changes.by == "compare" and (not key or write in ("append", "replace")):
+        yield here, "compare writes only what differs: say a key, and mirror, merge or history", "definition.compare_needs_key"
+    if changes.by != "files":
+        return
+    if write in ("replace", "mirror"):
+        words = f"write: {write} wants a complete read, and by files only new ones are read; say changes: {{by: everything}}, or append"
+        yield here, words, "definition.replace_by_files"
+    if changes.changed == "merge" and not key:
+        yield here, "changed: merge needs a key; name one, or say replace", "definition.no_key"
+    if changes.changed in ("replace", "append") and write == "history":
+        words = f"changed: {changes.changed} does not go with history; its versions come by merge"
+        yield here, words, "definition.bad_value"
+
+
+def _copy(here: Path, own: FeedTable, changes: Changes, sources: Mapping[str, Source], source: Source) -> Iterator[Finding]:
+    assert own.copy_ is not None
+    for key in _COPIED_ALONE:
+        if key in own.model_fields_set:
+            words = f"files that are copied as they are, are not read: `{key}` means nothing to them"
+            yield (*here, key), words, "definition.bad_value"
+    if changes.by != "files":
+        yield (*here, "changes"), "copies are of new and changed files: changes: {by: files}", "definition.bad_value"
+    target = sources.get(own.copy_.to)
+    if target is None or target.on != "files":
+        yield (*here, "copy", "to"), f"there is no source {own.copy_.to} on files to copy to", "definition.unknown_source"
+    elif target.scheme in ("http", "https"):
+        yield (*here, "copy", "to"), "over HTTP files are only read; copy to a folder, s3, sftp or ftp", "definition.bad_value"
+    elif target.source == source.source and not own.copy_.under:
+        yield (
+            (*here, "copy", "to"),
+            "that is where they are; say another source, or a folder with `under`",
+            "definition.bad_value",
+        )
