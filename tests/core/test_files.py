@@ -17,7 +17,7 @@ from reedbasket.core.load import open_warehouse
 from reedbasket.core.run import RunOutcome, RunResult
 from reedbasket.core.spec import load_texts
 from reedbasket.core.spec.pattern import Pattern
-from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows
+from tests.support.feeds import Heard, order_for, run_once, table_rows
 
 BASKET = """
 source: test
@@ -249,7 +249,10 @@ def test_a_view_and_a_table_on_top_follow_what_is_below(folder: Folder) -> None:
 
 def test_patterns() -> None:
     found = Pattern("{landing}/counts-{hour:%Y%m%d%H}.ndjson.gz")
-    assert found.values("osier/counts-2026030106.ndjson.gz") == {"landing": "osier", "hour": datetime(2026, 3, 1, 6, tzinfo=UTC)}
+    assert found.values("osier/counts-2026030106.ndjson.gz") == {
+        "landing": "osier",
+        "hour": datetime(2026, 3, 1, 6, tzinfo=UTC),
+    }
     assert found.values("osier/counts-2026990106.ndjson.gz") is None and not found.matches("a/b/counts-2026030106.ndjson.gz")
     assert [Pattern("a/**/[!x]?.csv").matches(p) for p in ("a/b1.csv", "a/c/d/b1.csv", "a/x1.csv", "b/b1.csv")] == [
         True, True, False, False,
@@ -277,8 +280,3 @@ def test_mistakes_are_told_at_apply() -> None:
     assert sorted(d["code"].removeprefix("definition.") for d in caught.value.details) == [
         "bad_pattern", "bad_value", "bad_value", "no_files", "no_key", "replace_by_files", "unknown_source",
     ]  # fmt: skip
-
-
-def test_outside_is_reached_only_through_the_store(folder: Folder) -> None:
-    order = order_for(BASKET + "  t: {files: '*.csv'}\n")
-    assert order.files is not None and outside_for(order, folder.data).folder == folder.data

@@ -1,5 +1,10 @@
 // Made from the service's OpenAPI document by console/make_types.py; do not change, change reedbasket/wire.
 
+/** How many files the next run takes once more. */
+export interface Again {
+  files: number;
+}
+
 export interface Applied {
   kind: string;
   name: string;
@@ -105,6 +110,22 @@ export interface Feed {
   rejects: number;
 }
 
+/** One file of a feed's table. state: taken; bad, it could not be read whole, see problem; left, it changed and the feed leaves it; gone from the source, its rows stay; again, the next run takes it once more. load: that its rows came in. */
+export interface FileLine {
+  table: string;
+  number: number;
+  path: string;
+  size: number;
+  modified: string;
+  tag: string;
+  state: string;
+  rows: number;
+  rejected: number;
+  load: number | null;
+  at: string;
+  problem: string;
+}
+
 export interface Health {
   status: "ok";
   version: string;
@@ -159,17 +180,23 @@ export interface Method {
   misses: string;
 }
 
-/** rejects: why records could not be shaped. */
+/** rejects: why records could not be shaped. note: of files, which one this is and how it was read. */
 export interface Peek {
   columns: Column[];
   rows: unknown[][];
   rejects: string[];
   exchanges: Exchange[];
+  note: string;
 }
 
 export interface PeekBody {
   rows?: number;
   wire?: boolean;
+}
+
+export interface PeekFilesBody {
+  files: string;
+  rows?: number;
 }
 
 /** full: the feed with every default filled in. */
@@ -273,6 +300,11 @@ export interface RequestLine {
   pause_reason: string;
 }
 
+export interface Rewind {
+  table: string;
+  files: string[];
+}
+
 /** Integers beyond 2^53 come as text, since a browser would round them; bytes as hexadecimal text. */
 export interface Rows {
   columns: Column[];
@@ -330,12 +362,13 @@ export interface SignInCode {
   url: string;
 }
 
-/** database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in: whether somebody did, or a token is held. pace: what the connector says, at_once and so on. failures: in a row, across all who ask; rests_until: nobody asks before. */
+/** database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. files: the same of a store of files. settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in: whether somebody did, or a token is held. pace: what the connector says, at_once and so on. failures: in a row, across all who ask; rests_until: nobody asks before. */
 export interface Source {
   name: string;
   about: string;
   connector: string;
   database: boolean;
+  files: boolean;
   base: string;
   settings: Record<string, unknown>;
   signs_in: string;

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 
-from . import data, definitions, feeds, runs, services, sources
+from . import data, definitions, feeds, files, runs, services, sources
 
 Command = Callable[[argparse.Namespace], int]
 
@@ -159,6 +159,20 @@ def _feeds_and_runs(add: Callable[..., argparse.ArgumentParser]) -> None:
     drift = add("drift", feeds.drift, "show how a feed's source changed its structure", "reed drift harbour")
     drift.add_argument("feed")
     drift.add_argument("--limit", type=int, default=20)
+
+    taken = add("files", files.list_all, "list the files that a feed has taken", "reed files turnstiles --state bad")
+    taken.add_argument("feed")
+    taken.add_argument("table", nargs="?", help="only of this one of its tables")
+    taken.add_argument("--state", choices=["taken", "bad", "left", "gone", "again"])
+    taken.add_argument("--match", metavar="PATTERN", help="only paths that match")
+    taken.add_argument("--limit", type=int, default=30)
+
+    rewind = add(
+        "rewind", files.rewind, "take files once more with the next run", "reed rewind turnstiles counts --file 'osier-quay/*'"
+    )
+    rewind.add_argument("feed")
+    rewind.add_argument("table")
+    rewind.add_argument("--file", action="append", required=True, metavar="PATTERN", help="a path, or a pattern of several")
 
     verify = add(
         "verify",

@@ -29,8 +29,9 @@ def list_all(options: argparse.Namespace) -> int:
         state = "rests until " + show.local_time(source["rests_until"])[11:] if source["rests_until"] else ""
         state = state or ("somebody has to sign in" if source["person"] and not source["signed_in"] else "")
         feeds = ", ".join(source["feeds"])
-        tables = "" if source["database"] else len(source["tables"])
-        paced = "" if source["database"] else pace(source)
+        requested = not source["database"] and not source["files"]
+        tables = len(source["tables"]) if requested else ""
+        paced = pace(source) if requested else ""
         rows.append((source["name"], source["connector"], source["base"], tables, feeds, paced, state))
     show.table(
         ["source", "connector", "address", "tables", "feeds", "pace", "state"],
@@ -53,7 +54,7 @@ def survey(options: argparse.Namespace) -> int:
     client = find_client(options.url, options.token)
     database = client.source(options.source)["database"]
     found = client.survey(options.source, match=options.tables, besides=options.besides)
-    if options.tables and not database:
+    if options.tables and not database and not client.source(options.source)["files"]:
         found = [table for table in found if table["table"] in options.tables]
     failed = any(table["error"] for table in found)
     if options.json:
@@ -137,6 +138,9 @@ def _surveyed(table: wire.SurveyedTable) -> None:
         error = table["error"]
         print(f"  cannot be read: {error['found']}. {error['mend']}  [{error['code']}]")
         return
+    if table["what"] != "endpoint":
+        _of_files(table)
+        return
     total = f" of {show.count(table['total'])}" if table["total"] is not None else ""
     print(f"  {show.plural(table['records'], 'record')} looked at{total}; {table['request']}")
     said = f"key {', '.join(table['key'])} (declared)" if table["key"] else "key: none declared"
@@ -149,6 +153,22 @@ def _surveyed(table: wire.SurveyedTable) -> None:
     parts += [f"one request for each of {table['parent']}"] if table["parent"] else []
     parts += [f"lists: {', '.join(table['lists'])}"] if table["lists"] else []
     print(f"  {'; '.join(parts)}")
+    _columns(table)
+
+
+def _of_files(table: wire.SurveyedTable) -> None:
+    """A kind of files, named by the pattern that matches them."""
+    if not table["columns"]:
+        print(f"  {table['what']}")
+    else:
+        print(f"  {show.plural(table['records'], 'record')} looked at, of {table['request']}")
+        print(f"  key could be {' or '.join(table['keys'][:3])}" if table["keys"] else "  no column could be a key by itself")
+        _columns(table)
+    for method in table["methods"]:
+        print(f"  changes by {method['by']:<11} misses {method['misses']}")
+
+
+def _columns(table: wire.SurveyedTable) -> None:
     rows = [
         (c["name"], c["type"], show.count(c["nulls"] or 0), show.count(c["distinct"] or 0), " · ".join(c["examples"]))
         for c in table["columns"]
@@ -165,7 +185,10 @@ def _surveyed(table: wire.SurveyedTable) -> None:
 def peek(options: argparse.Namespace) -> int:
     client = find_client(options.url, options.token)
     try:
-        found = client.peek(options.source, options.table, rows=options.rows, wire=options.wire)
+        if client.source(options.source)["files"]:
+            found = client.peek_files(options.source, options.table, rows=options.rows)
+        else:
+            found = client.peek(options.source, options.table, rows=options.rows, wire=options.wire)
     except ServiceProblem as problem:
         if options.wire and isinstance(problem.details, dict) and not options.json:
             for exchange in problem.details.get("exchanges", []):
@@ -175,6 +198,8 @@ def peek(options: argparse.Namespace) -> int:
         return show.as_json(found)
     for exchange in found["exchanges"]:
         _exchange(exchange)
+    if found["note"]:
+        print(found["note"])
     names = [f"{column['name']}" for column in found["columns"]]
     show.table(names, found["rows"], empty="No records.")
     for reason in found["rejects"]:
@@ -184,7 +209,7 @@ def peek(options: argparse.Namespace) -> int:
 
 def _status(line: wire.RequestLine) -> str:
     """A statement has none."""
-    if line["method"] == "SQL":
+    if line["method"] in ("SQL", "FILE", "COPY"):
         return "failed" if line["problem"] else "done"
     return str(line["status"] or "none")
 

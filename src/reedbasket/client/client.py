@@ -83,6 +83,17 @@ class Client:
         """The latest first, with id < before."""
         return self._call("GET", f"/api/v1/feeds/{_part(feed)}/rejects", query={"before": before, "limit": limit})
 
+    def files(
+        self, feed: str, *, table: str | None = None, state: str | None = None, match: str | None = None, limit: int = 100
+    ) -> list[wire.FileLine]:
+        """The latest taken first. match: a pattern of paths."""
+        query = {"table": table, "state": state, "match": match, "limit": limit}
+        return self._call("GET", f"/api/v1/feeds/{_part(feed)}/files", query=query)
+
+    def rewind(self, feed: str, table: str, *, files: Sequence[str]) -> wire.Again:
+        """The next run takes these files, or those that match these patterns, once more."""
+        return self._call("POST", f"/api/v1/feeds/{_part(feed)}/rewind", body={"table": table, "files": list(files)})
+
     def drift(self, feed: str, *, limit: int = 200) -> list[wire.Drift]:
         return self._call("GET", f"/api/v1/feeds/{_part(feed)}/drift", query={"limit": limit})
 
@@ -158,6 +169,12 @@ class Client:
         """Asks an API for a page or two of each table, a database for its catalog. match, besides: patterns of a database's tables."""
         return self._call(
             "POST", f"/api/v1/sources/{_part(name)}/survey", body={"match": list(match), "besides": list(besides)}, patient=True
+        )
+
+    def peek_files(self, source: str, files: str, *, rows: int = 10) -> wire.Peek:
+        """files: a path, a pattern, or a table that a feed takes from there."""
+        return self._call(
+            "POST", f"/api/v1/sources/{_part(source)}/peek-files", body={"files": files, "rows": rows}, patient=True
         )
 
     def peek(self, source: str, table: str, *, rows: int = 10, wire: bool = False) -> wire.Peek:

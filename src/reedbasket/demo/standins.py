@@ -1,9 +1,11 @@
-"""The outside world of the demo: the harbour, the partner's passes and the tides, each on a port of its own, in one process; and
-the dock, whose database is a file, or a PostgreSQL of its own: its port is for the demo's switch alone.
+"""The outside world of the demo: the harbour, the partner's passes and the tides, each on a port of its own, in one process; the
+dock, whose database is a file, or a PostgreSQL of its own, and the turnstiles, whose files are a folder: their ports are for the
+demo's switch alone. The depot is on an S3-compatible server, where the package for that is installed.
 
 `python -m reedbasket.demo.standins` reads its secrets as a JSON object from the first line of its input, and prints the addresses
-as the first line: {"harbour": "http://…", "passes": …, "tides": …, "dock": …}. `dock_file` among the secrets says where the dock's
-file is made; where `marsh_password` is among them, it is on PostgreSQL instead, at `dock_postgres`. It ends when its input does.
+as the first line: {"harbour": "http://…", "passes": …, "tides": …, "dock": …}. `dock_file` and `turnstile_folder`
+among the secrets say where the dock's file and the turnstiles' are made; where `marsh_password` is among them, the dock is on
+PostgreSQL instead, at `dock_postgres`. It ends when its input does.
 """
 
 from __future__ import annotations
@@ -26,6 +28,8 @@ from .harbour import create_harbour
 from .passes import create_passes
 from .serving import add_switch
 from .tides import create_tides
+from .turnstile import happenings as turnstile_happenings
+from .turnstile import make_turnstile, serve_depot
 
 
 def main() -> None:
@@ -44,8 +48,14 @@ def main() -> None:
         add_switch(dock, dock_happenings(dock_file))
     else:
         add_switch(dock, postgres_happenings(server))
-    apps = {"harbour": harbour, "passes": passes, "tides": tides, "dock": dock}
+    turnstile, folder = Flask("turnstile"), Path(secrets["turnstile_folder"])
+    make_turnstile(folder)
+    add_switch(turnstile, turnstile_happenings(folder))
+    apps = {"harbour": harbour, "passes": passes, "tides": tides, "dock": dock, "turnstile": turnstile}
     addresses = {name: _serve(app) for name, app in apps.items()}
+    depot = serve_depot(folder / "depot")
+    if depot is not None:
+        addresses["depot"] = depot
     if server is not None:
         addresses["dock_postgres"] = f"postgresql://127.0.0.1:{server.port}"
     print(json.dumps(addresses), flush=True)

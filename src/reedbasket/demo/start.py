@@ -18,11 +18,13 @@ from ..client import Client
 from ..core.errors import ReedError
 from ..service.serve import Service, quiet_logs, stop_on_signals
 from ..service.settings import Settings
+from .turnstile import BUCKET
 
 # Written into a demo's data folder: only a folder that holds it is ever cleared.
 MARK = "this-is-a-demo"
 STANDINS_FILE = "standins.json"
 DOCK_FILE = "dock.db"
+TURNSTILE_FOLDER = "turnstile"
 
 
 class DemoError(ReedError):
@@ -34,7 +36,10 @@ def run_demo(folder: Path, port: int, say: Callable[[str], None], *, postgres: b
     PostgreSQL, and its feed loads into it too."""
     quiet_logs()
     fresh_folder(folder)
-    known = made_secrets(postgres=postgres) | {"dock_file": str((folder / DOCK_FILE).absolute())}
+    known = made_secrets(postgres=postgres) | {
+        "dock_file": str((folder / DOCK_FILE).absolute()),
+        "turnstile_folder": str((folder / TURNSTILE_FOLDER).absolute()),
+    }
     standins = start_standins(known)
     service = Service(Settings(data=folder, port=port))
     try:
@@ -122,7 +127,13 @@ def stop_standins(process: subprocess.Popen[str]) -> None:
 
 def made_secrets(*, postgres: bool = False) -> dict[str, str]:
     """{name: value}, new ones for every demo."""
-    names = ["harbour_token", "passes_secret", "tides_key", *(("dock_password", "marsh_password") if postgres else ())]
+    names = [
+        "harbour_token",
+        "passes_secret",
+        "tides_key",
+        "depot_key",
+        *(("dock_password", "marsh_password") if postgres else ()),
+    ]
     made = {name: secrets.token_urlsafe(18) for name in names}
     return {**made, "passes_client": "sedge-ferries"}
 
@@ -144,6 +155,21 @@ source: tides
 connector: tides-api
 settings: {{url: "{urls["tides"]}", key: {{secret: tides_key}}, since: {since}}}
 """
+    depot = f"path: {TURNSTILE_FOLDER}/depot"
+    if "depot" in urls:
+        endpoint = urls["depot"].replace("s3://", "http://")
+        depot = f"url: s3://{BUCKET}\nendpoint: {endpoint}\nuser: depot\npassword: {{secret: depot_key}}"
+    texts["basket/sources.yaml"] += f"""---
+source: turnstile
+about: the folder that the landings write into
+on: files
+path: {TURNSTILE_FOLDER}
+---
+source: depot
+about: the depot's files
+on: files
+{depot}
+"""
     if "dock_postgres" in urls:
         text = files("reedbasket.demo").joinpath("basket_postgres/dock.yaml").read_text("utf-8")
         texts["basket/dock.yaml"] = text.format(port=urls["dock_postgres"].rpartition(":")[2])
@@ -162,14 +188,14 @@ def _first_run(
 ) -> bool:
     say(f"Stand-ins: {', '.join(f'{name} at {url}' for name, url in urls.items())}")
     say(f"Service at {service.url}, data in {service.settings.data}")
-    for name in (name for name in known if name not in ("passes_client", "dock_file")):
+    for name in (name for name in known if name not in ("passes_client", "dock_file", "turnstile_folder")):
         client.set_secret(name, known[name])
     applied = client.apply(basket_texts(urls))
     say(f"Applied the basket: {', '.join(a['kind'] + ' ' + a['name'] for a in applied)}")
     run = client.ask_run("harbour", wait_seconds=55)
     seconds = sum(t["seconds"] for t in run["tables"])
     say(f"Run {run['id']} of harbour {run['outcome']}: {run['totals']['read']:,} records read in {seconds:.1f} s")
-    others = [client.ask_run(feed) for feed in ("dock", "tides", "passes")]
+    others = [client.ask_run(feed) for feed in ("dock", "turnstiles", "depot", "tides", "passes")]
     begun = ", ".join(f"{other['feed']} (run {other['id']})" for other in others)
     say(f"Begun: {begun}, as fast as their sources allow")
     reed = Path(sys.argv[0]).name
@@ -193,6 +219,10 @@ Try next, in another terminal:
   {prefix}{reed} survey dock                  the workshop's database, and how changes of its tables can be found
   {prefix}{reed} demo happen work_order_done  a work order is done
   {prefix}{reed} run dock                     exactly that one
+  {prefix}{reed} peek turnstile 'prices/*.csv'   how a file is written, and what stands in it
+  {prefix}{reed} demo happen file_arrives     a landing's counts of another hour come in
+  {prefix}{reed} run turnstiles               exactly that file, once it is still
+  {prefix}{reed} files turnstiles             which files are in the tables
   {prefix}{reed} verify harbour --deep        the source once more, compared with the warehouse
   {prefix}{reed} sql marsh "select status, count(*) from sailings group by status"
 

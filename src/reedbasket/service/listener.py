@@ -43,7 +43,7 @@ class StoreListener:
             self._warehouse, self._feed = order.warehouse.warehouse, order.feed
             self._places = {t.name: i for i, t in enumerate(order.tables)}
             self._changed = {t.name: TableProgress(t.name, t.target) for t in order.tables}
-            tables = f": {len(order.tables)} tables" if order.database is None else ""
+            tables = f": {len(order.tables)} tables" if order.tables else ""
             self._line("info", "run.started", f"feed {order.feed}, version {order.feed_version}{tables}")
             self._flush()
 

@@ -5,12 +5,25 @@ Times are RFC 3339 text in UTC. Imports nothing of ours; the client only needs i
 
 from .access import ErrorFacts, Health, Problem, SecretName, Session, SignInCode
 from .definitions import Applied, Definition
-from .feeds import Drift, Feed, Plan, PlannedColumn, PlannedDrift, PlannedTable, Reject, VerifiedSample, VerifiedTable
+from .feeds import (
+    Again,
+    Drift,
+    Feed,
+    FileLine,
+    Plan,
+    PlannedColumn,
+    PlannedDrift,
+    PlannedTable,
+    Reject,
+    VerifiedSample,
+    VerifiedTable,
+)
 from .runs import LedgerLine, LogLine, Outcome, RequestLine, Run, TableProgress, Totals
 from .sources import Exchange, Method, Peek, SentThere, SetupStatement, Source, SurveyedColumn, SurveyedTable
 from .warehouses import CheckStep, Column, ColumnProfile, Profile, Rows, Table, Warehouse
 
 __all__ = [
+    "Again",
     "Applied",
     "CheckStep",
     "Column",
@@ -20,6 +33,7 @@ __all__ = [
     "ErrorFacts",
     "Exchange",
     "Feed",
+    "FileLine",
     "Health",
     "LedgerLine",
     "LogLine",

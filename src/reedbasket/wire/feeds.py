@@ -10,6 +10,30 @@ from .access import ErrorFacts
 from .runs import Run
 
 
+class FileLine(TypedDict):
+    """One file of a feed's table. state: taken; bad, it could not be read whole, see problem; left, it changed and the feed leaves it;
+    gone from the source, its rows stay; again, the next run takes it once more. load: that its rows came in."""
+
+    table: str
+    number: int
+    path: str
+    size: int
+    modified: str
+    tag: str
+    state: str
+    rows: int
+    rejected: int
+    load: int | None
+    at: str
+    problem: str
+
+
+class Again(TypedDict):
+    """How many files the next run takes once more."""
+
+    files: int
+
+
 class Feed(TypedDict):
     """activity: idle, queued or running. fresh_at: when a run last succeeded."""
 

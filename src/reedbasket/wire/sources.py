@@ -11,7 +11,8 @@ from .warehouses import Column
 
 
 class Source(TypedDict):
-    """database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone.
+    """database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. files: the same of
+    a store of files.
 
     settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in:
     whether somebody did, or a token is held. pace: what the connector says, at_once and so on. failures: in a row, across all who
@@ -21,6 +22,7 @@ class Source(TypedDict):
     about: str
     connector: str
     database: bool
+    files: bool
     base: str
     settings: dict[str, Any]
     signs_in: str
@@ -99,9 +101,10 @@ class SentThere(TypedDict):
 
 
 class Peek(TypedDict):
-    """rejects: why records could not be shaped."""
+    """rejects: why records could not be shaped. note: of files, which one this is and how it was read."""
 
     columns: list[Column]
     rows: list[list[Any]]
     rejects: list[str]
     exchanges: list[Exchange]
+    note: str

@@ -48,7 +48,7 @@ def _records(part: FilePart, values: FileValues) -> Sequence[dict[str, Any]]:
         return _typed(part, part.columns, constants, line, values.path)
     if isinstance(part.records, ColumnRecords):
         return _lane(part, part.records, constants, line, values.path)
-    plain = {name: _plain(value) for name, (_, value) in constants.items()}
+    plain = {name: plain_value(value) for name, (_, value) in constants.items()}
     for record in part.records:
         for name, value in plain.items():
             _require_free(name in record, name, values.path)
@@ -80,7 +80,7 @@ def _lane(
 ) -> Sequence[dict[str, Any]]:
     """Columns as JSON is expected: what the path gives has a column there already, if it was met before."""
     table, rows = records.columns, len(records)
-    added = {name: _plain(value) for name, (_, value) in constants.items()}
+    added = {name: plain_value(value) for name, (_, value) in constants.items()}
     for name, value in added.items():
         held = table.column(name) if name in table.column_names else None
         if held is not None:
@@ -109,7 +109,7 @@ def _require_free(taken: bool, name: str, path: str) -> None:
         raise FileProblem("file.name_taken", words, "give the part of the path, or the noted column, another name")
 
 
-def _plain(value: Any) -> Any:
+def plain_value(value: Any) -> Any:
     if isinstance(value, datetime):
         return format_time(value)
     return value.isoformat() if isinstance(value, date) else value

@@ -25,7 +25,7 @@ from ..shape.names import fold
 from ..spec.files import CsvText, FileFormat
 from .cursor import CursorTracker
 from .file_choosing import ChosenFiles
-from .file_parts import FileValues, chunk_of
+from .file_parts import FileValues, chunk_of, plain_value
 from .manifest import Decision, Due, as_listed, decide
 from .order import SourceOrder
 
@@ -245,7 +245,9 @@ class FileTaking:
                 self._bad[one.path] = made
                 yield self._ended(line, bad=made)
                 continue
-            yield Chunk([made], one.size, [], mark=self._ended(replace(line, rows=1)).mark)
+            values = self._patterns[one.path].values(one.path) or {}
+            named = {name: plain_value(value) for name, value in values.items() if name not in made}
+            yield Chunk([{**made, **named}], one.size, [], mark=self._ended(replace(line, rows=1)).mark)
 
     def sample(self) -> tuple[str, Iterator[Chunk]]:
         """(the first file that is due, its first chunks)."""

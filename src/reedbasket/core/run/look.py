@@ -216,12 +216,14 @@ def _look(table: SurveyedTable, taking: Taking) -> None:
 
 @dataclass
 class Peeked:
-    """Records as rows: columns [(name, type)], rows of values. exchanges: what went over the wire, where asked for."""
+    """Records as rows: columns [(name, type)], rows of values. exchanges: what went over the wire, where asked for. note: of files, which
+    one this is and how it was read."""
 
     columns: Sequence[tuple[str, str]]
     rows: list[list[Any]]
     rejects: list[str]
     exchanges: list[Exchange]
+    note: str = ""
 
 
 def peek(order: SourceOrder, outside: Outside, name: str, rule: HttpTable, *, rows: int, wire: bool) -> Peeked:

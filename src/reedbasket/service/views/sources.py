@@ -14,6 +14,7 @@ from ... import wire
 from ...core.errors import Conflict, NotFound, ReedError
 from ...core.extract.http.oauth import begin_errand, client_of, end_errand
 from ...core.run.asking import Asking
+from ...core.run.file_look import check_files, peek_files, survey_files
 from ...core.run.look import check_source, how, peek, survey
 from ...core.run.order import RunOrder, SourceOrder, resolve, source_order
 from ...core.run.setup_sql import setup_sql
@@ -43,6 +44,11 @@ class PeekBody(Body):
     wire: Annotated[bool, Field(description="also what was sent and what came back, secrets blanked")] = False
 
 
+class PeekFilesBody(Body):
+    files: Annotated[str, Field(min_length=1, description="a path, a pattern, or a table that a feed takes from there")]
+    rows: Annotated[int, Field(ge=1, le=200)] = 10
+
+
 @operations.add("GET", "/api/v1/sources", "every source with its connector, settings and pace", answer=list[wire.Source])
 def list_sources() -> Any:
     basket = definitions.basket(parts().store)
@@ -66,6 +72,8 @@ def get_source(source: str) -> Any:
 def check_one_source(source: str) -> Any:
     order, tables = _order_and_tables(source)
     outside = outside_of(parts().store, order)
+    if order.files is not None:
+        return [vars(step) for step in check_files(order, outside, _feeds_of(source))]
     if order.database is not None:
         return [vars(step) for step in check_database(order, outside, _feeds_of(source))]
     return [vars(step) for step in check_source(order, outside, tables)]
@@ -93,6 +101,9 @@ def setup_sql_of_source(source: str) -> Any:
 )
 def survey_source(source: str, body: SurveyBody) -> Any:
     order, tables = _order_and_tables(source)
+    if order.files is not None:
+        found = survey_files(order, outside_of(parts().store, order), body.match, body.besides)
+        return [table.as_dict() for table in found]
     if order.database is not None:
         found = survey_database(order, outside_of(parts().store, order), body.match, body.besides)
         return [table.as_dict() for table in found]
@@ -108,8 +119,24 @@ def survey_source(source: str, body: SurveyBody) -> Any:
     problems=(404, 409, 422, 502),
 )
 def peek_at_table(source: str, table: str, body: PeekBody) -> Any:
+    return _peeked(source, table, body)
+
+
+@operations.add(
+    "POST",
+    "/api/v1/sources/{source}/peek-files",
+    "the first records of a file, or of the first that a pattern matches",
+    answer=wire.Peek,
+    body=PeekFilesBody,
+    problems=(404, 409, 422, 502),
+)
+def peek_at_files(source: str, body: PeekFilesBody) -> Any:
+    return _peeked(source, body.files, PeekBody(rows=body.rows))
+
+
+def _peeked(source: str, table: str, body: PeekBody) -> Any:
     order, tables = _order_and_tables(source)
-    if order.database is None and table not in tables:
+    if order.database is None and order.files is None and table not in tables:
         raise NotFound(
             "peeking at",
             f"{source}.{table}",
@@ -118,7 +145,9 @@ def peek_at_table(source: str, table: str, body: PeekBody) -> Any:
             code="table.not_found",
         )
     outside = outside_of(parts().store, order)
-    if order.database is not None:
+    if order.files is not None:
+        found = peek_files(order, outside, table, body.rows, _feeds_of(source))
+    elif order.database is not None:
         found = peek_database(order, outside, table, body.rows)
     else:
         found = peek(order, outside, table, tables[table], rows=body.rows, wire=body.wire)
@@ -127,6 +156,7 @@ def peek_at_table(source: str, table: str, body: PeekBody) -> Any:
         "rows": [[shown(value) for value in row] for row in found.rows],
         "rejects": found.rejects,
         "exchanges": [asdict(exchange) for exchange in found.exchanges],
+        "note": found.note,
     }
 
 
@@ -190,7 +220,8 @@ def _source(basket: Basket, name: str) -> dict[str, Any]:
         "name": name,
         "about": source.about or (connector.about if connector else ""),
         "connector": order.connector,
-        "database": connector is None,
+        "database": order.database is not None,
+        "files": order.files is not None,
         "base": (fill(connector.base, known) or "") if connector else place_of(source),
         "settings": {n: shown(v) if isinstance(v, datetime) else v for n, v in order.settings.items()}
         | {n: {"secret": secret} for n, secret in order.secrets.items()},
@@ -223,7 +254,7 @@ def _order(basket: Basket, source: str) -> SourceOrder:
 def _order_and_tables(source: str) -> tuple[SourceOrder, dict[str, HttpTable]]:
     basket = definitions.basket(parts().store)
     order = _order(basket, source)
-    return order, basket.connectors[order.connector].tables if order.database is None else {}
+    return order, basket.connectors[order.connector].tables if order.database is None and order.files is None else {}
 
 
 def _feeds_of(source: str) -> list[RunOrder]:
@@ -236,7 +267,9 @@ def _feeds_of(source: str) -> list[RunOrder]:
 
 
 def place_of(source: Source) -> str:
-    """Where a database is, in a line."""
+    """Where a database or a store of files is, in a line."""
+    if source.url is not None:
+        return f"{source.url} at {source.endpoint}" if source.endpoint else source.url
     if source.path is not None:
         return source.path
     return f"{source.user}@{source.host}:{source.server_port}/{source.database}"

@@ -1,0 +1,269 @@
+"""Every kind of store, on a real server of its own on the loopback: listed, read, copied into."""
+
+from __future__ import annotations
+
+import asyncio
+import functools
+import hashlib
+import http.server
+import logging
+import threading
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import asyncssh
+import boto3
+import pytest
+from moto.s3.models import s3_backends
+from moto.server import ThreadedMotoServer
+from pyftpdlib.authorizers import DummyAuthorizer
+from pyftpdlib.handlers import FTPHandler, TLS_FTPHandler
+from pyftpdlib.servers import ThreadedFTPServer
+
+from reedbasket.core.errors import SourceError
+from reedbasket.core.extract.files.store import Store
+from reedbasket.core.extract.files.stores.open import open_store
+from reedbasket.core.run import RunOutcome
+from reedbasket.core.run.file_look import check_files, peek_files, suggested, survey_files
+from tests.support.certificates import Authority
+from tests.support.feeds import SECRETS, order_for, outside_for, run_once, table_rows
+
+FILES = {"a/1.csv": b"k,v\n1,x\n", "a/b/2.csv": b"k,v\n2,y\n", "top.csv": b"k,v\n3,z\n", "p/one.png": bytes(range(256)) * 2000}
+FEED = """
+---
+warehouse: marsh
+on: sqlite
+path: marsh.db
+---
+feed: test
+from: test
+into: marsh
+defaults: {{changes: {{by: files, settle: 0s}}}}
+tables:
+  rows: {{files: {pattern}}}
+{more}"""
+
+
+@contextmanager
+def s3(folder: Path) -> Iterator[str]:
+    logging.getLogger("werkzeug").setLevel(logging.ERROR)
+    server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
+    server.start()
+    try:
+        endpoint = "http://{}:{}".format(*server.get_host_and_port())
+        client = boto3.client(
+            "s3", endpoint_url=endpoint, region_name="us-east-1", aws_access_key_id="me", aws_secret_access_key="word"
+        )
+        client.create_bucket(Bucket="depot")
+        for path in folder.rglob("*"):
+            if path.is_file():
+                client.put_object(Bucket="depot", Key=f"in/{path.relative_to(folder)}", Body=path.read_bytes())
+        yield f"url: s3://depot/in\nendpoint: {endpoint}\nuser: me\npassword: {{secret: word}}"
+    finally:
+        server.stop()
+
+
+@contextmanager
+def sftp(folder: Path) -> Iterator[str]:
+    """asyncssh's own server, in a thread of its own."""
+    host_key, started, loop = asyncssh.generate_private_key("ssh-ed25519"), threading.Event(), asyncio.new_event_loop()
+    found: dict[str, Any] = {}
+
+    class Server(asyncssh.SSHServer):
+        def password_auth_supported(self) -> bool:
+            return True
+
+        def validate_password(self, username: str, password: str) -> bool:
+            return (username, password) == ("me", SECRETS["word"])
+
+    class Files(asyncssh.SFTPServer):
+        def __init__(self, chan: Any) -> None:
+            super().__init__(chan, chroot=str(folder).encode())
+
+    async def serve() -> None:
+        server = await asyncssh.create_server(Server, "127.0.0.1", 0, server_host_keys=[host_key], sftp_factory=Files)
+        found["port"] = server.get_port()
+        started.set()
+
+    def run() -> None:
+        asyncio.set_event_loop(loop)
+        loop.run_until_complete(serve())
+        loop.run_forever()
+
+    thread = threading.Thread(target=run, daemon=True)
+    thread.start()
+    assert started.wait(10)
+    key = host_key.export_public_key().decode().strip()
+    try:
+        yield f"url: sftp://127.0.0.1:{found['port']}/\nuser: me\npassword: {{secret: word}}\nhost_key: {key}"
+    finally:
+        loop.call_soon_threadsafe(loop.stop)
+        thread.join(5)
+
+
+@contextmanager
+def ftp(folder: Path, tls: Path | None = None) -> Iterator[str]:
+    authorizer = DummyAuthorizer()
+    authorizer.add_user("me", SECRETS["word"], str(folder), perm="elradfmwMT")
+    handler = type("Handler", (TLS_FTPHandler if tls else FTPHandler,), {"authorizer": authorizer})
+    more = ""
+    if tls:
+        tls.mkdir()
+        Authority(tls, "us").issue("localhost", tls / "server.crt", tls / "server.key")
+        handler.certfile, handler.keyfile = str(tls / "server.crt"), str(tls / "server.key")
+        handler.tls_control_required = handler.tls_data_required = True
+        more = f"\ntls: {{mode: verify-full, root: {tls / 'us.pem'}}}"
+    logging.getLogger("pyftpdlib").setLevel(logging.ERROR)
+    server = ThreadedFTPServer(("127.0.0.1", 0), handler)
+    thread = threading.Thread(target=server.serve_forever, kwargs={"timeout": 0.2}, daemon=True)
+    thread.start()
+    try:
+        scheme = "ftps" if tls else "ftp"
+        yield f"url: {scheme}://{'localhost' if tls else '127.0.0.1'}:{server.address[1]}/\nuser: me\npassword: {{secret: word}}{more}"
+    finally:
+        server.close_all()
+
+
+@contextmanager
+def web(folder: Path) -> Iterator[str]:
+    class Quiet(http.server.SimpleHTTPRequestHandler):
+        def log_message(self, *_: Any) -> None:
+            pass
+
+    server = http.server.ThreadingHTTPServer(("127.0.0.1", 0), functools.partial(Quiet, directory=str(folder)))
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        yield f"url: http://127.0.0.1:{server.server_port}"
+    finally:
+        server.shutdown()
+
+
+def local(folder: Path) -> Any:
+    return _same(f"path: {folder}")
+
+
+@contextmanager
+def _same(text: str) -> Iterator[str]:
+    yield text
+
+
+SERVERS: dict[str, Callable[[Path], Any]] = {"folder": local, "s3": s3, "sftp": sftp, "ftp": ftp, "http": web}
+
+
+@pytest.fixture
+def there(tmp_path: Path) -> Iterator[Path]:
+    SECRETS["word"] = "pass word/+="
+    for path, content in FILES.items():
+        whole = tmp_path / "there" / path
+        whole.parent.mkdir(parents=True, exist_ok=True)
+        whole.write_bytes(content)
+    (tmp_path / "data").mkdir()
+    yield tmp_path / "there"
+    SECRETS.pop("word", None)
+
+
+def source_of(text: str) -> str:
+    return f"source: test\non: files\n{text}"
+
+
+@pytest.mark.parametrize("kind", list(SERVERS))
+def test_a_store_lists_reads_and_sees_what_changed(kind: str, there: Path, tmp_path: Path) -> None:
+    pattern = "'**/*.csv'" if kind != "http" else "[a/1.csv, a/b/2.csv, top.csv]"
+    with SERVERS[kind](there) as place:
+        text = source_of(place) + FEED.format(pattern=pattern, more="")
+        result, _ = run_once(text, tmp_path / "data")
+        assert result.outcome == RunOutcome.SUCCEEDED, result.error
+        assert sorted((r["k"], r["v"]) for r in table_rows(tmp_path / "data", "rows")) == [(1, "x"), (2, "y"), (3, "z")]
+        _, heard = run_once(text, tmp_path / "data")
+        assert heard.ledger == [] and not [seen for seen in heard.requests if seen.method == "FILE"]
+        order = order_for(text)
+        steps = check_files(order, outside_for(order, tmp_path / "data"), [order])
+        assert all(step.ok for step in steps), steps
+        peeked = peek_files(order, outside_for(order, tmp_path / "data"), "a/1.csv", 5)
+        assert peeked.rows == [[1, "x"]] and "delimiter comma" in peeked.note
+        if kind != "http":
+            found = survey_files(order, outside_for(order, tmp_path / "data"), ["a/*"], [])
+            assert [(t.table, t.total) for t in found] == [("a/1.csv", 1), ("a/b/2.csv", 1)]
+
+
+@pytest.mark.parametrize("kind", ["s3", "sftp", "ftp", "folder"])
+def test_files_are_copied_as_they_are(kind: str, there: Path, tmp_path: Path) -> None:
+    """From each store to a folder, and from a folder into each."""
+    with SERVERS[kind](there) as place:
+        other = "\n---\nsource: lake\non: files\npath: lake"
+        tables = "  pictures: {files: 'p/{name}.png', copy: {to: lake, under: kept}}\n"
+        text = source_of(place) + other + FEED.format(pattern="top.csv", more=tables)
+        result, heard = run_once(text, tmp_path / "data")
+        assert result.outcome == RunOutcome.SUCCEEDED, result.error
+        made = table_rows(tmp_path / "data", "pictures")[0]
+        assert (made["path"], made["size"], made["name"]) == ("p/one.png", 512_000, "one")
+        assert made["sha256"] == hashlib.sha256(FILES["p/one.png"]).hexdigest()
+        assert (tmp_path / "data/lake/kept/p/one.png").read_bytes() == FILES["p/one.png"]
+        _, heard = run_once(text, tmp_path / "data")
+        assert heard.ledger == []
+        back = f"\n---\nsource: back\non: files\n{place}"
+        tables = "  again: {files: 'kept/**/*.png', copy: {to: back, under: n/m}}\n"
+        text = source_of("path: lake") + back + FEED.format(pattern="none.csv", more=tables)
+        result, _ = run_once(text, tmp_path / "data")
+        assert result.outcome == RunOutcome.SUCCEEDED, result.error
+        store = opened(place, tmp_path)
+        assert [i.path for i in store.list("n")] == ["n/m/kept/p/one.png"]
+        assert store.open("n/m/kept/p/one.png").read() == FILES["p/one.png"]
+        store.close()
+
+
+def test_ftp_with_tls_is_verified(there: Path, tmp_path: Path) -> None:
+    with ftp(there, tls=tmp_path / "tls") as place:
+        text = source_of(place) + FEED.format(pattern="'*.csv'", more="")
+        result, _ = run_once(text, tmp_path / "data")
+        assert result.outcome == RunOutcome.SUCCEEDED, result.error
+        (tmp_path / "other").mkdir()
+        Authority(tmp_path / "other", "others")
+        result, _ = run_once(text.replace(str(tmp_path / "tls/us.pem"), str(tmp_path / "other/others.pem")), tmp_path / "data")
+        assert result.error and result.error["code"] == "source.refused" and "TLS" in result.error["found"]
+
+
+@pytest.mark.parametrize("kind", ["s3", "sftp", "ftp"])
+def test_who_is_not_let_in_is_told(kind: str, there: Path, tmp_path: Path) -> None:
+    with SERVERS[kind](there) as place:
+        SECRETS["wrong"] = "not the word"
+        text = source_of(place.replace("secret: word", "secret: wrong")) + FEED.format(pattern="'*.csv'", more="")
+        if kind == "s3":  # the stand-in lets everybody in; a bucket that is not there is refused in the same way
+            text = text.replace("s3://depot/in", "s3://nowhere/in")
+        result, heard = run_once(text, tmp_path / "data")
+        assert result.error and result.error["code"] == "source.refused", result.error
+        assert "not the word" not in str(result.error) + str(heard.lines)
+
+
+def test_a_server_with_another_key_is_not_spoken_to(there: Path, tmp_path: Path) -> None:
+    with sftp(there) as place:
+        other = asyncssh.generate_private_key("ssh-ed25519").export_public_key().decode().strip()
+        before, _, _ = place.rpartition("host_key: ")
+        for text, words in ((f"{before}host_key: {other}", "another key"), (before, "not known")):
+            with pytest.raises(SourceError, match=words):
+                opened(text, tmp_path)
+
+
+def opened(place: str, folder: Path) -> Store:
+    found = order_for(source_of(place) + FEED.format(pattern="x", more="")).files
+    assert found is not None
+    return open_store(found, lambda name: SECRETS[name], folder)
+
+
+def test_thousands_of_objects_are_listed_by_pages(there: Path, tmp_path: Path) -> None:
+    with s3(there) as place:
+        bucket = s3_backends["123456789012"]["aws"]
+        for number in range(2_100):
+            bucket.put_object("depot", f"in/p/{number:05d}.bin", b"x")
+        store = opened(place, tmp_path)
+        listed = list(store.list("p"))
+        store.close()
+    assert len(listed) == 2_101 and listed[0].tag and listed[0].modified is not None
+
+
+def test_a_pattern_is_suggested_for_files_that_differ_in_times_and_folders() -> None:
+    assert suggested(["osier/c-2026030106.gz", "tansy/c-2026030107.gz"]) == "*/c-{hour:%Y%m%d%H}.gz"
+    assert suggested(["in/fuel-2026-02.csv", "in/fuel-2026-03.csv"]) == "in/fuel-{month:%Y-%m}.csv"
+    assert suggested(["a/1.csv", "a/22.csv"]) == "a/*.csv" and suggested(["a/99999999.csv"]) == "a/99999999.csv"
