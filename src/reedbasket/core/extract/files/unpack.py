@@ -19,7 +19,7 @@ from .problems import FileProblem
 CHUNK = 1024 * 1024
 # Text packs to a fortieth at the most by our samples, runs of one value to a thousandth: what goes beyond both is there to fill disks.
 _MOST_TIMES = 400
-_AT_LEAST = 256 * 1024 * 1024
+_AT_LEAST = 64 * 1024 * 1024
 _PACKED = {".gz": "gzip", ".zst": "zstd", ".bz2": "bz2", ".xz": "xz"}
 
 

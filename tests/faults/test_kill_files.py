@@ -1,0 +1,133 @@
+"""Files, with the worker killed anywhere and the files changed under it: every file's rows exactly once, as it is in the end."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import os
+import random
+import sqlite3
+import threading
+import time
+from pathlib import Path
+
+from reedbasket.core.run import RunOutcome
+from tests.faults.test_kill import killed
+from tests.support.feeds import run_once, table_rows
+
+FEED = """
+source: test
+on: files
+path: in
+---
+source: lake
+on: files
+path: lake
+---
+warehouse: marsh
+on: sqlite
+path: marsh.db
+---
+feed: test
+from: test
+into: marsh
+commit_every: {commit_every}
+defaults: {{changes: {{by: files, settle: 0s}}}}
+tables:
+  counts: {{files: ["{{place}}-{{part:d}}.ndjson.gz", "{{place}}-{{part:d}}.csv"]}}
+  pictures: {{files: "*.bin", copy: {{to: lake}}}}
+"""
+FILES, ROWS, KILLS = 80, 120, 25
+
+
+def put(folder: Path, number: int, version: int) -> None:
+    """File number such, whose rows hold its version; some as CSV."""
+    rows = [{"row": row, "version": version} for row in range(ROWS + version)]
+    if number % 3:
+        path = folder / f"osier-{number}.ndjson.gz"
+        content = gzip.compress("".join(json.dumps(row) + "\n" for row in rows).encode())
+    else:
+        path = folder / f"tansy-{number}.csv"
+        content = "".join(["row,version\n", *(f"{row['row']},{row['version']}\n" for row in rows)]).encode()
+    part = path.with_suffix(".part")
+    part.write_bytes(content)
+    os.replace(part, path)
+
+
+def check(folder: Path, versions: dict[int, int]) -> None:
+    found: dict[int, list[tuple[int, int]]] = {}
+    for row in table_rows(folder, "counts"):
+        found.setdefault(row["part"], []).append((row["row"], row["version"]))
+    assert {number: sorted(rows) for number, rows in found.items()} == {
+        number: [(row, version) for row in range(ROWS + version)] for number, version in versions.items()
+    }
+    db = sqlite3.connect(folder / "marsh.db")
+    wrong = """select count(*) from _rb_file f where source_table = 'counts' and state = 'taken'
+               and "rows" <> (select count(*) from counts c where c._rb_file = f.number)"""
+    assert db.execute(wrong).fetchone() == (0,)
+    assert db.execute("select count(*) from counts where _rb_file not in (select number from _rb_file)").fetchone() == (0,)
+    db.close()
+
+
+def test_killed_at_random_points_every_file_is_there_once(tmp_path: Path) -> None:
+    rng, versions = random.Random(6), dict.fromkeys(range(FILES), 1)
+    (tmp_path / "in").mkdir()
+    for number in versions:
+        put(tmp_path / "in", number, 1)
+    for number in range(10):
+        (tmp_path / f"in/{number}.bin").write_bytes(os.urandom(400_000))
+    text = FEED.format(commit_every=120)
+    going = 0
+    for attempt in range(KILLS):
+        going += killed(text, tmp_path, attempt + 1, rng.uniform(0.02, 0.3))
+        for number in rng.sample(range(FILES), 60):
+            versions[number] += 1
+            put(tmp_path / "in", number, versions[number])
+        assert not list((tmp_path / "lake").glob("*.bin")) or all(
+            path.stat().st_size == 400_000 for path in (tmp_path / "lake").glob("*.bin")
+        )
+    assert going >= KILLS // 3
+    result, _ = run_once(text, tmp_path, run=99)
+    assert result.outcome == RunOutcome.SUCCEEDED, result.error
+    check(tmp_path, versions)
+    assert {p.name: p.read_bytes() for p in (tmp_path / "in").glob("*.bin")} == {
+        p.name: p.read_bytes() for p in (tmp_path / "lake").glob("*.bin")
+    }
+    assert not list((tmp_path / "lake").glob("*.rb-part"))
+    _, heard = run_once(text, tmp_path, run=100)
+    assert heard.ledger == []
+
+
+def test_a_file_that_is_written_over_while_it_is_read(tmp_path: Path) -> None:
+    """In place, by a writer that never stops: a run takes a whole version of it, or none."""
+    (tmp_path / "in").mkdir()
+    path, stop, rows = tmp_path / "in/osier-1.csv", threading.Event(), 60_000
+    text = FEED.format(commit_every=100_000)
+
+    def write(version: int) -> None:
+        with open(path, "w") as file:
+            file.write("row,version\n")
+            for row in range(rows):
+                file.write(f"{row},{version}\n")
+
+    def keep_writing() -> None:
+        version = 1
+        while not stop.is_set():
+            version += 1
+            write(version)
+
+    write(1)
+    writer = threading.Thread(target=keep_writing, daemon=True)
+    writer.start()
+    try:
+        for attempt in range(6):
+            result, _ = run_once(text, tmp_path, run=attempt + 1)
+            assert result.outcome == RunOutcome.SUCCEEDED, result.error
+            time.sleep(0.05)
+    finally:
+        stop.set()
+        writer.join()
+    result, _ = run_once(text, tmp_path, run=50)
+    assert result.outcome == RunOutcome.SUCCEEDED, result.error
+    found = table_rows(tmp_path, "counts")
+    assert len({row["version"] for row in found}) == 1 and sorted(row["row"] for row in found) == list(range(rows))
