@@ -8,13 +8,15 @@ from pathlib import Path
 from typing import Any
 
 
-def prepared(folder: Path, text: str) -> None:
-    """A data folder with a basket applied."""
+def prepared(folder: Path, text: str, known: dict[str, str] | None = None) -> None:
+    """A data folder with a basket applied. known: secrets."""
     from reedbasket.core.spec import load_texts
-    from reedbasket.store import Store, definitions
+    from reedbasket.store import Store, definitions, secrets
 
     store = Store(folder)
     store.upgrade()
+    for name, value in (known or {}).items():
+        secrets.set_secret(store, name, value)
     definitions.apply(store, load_texts({"bench.yaml": text}))
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import timedelta
 
-from ..extract.files.unpack import plain_name
 from ..shape.names import claim
 from ..spec.model import Changes, FeedDefaults, FeedTable, Nesting, Write
 from ..spec.pattern import Pattern
@@ -48,14 +47,7 @@ def choose_files(wishes: dict[str, FeedTable | None], defaults: FeedDefaults, pr
         order = TableOrder(
             name=name, target=target, by=changes.by, write=write, key=key,
             deletes=own.deletes or defaults.deletes or "apply", nesting=own.nesting or defaults.nesting or Nesting(), shaping=own,
-            by_file=changes.by == "files" and not copies and changed in ("replace", "ignore"), flat=_is_flat(own),
+            by_file=changes.by == "files" and not copies and changed in ("replace", "ignore"),
         )  # fmt: skip
         chosen.append(ChosenFiles(order, tuple(Pattern(text) for text in own.files or ()), changed, changes))
     return chosen
-
-
-def _is_flat(own: FeedTable) -> bool:
-    """Whether no record can hold others."""
-    named = own.format.name if own.format else None
-    ends = {plain_name(text).rpartition(".")[2] for text in own.files or ()}
-    return named in ("csv", "xlsx", "fixed") or (named is None and bool(ends) and ends <= {"csv", "tsv", "xlsx"})

@@ -13,10 +13,12 @@ from ..errors import ReedError, SourceError
 from ..extract.chunk import Chunk
 from ..extract.files.copy import copied
 from ..extract.files.csv_text import Columns
+from ..extract.files.part import FilePart
 from ..extract.files.problems import FileProblem
 from ..extract.files.reader import FileReader
 from ..extract.files.store import FileGone, FileInfo
 from ..extract.files.text_kinds import TextKind, known_of
+from ..extract.files.unpack import is_zip
 from ..extract.http import RequestSeen
 from ..load.files import FileLine
 from ..load.warehouse import SavedCursor
@@ -88,6 +90,7 @@ class FileTaking:
         self._finished: list[FileLine] = []
         self._done = self._committed = 0
         self._last = str(kept.get("last", ""))
+        self._nested = False
 
     @property
     def _said(self) -> Any:
@@ -130,6 +133,14 @@ class FileTaking:
                 sort=chosen.order.shaping.sort,
             )
         return self._decision
+
+    @property
+    def flat(self) -> bool:
+        """As far as the files' formats tell; a file that tells otherwise has what was read until then be read once more."""
+        if self._chosen.order.shaping.copy_ is not None:
+            return True
+        formats = {None if is_zip(due.info.path) else self._reader.format_of(due.info.path) for due in self._decided.due}
+        return not self._nested and formats <= {"csv", "fixed", "xlsx", "parquet", "arrow"}
 
     @property
     def cursor_from(self) -> Any:
@@ -180,6 +191,7 @@ class FileTaking:
                 values = self._values_of(path)
                 with closing(self._reading.store.open(path)) as content:
                     for part in self._reader.read(info, content):
+                        self._look_inside(part, info)
                         chunk = chunk_of(part, values, due.line.number)
                         rows, rejected = rows + len(part) + len(part.unread), rejected + len(part.unread)
                         held.append(chunk)
@@ -214,6 +226,12 @@ class FileTaking:
             yield replace(last, mark=self._ended(replace(due.line, rows=rows, rejected=rejected)).mark)
             return
 
+    def _look_inside(self, part: FilePart, info: FileInfo) -> None:
+        """Raises FileSpoiled where records hold others, and nobody thought so."""
+        if part.columns is None and self.flat and self._reader.format_of(info.path) in ("parquet", "arrow"):
+            self._nested = True
+            raise FileSpoiled("reading", info.path, found="its records hold others")
+
     def _ended(self, line: FileLine, bad: FileProblem | None = None) -> Chunk:
         """An empty chunk with the mark of a file that is through."""
         if bad is not None:
@@ -234,8 +252,9 @@ class FileTaking:
         rule = self._chosen.order.shaping.copy_
         assert rule is not None
         target = self._reading.store_of(rule.to)
+        lines = {one.info.path: one.line for one in due}
         for one, made in copied(self._reading.store, target, [one.info for one in due], rule.under, self._reading.stop):
-            line = next_line(due, one)
+            line = lines[one.path]
             if isinstance(made, FileGone):
                 self._passed.add(one.path)
                 self.ended_notes.append(("warning", "file.passed_over", f"{one.path} went away before it was copied"))
@@ -320,10 +339,6 @@ class _Known(dict[str, TextKind]):
     def get(self, name: str, default: Any = None) -> Any:
         wanted = self._cast.get(fold(name)) if self._cast else None
         return wanted or super().get(name, default)
-
-
-def next_line(due: Sequence[Due], info: FileInfo) -> FileLine:
-    return next(one.line for one in due if one.info is info)
 
 
 def _of(lines: Sequence[FileLine], state: str) -> list[str]:

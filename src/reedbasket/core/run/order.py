@@ -25,7 +25,7 @@ from ..spec.times import parse_time
 
 class TableOrder(Model):
     """rule: of an API; what a database is asked for is known once it is open (choosing.Chosen). by_pattern: nobody named it.
-    by_file: rows say which file they came from. flat: no record holds others."""
+    by_file: rows say which file they came from."""
 
     name: str
     target: str
@@ -40,7 +40,6 @@ class TableOrder(Model):
     shaping: FeedTable = FeedTable()
     by_pattern: bool = False
     by_file: bool = False
-    flat: bool = False
 
     def rules(self, drift: Drift) -> ShapeRules:
         """What the feed says of the table's shape, as the shaper takes it."""

@@ -56,6 +56,10 @@ class Pass(Protocol):
     def sweeps(self) -> bool:
         """Everything is read: what is not among it has gone, whatever the way of writing."""
 
+    @property
+    def flat(self) -> bool:
+        """No record holds others, so that no child tables come."""
+
     def straight(self) -> Straight | None:
         """All of it for the pass-through lane; None where records have to be looked at."""
 

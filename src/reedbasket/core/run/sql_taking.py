@@ -175,6 +175,10 @@ class SqlTaking:
         return False
 
     @property
+    def flat(self) -> bool:
+        return True
+
+    @property
     def safe(self) -> bool:
         chosen = self._chosen
         complete = chosen.by == "compare" or (chosen.by == "everything" and chosen.write in ("replace", "mirror", "history"))

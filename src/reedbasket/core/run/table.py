@@ -429,7 +429,7 @@ class TableRun:
             self._again is not None,
             self._gone is not None or follows,
             self._sweeps,
-            table.flat,
+            self._again is None and self._taking.flat,
         )
 
     @property

@@ -45,6 +45,7 @@ class Taking:
     follows_log = False
     seldom = False
     sweeps = False
+    flat = False
 
     def __init__(
         self,

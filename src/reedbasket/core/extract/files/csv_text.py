@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import csv
 import io
+from collections import deque
 from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -18,6 +20,9 @@ from .blocks import whole_lines, wrong_encoding
 from .part import FilePart, Unread
 from .problems import FileProblem
 from .text_kinds import TextKind, finished, infer, leading_zeros, made, one_by_one, wider
+
+# Blocks parsed beside each other; pyarrow holds no lock of Python's while it does.
+_AT_ONCE = 2
 
 
 @dataclass
@@ -66,6 +71,25 @@ class CsvReader:
 
     def read(self, parts: Iterator[bytes], path: str) -> Iterator[FilePart]:
         """parts: in UTF-8. Raises FileProblem."""
+        waiting: deque[Future[FilePart]] = deque()
+        blocks = self._blocks(parts, path)
+        for block in blocks:  # the first by itself: the others are read as what it shows
+            yield self._part(*block, path)
+            break
+        with ThreadPoolExecutor(_AT_ONCE, thread_name_prefix="parse") as pool:
+            try:
+                for block in blocks:
+                    waiting.append(pool.submit(self._part, *block, path))
+                    if len(waiting) > _AT_ONCE:
+                        yield waiting.popleft().result()
+                while waiting:
+                    yield waiting.popleft().result()
+            finally:
+                for left in waiting:
+                    left.cancel()
+
+    def _blocks(self, parts: Iterator[bytes], path: str) -> Iterator[tuple[bytes, list[str], int]]:
+        """(rows, the columns' names, the line that they begin on)."""
         line, header = 1, self._form.columns
         for number, block in enumerate(whole_lines(parts, self._form.quote, self._delimiter, path)):
             skipped = 0
@@ -77,8 +101,8 @@ class CsvReader:
                     line += block.count(b"\n", skipped, skipped + used)
                     skipped += used
             body = block[skipped:] if skipped else block
-            if body.strip(b"\r\n") and header:
-                yield self._part(body, header, line, path)
+            if header and not body.isspace() and body:
+                yield body, header, line
             line += body.count(b"\n") + (not body.endswith(b"\n"))
 
     def _header(self, block: bytes, path: str) -> tuple[list[str], int]:

@@ -11,7 +11,6 @@ from decimal import Decimal
 from typing import Any
 from zoneinfo import ZoneInfo
 
-import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -190,13 +189,7 @@ def _one(text: str, kind: Kind, zone: str) -> Any:
 
 def leading_zeros(block: bytes, delimiter: str, quote: str) -> bool:
     """Whether some cell begins with a zero and goes on with a digit or an x: no number is to be read out of such, though parsers do."""
-    data = np.frombuffer(block, np.uint8)
-    if len(data) < 3:
-        return True
-    zero = data[1:-1] == 48
-    after = data[2:]
-    np.logical_and(zero, ((after >= 48) & (after <= 57)) | (after == 120) | (after == 88), out=zero)
-    if not zero.any():
-        return bool(data[0] == 48)
-    before = data[:-2][zero]
-    return bool(data[0] == 48 or np.isin(before, np.frombuffer(f"{delimiter}{quote}\n\r-".encode(), np.uint8)).any())
+    ends = pa.array([0, len(block)], pa.int32()).buffers()[1]
+    whole = pa.Array.from_buffers(pa.binary(), 1, [None, ends, pa.py_buffer(block)])
+    pattern = rf"(?:^|[{re.escape(delimiter)}{re.escape(quote)}\n\r])-?0[0-9xX]"
+    return bool(pc.match_substring_regex(whole, pattern)[0].as_py())

@@ -23,6 +23,7 @@ _LOOK_SECONDS = 0.05
 
 def connect_scratch(folder: Path) -> duckdb.DuckDBPyConnection:
     """A database in memory where loads are staged; what does not fit spills into `folder`."""
+    folder.mkdir(parents=True, exist_ok=True)  # DuckDB makes the last folder of a path, and no more
     connection = duckdb.connect(
         ":memory:", config={"memory_limit": f"{MEMORY_MB}MB", "threads": 2, "temp_directory": str(folder / "spill")}
     )

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from datetime import datetime
 from typing import Any
@@ -51,6 +52,8 @@ class PostgresEngine(Engine):
         self.address = address
         self._connection = connect_writer(address)
         self._cursor = self._connection.cursor()
+        self._sender = ThreadPoolExecutor(1, thread_name_prefix="send to postgres")
+        self._sending: Future[None] | None = None
         self._waiting: dict[str, list[pa.Table]] = {}
         self._temps: set[str] = set()
         self._begun = False
@@ -82,6 +85,8 @@ class PostgresEngine(Engine):
 
     def rollback(self) -> None:
         self._waiting.clear()
+        with suppress(adbc_driver_manager.Error):
+            self._sent()
         if self._begun:
             with suppress(adbc_driver_manager.Error):
                 self._cursor.execute("rollback")
@@ -94,6 +99,7 @@ class PostgresEngine(Engine):
         return max(count, 0)
 
     def tell(self, sql: str, values: Sequence[Any]) -> None:
+        self._sent()
         self._cursor.execute(_numbered(sql), tuple(values))
 
     def ask(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
@@ -106,11 +112,15 @@ class PostgresEngine(Engine):
         self.close()
         self._connection = connect_writer(self.address)
         self._cursor = self._connection.cursor()
+        self._sender = ThreadPoolExecutor(1, thread_name_prefix="send to postgres")
         self._temps.clear()
         self._waiting.clear()
         self._begun = False
 
     def close(self) -> None:
+        with suppress(adbc_driver_manager.Error):
+            self._sent()
+        self._sender.shutdown()
         with suppress(adbc_driver_manager.Error):
             self._cursor.close()
         with suppress(adbc_driver_manager.Error):
@@ -217,11 +227,24 @@ class PostgresEngine(Engine):
         waiting = self._waiting.setdefault(sql_name, [])
         waiting.append(_arrow(columns, batch))
         if sum(table.num_rows for table in waiting) >= _ROWS_AT_ONCE:
-            self.flush()
+            self._sent()
+            going, self._waiting = self._waiting, {}
+            # The server takes as long to write rows as we do to make the next.
+            self._sending = self._sender.submit(self._send, going)
 
     def flush(self) -> None:
         """What waits to be sent, is sent."""
+        self._sent()
         waiting, self._waiting = self._waiting, {}
+        self._send(waiting)
+
+    def _sent(self) -> None:
+        """What is being sent has arrived; raises what went wrong with it."""
+        sending, self._sending = self._sending, None
+        if sending is not None:
+            sending.result()
+
+    def _send(self, waiting: dict[str, list[pa.Table]]) -> None:
         for sql_name, tables in waiting.items():
             plain = sql_name.rsplit('"', 2)[-2] if '"' in sql_name else sql_name
             temp = sql_name in self._temps
