@@ -2,7 +2,7 @@
 import { queryOptions } from "@tanstack/react-query";
 import { call } from "./api";
 import type {
-  CheckStep, Drift, Feed, LedgerLine, Peek, Plan, Profile, Reject, RequestLine, Rows, Run, SentThere,
+  Again, CheckStep, Drift, Feed, FileLine, LedgerLine, Peek, Plan, Profile, Reject, RequestLine, Rows, Run, SentThere,
   SetupStatement, Source, SurveyedTable, Table, VerifiedTable, Warehouse,
 } from "./api-types";
 
@@ -55,6 +55,17 @@ export const driftQuery = (feed: string) =>
     refetchInterval: 5000,
   });
 
+/** The latest files taken, or only those that could not be read. */
+export const filesQuery = (feed: string, bad: boolean, limit: number) =>
+  queryOptions({
+    queryKey: ["files", feed, bad, limit],
+    queryFn: () => call<FileLine[]>("GET", `/api/v1/feeds/${part(feed)}/files?limit=${limit}${bad ? "&state=bad" : ""}`),
+    refetchInterval: 5000,
+  });
+
+export const askFilesAgain = (feed: string, table: string, files: string[]) =>
+  call<Again>("POST", `/api/v1/feeds/${part(feed)}/rewind`, { table, files });
+
 /** Reads the source from its beginning; made when asked for. */
 export const verifyFeed = (feed: string, deep: boolean) =>
   call<VerifiedTable[]>("POST", `/api/v1/feeds/${part(feed)}/verify`, { deep });
@@ -98,6 +109,9 @@ export const setupSql = (source: string) => call<SetupStatement[]>("POST", `/api
 
 export const peekAt = (source: string, table: string, rows: number, wire: boolean) =>
   call<Peek>("POST", `/api/v1/sources/${part(source)}/tables/${part(table)}/peek`, { rows, wire });
+
+export const peekAtFiles = (source: string, files: string, rows: number) =>
+  call<Peek>("POST", `/api/v1/sources/${part(source)}/peek-files`, { files, rows });
 
 /** Where a person goes to sign in at the source. */
 export const signInThere = (source: string) => call<SentThere>("POST", `/api/v1/sources/${part(source)}/sign-in`);

@@ -10,6 +10,7 @@ import { Button } from "../ui/Button";
 import { Fact, Facts, Page, Section } from "../ui/Page";
 import { Trouble } from "../ui/States";
 import { Tabs } from "../ui/Tabs";
+import { FilesView } from "./FilesView";
 import { ledgerColumns } from "./ledgerColumns";
 import { factsOf, Loaded } from "./Loaded";
 import { PlanView } from "./PlanView";
@@ -46,6 +47,7 @@ export function Feed() {
               label="About the feed"
               items={[
                 { id: "runs", title: "Runs", body: <FeedRuns feed={feed} /> },
+                ...(data.connector === "files" ? [{ id: "files", title: "Files", body: <FilesView feed={feed} /> }] : []),
                 { id: "ledger", title: "Ledger", body: <Ledger feed={feed} /> },
                 { id: "plan", title: "Plan", body: <PlanView feed={feed} /> },
                 { id: "drift", title: "Drift", body: <DriftHistory feed={feed} /> },

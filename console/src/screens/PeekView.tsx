@@ -4,7 +4,7 @@ import styled from "styled-components";
 import { ApiError } from "../lib/api";
 import type { Exchange } from "../lib/api-types";
 import { laidOut, plural } from "../lib/format";
-import { peekAt } from "../lib/queries";
+import { peekAt, peekAtFiles } from "../lib/queries";
 import { Button } from "../ui/Button";
 import { Choices } from "../ui/Choices";
 import { Actions, Section } from "../ui/Page";
@@ -21,10 +21,10 @@ const Sides = styled.div`
 `;
 
 /** The first records of a table, and what went over the wire to get them. */
-export function PeekView({ source, tables, survey }: { source: string; tables: string[]; survey?: Survey }) {
+export function PeekView({ source, tables, survey, files }: { source: string; tables: string[]; survey?: Survey; files?: boolean }) {
   const [chosen, setTable] = useState("");
   const table = chosen || (tables[0] ?? "");
-  const peek = useMutation({ mutationFn: (from: string) => peekAt(source, from, 20, true) });
+  const peek = useMutation({ mutationFn: (from: string) => (files ? peekAtFiles(source, from, 20) : peekAt(source, from, 20, true)) });
   const look = (from: string) => {
     setTable(from);
     peek.mutate(from);
@@ -51,7 +51,7 @@ export function PeekView({ source, tables, survey }: { source: string; tables: s
           <Button onPress={() => look(table)} isPending={peek.isPending}>
             {`Peek at ${table}`}
           </Button>
-          <small>{survey ? "Its first rows. Nothing is kept." : "One request, as the connector makes it; secrets are blanked. Nothing is kept."}</small>
+          <small>{files ? (peek.data?.note ?? "The first records of a file that matches.") : survey ? "Its first rows. Nothing is kept." : "One request, as the connector makes it; secrets are blanked. Nothing is kept."}</small>
         </Actions>
         {peek.isError && <Trouble facts={factsOf(peek.error)} />}
         {peek.data && (

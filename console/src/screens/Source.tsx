@@ -45,10 +45,10 @@ export function Source() {
               <Fact name="State">
                 <Badge {...stateOf(data)} />
               </Fact>
-              <Fact name={data.database ? "Database" : "Connector"}>{data.connector}</Fact>
+              <Fact name={data.database ? "Database" : data.files ? "Store of" : "Connector"}>{data.connector}</Fact>
               <Fact name="Address">{data.base}</Fact>
-              {!(data.database && data.signs_in === "nothing") && <Fact name="Who asks is shown by">{data.signs_in}</Fact>}
-              {!data.database && <Fact name="Pace">{pace(data.pace)}</Fact>}
+              {!((data.database || data.files) && data.signs_in === "nothing") && <Fact name="Who asks is shown by">{data.signs_in}</Fact>}
+              {!data.database && !data.files && <Fact name="Pace">{pace(data.pace)}</Fact>}
               <Fact name="Feeds">
                 {data.feeds.map((feed, index) => (
                   <span key={feed}>
@@ -62,12 +62,12 @@ export function Source() {
             <Tabs
               label="About the source"
               items={[
-                { id: "survey", title: "Survey", body: <SurveyView survey={survey} tables={data.tables} database={data.database} /> },
+                { id: "survey", title: "Survey", body: <SurveyView survey={survey} tables={data.tables} source={data} /> },
                 {
                   id: "peek",
                   title: "Peek",
-                  body: data.database ? (
-                    <PeekView source={source} tables={survey.data?.map((table) => table.table) ?? []} survey={survey} />
+                  body: data.database || data.files ? (
+                    <PeekView source={source} tables={survey.data?.map((table) => table.table) ?? []} survey={survey} files={data.files} />
                   ) : (
                     <PeekView source={source} tables={data.tables} />
                   ),

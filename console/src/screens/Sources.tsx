@@ -36,8 +36,8 @@ export function Sources() {
               { name: "State", show: (source) => <Badge {...stateOf(source)} />, width: "14%" },
               { name: "Connector", show: (source) => source.connector, width: "12%" },
               { name: "Address", show: (source) => <span title={source.base}>{source.base}</span>, mono: true, width: "20%" },
-              { name: "Pace", show: (source) => (source.database ? "" : pace(source.pace)), width: "19%" },
-              { name: "Tables", show: (source) => (source.database ? "" : source.tables.length), end: true, width: "6%" },
+              { name: "Pace", show: (source) => (source.database || source.files ? "" : pace(source.pace)), width: "19%" },
+              { name: "Tables", show: (source) => (source.database || source.files ? "" : source.tables.length), end: true, width: "6%" },
               { name: "Feeds", show: (source) => <span title={source.feeds.join(", ")}>{source.feeds.join(", ")}</span>, width: "18%" },
             ]}
           />

@@ -1,7 +1,7 @@
 import type { UseMutationResult } from "@tanstack/react-query";
 import { useState } from "react";
 import styled from "styled-components";
-import type { Method, SurveyedColumn, SurveyedTable } from "../lib/api-types";
+import type { Method, Source, SurveyedColumn, SurveyedTable } from "../lib/api-types";
 import { count, plural } from "../lib/format";
 import { Badge } from "../ui/Badge";
 import { Button } from "../ui/Button";
@@ -21,8 +21,8 @@ const Sides = styled.div`
 
 export type Survey = UseMutationResult<SurveyedTable[], Error, void>;
 
-/** What a source offers: an API by a page or two of each table, a database by its catalog. */
-export function SurveyView({ survey, tables, database }: { survey: Survey; tables: string[]; database: boolean }) {
+/** What a source offers: an API by a page or two of each table, a database by its catalog, files by a list of them. */
+export function SurveyView({ survey, tables, source }: { survey: Survey; tables: string[]; source: Source }) {
   const [chosen, choose] = useState<string | null>(null);
   const found = survey.data ?? [];
   const shown = found.find((table) => table.table === chosen) ?? found[0];
@@ -33,9 +33,11 @@ export function SurveyView({ survey, tables, database }: { survey: Survey; table
           {survey.data ? "Survey it anew" : "Survey it"}
         </Button>
         <small>
-          {database
-            ? "Reads the catalog; no row is asked for. Nothing is kept."
-            : `Asks for a page or two of each of its ${plural(tables.length, "table")}. Nothing is kept.`}
+          {source.files
+            ? "Lists the files, and looks into one of each kind. Nothing is kept."
+            : source.database
+              ? "Reads the catalog; no row is asked for. Nothing is kept."
+              : `Asks for a page or two of each of its ${plural(tables.length, "table")}. Nothing is kept.`}
         </small>
       </Actions>
       {survey.isError && <Trouble facts={factsOf(survey.error)} />}
@@ -47,7 +49,7 @@ export function SurveyView({ survey, tables, database }: { survey: Survey; table
             chosen={shown.table}
             choose={choose}
           />
-          {database ? <Described key={shown.table} table={shown} /> : <Surveyed key={shown.table} table={shown} />}
+          {source.database ? <Described key={shown.table} table={shown} /> : <Surveyed key={shown.table} table={shown} />}
         </Sides>
       )}
     </Section>
@@ -55,20 +57,24 @@ export function SurveyView({ survey, tables, database }: { survey: Survey; table
 }
 
 const sizeOf = (table: SurveyedTable) =>
-  table.what !== "endpoint"
+  table.what.startsWith("files")
+    ? `${plural(table.total ?? 0, "file")}${table.columns.length > 0 ? `, ${plural(table.columns.length, "column")}` : ""}`
+    : table.what !== "endpoint"
     ? `${table.total === null ? table.what : `about ${plural(table.total, "row")}`}, ${plural(table.columns.length, "column")}`
     : `${table.total === null ? `${count(table.records)} looked at` : plural(table.total, "record")}, ${plural(table.columns.length, "column")}`;
 
 function Surveyed({ table }: { table: SurveyedTable }) {
   if (table.error) return <Trouble facts={table.error} />;
+  const files = table.what.startsWith("files");
   const may = (declared: string, could: string[]) => declared || (could.length > 0 ? `could be ${could.slice(0, 3).join(" or ")}` : "none seen");
   return (
     <Section>
       <Facts>
         <Fact name="Key">{may(table.key.join(", "), table.keys)}</Fact>
-        <Fact name="Cursor">{may(table.cursor ?? "", table.cursors)}</Fact>
+        {!files && <Fact name="Cursor">{may(table.cursor ?? "", table.cursors)}</Fact>}
+        {files && <Fact name="There are">{table.about}</Fact>}
         <Fact name="Looked at">{plural(table.records, "record")}</Fact>
-        {table.total !== null && <Fact name="The source says">{plural(table.total, "record")}</Fact>}
+        {table.total !== null && !files && <Fact name="The source says">{plural(table.total, "record")}</Fact>}
         {table.lists.length > 0 && <Fact name="Lists, to be child tables">{table.lists.join(", ")}</Fact>}
         {table.parent && <Fact name="One request for each of">{table.parent}</Fact>}
       </Facts>
@@ -77,7 +83,7 @@ function Surveyed({ table }: { table: SurveyedTable }) {
         label={`Columns of ${table.table}`}
         rows={table.columns}
         id={(column) => column.name}
-        empty="No record came, so no column is known."
+        empty={files ? "These are no records; a feed can copy them as they are (`copy`)." : "No record came, so no column is known."}
         height="52vh"
         columns={[
           { name: "Column", show: (column) => <b>{column.name}</b>, width: "24%" },
