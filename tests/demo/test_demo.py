@@ -110,13 +110,17 @@ def test_make_demo_from_start_to_end(demo: Demo) -> None:
     assert "free" in client.rejects("harbour")[0]["record"]
 
     # The others, each as its source wants to be asked.
-    dock, tides, passes = (client.run(number, wait_seconds=50) for number in (2, 3, 4))
+    dock, tides, passes = (client.run(number, wait_seconds=50) for number in (2, 5, 6))
     assert (dock["outcome"], tides["outcome"], passes["outcome"]) == ("succeeded", "succeeded", "succeeded")
+    turnstiles, depot = (client.run(number, wait_seconds=50) for number in (3, 4))
+    assert (turnstiles["outcome"], depot["outcome"]) == ("succeeded", "succeeded")
+    assert sum(1 for _ in (demo.folder / "lake/depot/photos").rglob("*.png")) == 24
+    assert client.source("depot")["base"].startswith("s3://sedge-depot at http://127.0.0.1:")
     demo.reed("demo", *data, "happen", "work_order_done")
     assert {t["table"]: t["read"] for t in client.ask_run("dock", wait_seconds=50)["tables"]}["work_orders"] == 1
     assert tides["totals"]["requests"] * 144 == tides["totals"]["read"] >= 29 * 144
     assert passes["totals"]["read"] == HOLDERS + USES
-    assert not [line for number in (3, 4) for line in client.requests(number, limit=1000) if line["status"] == 429]
+    assert not [line for number in (5, 6) for line in client.requests(number, limit=1000) if line["status"] == 429]
     assert client.ask_run("tides", wait_seconds=50)["totals"]["requests"] == 0
     demo.reed("demo", *data, "happen", "token_expires")
     demo.reed("demo", *data, "happen", "pass_given_back")

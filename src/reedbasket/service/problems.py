@@ -55,7 +55,13 @@ class TooManyWatchers(errors.ReedError):
     code = "service.too_many_watchers"
 
 
+# What a source's error is about is sometimes ours to mend, and it was not even asked.
+_BY_CODE = {"source.bad_header": 422}
+
+
 def status_of(error: errors.ReedError) -> int:
+    if error.code in _BY_CODE:
+        return _BY_CODE[error.code]
     own = {BadRequest: 400, NotSignedIn: 401, Forbidden: 403, TooManyWatchers: 503}
     for kind, status in [*own.items(), *_STATUS]:
         if isinstance(error, kind):

@@ -121,7 +121,7 @@ class Feeder:
 
 
 def gathered(chunks: Iterable[Chunk], most: int = _COLUMN_RECORDS_PER_BATCH) -> Iterator[Chunk]:
-    """Pages joined to batches worth shaping, of about `most` records where they are in columns.
+    """Pages joined to batches worth shaping, of about `most` records where they are in columns, or where a pass ends with them.
 
     A slow source's are passed on every second all the same, and a mark stands for exactly the records up to it: none of a pass
     that has not ended is joined to one that has."""
@@ -134,7 +134,8 @@ def gathered(chunks: Iterable[Chunk], most: int = _COLUMN_RECORDS_PER_BATCH) -> 
         held.append(chunk)
         count += len(chunk.records)
         wanted = min(most, _COLUMN_RECORDS_PER_BATCH) if isinstance(chunk.records, ColumnRecords) else RECORDS_PER_BATCH
-        if count >= wanted or time.monotonic() - began >= SLOW_SECONDS:
+        ended = chunk.mark is not None and count >= most
+        if count >= wanted or ended or time.monotonic() - began >= SLOW_SECONDS:
             yield _joined(held)
             held, count, began = [], 0, time.monotonic()
     if held:

@@ -100,6 +100,7 @@ class DuckEngine(Engine):
         return int(row[0]) if row and isinstance(row[0], int) else 0
 
     def tell(self, sql: str, values: Sequence[Any]) -> None:
+        self._flush()
         self.connection.execute(sql, list(values))
 
     def ask(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:

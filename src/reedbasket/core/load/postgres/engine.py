@@ -99,7 +99,7 @@ class PostgresEngine(Engine):
         return max(count, 0)
 
     def tell(self, sql: str, values: Sequence[Any]) -> None:
-        self._sent()
+        self.flush()
         self._cursor.execute(_numbered(sql), tuple(values))
 
     def ask(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
