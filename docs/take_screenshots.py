@@ -57,8 +57,13 @@ def reed(*arguments: str) -> None:
 def pages(client: Client, folder: Path) -> None:
     terminal(
         "terminal-look",
-        ["reed check passes", "reed survey passes --table pass_uses", "reed peek harbour boardings --wire --rows 2"],
-        8,
+        [
+            "reed check passes",
+            "reed survey passes --table pass_uses",
+            "reed peek turnstile 'prices/*.csv' --rows 4",
+            "reed files turnstiles --limit 5",
+        ],
+        9,
     )
     client.ask_run("harbour-analysis", wait_seconds=50)
     for thing in ("odd_record", "vessel_inspected", "vessel_sold", "sailing_delayed"):
@@ -80,7 +85,10 @@ def pages(client: Client, folder: Path) -> None:
         visit(page, client, "/feeds/harbour", "plan", tab="Plan")
         visit(page, client, "/warehouses/marsh/bookings", "rows")
         visit(page, client, "/feeds/harbour-analysis", "drift", tab="Drift")
-        visit(page, client, "/warehouses/marsh_duck/hb_sailings", "profile", tab="Profile")
+        reed("demo", "--data", str(folder), "happen", "file_damaged")
+        time.sleep(6)  # until it has been still for long enough
+        client.ask_run("turnstiles", wait_seconds=50)
+        visit(page, client, "/feeds/turnstiles", "files", tab="Files")
         page.goto(client.url + "/feeds/harbour")
         page.get_by_role("tab", name="Verify").click()
         page.get_by_role("button", name="Compare values too").click()

@@ -1,13 +1,18 @@
-"""What a run tells of a table once all its records are taken."""
+"""What a run tells of a table, what it asks of the load, and what it does once all records are taken."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any
 
+from ..errors import TooManyRejects
+from ..load.warehouse import LoadTarget, Warehouse
+from ..shape.batch import Reject
+from ..shape.rules import Change
 from ..shape.shaper import Shaper
 from ..shape.unmatched import unmatched
 from .events import TableProgress
+from .order import RunOrder, TableOrder
 
 
 def closing_notes(progress: TableProgress, shaper: Shaper) -> Iterator[tuple[Any, str, str]]:
@@ -22,3 +27,50 @@ def closing_notes(progress: TableProgress, shaper: Shaper) -> Iterator[tuple[Any
     if progress.held_back:
         words = f"{progress.held_back} records stand beyond where this run ends, by the source's clock; a later one takes them"
         yield "warning", "cursor.held_back", words
+
+
+def notes_of(changes: Sequence[Change], *, drifted: bool) -> Iterator[tuple[Any, str, str]]:
+    """For the run's log. drifted: the table was loaded before, so that what is new in its structure is drift."""
+    for change in changes:
+        code = "structure.learned" if not drifted else f"drift.{change.what}"
+        yield "warning" if drifted and (change.ignored or change.what == "vanished") else "info", code, change.words
+
+
+def require_few(order: RunOrder, table: str, rejected: int, rejects: Sequence[Reject]) -> None:
+    """Raises TooManyRejects. rejected: of the run; rejects: the latest of them."""
+    limit = order.stop_after
+    if limit is not None and rejected > limit:
+        raise TooManyRejects(
+            "reading",
+            table,
+            found=f"{rejected} records were rejected, and the feed says `stop_after: {limit}`; the last: {rejects[-1].message}",
+            mend=f"see `reed rejects {order.feed}`, then mend the definition or the source, or raise the limit",
+        )
+
+
+def target_of(
+    order: RunOrder, table: TableOrder, *, complete: bool, again: bool, tombstones: bool, sweeps: bool, flat: bool
+) -> LoadTarget:
+    """What the load is told of the table; see LoadTarget."""
+    return LoadTarget(
+        order.run,
+        order.feed,
+        order.source,
+        table.name,
+        table.target,
+        table.write,
+        table.key,
+        table.link,
+        table.deletes,
+        complete,
+        again,
+        tombstones,
+        sweeps,
+        flat,
+    )
+
+
+def kept_clean(order: RunOrder, table: TableOrder, warehouse: Warehouse) -> str:
+    """What the feed keeps on top of the table, made anew where that is due: what was done, in words."""
+    state = warehouse.state(order.feed, table.name)
+    return warehouse.clean(order.feed, table.name, table.shaping.clean, state.version) if state is not None else ""

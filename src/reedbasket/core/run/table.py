@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from datetime import datetime
 from typing import Any
 
-from ..errors import RunCancelled, TooManyRejects
+from ..errors import RunCancelled
 from ..extract.chunk import Chunk, Origin
 from ..extract.feeder import RECORDS_PER_BATCH, Feeder, gathered
 from ..load.along import Transition
@@ -19,7 +19,7 @@ from ..shape.columns import ColumnWork, Worked, rejected_keys
 from ..shape.kept import KeptValues
 from ..shape.picking import key_batch
 from ..shape.rules import Change
-from .closing import closing_notes
+from .closing import closing_notes, kept_clean, notes_of, require_few, target_of
 from .compare import comparer_for
 from .cursor import CursorTracker
 from .events import Listener, TableProgress
@@ -107,7 +107,7 @@ class TableRun:
         # Those who ask by its records go through them once more.
         self._aside = Spool() if self._reading.wanted_again(table.name) and self._again is None else None
         self._sweeps = self._again is None and self._taking.sweeps and state is not None
-        self._load = self._warehouse.begin(self._target(), state)
+        self._load = self._warehouse.begin(self._target, state)
         self._at_commit = self.progress.counts()
         self._phase("reading")
         began = self._committed = time.monotonic()
@@ -134,11 +134,9 @@ class TableRun:
 
     def _keep_clean(self) -> None:
         """What the feed keeps on top of the table."""
-        state = self._warehouse.state(self._order.feed, self._table.name)
-        if state is not None:
-            done = self._warehouse.clean(self._order.feed, self._table.name, self._table.shaping.clean, state.version)
-            if done:
-                self._log("info", "table.clean", done)
+        done = kept_clean(self._order, self._table, self._warehouse)
+        if done:
+            self._log("info", "table.clean", done)
 
     def _gone_through(self, began: float) -> bool:
         """All chunks taken; not so where one of them turned out to be of a file that has to be left out as a whole."""
@@ -166,7 +164,7 @@ class TableRun:
         self._load.close()
         state = self._warehouse.state(self._order.feed, self._table.name)
         self._shaper = shaper_for(self._order, self._table, state)
-        self._load = self._warehouse.begin(self._target(), state)
+        self._load = self._warehouse.begin(self._target, state)
         for name, value in self._at_commit.items():
             setattr(self.progress, name, value)
         self._since, self._owner = SinceCommit(self._clock()), 0
@@ -299,24 +297,14 @@ class TableRun:
             keys = rejected_keys(worked.family, self._shaper, self._table.key, [r.record for r in rejects])
             if keys is not None:
                 self._load.spare(keys)
-        limit = self._order.stop_after
-        if limit is not None and self.progress.rejected > limit:
-            raise TooManyRejects(
-                "reading",
-                self._table.name,
-                found=f"{self.progress.rejected} records were rejected, and the feed says `stop_after: {limit}`; "
-                f"the last: {rejects[-1].message}",
-                mend=f"see `reed rejects {self._order.feed}`, then mend the definition or the source, or raise the limit",
-            )
+        require_few(self._order, self._table.name, self.progress.rejected, rejects)
 
     def _tell_changes(self, changes: list[Change]) -> None:
         if not changes:
             return
-        drifted = self._shaper.expected
-        for change in changes:
-            code = "structure.learned" if not drifted else f"drift.{change.what}"
-            self._log("warning" if drifted and (change.ignored or change.what == "vanished") else "info", code, change.words)
-        if drifted:
+        for note in notes_of(changes, drifted=self._shaper.expected):
+            self._log(*note)
+        if self._shaper.expected:
             self._listener.drift(self._table.name, changes)
 
     def _may_commit(self, chunk: Chunk) -> bool:
@@ -410,26 +398,15 @@ class TableRun:
             self._cursor_from = cursor.shown
         self._phase("reading")
 
+    @property
     def _target(self) -> LoadTarget:
-        order, table = self._order, self._table
-        follows = self._again is None and self._taking.follows_log
+        again = self._again is not None
         # A compare says by itself what has gone, once it has something to compare with.
         complete = self._complete and not (self._compare and self._compare.compared)
-        return LoadTarget(
-            order.run,
-            order.feed,
-            order.source,
-            table.name,
-            table.target,
-            table.write,
-            table.key,
-            table.link,
-            table.deletes,
-            complete,
-            self._again is not None,
-            self._gone is not None or follows,
-            self._sweeps,
-            self._again is None and self._taking.flat,
+        tombstones = self._gone is not None or (not again and self._taking.follows_log)
+        flat = not again and self._taking.flat
+        return target_of(
+            self._order, self._table, complete=complete, again=again, tombstones=tombstones, sweeps=self._sweeps, flat=flat
         )
 
     @property
