@@ -59,7 +59,7 @@ def pages(client: Client, folder: Path) -> None:
         "terminal-look",
         [
             "reed check passes",
-            "reed survey passes --table pass_uses",
+            "reed survey passes pass_uses",
             "reed peek turnstile 'prices/*.csv' --rows 4",
             "reed files turnstiles --limit 5",
         ],

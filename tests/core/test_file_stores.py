@@ -267,6 +267,17 @@ def test_thousands_of_objects_are_listed_by_pages(there: Path, tmp_path: Path) -
     assert len(listed) == 2_101 and listed[0].tag and listed[0].modified is not None
 
 
+def test_a_name_that_leads_out_of_the_folder_is_not_followed(there: Path, tmp_path: Path) -> None:
+    with s3(there) as place:
+        s3_backends["123456789012"]["aws"].put_object("depot", "in/p/../../../out.png", b"x")
+        tables = "  pictures: {files: '**/*.png', copy: {to: lake}}\n"
+        text = source_of(place) + "\n---\nsource: lake\non: files\npath: deep/lake" + FEED.format(pattern="none", more=tables)
+        result, _ = run_once(text, tmp_path / "data")
+    assert result.error and result.error["code"] == "file.unreadable" and "lead out" in result.error["found"]
+    found = [str(p.relative_to(tmp_path)) for p in tmp_path.rglob("*.png")]
+    assert sorted(found) == ["data/deep/lake/p/one.png", "there/p/one.png"]
+
+
 def test_a_pattern_is_suggested_for_files_that_differ_in_times_and_folders() -> None:
     assert suggested(["osier/c-2026030106.gz", "tansy/c-2026030107.gz"]) == "*/c-{hour:%Y%m%d%H}.gz"
     assert suggested(["in/fuel-2026-02.csv", "in/fuel-2026-03.csv"]) == "in/fuel-{month:%Y-%m}.csv"

@@ -2,11 +2,30 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable, Sequence
+from typing import Any
+
 from ..errors import ReedError, TableNotOurs, WarehouseError
 from ..spec.files import Clean
 from .engine import Engine
 
 _LIST = "_rb_clean"
+
+
+Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
+
+
+def read_clean(ask: Ask, table: str, feed: str, source_table: str) -> tuple[Any, ...] | None:
+    """(name, view or table, query, version of the table below) as it was made last."""
+    rows = ask(f"select name, made_as, query, version from {table} where feed = ? and source_table = ?", (feed, source_table))
+    return tuple(rows[0]) if rows else None
+
+
+def is_kept(held: tuple[Any, ...] | None, clean: Clean | None, version: int, *, exists: bool) -> bool:
+    """Whether there is nothing to do."""
+    if clean is None or held is None:
+        return clean is None and held is None
+    return exists and held[:3] == (clean.name, clean.as_, clean.query) and (clean.as_ == "view" or held[3] == version)
 
 
 def refresh(engine: Engine, feed: str, source_table: str, clean: Clean | None, version: int) -> str:
@@ -31,8 +50,7 @@ def refresh(engine: Engine, feed: str, source_table: str, clean: Clean | None, v
         engine.tell(f"delete from {table} where feed = ? and source_table = ?", (feed, source_table))
         return f"the {held[1]} {held[0]} goes, since the feed says it no more"
     there = engine.columns(clean.name) is not None
-    same = held is not None and tuple(held[:3]) == (clean.name, clean.as_, clean.query) and there
-    if same and held is not None and (clean.as_ == "view" or held[3] == version):
+    if is_kept(held, clean, version, exists=there):
         return ""
     if there and (held is None or held[0] != clean.name):
         raise TableNotOurs(

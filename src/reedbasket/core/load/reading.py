@@ -9,7 +9,7 @@ from typing import Any
 
 from ..errors import NotFound, QueryRefused
 from ..spec.files import Clean
-from .clean import refresh
+from .clean import is_kept, read_clean, refresh
 from .engine import FILE, Engine
 from .files import FileLine, read_files, take_again
 from .ledger import LedgerLine
@@ -77,7 +77,11 @@ class Reading(ABC):
             return take_again(engine, feed, source_table, paths)
 
     def clean(self, feed: str, source_table: str, clean: Clean | None, version: int) -> str:
-        if clean is None and self.existing("_rb_clean") is None:
+        with self._reading() as ask:
+            there = self._columns(ask, "_rb_clean") is not None
+            held = read_clean(ask, self._named("_rb_clean"), feed, source_table) if there else None
+            exists = clean is not None and self._columns(ask, clean.name) is not None
+        if is_kept(held, clean, version, exists=exists):
             return ""
         with self._changing("keeping what stands on a table of") as engine:
             return refresh(engine, feed, source_table, clean, version)

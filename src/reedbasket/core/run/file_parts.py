@@ -11,7 +11,7 @@ import pyarrow as pa
 
 from ..extract.chunk import Chunk, Misread, Origin
 from ..extract.files.part import FilePart
-from ..extract.files.problems import FileProblem
+from ..extract.files.problems import file_problem
 from ..records import ColumnRecords
 from ..shape.typed import as_records, typed_field
 from ..spec.files import NotedColumns
@@ -106,7 +106,7 @@ def _lane(
 def _require_free(taken: bool, name: str, path: str) -> None:
     if taken:
         words = f"{name} is a column of {path} as well, and the feed makes one of that name"
-        raise FileProblem("file.name_taken", words, "give the part of the path, or the noted column, another name")
+        raise file_problem("file.name_taken", words, "give the part of the path, or the noted column, another name")
 
 
 def plain_value(value: Any) -> Any:

@@ -14,9 +14,9 @@ from ..extract.chunk import Chunk
 from ..extract.files.copy import copied
 from ..extract.files.csv_text import Columns
 from ..extract.files.part import FilePart
-from ..extract.files.problems import FileProblem
+from ..extract.files.problems import FileGone, FileProblem, file_problem
 from ..extract.files.reader import FileReader
-from ..extract.files.store import FileGone, FileInfo
+from ..extract.files.store import FileInfo
 from ..extract.files.text_kinds import TextKind, known_of
 from ..extract.files.unpack import is_zip
 from ..extract.http import RequestSeen
@@ -244,7 +244,7 @@ class FileTaking:
         values = pattern.values(path)
         if values is None:
             words = f"{path} matches {pattern.text} by its letters, but a part of it is no such time"
-            raise FileProblem("file.unreadable", words, "name the file otherwise, or mend the pattern")
+            raise file_problem("file.unreadable", words, "name the file otherwise, or mend the pattern")
         named: dict[str, tuple[str, Any]] = {n: (pattern.names[n].kind, value) for n, value in values.items()}
         return FileValues(path, named, self._chosen.order.shaping.noted)
 
@@ -326,7 +326,7 @@ class FileTaking:
             return next(iter(self._bad.values()))
         first = next(iter(self._bad.values()))
         words = f"{len(self._bad)} files could not be read, the others are taken: {_named(list(self._bad))}; the first: {first.found}"
-        return FileProblem(first.code, words, first.mend)
+        return file_problem(first.code, words, first.mend)
 
 
 class _Known(dict[str, TextKind]):

@@ -58,7 +58,7 @@ def decide(
             if line.state == "bad":
                 found.still_bad.append(line)
             if line.state == "gone":  # it came back as it was
-                found.lines.append(replace(line, state="taken"))
+                found.lines.append(replace(line, state="bad" if line.problem else "taken"))
             continue
         if not _whole(info, settle, now, marker, there):
             found.unsettled.append(info.path)

@@ -13,7 +13,7 @@ import pyarrow.parquet as pq
 from ...shape.arrow import kind_of_arrow
 from ...shape.typed import typed_field
 from .part import FilePart
-from .problems import FileProblem
+from .problems import FileProblem, file_problem
 
 _ROWS_AT_ONCE = 8_192
 _NESTED = (pa.types.is_struct, pa.types.is_list, pa.types.is_large_list, pa.types.is_map, pa.types.is_fixed_size_list)
@@ -45,7 +45,7 @@ def read_arrow(content: Any, path: str, zone: str) -> Iterator[FilePart]:
 def _unreadable(path: str, what: str, error: Exception) -> FileProblem:
     if isinstance(error, OSError) and error.errno is not None:
         raise error
-    return FileProblem("file.damaged", f"{path} cannot be read as {what}: {error}", "put the whole file in its place")
+    return file_problem("file.damaged", f"{path} cannot be read as {what}: {error}", "put the whole file in its place")
 
 
 def _parts(batches: Iterator[pa.RecordBatch], zone: str) -> Iterator[FilePart]:

@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterator
 from itertools import chain
 
-from .problems import FileProblem
+from .problems import FileProblem, file_problem
 
 # Of a block: pyarrow's own reader takes as much at a time.
 BLOCK = 1024 * 1024
@@ -48,7 +48,7 @@ def in_utf8(parts: Iterator[bytes], encoding: str, path: str) -> Iterator[bytes]
 
 def wrong_encoding(path: str, encoding: str, words: str) -> FileProblem:
     other = "cp1252" if codecs.lookup(encoding).name == "utf-8" else "utf-8"
-    return FileProblem("file.encoding", f"{path} is not {encoding}, {words}", f"say its encoding, `encoding: {other}` perhaps")
+    return file_problem("file.encoding", f"{path} is not {encoding}, {words}", f"say its encoding, `encoding: {other}` perhaps")
 
 
 def whole_lines(parts: Iterator[bytes], quote: str | None, delimiter: str, path: str) -> Iterator[bytes]:
@@ -66,13 +66,13 @@ def whole_lines(parts: Iterator[bytes], quote: str | None, delimiter: str, path:
             if len(held) > _MOST_IN_QUOTES:
                 what = "a value" if mark else "a line"
                 words = f"{what} of {path} goes on for {len(held):,} bytes"
-                raise FileProblem("file.damaged", words, "see whether a quote is never closed")
+                raise file_problem("file.damaged", words, "see whether a quote is never closed")
             continue
         yield held[:end]
         held = held[end:]
     if held:
         if mark and inside is not None and held.count(mark) % 2 and any(not found[1] for found in inside.finditer(held)):
-            raise FileProblem("file.damaged", f"a quote of {path} is never closed", "put the whole file in its place")
+            raise file_problem("file.damaged", f"a quote of {path} is never closed", "put the whole file in its place")
         yield held
 
 

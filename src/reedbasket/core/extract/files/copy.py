@@ -14,8 +14,9 @@ from typing import Any
 
 from ...errors import SourceError
 from ...spec.times import format_time
-from .problems import FileProblem
-from .store import IN_MEMORY, FileGone, FileInfo, Store
+from .problems import FileGone, FileProblem, file_problem
+from .store import IN_MEMORY, FileInfo, Store
+from .stores.folder import is_inside
 
 _CHUNK = 1024 * 1024
 Copied = dict[str, Any]
@@ -45,6 +46,9 @@ def copied(
 def _copy(source: Store, target: Store, info: FileInfo, path: str, stop: threading.Event) -> Copied | FileProblem | FileGone:
     if stop.is_set():
         raise SourceError("copying", info.path, found="the run was stopped")
+    if not is_inside(path):
+        words = f"{path!r} would lead out of the folder that it is copied into"
+        return file_problem("file.unreadable", words, "name the file otherwise at its source")
     digest = hashlib.sha256()
     with tempfile.SpooledTemporaryFile(max_size=IN_MEMORY) as held:
         try:
@@ -55,20 +59,20 @@ def _copy(source: Store, target: Store, info: FileInfo, path: str, stop: threadi
         except FileGone as gone:
             return gone
         size = held.tell()
-        if size != info.size:
+        if info.size >= 0 and size != info.size:
             words = f"{info.path} has {size:,} bytes, and was listed with {info.size:,}"
-            return FileProblem("file.changed", words, "run again once it is still")
+            return file_problem("file.changed", words, "run again once it is still")
         held.seek(0)
         target.put(path, held, size)
         there = target.info(path)
         if there is None or there.size != size:
             found = "nothing" if there is None else f"{there.size:,} bytes"
             words = f"{path} in {target.where}: {found} after {size:,} were written"
-            return FileProblem("file.damaged", words, "see what else writes there")
+            return file_problem("file.damaged", words, "see what else writes there")
         held.seek(0)
         if not _same(target, path, held):
             words = f"{path} in {target.where} reads otherwise than it was written"
-            return FileProblem("file.damaged", words, "see what else writes there")
+            return file_problem("file.damaged", words, "see what else writes there")
     return {
         "path": info.path,
         "copied_to": path,

@@ -18,7 +18,7 @@ from ...spec.files import CsvText
 from . import text_kinds
 from .blocks import whole_lines, wrong_encoding
 from .part import FilePart, Unread
-from .problems import FileProblem
+from .problems import file_problem
 from .text_kinds import TextKind, finished, infer, leading_zeros, made, one_by_one, wider
 
 # Blocks parsed beside each other; pyarrow holds no lock of Python's while it does.
@@ -117,7 +117,9 @@ class CsvReader:
         twice = next((name for place, name in enumerate(names) if name in names[:place]), None)
         if twice is not None:
             words = f"the column {twice} stands twice in the header of {path}"
-            raise FileProblem("file.unreadable", words, "name the columns yourself: `format: {csv: {columns: [...], skip: 1}}`")
+            raise file_problem(
+                "file.unreadable", words, "name the columns yourself: `format: {csv: {columns: [...], skip: 1}}`"
+            )
         return names, len(text[: lines.tell()].encode("utf-8"))
 
     def _part(self, block: bytes, header: list[str], line: int, path: str) -> FilePart:
@@ -146,7 +148,7 @@ class CsvReader:
         try:
             table = self._parse(block, header, {}, unread)
         except pa.ArrowInvalid as error:
-            raise FileProblem("file.unreadable", f"{path} from about line {line:,} on: {error}", "mend the file") from None
+            raise file_problem("file.unreadable", f"{path} from about line {line:,} on: {error}", "mend the file") from None
         texts = {name: table.column(name) for name in header}
         if self._decimal != ".":
             texts = {name: _with_point(values, self._decimal) for name, values in texts.items()}

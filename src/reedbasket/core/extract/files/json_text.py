@@ -14,7 +14,7 @@ from ..http import big_json, json_body
 from ..http.column_body import ColumnBodies
 from .blocks import whole_lines
 from .part import FilePart, Unread
-from .problems import FileProblem
+from .problems import file_problem
 
 # A document is held whole while it is read.
 _LARGEST_DOCUMENT = 100 * 1024 * 1024
@@ -78,7 +78,7 @@ def read_document(parts: Iterator[bytes], path: str, records: str) -> Iterator[F
         raw += part
         if len(raw) > _LARGEST_DOCUMENT:
             words = f"{path} is one JSON document of more than {_LARGEST_DOCUMENT:,} bytes, which would have to be held whole"
-            raise FileProblem("file.too_large", words, "write it as NDJSON, a record a line")
+            raise file_problem("file.too_large", words, "write it as NDJSON, a record a line")
     try:
         if len(raw) > big_json.LARGE_BYTES and big_json.can_split(records):
             _, places = big_json.split(raw, records)
@@ -90,11 +90,11 @@ def read_document(parts: Iterator[bytes], path: str, records: str) -> Iterator[F
             return
         body, suspicious = _parsed(raw)
     except (ValueError, RecursionError) as error:
-        raise FileProblem("file.unreadable", f"{path} is no JSON: {error}", "put a whole document in its place") from None
+        raise file_problem("file.unreadable", f"{path} is no JSON: {error}", "put a whole document in its place") from None
     found = jmespath.search(records, body)
     if not isinstance(found, list):
         words = f"{path} has no list of records at `{records}`, but {'nothing' if found is None else type(found).__name__}"
-        raise FileProblem("file.unreadable", words, "say where it stands: `format: {name: json, records: items}`")
+        raise file_problem("file.unreadable", words, "say where it stands: `format: {name: json, records: items}`")
     for start in range(0, len(found), _AT_ONCE):
         some = found[start : start + _AT_ONCE]
         yield _listed(some, start + 1, len(raw) * len(some) // len(found), suspicious)

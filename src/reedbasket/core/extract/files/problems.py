@@ -11,8 +11,18 @@ class FileProblem(SourceError):
 
     code = "file.unreadable"
 
-    def __init__(self, code: str, found: str, mend: str) -> None:
-        super().__init__("reading a file", "", found=found, mend=mend, code=code)
 
-    def __reduce__(self) -> tuple[object, ...]:
-        return FileProblem, (self.code, self.found, self.mend)
+class FileGone(SourceError):
+    """A file that was listed is not there any more."""
+
+    code = "file.gone"
+
+
+def file_problem(code: str, found: str, mend: str) -> FileProblem:
+    return FileProblem("reading a file", found=found, mend=mend, code=code)
+
+
+def file_gone(path: str, where: str) -> FileGone:
+    return FileGone(
+        "opening", path, found=f"it is not in {where} any more", mend="put it back, or let the next run pass over it"
+    )

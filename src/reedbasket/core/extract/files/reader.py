@@ -15,7 +15,7 @@ from .csv_text import Columns, CsvReader
 from .fixed_text import read_fixed
 from .json_text import LinesReader, read_document
 from .part import FilePart
-from .problems import FileProblem
+from .problems import file_problem
 from .sheets import read_sheet
 from .sniff import LOOKED_AT, sniffed
 from .store import FileInfo
@@ -64,7 +64,7 @@ class FileReader:
         name = self.format_of(path)
         if name is None:
             words = f"nothing tells what {path} is written as"
-            raise FileProblem("file.unreadable", words, "say `format: csv`, or ndjson, json, parquet, arrow, xlsx, fixed")
+            raise file_problem("file.unreadable", words, "say `format: csv`, or ndjson, json, parquet, arrow, xlsx, fixed")
         if name in ("parquet", "arrow", "xlsx"):
             yield from self._seekable(name, path, content, bounded)
             return
@@ -92,7 +92,7 @@ class FileReader:
         try:
             text = in_utf8(chain((first,), parts), form.encoding or "utf-8", path)
         except LookupError:
-            raise FileProblem(
+            raise file_problem(
                 "file.encoding", f"nobody knows the encoding {form.encoding}", "mend it in the definition"
             ) from None
         try:

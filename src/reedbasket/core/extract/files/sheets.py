@@ -14,7 +14,7 @@ from openpyxl.utils import column_index_from_string
 
 from ...spec.files import Sheet
 from .part import FilePart
-from .problems import FileProblem
+from .problems import file_problem
 
 _AT_ONCE = 2_000
 _CELLS = re.compile(r"([A-Za-z]+)([0-9]*):([A-Za-z]+)([0-9]*)")
@@ -25,13 +25,13 @@ def read_sheet(content: Any, path: str, form: Sheet, zone: str) -> Iterator[File
     try:
         book = openpyxl.load_workbook(content, read_only=True, data_only=True)
     except (zipfile.BadZipFile, KeyError, ValueError, OSError) as error:
-        raise FileProblem(
+        raise file_problem(
             "file.damaged", f"{path} cannot be read as a spreadsheet: {error}", "put the whole file there"
         ) from None
     try:
         if form.sheet is not None and form.sheet not in book.sheetnames:
             words = f"{path} has no sheet {form.sheet}, but {', '.join(book.sheetnames)}"
-            raise FileProblem("file.unreadable", words, "mend `sheet` in the table's format")
+            raise file_problem("file.unreadable", words, "mend `sheet` in the table's format")
         sheet: Any = book[form.sheet] if form.sheet else book[book.sheetnames[0]]
         yield from _rows(sheet, path, form, ZoneInfo(zone))
     finally:
@@ -75,7 +75,7 @@ def _header(values: list[Any], path: str) -> list[str]:
     names = [name or f"column_{place}" for place, name in enumerate(names, 1)]
     twice = next((name for place, name in enumerate(names) if name in names[:place]), None)
     if twice is not None:
-        raise FileProblem(
+        raise file_problem(
             "file.unreadable", f"the column {twice} stands twice in the header of {path}", "name it otherwise there"
         )
     return names

@@ -14,8 +14,8 @@ from ...errors import SourceError, SourceRefused, SourceTimedOut, SourceUnreacha
 
 @dataclass(frozen=True, slots=True)
 class FileInfo:
-    """One file as a store lists it. path: below the source's own folder, with /. modified: aware, UTC; None where the store does not
-    say. tag: what the store knows its content by (ETag), '' for nothing."""
+    """One file as a store lists it. path: below the source's own folder, with /. size: bytes, -1 where the store does not say. modified:
+    aware, UTC; None where the store does not say. tag: what the store knows its content by (ETag), '' for nothing."""
 
     path: str
     size: int
@@ -82,17 +82,6 @@ class Body(io.RawIOBase):
         if not self.closed:
             self._body.close()
         super().close()
-
-
-class FileGone(SourceError):
-    """A file that was listed is not there any more."""
-
-    code = "file.gone"
-
-    def __init__(self, path: str, where: str = "") -> None:
-        super().__init__(
-            "opening", path, found=f"it is not in {where} any more", mend="put it back, or let the next run pass over it"
-        )
 
 
 class Trouble:

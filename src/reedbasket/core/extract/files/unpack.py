@@ -14,7 +14,7 @@ from typing import Any
 
 import pyarrow as pa
 
-from .problems import FileProblem
+from .problems import file_problem
 
 CHUNK = 1024 * 1024
 # Text packs to a fortieth at the most by our samples, runs of one value to a thousandth: what goes beyond both is there to fill disks.
@@ -47,7 +47,7 @@ class Bounded:
         """Raises FileProblem."""
         self._held += count
         if self._held > self._most:
-            raise FileProblem(
+            raise file_problem(
                 "file.too_large",
                 f"{self._path} holds more than {self._most:,} bytes once it is opened",
                 "say `format: {largest: 50 GB}` if it is meant to",
@@ -70,7 +70,7 @@ def opened(content: Any, path: str, bounded: Bounded) -> Iterator[bytes]:
     except (zlib.error, OSError, lzma.LZMAError, EOFError) as error:
         if isinstance(error, OSError) and error.errno is not None:
             raise
-        raise FileProblem(
+        raise file_problem(
             "file.damaged", f"{path} cannot be unpacked as {kind}: {error}", "put the whole file in its place"
         ) from None
 
@@ -131,7 +131,7 @@ def members(content: Any, path: str, pattern: str | None) -> Iterator[tuple[str,
         try:
             archive = zipfile.ZipFile(held)
         except zipfile.BadZipFile as error:
-            raise FileProblem(
+            raise file_problem(
                 "file.damaged", f"{path} cannot be opened as zip: {error}", "put the whole file in its place"
             ) from None
         with archive:
@@ -140,7 +140,7 @@ def members(content: Any, path: str, pattern: str | None) -> Iterator[tuple[str,
                 if pattern is not None and not fnmatchcase(info.filename, pattern):
                     continue
                 if info.flag_bits & 1:
-                    raise FileProblem(
+                    raise file_problem(
                         "file.damaged", f"{info.filename} in {path} is locked by a password", "put it there unlocked"
                     )
                 try:
@@ -148,7 +148,7 @@ def members(content: Any, path: str, pattern: str | None) -> Iterator[tuple[str,
                         yield info.filename, member
                 except (zipfile.BadZipFile, zlib.error, EOFError, NotImplementedError) as error:
                     words = f"{info.filename} in {path} cannot be unpacked: {error}"
-                    raise FileProblem("file.damaged", words, "put the whole file in its place") from None
+                    raise file_problem("file.damaged", words, "put the whole file in its place") from None
     finally:
         if held is not content:
             held.close()

@@ -10,10 +10,17 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import IO
 
-from ..store import FileGone, FileInfo, Trouble
+from ..problems import file_gone
+from ..store import FileInfo, Trouble
 
 # What a file is called while it is written: no pattern of a run is to take it.
 PART = ".rb-part"
+
+
+def is_inside(path: str) -> bool:
+    """Whether a path stays below the folder it is put behind. What a source calls a file is nothing to rely on."""
+    parts = path.replace("\\", "/").split("/")
+    return bool(path) and not any(part in ("", ".", "..") for part in parts) and "\0" not in path
 
 
 class FolderStore:
@@ -58,11 +65,14 @@ class FolderStore:
         try:
             return open(self._folder / path, "rb")
         except FileNotFoundError:
-            raise FileGone(path, self.where) from None
+            raise file_gone(path, self.where) from None
         except OSError as error:
             raise self._trouble.refused(f"opening {path} in", str(error.strerror)) from error
 
     def put(self, path: str, content: IO[bytes], size: int) -> None:
+        if not is_inside(path):
+            words = "the path leads out of the folder"
+            raise self._trouble.failed(f"writing {path} to", words, "see who named the file so at its source")
         whole = self._folder / path
         part = whole.with_name(whole.name + PART)
         try:

@@ -13,7 +13,8 @@ from typing import IO, Any
 from urllib.parse import urlsplit
 
 from ....spec.model import Source
-from ..store import IN_MEMORY, FileGone, FileInfo, Trouble
+from ..problems import file_gone
+from ..store import IN_MEMORY, FileInfo, Trouble
 from .folder import PART
 
 _SECONDS = 30.0
@@ -88,7 +89,7 @@ class FtpStore:
             except ftplib.error_perm as error:
                 held.close()
                 if str(error).startswith("550"):
-                    raise FileGone(path, self.where) from None
+                    raise file_gone(path, self.where) from None
                 raise
         held.seek(0)
         return held  # type: ignore[no-any-return]

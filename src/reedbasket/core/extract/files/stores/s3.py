@@ -15,12 +15,25 @@ from botocore.exceptions import BotoCoreError, ClientError, ConnectTimeoutError,
 from urllib3.exceptions import HTTPError
 
 from ....spec.model import Source
-from ..store import Body, FileGone, FileInfo, Trouble
+from ..problems import FileGone, file_gone
+from ..store import Body, FileInfo, Trouble
 
 _ABSENT = ("404", "NoSuchKey", "NotFound")
 _REFUSED = ("401", "403", "AccessDenied", "InvalidAccessKeyId", "SignatureDoesNotMatch", "NoSuchBucket")
 # Of a part of a large upload; below it one request does all.
 _PART_BYTES = 16 * 1024 * 1024
+
+
+class _Kept:
+    """A file that stays open: boto3 closes what it has sent."""
+
+    closed = False
+
+    def __init__(self, content: IO[bytes]) -> None:
+        self.read, self.seek, self.tell = content.read, content.seek, content.tell
+
+    def close(self) -> None:
+        """Whoever opened it does."""
 
 
 class S3Store:
@@ -81,7 +94,7 @@ class S3Store:
     def put(self, path: str, content: IO[bytes], size: int) -> None:
         with self._told(f"writing {path} to"):
             transfer = TransferConfig(multipart_threshold=_PART_BYTES, multipart_chunksize=_PART_BYTES, use_threads=False)
-            self._client.upload_fileobj(content, self._bucket, self._before + path, Config=transfer)
+            self._client.upload_fileobj(_Kept(content), self._bucket, self._before + path, Config=transfer)
 
     def close(self) -> None:
         self._client.close()
@@ -94,7 +107,7 @@ class S3Store:
         except ClientError as error:
             code = str(error.response.get("Error", {}).get("Code", ""))
             if path is not None and code in _ABSENT:
-                raise FileGone(path, self.where) from None
+                raise file_gone(path, self.where) from None
             words = f"{code}: {error.response.get('Error', {}).get('Message', '')}"
             raise (self._trouble.refused if code in _REFUSED else self._trouble.failed)(doing, words) from None
         except (ConnectTimeoutError, ReadTimeoutError):

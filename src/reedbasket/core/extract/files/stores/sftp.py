@@ -15,7 +15,8 @@ from urllib.parse import urlsplit
 import paramiko
 
 from ....spec.model import Source
-from ..store import IN_MEMORY, FileGone, FileInfo, Trouble
+from ..problems import file_gone
+from ..store import IN_MEMORY, FileInfo, Trouble
 from .folder import PART
 
 _SECONDS = 20.0
@@ -101,7 +102,7 @@ class SftpStore:
                 self._sftp.getfo(self._at(path), held, max_concurrent_prefetch_requests=64)
             except FileNotFoundError:
                 held.close()
-                raise FileGone(path, self.where) from None
+                raise file_gone(path, self.where) from None
         held.seek(0)
         return held  # type: ignore[no-any-return]
 
@@ -142,6 +143,8 @@ class SftpStore:
             raise (self._trouble.refused if unknown else self._trouble.unreachable)(doing, words) from None
         except TimeoutError:
             raise self._trouble.timed_out(doing) from None
+        except FileNotFoundError:
+            raise self._trouble.failed(doing, "there is no such folder", "mend `url` of the source") from None
         except PermissionError as error:
             raise self._trouble.refused(doing, str(error)) from None
         except (OSError, EOFError) as error:

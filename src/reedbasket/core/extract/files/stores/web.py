@@ -12,7 +12,8 @@ from urllib.parse import quote, urlsplit
 import urllib3
 
 from ....spec.model import Source
-from ..store import Body, FileGone, FileInfo, Trouble
+from ..problems import file_gone
+from ..store import Body, FileInfo, Trouble
 
 
 class WebStore:
@@ -39,15 +40,17 @@ class WebStore:
         answer = self._ask("HEAD", path)
         if answer.status == 404:
             return None
+        if answer.status in (405, 501):  # it answers no HEAD: nothing is known before it is fetched
+            return FileInfo(path, -1, None)
         self._require(answer, path)
         told = answer.headers
         modified = parsedate_to_datetime(told["last-modified"]).astimezone(UTC) if "last-modified" in told else None
-        return FileInfo(path, int(told.get("content-length", 0)), modified, told.get("etag", ""))
+        return FileInfo(path, int(told.get("content-length", -1)), modified, told.get("etag", ""))
 
     def open(self, path: str) -> Body:
         answer = self._ask("GET", path, preload_content=False)
         if answer.status == 404:
-            raise FileGone(path, self.where)
+            raise file_gone(path, self.where)
         self._require(answer, path)
         return Body(answer, lambda: self._told(f"reading {path} from"))
 
