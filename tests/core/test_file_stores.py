@@ -59,7 +59,9 @@ def s3(folder: Path) -> Iterator[str]:
         client.create_bucket(Bucket="depot")
         for path in folder.rglob("*"):
             if path.is_file():
-                client.put_object(Bucket="depot", Key=f"in/{path.relative_to(folder)}", Body=path.read_bytes())
+                client.put_object(
+                    Bucket="depot", Key=f"in/{path.relative_to(folder)}", Body=path.read_bytes(), ACL="public-read"
+                )
         yield f"url: s3://depot/in\nendpoint: {endpoint}\nuser: me\npassword: {{secret: word}}"
     finally:
         server.stop()
@@ -74,6 +76,12 @@ def sftp(folder: Path) -> Iterator[str]:
     class Server(asyncssh.SSHServer):
         def password_auth_supported(self) -> bool:
             return True
+
+        def public_key_auth_supported(self) -> bool:
+            return True
+
+        def validate_public_key(self, username: str, key: asyncssh.SSHKey) -> bool:
+            return username == "me" and key.export_public_key().decode() == SECRETS.get("our public key")
 
         def validate_password(self, username: str, password: str) -> bool:
             return (username, password) == ("me", SECRETS["word"])
@@ -250,10 +258,27 @@ def test_a_server_with_another_key_is_not_spoken_to(there: Path, tmp_path: Path)
                 opened(text, tmp_path)
 
 
-def opened(place: str, folder: Path) -> Store:
+def test_a_key_in_place_of_a_password_and_nobody_at_all(there: Path, tmp_path: Path) -> None:
+    ours = asyncssh.generate_private_key("ssh-ed25519")
+    SECRETS["our key"], SECRETS["our public key"] = ours.export_private_key().decode(), ours.export_public_key().decode()
+    with sftp(there) as place:
+        store = opened(
+            place.replace("password: {secret: word}", "key: {secret: our-key}"), tmp_path, {"our-key": SECRETS["our key"]}
+        )
+        assert [info.path for info in store.list("a")] == ["a/1.csv", "a/b/2.csv"]
+        store.close()
+    with s3(there) as place:
+        store = opened(
+            "\n".join(line for line in place.splitlines() if "me" not in line.split() and "word" not in line), tmp_path
+        )
+        assert store.open("top.csv").read() == FILES["top.csv"]
+        store.close()
+
+
+def opened(place: str, folder: Path, more: dict[str, str] | None = None) -> Store:
     found = order_for(source_of(place) + FEED.format(pattern="x", more="")).files
     assert found is not None
-    return open_store(found, lambda name: SECRETS[name], folder)
+    return open_store(found, lambda name: {**SECRETS, **(more or {})}[name], folder)
 
 
 def test_thousands_of_objects_are_listed_by_pages(there: Path, tmp_path: Path) -> None:

@@ -1,0 +1,165 @@
+"""One file in every format and packing: the same records, with the lines they stand on."""
+
+from __future__ import annotations
+
+import bz2
+import gzip
+import io
+import json
+import lzma
+import zipfile
+from collections.abc import Callable
+from datetime import date
+from decimal import Decimal
+from typing import Any
+
+import openpyxl
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+
+from reedbasket.core.extract.files.csv_text import Columns
+from reedbasket.core.extract.files.problems import FileProblem
+from reedbasket.core.extract.files.reader import FileReader
+from reedbasket.core.extract.files.store import FileInfo
+from reedbasket.core.shape.typed import as_records
+from reedbasket.core.spec.files import FileFormat, as_format
+
+ROWS = [(1, "osier", "2026-03-01", True), (2, 'say "quay"\nsecond line', "2026-03-02", None), (3, "ø, tansy", None, False)]
+NAMES = ["id", "place", "day", "open"]
+RECORDS = [dict(zip(NAMES, row)) for row in ROWS]
+LINES = "".join(json.dumps(record) + "\n" for record in RECORDS).encode()
+
+
+def csv_of(delimiter: str = ",", encoding: str = "utf-8", end: str = "\n", before: str = "") -> bytes:
+    def cell(value: Any) -> str:
+        text = "" if value is None else str(value).lower() if isinstance(value, bool) else str(value)
+        return '"' + text.replace('"', '""') + '"' if set(text) & set('",\n') or delimiter in text else text
+
+    return (before + end.join(delimiter.join(map(cell, row)) for row in [NAMES, *ROWS]) + end).encode(encoding)
+
+
+def sheet() -> bytes:
+    book, held = openpyxl.Workbook(), io.BytesIO()
+    book.active.append(["nothing of ours"])
+    other = book.create_sheet("Counts")
+    other.append([None, "made by hand"])
+    other.append([None, *NAMES])
+    for number, place, day, is_open in ROWS:
+        other.append([None, number, place, day and date.fromisoformat(day), is_open])
+    book.save(held)
+    return held.getvalue()
+
+
+def table() -> pa.Table:
+    days = pa.array([day and date.fromisoformat(day) for _, _, day, _ in ROWS], pa.date32())
+    return pa.table({"id": [1, 2, 3], "place": [row[1] for row in ROWS], "day": days, "open": [row[3] for row in ROWS]})
+
+
+def written(write: Callable[[io.BytesIO, pa.Table], Any]) -> bytes:
+    held = io.BytesIO()
+    write(held, table())
+    return held.getvalue()
+
+
+def stream(held: io.BytesIO, rows: pa.Table) -> None:
+    with pa.ipc.new_stream(held, rows.schema) as writer:
+        writer.write_table(rows)
+
+
+def file(held: io.BytesIO, rows: pa.Table) -> None:
+    with pa.ipc.new_file(held, rows.schema) as writer:
+        writer.write_table(rows)
+
+
+def zipped() -> bytes:
+    held = io.BytesIO()
+    with zipfile.ZipFile(held, "w", zipfile.ZIP_DEFLATED) as archive:
+        archive.writestr("a/1.ndjson", LINES[: LINES.index(b"\n") + 1])
+        archive.writestr("b/2.ndjson", LINES[LINES.index(b"\n") + 1 :])
+        archive.writestr("readme.txt", b"not, ours")
+    return held.getvalue()
+
+
+FIXED = "".join(f"{n:<4}{place[:3]:<6}{day or '':<10}\n" for n, place, day, _ in ROWS).encode()
+CASES: list[tuple[str, bytes, Any]] = [
+    ("a.csv", csv_of(), None),
+    ("semicolons.csv", csv_of(";", end="\r\n"), None),
+    ("a.tsv", csv_of("\t", "utf-8-sig"), None),
+    ("western.csv", csv_of(";", "cp1252"), None),
+    ("wide.csv", csv_of("|", "utf-16"), None),
+    ("skipped.csv", csv_of(before="made by hand\n\n"), {"csv": {"skip": 2}}),
+    ("a.ndjson", LINES, None),
+    ("a.json", json.dumps({"data": {"items": RECORDS}}).encode(), {"name": "json", "records": "data.items"}),
+    ("a.xlsx", sheet(), {"xlsx": {"sheet": "Counts", "cells": "B2:E9"}}),
+    ("a.parquet", written(lambda held, rows: pq.write_table(rows, held)), None),
+    ("a.arrow", written(file), None),
+    ("a.arrows", written(stream), None),
+    ("a.ndjson.gz", gzip.compress(LINES[:40]) + gzip.compress(LINES[40:]), None),
+    ("a.ndjson.zst", pa.compress(LINES, "zstd", asbytes=True), None),
+    ("a.ndjson.bz2", bz2.compress(LINES), None),
+    ("a.ndjson.xz", lzma.compress(LINES), None),
+    ("a.parquet.gz", gzip.compress(written(lambda held, rows: pq.write_table(rows, held))), None),
+    ("a.zip", zipped(), {"members": "*.ndjson"}),
+]
+
+
+def read(
+    name: str, content: bytes, form: Any = None, known: dict[str, Any] | None = None
+) -> tuple[list[Any], list[int], list[Any]]:
+    """(records, lines, what could not be read)."""
+    reader = FileReader(FileFormat.model_validate(as_format(form or {})), Columns(known or {}, "UTC"), None)
+    records: list[Any] = []
+    lines: list[int] = []
+    unread: list[Any] = []
+    for part in reader.read(FileInfo(name, len(content), None), io.BytesIO(content)):
+        records += as_records(part.columns) if part.columns is not None else part.records
+        lines += part.lines()
+        unread += part.unread
+    return records, lines, unread
+
+
+@pytest.mark.parametrize(("name", "content", "form"), CASES, ids=[name for name, _, _ in CASES])
+def test_every_format_brings_the_same_records(name: str, content: bytes, form: Any) -> None:
+    records, lines, unread = read(name, content, form)
+    assert [{key: record.get(key) for key in NAMES} for record in records] == RECORDS and not unread
+    text = name.endswith((".csv", ".tsv"))
+    begin = (2 + 2 * name.startswith("skipped")) if text else 3 if name == "a.xlsx" else 1
+    assert lines == ([begin, begin + 1, begin + 3] if text else [1, 1, 2] if name == "a.zip" else [begin, begin + 1, begin + 2])
+
+
+def test_columns_at_places_of_a_line() -> None:
+    form = {"fixed": {"columns": {"id": "1-4", "place": "5-10", "day": "11-"}}}
+    records, lines, unread = read("a.txt", FIXED + b"\n", form)
+    assert [r["id"] for r in records] == [1, 2, 3] and [r["place"] for r in records] == ["osi", "say", "ø,"]
+    assert [r["day"] for r in records] == ["2026-03-01", "2026-03-02", None] and lines == [1, 2, 3] and not unread
+
+
+def test_numbers_are_exact_and_what_looks_like_one_but_is_none_stays_text() -> None:
+    records, _, _ = read("a.csv", b"a,b,c,d,e,f,g\n1,0.10,007,1e3,9223372036854775808,NA,\n-2,12.345,8,2.5,1,x,\n")
+    assert records == [
+        {"a": 1, "b": Decimal("0.100"), "c": "007", "d": 1000.0, "e": Decimal(9223372036854775808), "f": "NA", "g": None},
+        {"a": -2, "b": Decimal("12.345"), "c": "8", "d": 2.5, "e": Decimal(1), "f": "x", "g": None},
+    ]
+    # Once it is known what a column holds, a number with a zero before it is no number all the same.
+    rows = b"n\n" + b"".join(b"%d\n" % n for n in range(200_000)) + b"0x1F\n08\n"
+    records, _, _ = read("b.csv", rows)
+    assert [r["n"] for r in records[-3:]] == ["199999", "0x1F", "08"]
+
+
+def test_quotes_over_lines_are_never_cut_where_blocks_end() -> None:
+    rows = [f'{n},"line one of {n}\nand ""two"", with, commas {"x" * (n % 300)}"\n' for n in range(20_000)]
+    records, lines, _ = read("a.csv", ("n,text\n" + "".join(rows)).encode())
+    assert [record["n"] for record in records] == list(range(20_000)) and lines == [2 + 2 * n for n in range(20_000)]
+    assert all(record["text"].count("\n") == 1 for record in records)
+
+
+def test_an_archive_that_inflates_without_end_is_ended() -> None:
+    held = io.BytesIO()
+    with zipfile.ZipFile(held, "w", zipfile.ZIP_DEFLATED) as archive:
+        for number in range(40):
+            archive.writestr(f"{number}.csv", b"a\n" + (b"0" * 9_999 + b"\n") * 400)
+    with pytest.raises(FileProblem, match="more than") as caught:
+        read("bomb.zip", held.getvalue())
+    assert caught.value.code == "file.too_large"
+    assert len(read("bomb.zip", held.getvalue(), {"largest": "1 GB"})[0]) == 16_000
