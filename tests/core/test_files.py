@@ -230,6 +230,18 @@ def test_columns_that_move_come_and_go(folder: Folder) -> None:
     assert sum(line.read for line in heard.ledger) == 5 and len(folder.files("t", BASKET + tables)) == 6
 
 
+def test_a_feed_that_holds_to_its_types_rejects_what_does_not_fit(folder: Folder) -> None:
+    basket = BASKET.replace("into: marsh\n", "into: marsh\ndrift: {types: reject}\n")
+    tables = "  t:\n    files: '*.csv'\n"
+    folder.put("1.csv", "k,n\n1,5\n2,6\n")
+    folder.good(tables, basket)
+    folder.put("2.csv", "k,n\n3,7\n4,many\n5,08\n6,9\n")
+    folder.put("3.csv", "k,n\n7,10\n")
+    heard = folder.good(tables, basket)
+    assert [reject.message.split(":")[0] for reject in heard.rejected] == ["2.csv, line 3", "2.csv, line 4"]
+    assert folder.rows("t") == [(1, 5), (2, 6), (3, 7), (6, 9), (7, 10)]
+
+
 def test_a_view_and_a_table_on_top_follow_what_is_below(folder: Folder) -> None:
     def tables(made: str, query: str) -> str:
         return f"  raw:\n    files: '*.csv'\n    clean: {{as: {made}, name: clean, query: \"{query}\"}}\n"

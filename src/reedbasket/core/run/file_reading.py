@@ -36,7 +36,7 @@ class Held:
 
 
 class FileReading:
-    """See reading.Reading."""
+    """See reading.Reading. widens: whether columns widen where the source's values do."""
 
     def __init__(self, order: SourceOrder, outside: Outside, seen: Callable[[RequestSeen], None]) -> None:
         """Raises SecretMissing, SourceError."""
@@ -47,6 +47,7 @@ class FileReading:
         self.mask = Mask([outside.reveal(name) for name in order.secrets.values()])
         self.zone = order.files.zone
         self.store: Store = open_store(order.files, outside.reveal, outside.folder)
+        self.widens = True
         self._listed: dict[str, list[FileInfo]] = {}
         self._chosen: dict[str, ChosenFiles] = {}
         self._stores: dict[str, Store] = {}
@@ -54,6 +55,7 @@ class FileReading:
     def offered(self, order: RunOrder) -> Offered:
         from .reading import Offered
 
+        self.widens = order.drift.types in ("accept", "stop")
         chosen = choose_files(order.wishes, order.feed_defaults, order.table_prefix)
         self._chosen = {one.order.name: one for one in chosen}
         for one in chosen:

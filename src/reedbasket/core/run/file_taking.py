@@ -82,7 +82,9 @@ class FileTaking:
         own = chosen.order.shaping
         sniffed_as = CsvText.model_validate(kept["csv"]) if kept.get("csv") and kept.get("said") == self._said else None
         known = known_of(held.structure)
-        self._columns = Columns(_Known(known, own.cast), reading.zone)
+        # A column that the feed holds to is read as what it is, and what does not fit is told value by value.
+        follow = held.structure is None or reading.widens
+        self._columns = Columns(_Known(known, own.cast), reading.zone, follow)
         self._reader = FileReader(own.format or FileFormat(), self._columns, sniffed_as, expected)
         self._decision: Decision | None = None
         self._bad: dict[str, FileProblem] = {}
