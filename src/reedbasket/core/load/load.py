@@ -106,8 +106,12 @@ class EngineLoad:
                     self._stage.add(family, batch)
         self.staged_rows += batches[0].rows
 
+    @property
+    def takes_bytes(self) -> bool:
+        return hasattr(self._beside, "sink")
+
     def sink(self, family: Family) -> Any:
-        if not hasattr(self._beside, "sink") or len(family.tables) > 1:
+        if not self.takes_bytes or len(family.tables) > 1:
             return None
         self._require_room(family)
         with self._engine.translated(f"building {self._target.table} in"):

@@ -147,6 +147,10 @@ class Load(Protocol):
     def stage(self, family: Family, batches: Sequence[TableBatch]) -> None:
         """Keep batches aside, on disk; nothing of them is seen by a reader of the warehouse."""
 
+    @property
+    def takes_bytes(self) -> bool:
+        """Whether rows may come as the bytes that the warehouse's own COPY takes, as far as the warehouse and the mode go."""
+
     def sink(self, family: Family) -> Any:
         """A run.pass_through.Sink, where rows may come as the bytes that the warehouse's own COPY takes; else None."""
 

@@ -71,7 +71,7 @@ def bring(
 ) -> Passed | None:
     """None where rows have to be looked at. told: what is new in the structure. went: told how many rows came, now and then. Raises
     SourceError, WarehouseError."""
-    pairs = _structure(straight.empty, shaper, told) if straight is not None else None
+    pairs = _structure(straight.empty, shaper, told) if straight is not None and load.takes_bytes else None
     sink: Sink | None = load.sink(columns.lay_out(shaper.family)) if pairs else None
     if straight is None or pairs is None or sink is None:
         return None
