@@ -42,6 +42,9 @@ class Columns:
             values_made = None
             if kind is not None:
                 values_made = made(values, kind)
+                if values_made is not None and kind.kind == "timestamp" and kind.zoned is None:
+                    # From now on it is known whether they name their zone, and the parser can be told.
+                    self.known[name] = replace(kind, zoned=values_made.type.tz is not None)
             if values_made is None:
                 found = infer(values)
                 if kind is None and found is not None:
