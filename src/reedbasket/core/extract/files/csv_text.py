@@ -128,21 +128,11 @@ class CsvReader:
     def _part(self, block: bytes, header: list[str], line: int, path: str) -> FilePart:
         unread: list[tuple[int, Unread]] = []
         kinds = self._columns.known
-        held = [kinds.get(name) for name in header]
-        # Of times it has to be known whether they name their zone.
-        typed = all(kind is not None and (kind.zoned is not None or kind.kind != "timestamp") for kind in held)
-        whole = any(kind is not None and kind.kind == "int64" for kind in held)
-        if typed and not (whole and leading_zeros(block, self._delimiter, self._form.quote)):
-            try:
-                now = {name: kind for name, kind in zip(header, held) if kind is not None}
-                table = self._parse(block, header, now, unread)
-                fields = [finished(name, table.column(name), now[name], self._columns.zone) for name in header]
-                columns: pa.Table | None = pa.Table.from_arrays(
-                    [v for _, v in fields], schema=pa.schema([f for f, _ in fields])
-                )
-                return FilePart(columns, [], self._lines(block, line, unread), len(block), self._told(block, line, unread))
-            except pa.ArrowInvalid:
-                unread.clear()
+        now = {name: kind for name in header if (kind := kinds.get(name)) is not None}
+        columns = self._typed(block, header, now, unread)
+        if columns is not None:
+            return FilePart(columns, [], self._lines(block, line, unread), len(block), self._told(block, line, unread))
+        unread.clear()
         try:
             block.decode("utf-8")
         except UnicodeDecodeError as error:
@@ -157,6 +147,26 @@ class CsvReader:
             texts = {name: _with_point(values, self._decimal) for name, values in texts.items()}
         columns, records = self._columns.table(texts)
         return FilePart(columns, records, self._lines(block, line, unread), len(block), self._told(block, line, unread))
+
+    def _typed(
+        self, block: bytes, header: list[str], now: dict[str, TextKind], unread: list[tuple[int, Unread]]
+    ) -> pa.Table | None:
+        """A block parsed as what is known of its columns; None where that is not enough, or some value is of another kind."""
+        # Of times it has to be known whether they name their zone.
+        if not now or any(kind.kind == "timestamp" and kind.zoned is None for kind in now.values()):
+            return None
+        whole = any(kind.kind == "int64" for kind in now.values())
+        if whole and leading_zeros(block, self._delimiter, self._form.quote):
+            return None
+        try:
+            table = self._parse(block, header, now, unread)
+        except pa.ArrowInvalid:
+            return None
+        # A column of which only nulls are known may have its first value here.
+        if any(name not in now and table.column(name).null_count < table.num_rows for name in header):
+            return None
+        fields = [finished(name, table.column(name), now.get(name), self._columns.zone) for name in header]
+        return pa.Table.from_arrays([values for _, values in fields], schema=pa.schema([field for field, _ in fields]))
 
     def _parse(self, block: bytes, header: list[str], kinds: dict[str, TextKind], unread: list[tuple[int, Unread]]) -> pa.Table:
         def odd(row: pa_csv.InvalidRow) -> str:
