@@ -56,6 +56,7 @@ def s3(folder: Path) -> Iterator[str]:
         client = boto3.client(
             "s3", endpoint_url=endpoint, region_name="us-east-1", aws_access_key_id="me", aws_secret_access_key="word"
         )
+        s3_backends.reset()  # they outlive their server, in this process
         client.create_bucket(Bucket="depot")
         for path in folder.rglob("*"):
             if path.is_file():

@@ -1,17 +1,17 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import styled from "styled-components";
 import type { FileLine } from "../lib/api-types";
-import { ago, count, moment, plural, size } from "../lib/format";
+import { count, moment, plural, size } from "../lib/format";
 import { askFilesAgain, filesQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Button } from "../ui/Button";
 import { Grid } from "../ui/Grid";
-import { useNow } from "../ui/now";
 import { Actions, Section } from "../ui/Page";
 import { Hint, Trouble } from "../ui/States";
 import { factsOf, Loaded } from "./Loaded";
 
-const MOST = 200;
+const MOST = 100;
 const tones: Record<string, "good" | "bad" | "warn"> = { taken: "good", bad: "bad", left: "warn", gone: "warn", again: "warn" };
 const meant: Record<string, string> = {
   taken: "its rows are in the table",
@@ -21,11 +21,21 @@ const meant: Record<string, string> = {
   again: "the next run takes it once more",
 };
 
+// Plain: hundreds of them, and each of the richer kind is weighed anew with every change of the page.
+const InRow = styled.button`
+  border: 0;
+  padding: 0 4px;
+  background: none;
+  font: inherit;
+  color: ${({ theme }) => theme.color.reed};
+  cursor: pointer;
+  &:hover { text-decoration: underline; }
+`;
+
 /** Which files of the feed were taken, the latest first; any of them may be taken once more. */
 export function FilesView({ feed }: { feed: string }) {
   const [bad, setBad] = useState(false);
   const files = useQuery(filesQuery(feed, bad, MOST));
-  const now = useNow();
   const client = useQueryClient();
   const again = useMutation({
     mutationFn: (line: FileLine) => askFilesAgain(feed, line.table, [line.path]),
@@ -66,14 +76,14 @@ export function FilesView({ feed }: { feed: string }) {
               { name: "Rows", show: (line) => count(line.rows), end: true, width: "7%" },
               { name: "Size", show: (line) => size(line.size), end: true, width: "8%" },
               { name: "Changed there", show: (line) => (line.modified ? moment(line.modified).slice(0, 16) : ""), width: "14%" },
-              { name: "Taken", show: (line) => (line.at ? ago(line.at, now) : ""), width: "9%" },
+              { name: "Taken", show: (line) => (line.at ? moment(line.at).slice(5, 16) : ""), width: "9%" },
               {
                 name: "Again",
                 show: (line) =>
                   line.state !== "again" && line.state !== "gone" && (
-                    <Button look="row" onPress={() => again.mutate(line)} label={`Take ${line.path} again`}>
+                    <InRow type="button" onClick={() => again.mutate(line)} aria-label={`Take ${line.path} again`}>
                       Take again
-                    </Button>
+                    </InRow>
                   ),
                 width: "10%",
               },

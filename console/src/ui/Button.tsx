@@ -22,15 +22,13 @@ const Base = styled(AriaButton)`
   }
   &[data-look="main"][data-hovered] { background: ${({ theme }) => theme.color.reedStrong}; }
   &[data-look="quiet"] { border-color: transparent; background: none; min-width: 0; padding: 5px 8px; font-weight: 400; }
-  &[data-look="row"] { border-color: transparent; background: none; min-width: 0; padding: 0 4px; font-weight: 400; color: ${({ theme }) => theme.color.reed}; }
-  &[data-look="row"][data-hovered] { text-decoration: underline; }
   &[data-look="quiet"][data-hovered] { background: ${({ theme }) => theme.color.sunken}; }
 `;
 
 interface Props {
   children: ReactNode;
   onPress: () => void;
-  look?: "main" | "plain" | "quiet" | "row";
+  look?: "main" | "plain" | "quiet";
   isPending?: boolean;
   isDisabled?: boolean;
   label?: string;
