@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from tests.support.dock import Dock
 from tests.support.maria import LOG, Maria
 from tests.support.warehouses import ENGINES, Cluster, Place
 
@@ -16,6 +17,14 @@ def cluster() -> Iterator[Cluster]:
     made = Cluster(["wal_level=logical"])
     yield made
     made.stop()
+
+
+@pytest.fixture
+def dock(cluster: Cluster) -> Iterator[Dock]:
+    made = Dock(cluster)
+    yield made
+    made.do(f"drop schema {made.schema} cascade")
+    made.db.close()
 
 
 @pytest.fixture(scope="session")

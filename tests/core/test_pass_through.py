@@ -9,17 +9,10 @@ from typing import Any
 import pytest
 
 from reedbasket.core.run import RunOutcome
-from tests.core.test_sql_sources import TYPES, Dock
+from tests.core.test_sql_sources import TYPES
+from tests.support.dock import Dock
 from tests.support.feeds import Heard, run_once
-from tests.support.warehouses import Cluster, Place
-
-
-@pytest.fixture
-def dock(cluster: Cluster) -> Any:
-    made = Dock(cluster)
-    yield made
-    made.do(f"drop schema {made.schema} cascade")
-    made.db.close()
+from tests.support.warehouses import Place
 
 
 def loaded(dock: Dock, folder: Path, tables: str, run: int = 1, place: Place | None = None, **more: Any) -> tuple[Place, Heard]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -11,21 +10,12 @@ import pytest
 from reedbasket.core.run import RunOutcome, verify_feed
 from reedbasket.core.run.setup_sql import setup_sql
 from reedbasket.core.run.sql_look import check_database
-from tests.core.test_sql_sources import TYPES, Dock
+from tests.core.test_sql_sources import TYPES
+from tests.support.dock import Dock
 from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows
-from tests.support.warehouses import Cluster, Place
+from tests.support.warehouses import Place
 
 LOG = "defaults: {changes: {by: log}}\n"
-
-
-@pytest.fixture
-def dock(cluster: Cluster) -> Iterator[Dock]:
-    made = Dock(cluster)
-    yield made
-    made.do("select pg_drop_replication_slot(slot_name) from pg_replication_slots")
-    made.do("drop publication if exists reed_test")
-    made.do(f"drop schema {made.schema} cascade")
-    made.db.close()
 
 
 def run(text: str, folder: Path, number: int, **more: Any) -> Heard:

@@ -13,7 +13,7 @@ import pytest
 from reedbasket.core.load import LedgerLine
 from reedbasket.core.run import RunOutcome, verify_feed
 from tests.core.test_mysql import MARSH, Yard
-from tests.core.test_sql_sources import Dock
+from tests.support.dock import Dock
 from tests.support.feeds import Heard, order_for, outside_for, run_once
 
 ROWS = 5000

@@ -2,13 +2,9 @@
 
 from __future__ import annotations
 
-import os
 import sqlite3
-import threading
 import time
-from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
-from itertools import count
 from pathlib import Path
 from typing import Any
 
@@ -18,38 +14,10 @@ from reedbasket.core.errors import DefinitionError
 from reedbasket.core.extract.sql.names import names_in, replaced
 from reedbasket.core.run import RunOutcome
 from reedbasket.core.run.setup_sql import setup_sql
-from reedbasket.core.run.sql_look import check_database, peek_database, survey_database
+from reedbasket.core.run.sql_look import survey_database
 from reedbasket.core.spec import load_texts
-from tests.support.feeds import SECRETS, Heard, order_for, outside_for, run_once, table_rows
-from tests.support.warehouses import Cluster
-
-MARSH = "warehouse: marsh\non: sqlite\npath: marsh.db\n---\nfeed: test\nfrom: test\ninto: marsh\n"
-_numbers = count(1)
-
-
-class Dock:
-    """A schema of its own in the cluster; `basket` reads from it."""
-
-    def __init__(self, cluster: Cluster) -> None:
-        self.cluster = cluster
-        self.schema = f"dock_{next(_numbers)}_{os.getpid()}"
-        self.db = cluster.connect()
-        self.do(f"create schema {self.schema}; set search_path = {self.schema}; set timezone = 'UTC'")
-
-    def do(self, statement: str, *values: Any) -> Any:
-        return self.db.execute(statement, values or None)
-
-    def basket(self, feed: str, source: str = "", user: str = "boss") -> str:
-        place = f"host: 127.0.0.1\nport: {self.cluster.port}\ndatabase: postgres\nuser: {user}\nschema: {self.schema}\n"
-        return f"source: test\non: postgres\n{place}tls: {{mode: disable}}\n{source}\n---\n{MARSH}{feed}"
-
-
-@pytest.fixture
-def dock(cluster: Cluster) -> Iterator[Dock]:
-    made = Dock(cluster)
-    yield made
-    made.do(f"drop schema {made.schema} cascade")
-    made.db.close()
+from tests.support.dock import MARSH, Dock
+from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows
 
 
 def rows(folder: Path, table: str, *columns: str) -> list[tuple[Any, ...]]:
@@ -260,81 +228,6 @@ def test_compare_windows_queries_and_pushed_down_rules(dock: Dock, tmp_path: Pat
 
 def _days() -> int:
     return (datetime.now(UTC) - datetime(2026, 3, 1, tzinfo=UTC)).days
-
-
-def test_permission_withdrawn_lock_and_a_cut_connection_are_told_and_mended(dock: Dock, tmp_path: Path) -> None:
-    dock.do("create table a (id int primary key); create table b (id int primary key, t text)")
-    dock.do("insert into b select n, repeat('x', 500) from generate_series(1, 100000) n")
-    user = f"reader_{dock.schema}"
-    SECRETS["dock_password"] = "quite a secret"
-    text = dock.basket('tables: {a: , "b": }', "password: {secret: dock_password}", user=user)
-    order = order_for(text)
-    outside = outside_for(order, tmp_path)
-    assert [s.step for s in check_database(order, outside, [order]) if s.ok is False] == ["login"]
-    for one in setup_sql(order, outside, [order]):
-        dock.do(one.sql.replace("'…'", "'quite a secret'"))
-    assert all(step.ok for step in check_database(order, outside, [order]))
-    assert run_once(text, tmp_path)[0].outcome is RunOutcome.SUCCEEDED
-    refused = peek_database(order, outside, "b", 2)
-    assert [row[0] for row in refused.rows] == [1, 2]
-    dock.do(f"revoke select on a from {user}")
-    result, heard = run_once(text, tmp_path, run=2)
-    assert [(t.table, t.phase) for t in result.tables] == [("b", "done"), ("a", "failed")]
-    assert result.error and result.error["code"] == "source.no_right"
-
-    class Cutting(Heard):
-        def progress(self, progress: Any) -> None:
-            if progress.read:
-                dock.do("select pg_terminate_backend(pid) from pg_stat_activity where usename = %s", user)
-
-    result, heard = run_once(text, tmp_path, run=3, heard=Cutting())
-    assert result.error and result.error["code"] == "source.unreachable" and result.error["retryable"]
-    assert "quite a secret" not in repr(result.error) + repr(heard.lines)
-    assert run_once(text, tmp_path, run=4)[0].tables[0].phase == "done"
-    dock.do(f"drop owned by {user}; drop role {user}")
-
-
-def test_a_lock_and_a_server_that_starts_anew(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("reedbasket.core.extract.sql.postgres.database._LOCK_SECONDS", 1)
-    cluster = Cluster()
-    try:
-        dock = Dock(cluster)
-        dock.do("create table a (id int primary key, t text); create table b (id int primary key)")
-        dock.do("insert into a select n, repeat('x', 500) from generate_series(1, 100000) n; insert into b values (1)")
-        text = dock.basket("tables: {a: , b: }")
-        holder = cluster.connect(autocommit=False)
-        holder.execute(f"lock table {dock.schema}.b in access exclusive mode")
-        result, _ = run_once(text, tmp_path)
-        assert result.error and (result.error["code"], result.error["retryable"]) == ("source.locked", True)
-        assert [(t.table, t.phase) for t in result.tables] == [("a", "done"), ("b", "failed")]
-        holder.close()
-
-        class Restarts(Heard):
-            def progress(self, progress: Any) -> None:
-                if progress.read and not self.phases:
-                    self.phases.append(("", "seen"))
-                    cluster.restart()
-
-        result, _ = run_once(text, tmp_path, run=2, heard=Restarts())
-        assert result.error and (result.error["code"], result.error["retryable"]) == ("source.unreachable", True)
-        assert len(rows(tmp_path, "a", "id")) == 100_000
-        result, heard = run_once(text, tmp_path, run=3)
-        assert result.outcome is RunOutcome.SUCCEEDED and [line.unchanged for line in heard.ledger] == [100_000, 0]
-    finally:
-        cluster.stop()
-
-
-def test_a_stopped_run_ends_at_once(dock: Dock, tmp_path: Path) -> None:
-    stop = threading.Event()
-    threading.Timer(0.7, stop.set).start()
-    query = '"select n from generate_series(1, 3) n where pg_sleep(20) is not null"'
-    text = dock.basket(f"tables: {{slow: {{query: {query}, write: replace}}}}")
-    began = time.monotonic()
-    assert run_once(text, tmp_path, stop=stop)[0].outcome is RunOutcome.CANCELLED
-    assert time.monotonic() - began < 5
-    limited = dock.basket(f"tables: {{slow: {{query: {query}, write: replace}}}}", "statement_timeout: 300ms")
-    result, _ = run_once(limited, tmp_path, run=2)
-    assert result.error and result.error["code"] == "source.timed_out"
 
 
 def test_a_survey_of_600_tables(dock: Dock, tmp_path: Path) -> None:

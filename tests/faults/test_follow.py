@@ -17,8 +17,8 @@ import pytest
 from reedbasket.core.errors import SourceBusy
 from reedbasket.core.run import RunOutcome, verify_feed
 from tests.core.test_mysql import MARSH
-from tests.core.test_sql_sources import Dock
 from tests.faults.test_kill import killed
+from tests.support.dock import Dock
 from tests.support.feeds import order_for, outside_for, run_once, table_rows
 from tests.support.maria import LOG, Maria
 from tests.support.warehouses import Cluster

@@ -14,28 +14,30 @@ Flags = np.ndarray[Any, np.dtype[np.bool_]]
 
 def cut(buffer: Bytes, starts: Numbers, lengths: Numbers, valid: Flags) -> pa.Array:
     """The pieces `buffer[start : start + length]` as a binary array; null where not valid, whose length is to be 0."""
+    many = len(starts)
+    # The buffer as what it is cut into, a piece, what lies before the next, and so on: arrow then takes every second of them.
+    offsets = np.zeros(2 * many + 1, np.int64)
+    offsets[1::2], offsets[2::2] = starts, starts + lengths
+    if len(buffer) > _MOST_OFFSET or (offsets[1:] < offsets[:-1]).any():
+        return _gathered(buffer, starts, lengths, valid)
+    whole = pa.Array.from_buffers(
+        pa.binary(), 2 * many, [None, pa.py_buffer(offsets.astype(np.int32)), pa.py_buffer(buffer)], 0
+    )
+    places = np.arange(1, 2 * many, 2, dtype=np.int32)
+    return whole.take(pa.array(places, mask=None if valid.all() else ~valid))
+
+
+_MOST_OFFSET = np.iinfo(np.int32).max
+
+
+def _gathered(buffer: Bytes, starts: Numbers, lengths: Numbers, valid: Flags) -> pa.Array:
+    """Pieces in any order, out of a buffer of any size: byte by byte."""
     offsets = np.zeros(len(starts) + 1, np.int64)
     np.cumsum(lengths, out=offsets[1:])
-    total = int(offsets[-1])
-    if total:
-        places = np.repeat(starts - offsets[:-1], lengths)
-        places += _counting(total)
-        data = buffer[places]
-    else:
-        data = np.zeros(0, np.uint8)
+    data = buffer[np.repeat(starts - offsets[:-1], lengths) + np.arange(int(offsets[-1]))]
     nulls = None if valid.all() else pa.py_buffer(np.packbits(valid, bitorder="little"))
-    return pa.Array.from_buffers(
-        pa.binary(), len(starts), [nulls, pa.py_buffer(offsets.astype(np.int32)), pa.py_buffer(data)], -1 if nulls else 0
-    )
-
-
-_numbers: list[Numbers] = [np.arange(1024 * 1024)]
-
-
-def _counting(many: int) -> Numbers:
-    """0, 1, 2, …: the same numbers again and again, so they are kept."""
-    numbers = _numbers[0]
-    return numbers[:many] if many <= len(numbers) else np.arange(many)
+    buffers = [nulls, pa.py_buffer(offsets.astype(np.int32)), pa.py_buffer(data)]
+    return pa.Array.from_buffers(pa.binary(), len(starts), buffers, -1 if nulls else 0)
 
 
 def as_text(values: pa.Array) -> pa.Array:

@@ -23,7 +23,8 @@ def to_columns(columns: Sequence[Column], batch: pa.RecordBatch) -> pa.Table:
     for column, values in zip(columns, batch.columns):
         assert column.kind is not None
         if column.kind == "decimal":
-            fields.append(decimals(column, values))
+            # The driver has no type of its own for them, and hands over their text.
+            fields.append(decimals(column, values.storage if isinstance(values, pa.ExtensionArray) else values))
         else:
             wanted = ARROW_TYPES[column.kind]
             fields.append(field_of(column, column.kind, values if values.type == wanted else values.cast(wanted)))

@@ -23,15 +23,17 @@ from ..changelog import ChangeLog
 from ..database import Failures
 from ..names import replaced
 from ..tables import Column, Statement, Table
+from .binary import in_columns
 from .catalog import column_of, read_tables, read_types
 from .check import log_steps
 from .columns import to_columns
 from .straight import PostgresStraight, goes_straight
+from .stream import BATCH_BYTES, may_stream, rows_of
 from .types import PgType
 
-# Rows come in batches of about this size; larger ones gain nothing and cost memory.
-_BATCH_BYTES = 2 * 1024 * 1024
 _LOCK_SECONDS = 30
+# A statement that goes on for longer is ended by the server; if the server itself is gone, we end it this much later.
+_BEYOND_SECONDS = 30.0
 _LOWEST: dict[Kind, sql.SQL] = {
     "timestamp": sql.SQL("'-infinity'::timestamptz"), "date": sql.SQL("'-infinity'::date"), "text": sql.SQL("''"),
     "int64": sql.SQL("(-9223372036854775808)::int8"), "double": sql.SQL("'-infinity'::float8"),
@@ -52,6 +54,7 @@ class PostgresSource:
     def __init__(self, address: Address, timeout: timedelta, stop: threading.Event) -> None:
         self.address = address
         self._stop = stop
+        self._quiet_seconds = timeout.total_seconds() + _BEYOND_SECONDS
         self._failures = Failures(str(address))
         self._settings = (
             f"statement_timeout={int(timeout.total_seconds() * 1000)}",
@@ -100,8 +103,33 @@ class PostgresSource:
         return Table("", "", "query", tuple(columns))
 
     def read(self, statement: Statement) -> Iterator[pa.Table]:
-        for batch in self.batches(self._rendered(statement.text, dict(statement.values)), snapshot=self._snapshot):
+        text = self._rendered(statement.text, dict(statement.values))
+        if may_stream(self._keeper):
+            yield from self._streamed(text, statement.columns)
+            return
+        for batch in self.batches(text, snapshot=self._snapshot):
             yield to_columns(statement.columns, batch)
+
+    def _streamed(self, text: str, columns: Sequence[Column]) -> Iterator[pa.Table]:
+        with self._reading() as connection:
+            for buffer, rows in rows_of(connection, text, len(columns) or 1, self._stop, self._quiet_seconds):
+                yield in_columns(columns, buffer, rows)
+        if self._stop.is_set():
+            raise self._cancelled("reading from")
+
+    @contextmanager
+    def _reading(self) -> Iterator[psycopg.Connection[Any]]:
+        """A connection of its own in the run's snapshot; what it is asked ends when the run is stopped."""
+        done = threading.Event()
+        with self.translated("reading from"), closing(psycopg.connect(self.address.conninfo(*self._settings))) as connection:
+            if self._snapshot is not None:
+                connection.execute("set transaction isolation level repeatable read read only")
+                connection.execute(sql.SQL("set transaction snapshot {}").format(self._snapshot))
+            threading.Thread(target=self._cancel_when_stopped, args=(connection, done), daemon=True).start()
+            try:
+                yield connection
+            finally:
+                done.set()
 
     def batches(self, text: str, *settings: str, snapshot: str | None = None) -> Iterator[pa.RecordBatch]:
         """What a statement brings, on a connection of its own. settings: for its session. snapshot: what it sees."""
@@ -116,7 +144,7 @@ class PostgresSource:
                 if snapshot is not None:
                     cursor.execute("begin isolation level repeatable read read only")
                     cursor.execute(sql.SQL("set transaction snapshot {}").format(snapshot).as_string(self._keeper))
-                cursor.adbc_statement.set_options(**{"adbc.postgresql.batch_size_hint_bytes": str(_BATCH_BYTES)})
+                cursor.adbc_statement.set_options(**{"adbc.postgresql.batch_size_hint_bytes": str(BATCH_BYTES)})
                 threading.Thread(target=self._cancel_when_stopped, args=(cursor, done), daemon=True).start()
                 cursor.execute(text)
                 reader = cursor.fetch_record_batch()
@@ -137,19 +165,11 @@ class PostgresSource:
 
     def copy_out(self, text: str, values: dict[str, Any]) -> Iterator[bytes]:
         """The rows of a statement in binary COPY, in the run's snapshot."""
-        done = threading.Event()
-        with self.translated("reading from"), closing(psycopg.connect(self.address.conninfo(*self._settings))) as connection:
-            if self._snapshot is not None:
-                connection.execute("set transaction isolation level repeatable read read only")
-                connection.execute(sql.SQL("set transaction snapshot {}").format(self._snapshot))
-            threading.Thread(target=self._cancel_when_stopped, args=(connection, done), daemon=True).start()
-            try:
-                rendered = sql.SQL(self._rendered(text, values).replace("{", "{{").replace("}", "}}")).format()
-                with connection.cursor().copy(sql.SQL("copy ({}) to stdout (format binary)").format(rendered)) as copy:
-                    for part in copy:
-                        yield bytes(part)
-            finally:
-                done.set()
+        rendered = sql.SQL(self._rendered(text, values).replace("{", "{{").replace("}", "}}")).format()
+        asked = sql.SQL("copy ({}) to stdout (format binary)").format(rendered)
+        with self._reading() as connection, connection.cursor() as cursor, cursor.copy(asked) as copy:
+            for part in copy:
+                yield bytes(part)
 
     def quote(self, name: str) -> str:
         return sql.Identifier(name).as_string(self._keeper)
@@ -253,10 +273,13 @@ class PostgresSource:
         except (adbc_driver_manager.Error, psycopg.Error, pa.ArrowException, OSError) as error:
             raise self._told(doing, error) from error
 
+    def _cancelled(self, doing: str) -> RunCancelled:
+        return RunCancelled(doing, str(self.address), found="the run was cancelled; what was committed stays")
+
     def _told(self, doing: str, error: Exception) -> ReedError:
         state, words, failures = getattr(error, "sqlstate", None) or "", said(error), self._failures
         if self._stop.is_set():
-            return RunCancelled(doing, str(self.address), found="the run was cancelled; what was committed stays")
+            return self._cancelled(doing)
         if state == "57014" or "statement timeout" in words:
             return failures.timed_out(doing, words)
         if state == "55P03":

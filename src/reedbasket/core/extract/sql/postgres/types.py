@@ -22,6 +22,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ....shape.kinds import Kind
+from .binary import MOST_DIGITS
 
 # 38 digits are what decimal128 holds; numerics of more are read as text and made decimals one by one.
 _MOST_DIGITS = 38
@@ -85,4 +86,6 @@ def _numeric(modifier: int) -> Read:
     precision, scale = (modifier - 4) >> 16 & 0xFFFF, (modifier - 4) & 0x7FF
     scale = scale - 0x800 if scale >= 0x400 else scale
     whole, fraction = max(precision - scale, 0), max(scale, 0)
-    return Read("decimal", "{}::text", whole, fraction) if whole + fraction <= _MOST_DIGITS else Read("decimal", "{}::text")
+    if whole + fraction > _MOST_DIGITS:
+        return Read("decimal", "{}::text")
+    return Read("decimal", "{}" if whole + fraction <= MOST_DIGITS else "{}::text", whole, fraction)
