@@ -9,14 +9,12 @@ from typing import Any
 
 from ...shape.lane import Expected
 from ...spec.files import CsvText, FileFormat, FormatName
-from .arrow_files import read_arrow, read_parquet
 from .blocks import in_utf8, wrong_encoding
 from .csv_text import Columns, CsvReader
 from .fixed_text import read_fixed
 from .json_text import LinesReader, read_document
 from .part import FilePart
 from .problems import file_problem
-from .sheets import read_sheet
 from .sniff import LOOKED_AT, sniffed
 from .store import FileInfo
 from .unpack import CHUNK, Bounded, is_zip, members, opened, plain_name
@@ -112,12 +110,15 @@ class FileReader:
 
     def _columns_of(self, name: str, path: str, content: Any) -> Iterator[FilePart]:
         zone = self._columns.zone
-        if name == "parquet":
-            yield from read_parquet(content, path, zone)
-        elif name == "arrow":
-            yield from read_arrow(content, path, zone)
-        else:
+        # With the libraries they need, which most runs have no use for: they take 13 MB.
+        if name == "xlsx":
+            from .sheets import read_sheet
+
             yield from read_sheet(content, path, self._form.xlsx, zone)
+            return
+        from .arrow_files import read_arrow, read_parquet
+
+        yield from (read_parquet if name == "parquet" else read_arrow)(content, path, zone)
 
 
 __all__ = ["CHUNK", "FileReader"]

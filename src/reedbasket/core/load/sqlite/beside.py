@@ -14,10 +14,13 @@ from ...shape.batch import TableBatch
 from ...shape.layout import Family, TableLayout
 from ...shape.structure import ColumnShape
 from ..beside import TablesBeside
-from ..engine import AT, LOAD, PARENT, POSITION, Counts, Merge, Stamp
+from ..engine import AT, LOAD, PARENT, POSITION, UNTIL, Counts, Merge, Stamp
 from ..modes import drop_outdated, drop_superseded, newest_first
 from ..stage import Stage, system_columns
+from .connect import CACHE_KB
 from .engine import SqliteEngine
+
+_CACHE_KB = 24_000
 
 
 class SqliteBeside(TablesBeside):
@@ -26,6 +29,8 @@ class SqliteBeside(TablesBeside):
         # Points stand in no name of ours, so this prefix is nobody else's.
         self._prefix = f"_rb_beside.{feed}.{source_table}."
         super().__init__(engine)
+        # Nobody reads again what is added at the end of a table: the rest of the memory is for what brings the rows.
+        self._engine.run(f"pragma main.cache_size = -{_CACHE_KB}")
 
     def wants_repeats(self, family: Family) -> bool:
         return len(family.tables) > 1
@@ -54,15 +59,23 @@ class SqliteBeside(TablesBeside):
         # SQLite knows no table without columns, and there is one where nothing has arrived yet.
         return super()._wanted(family, layout) or [LOAD, AT]
 
+    def placed(self) -> None:
+        super().placed()
+        self._engine.run(f"pragma main.cache_size = -{CACHE_KB}")
+
     def take_place(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
         engine, counts = self._engine, []
         for layout, stamp in zip(family.tables, stamps):
             name = self._prepare(family, layout)
             table = engine.table(name)
+            # The index that tells repeated keys stays, as the table's own; of versions another is wanted, over the current ones.
+            stays = not any(column is UNTIL for column, _ in extra)
             if layout.parent is None and family.key and len(family.tables) == 1:
-                self._drop_repeated(family, name)
-            self._engine.drop_key(name)
+                if stays:
+                    engine.drop_key(layout.name)
+                self._drop_repeated(family, name, layout.name if stays else name)
             held = engine.ask(f"select count(*) from {table}")[0][0]
+            engine.drop_key(name)
             # A new column's constant default stands for all rows there are, without touching one of them.
             added = [("_rb_load", "BIGINT", str(stamp.load)), ("_rb_at", "TIMESTAMP TEXT", stamp.at)]
             added += [(column.name, engine.declared(column), value) for column, value in extra]
@@ -76,17 +89,19 @@ class SqliteBeside(TablesBeside):
                 engine.rename_table(name, layout.name)
             else:
                 removed = engine.ask(f"select count(*) from {engine.table(layout.name)}")[0][0]
-                engine.drop_key(layout.name)  # the loader makes it anew, as the way of writing wants it
+                if len(family.tables) > 1 or not stays:
+                    engine.drop_key(layout.name)  # the loader makes it anew, as the way of writing wants it
                 engine.replace_table(layout.name, name)
             counts.append(Counts(inserted=held, superseded=self.read[layout.name] - held, removed=removed))
         return counts
 
-    def _drop_repeated(self, family: Family, name: str) -> None:
-        """Of rows without children: they stand in the order in which they arrived, so the key's index tells the rest."""
+    def _drop_repeated(self, family: Family, name: str, key_of: str) -> None:
+        """Of rows without children: they stand in the order in which they arrived, so the key's index tells the rest. key_of: the table
+        whose key the index is called."""
         engine = self._engine
         engine.run("savepoint rb_key")
         try:
-            engine.ensure_key(name, family.key)
+            engine.ensure_key(name, family.key, key_of=key_of)
         except sqlite3.IntegrityError:
             engine.run("rollback to rb_key")
             key, table = engine.listed(family.key), engine.table(name)
@@ -96,7 +111,7 @@ class SqliteBeside(TablesBeside):
                             partition by {key} order by {newest_first(engine, family)}_rowid_ desc) as place from {table}
                     ) where place > 1)"""
             )
-            engine.ensure_key(name, family.key)
+            engine.ensure_key(name, family.key, key_of=key_of)
         engine.run("release rb_key")
 
     def _merge(self, family: Family, batches: Sequence[TableBatch]) -> None:
@@ -109,7 +124,7 @@ class SqliteBeside(TablesBeside):
         drop_superseded(engine, stage, family)
         root = engine.table(self._tables[family.root.name])
         # Rows from before the family had children may repeat a key: nobody looked then.
-        self._drop_repeated(family, self._tables[family.root.name])
+        self._drop_repeated(family, self._tables[family.root.name], self._tables[family.root.name])
         drop_outdated(engine, stage, family, root)
         for layout in family.tables:
             self._merge_table(family, layout, stage)

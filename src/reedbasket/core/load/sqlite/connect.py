@@ -11,6 +11,8 @@ from ...errors import ReedError, WarehouseBusy, WarehouseError
 
 # How long a writer waits for another one. A commit of 100,000 rows takes one or two seconds.
 BUSY_SECONDS = 60.0
+# Of the warehouse's pages; a merge finds the pages that it changes there once more.
+CACHE_KB = 64_000
 
 
 def connect_writer(path: Path) -> sqlite3.Connection:
@@ -25,7 +27,7 @@ def connect_writer(path: Path) -> sqlite3.Connection:
         # The stage lives in temp tables; on disk, so that memory stays flat (in memory 100,000 rows already tell).
         connection.execute("pragma temp_store = file")
         connection.execute("pragma temp.cache_size = -16000")
-        connection.execute("pragma cache_size = -64000")
+        connection.execute(f"pragma cache_size = -{CACHE_KB}")
         connection.execute("pragma foreign_keys = off")
         return connection
 

@@ -151,9 +151,10 @@ class SqliteEngine(Engine):
         finally:
             self.run("pragma legacy_alter_table = off")
 
-    def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False) -> None:
+    def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False, key_of: str | None = None) -> None:
+        """key_of: the table that this one is about to become, after which the index is called."""
         # Made after the first rows, which is faster; it also carries the merge.
-        name, only = self.quote(f"{table}_key"), " where _rb_until is null" if current else ""
+        name, only = self.quote(f"{key_of or table}_key"), " where _rb_until is null" if current else ""
         self.run(f"create unique index if not exists main.{name} on {self.quote(table)} ({self.listed(key)}){only}")
 
     def drop_key(self, table: str) -> None:
