@@ -5,6 +5,8 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Iterator
+from datetime import date, datetime
+from decimal import Decimal
 from itertools import count
 from pathlib import Path
 from typing import Any
@@ -268,3 +270,42 @@ def test_one_snapshot_locks_rights_and_a_server_that_goes_away(yard: Yard, tmp_p
     yard.do("create or replace user poor@'%'", f"grant select on {yard.name}.a to poor@'%'")
     result, _ = run_once(yard.basket("tables: {q: {query: 'select * from b', key: id}}", user="poor"), tmp_path, run=7)
     assert result.error is not None and result.error["code"] == "source.no_right", result.error
+
+
+def test_numbers_days_and_times_are_what_the_server_writes(yard: Yard, tmp_path: Path) -> None:
+    made = {
+        "tiny": ("tinyint unsigned", "n % 256"), "small": ("smallint", "n - 2000"), "mid": ("mediumint", "-n * 1000"),
+        "whole": ("int unsigned", "n * 858993"), "big": ("bigint", "n * 1000000000001 - 7"),
+        "huge": ("bigint unsigned", "cast(n as unsigned) * 3689348814741910"), "part": ("double", "n / 7"),
+        "price": ("decimal(12, 3)", "n * 1.125 - 900"), "day": ("date", "'0998-12-20' + interval n * 73 day"),
+        "moment": ("datetime", "'1969-12-31 23:59:50' + interval n * 61 second"),
+        "fine": ("datetime(6)", "'1999-12-31 23:59:59.5' + interval n * 1234567 microsecond"),
+        "at": ("timestamp(3)", "'2024-02-28' + interval n minute"), "lasts": ("time(3)", "sec_to_time(n * 700.25 - 900000)"),
+        "words": ("text", "repeat('ø', n % 300)"), "bytes": ("varbinary(40)", "repeat(0xff, n % 40)"),
+    }  # fmt: skip
+    columns = ", ".join(f"`{name}` {kind}" for name, (kind, _) in made.items())
+    every = ", ".join(f"if(n % {place} = 1, null, {value})" for place, (_, value) in enumerate(made.values(), 3))
+    yard.do(
+        f"create table things (id int primary key, {columns})",
+        f"insert into things select n, {every} from (select cast(seq as signed) as n from seq_1_to_5000) as numbers",
+        "insert into things (id, words) values (5001, repeat('x', 17000000)), (5002, '')",
+        "insert into things (id, day, moment) values (5003, '0000-00-00', '0000-00-00 10:00'), (5004, '2024-02-29', '2023-12-31')",
+    )
+    run(yard.basket("tables: {things: }"), tmp_path, 1)
+    theirs = yard.do("select *, cast(lasts as char) as lasts from things order by id")
+    ours = sorted(table_rows(tmp_path, "things"), key=lambda row: row["id"])
+    assert len(ours) == len(theirs) == 5004
+    for mine, (number, *values, lasts) in zip(ours, theirs):
+        their = dict(zip(made, values)) | {"lasts": lasts}
+        if number == 5003:
+            assert (mine["day"], mine["moment"]) == (None, None)
+            continue
+        assert [as_loaded(their[name]) for name in made] == [
+            mine[name] if name not in ("huge", "price") or mine[name] is None else Decimal(mine[name]) for name in made
+        ], number
+
+
+def as_loaded(value: Any) -> Any:
+    if isinstance(value, datetime):
+        return value.isoformat(" ", "microseconds") + "Z"
+    return value.isoformat() if isinstance(value, date) else value

@@ -12,8 +12,8 @@ Bytes = np.ndarray[Any, np.dtype[np.uint8]]
 Flags = np.ndarray[Any, np.dtype[np.bool_]]
 
 
-def cut(buffer: Bytes, starts: Numbers, lengths: Numbers, valid: Flags) -> pa.Array:
-    """The pieces `buffer[start : start + length]` as a binary array; null where not valid, whose length is to be 0."""
+def cut(buffer: Bytes, starts: Numbers, lengths: Numbers, valid: Flags | None) -> pa.Array:
+    """The pieces `buffer[start : start + length]` as a binary array; null where not valid, whose length is to be 0. None: all are."""
     many = len(starts)
     # The buffer as what it is cut into, a piece, what lies before the next, and so on: arrow then takes every second of them.
     offsets = np.zeros(2 * many + 1, np.int64)
@@ -24,20 +24,27 @@ def cut(buffer: Bytes, starts: Numbers, lengths: Numbers, valid: Flags) -> pa.Ar
         pa.binary(), 2 * many, [None, pa.py_buffer(offsets.astype(np.int32)), pa.py_buffer(buffer)], 0
     )
     places = np.arange(1, 2 * many, 2, dtype=np.int32)
-    return whole.take(pa.array(places, mask=None if valid.all() else ~valid))
+    return whole.take(pa.array(places, mask=None if valid is None or valid.all() else ~valid))
 
 
 _MOST_OFFSET = np.iinfo(np.int32).max
 
 
-def _gathered(buffer: Bytes, starts: Numbers, lengths: Numbers, valid: Flags) -> pa.Array:
+def _gathered(buffer: Bytes, starts: Numbers, lengths: Numbers, valid: Flags | None) -> pa.Array:
     """Pieces in any order, out of a buffer of any size: byte by byte."""
     offsets = np.zeros(len(starts) + 1, np.int64)
     np.cumsum(lengths, out=offsets[1:])
     data = buffer[np.repeat(starts - offsets[:-1], lengths) + np.arange(int(offsets[-1]))]
-    nulls = None if valid.all() else pa.py_buffer(np.packbits(valid, bitorder="little"))
+    nulls = None if valid is None or valid.all() else pa.py_buffer(np.packbits(valid, bitorder="little"))
     buffers = [nulls, pa.py_buffer(offsets.astype(np.int32)), pa.py_buffer(data)]
     return pa.Array.from_buffers(pa.binary(), len(starts), buffers, -1 if nulls else 0)
+
+
+def arrow_of(kind: pa.DataType, values: Any, valid: Flags | None) -> pa.Array:
+    """Numbers, as wide as the type's, as an array of it; null where not valid. None: all are."""
+    rows = len(values) * values.itemsize * 8 // kind.bit_width
+    nulls = None if valid is None else pa.py_buffer(np.packbits(valid, bitorder="little"))
+    return pa.Array.from_buffers(kind, rows, [nulls, pa.py_buffer(np.ascontiguousarray(values))], 0 if nulls is None else -1)
 
 
 def as_text(values: pa.Array) -> pa.Array:

@@ -36,7 +36,8 @@ _GEOMETRY = {"geometry", "point", "linestring", "polygon", "multipoint", "multil
 _BY_NAME: dict[str, tuple[Kind, str]] = {
     "float": ("double", "cast({} as double)"), "double": ("double", "{}"), "date": ("date", "{}"),
     "datetime": ("timestamp", "{}"), "timestamp": ("timestamp", "{}"), "json": ("json", "{}"), "uuid": ("uuid", "{}"),
-    **dict.fromkeys(("char", "varchar", "tinytext", "text", "mediumtext", "longtext", "enum", "set", "time"), ("text", "{}")),
+    **dict.fromkeys(("char", "varchar", "tinytext", "text", "mediumtext", "longtext", "enum", "set"), ("text", "{}")),
+    "time": ("text", "cast({} as char)"),
     **dict.fromkeys(("binary", "varbinary", "tinyblob", "blob", "mediumblob", "longblob"), ("binary", "{}")),
     **dict.fromkeys(_GEOMETRY, ("text", "st_astext({})")),
 }  # fmt: skip

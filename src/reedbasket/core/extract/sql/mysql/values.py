@@ -5,19 +5,20 @@ from __future__ import annotations
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ....shape.kinds import Kind
 from ..database import field_of
 from ..decimals import decimals
 from ..slices import as_text
 from ..tables import Column
-
-# Beyond the years 1 to 9999, so that the row is a reject: the month or day 0, or the 31st of February.
-_NO_DAY = -(2**31)
-_NO_TIME = -(2**63)
+from .binary import NO_DAY, NO_TIME
 
 
 def to_column(column: Column, values: pa.Array, zone: str) -> tuple[pa.Field, pa.Array]:
-    """values: the bytes of each. zone: of the source, that a datetime is in. Raises pyarrow.ArrowInvalid."""
+    """values: the text of each, as the log tells it, or what it is, as a statement brings it (see binary.cut_columns). zone: of the
+    source, that a datetime is in. Raises pyarrow.ArrowInvalid."""
     kind = column.kind or "text"
+    if values.type != pa.binary():
+        return _told(column, kind, values, zone)
     if kind == "binary":
         return field_of(column, kind, values)
     text = as_text(values)
@@ -36,7 +37,28 @@ def to_column(column: Column, values: pa.Array, zone: str) -> tuple[pa.Field, pa
         return field_of(column, kind, numbers)
     if kind == "date":
         return field_of(column, kind, _days(text))
-    return field_of(column, kind, _times(text, zone if column.declared.startswith("datetime") else "UTC"))
+    return field_of(column, kind, _in_zone(_times(text), _zone_of(column, zone)))
+
+
+def _told(column: Column, kind: Kind, values: pa.Array, zone: str) -> tuple[pa.Field, pa.Array]:
+    """Of values that are what they are."""
+    if kind == "bool":
+        return field_of(column, kind, pc.not_equal(values, 0))
+    if kind == "decimal":
+        digits = column.whole if column.fraction == 0 else 20
+        return field_of(column, kind, values.cast(pa.decimal128(digits, 0)), digits, 0)
+    if kind == "timestamp":
+        return field_of(column, kind, _in_zone(values.cast(pa.timestamp("us")), _zone_of(column, zone)))
+    if kind == "double":
+        numbers = values.cast(pa.float64())
+        if column.declared.startswith("float"):
+            numbers = numbers.cast(pa.float32()).cast(pa.string()).cast(pa.float64())
+        return field_of(column, kind, numbers)
+    return field_of(column, kind, values.cast({"int64": pa.int64(), "date": pa.date32()}.get(kind, pa.string())))
+
+
+def _zone_of(column: Column, zone: str) -> str:
+    return zone if column.declared.startswith("datetime") else "UTC"
 
 
 def _days(text: pa.Array) -> pa.Array:
@@ -46,13 +68,13 @@ def _days(text: pa.Array) -> pa.Array:
         text = _without_zero(text)
         days = pc.strptime(text, "%Y-%m-%d", "s", error_is_null=True)
         known = pc.equal(pc.strftime(days, "%Y-%m-%d"), text)  # strptime takes the 31st of February for a day in March
-        return _marked(days.cast(pa.date32()), known, text, pa.scalar(_NO_DAY, pa.int32()).cast(pa.date32()))
+        return _marked(days.cast(pa.date32()), known, text, pa.scalar(NO_DAY, pa.int32()).cast(pa.date32()))
 
 
-def _times(text: pa.Array, zone: str) -> pa.Array:
+def _times(text: pa.Array) -> pa.Array:
     plain = pa.timestamp("us")
     try:
-        times = text.cast(plain)
+        return text.cast(plain)
     except pa.ArrowInvalid:
         text = _without_zero(text)
         listed = []
@@ -60,15 +82,19 @@ def _times(text: pa.Array, zone: str) -> pa.Array:
             try:
                 listed.append(None if value is None else pa.scalar(value).cast(plain).cast(pa.int64()).as_py())
             except pa.ArrowInvalid:
-                listed.append(_NO_TIME)
-        times = pa.array(listed, pa.int64()).cast(plain)
+                listed.append(NO_TIME)
+        return pa.array(listed, pa.int64()).cast(plain)
+
+
+def _in_zone(times: pa.Array, zone: str) -> pa.Array:
+    plain = pa.timestamp("us")
     if zone == "UTC":
         return times.cast(pa.timestamp("us", "UTC"))
     # An hour that comes twice is the first of them, one that is left out lies behind the gap.
-    bad = pc.equal(times.cast(pa.int64()), _NO_TIME)
+    bad = pc.equal(times.cast(pa.int64()), NO_TIME)
     inside = pc.if_else(bad, pa.scalar(None, plain), times)
     made = pc.assume_timezone(inside, zone, ambiguous="earliest", nonexistent="latest").cast(pa.timestamp("us", "UTC"))
-    return pc.if_else(pc.fill_null(bad, False), pa.scalar(_NO_TIME, pa.int64()).cast(pa.timestamp("us", "UTC")), made)
+    return pc.if_else(pc.fill_null(bad, False), pa.scalar(NO_TIME, pa.int64()).cast(pa.timestamp("us", "UTC")), made)
 
 
 def _without_zero(text: pa.Array) -> pa.Array:

@@ -15,7 +15,7 @@ import pyarrow as pa
 
 from ..database import field_of, typed
 from ..decimals import decimals
-from ..slices import Bytes, Flags, Numbers, as_text, cut
+from ..slices import Bytes, Flags, Numbers, arrow_of, as_text, cut
 from ..tables import Column
 
 _DAYS_TO_2000 = 10_957
@@ -91,7 +91,7 @@ def _column(column: Column, buffer: Bytes, starts: Numbers, sizes: Numbers, vali
     if kind == "decimal" and column.select == "{}":
         return _decimal(column, buffer, starts, valid)
     if kind in ("text", "json", "uuid", "decimal", "binary"):
-        pieces = cut(buffer, starts, sizes, np.ones(len(starts), bool) if valid is None else valid)
+        pieces = cut(buffer, starts, sizes, valid)
         if kind == "decimal":
             return decimals(column, as_text(pieces))
         return field_of(column, kind, pieces if kind == "binary" else as_text(pieces))
@@ -105,17 +105,17 @@ def _of_numbers(column: Column, values: Any, valid: Flags | None) -> tuple[pa.Fi
     if kind == "bool":
         return field_of(column, kind, pa.array(values != 0, pa.bool_(), mask=None if valid is None else ~valid))
     if kind == "double":
-        return field_of(column, kind, _array(pa.float64(), values.astype(np.float64), valid))
+        return field_of(column, kind, arrow_of(pa.float64(), values.astype(np.float64), valid))
     numbers = values.astype(np.int64)
     if kind == "date":
         # Infinity is the largest there is, minus infinity the smallest: far beyond what any warehouse holds, and so they stay.
         days = np.clip(numbers + _DAYS_TO_2000, _DAYS.min, _DAYS.max).astype(np.int32)
-        return field_of(column, kind, _array(pa.date32(), days, valid))
+        return field_of(column, kind, arrow_of(pa.date32(), days, valid))
     if kind == "timestamp":
         infinite = (numbers > _MICROS.max - _MICROS_TO_2000) | (numbers == _MICROS.min)
         numbers = np.where(infinite, numbers, numbers + _MICROS_TO_2000)
-        return field_of(column, kind, _array(pa.timestamp("us", "UTC"), numbers, valid))
-    return field_of(column, kind, _array(pa.int64(), numbers, valid))
+        return field_of(column, kind, arrow_of(pa.timestamp("us", "UTC"), numbers, valid))
+    return field_of(column, kind, arrow_of(pa.int64(), numbers, valid))
 
 
 def _numbers(buffer: Bytes, starts: Numbers, width: int, what: str = "i") -> Any:
@@ -127,12 +127,6 @@ def _numbers(buffer: Bytes, starts: Numbers, width: int, what: str = "i") -> Any
     if len(starts) and int(starts[-1]) >= len(anywhere):
         starts = np.minimum(starts, len(anywhere) - 1)
     return anywhere[starts].astype(f"{what}8")
-
-
-def _array(kind: pa.DataType, values: Any, valid: Flags | None) -> pa.Array:
-    rows = len(values) * values.itemsize * 8 // kind.bit_width
-    nulls = None if valid is None else pa.py_buffer(np.packbits(valid, bitorder="little"))
-    return pa.Array.from_buffers(kind, rows, [nulls, pa.py_buffer(values)], 0 if nulls is None else -1)
 
 
 def _decimal(column: Column, buffer: Bytes, starts: Numbers, valid: Flags | None) -> tuple[pa.Field, pa.Array]:
@@ -159,7 +153,7 @@ def _decimal(column: Column, buffer: Bytes, starts: Numbers, valid: Flags | None
     words = np.empty((len(total), 2), np.int64)
     words[:, 0], words[:, 1] = total, total >> 63
     kind = pa.decimal128(max(column.whole + column.fraction, 1), column.fraction)
-    return field_of(column, "decimal", _array(kind, words.reshape(-1), valid), column.whole, column.fraction)
+    return field_of(column, "decimal", arrow_of(kind, words.reshape(-1), valid), column.whole, column.fraction)
 
 
 def _as_texts(buffer: Bytes, starts: Numbers, front: Numbers, valid: Flags | None) -> pa.Array:
