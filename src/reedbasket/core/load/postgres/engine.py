@@ -5,9 +5,10 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Iterator, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from datetime import datetime
+from functools import partial
 from typing import Any
 
 import adbc_driver_manager
@@ -23,6 +24,7 @@ from ...shape.structure import ColumnShape
 from ..engine import Engine, Limits, Merge, utc
 from ..sqlite.engine import cannot_widen
 from .connect import connect_writer, translated
+from .copying import Copying
 from .views import without_views
 
 _DECLARED: dict[Kind, str] = {
@@ -38,8 +40,8 @@ _DECLARED: dict[Kind, str] = {
     "uuid": "uuid",
 }
 _KINDS: dict[str, Kind] = {declared: kind for kind, declared in _DECLARED.items()}
-# One COPY for many small batches: each costs a round trip and a plan.
-_ROWS_AT_ONCE = 50_000
+# Small batches joined to pieces worth sending; more than one piece goes as one long COPY.
+_ROWS_AT_ONCE = 25_000
 
 
 class PostgresEngine(Engine):
@@ -53,7 +55,7 @@ class PostgresEngine(Engine):
         self._connection = connect_writer(address)
         self._cursor = self._connection.cursor()
         self._sender = ThreadPoolExecutor(1, thread_name_prefix="send to postgres")
-        self._sending: Future[None] | None = None
+        self._copying: Copying | None = None
         self._waiting: dict[str, list[pa.Table]] = {}
         self._temps: set[str] = set()
         self._begun = False
@@ -227,38 +229,45 @@ class PostgresEngine(Engine):
         waiting = self._waiting.setdefault(sql_name, [])
         waiting.append(_arrow(columns, batch))
         if sum(table.num_rows for table in waiting) >= _ROWS_AT_ONCE:
-            self._sent()
-            going, self._waiting = self._waiting, {}
-            # The server takes as long to write rows as we do to make the next.
-            self._sending = self._sender.submit(self._send, going)
+            for name, piece in self._pieces():
+                if self._copying is None or not self._copying.takes(name, piece.schema):
+                    self._sent()
+                    # The server takes as long to write rows as we do to make the next.
+                    copy = partial(self._copy, name)
+                    self._copying = Copying(name, piece.schema, self._sender, copy)
+                self._copying.put(piece)
 
     def flush(self) -> None:
         """What waits to be sent, is sent."""
+        for name, piece in self._pieces():
+            if self._copying is not None and self._copying.takes(name, piece.schema):
+                self._copying.put(piece)
+            else:
+                self._sent()
+                self._copy(name, piece)
         self._sent()
-        waiting, self._waiting = self._waiting, {}
-        self._send(waiting)
 
     def _sent(self) -> None:
         """What is being sent has arrived; raises what went wrong with it."""
-        sending, self._sending = self._sending, None
-        if sending is not None:
-            sending.result()
+        copying, self._copying = self._copying, None
+        if copying is not None:
+            copying.end()
 
-    def _send(self, waiting: dict[str, list[pa.Table]]) -> None:
+    def _pieces(self) -> Iterator[tuple[str, pa.Table]]:
+        """What waits, by table and columns."""
+        waiting, self._waiting = self._waiting, {}
         for sql_name, tables in waiting.items():
-            plain = sql_name.rsplit('"', 2)[-2] if '"' in sql_name else sql_name
-            temp = sql_name in self._temps
             by_columns: dict[str, list[pa.Table]] = {}
             for table in tables:
                 by_columns.setdefault(str(table.schema), []).append(table)
             for alike in by_columns.values():
-                self._cursor.adbc_ingest(
-                    plain,
-                    pa.concat_tables(alike),
-                    mode="append",
-                    temporary=temp,
-                    db_schema_name=None if temp else self.address.schema,
-                )
+                yield sql_name, pa.concat_tables(alike)
+
+    def _copy(self, sql_name: str, rows: pa.Table | pa.RecordBatchReader) -> None:
+        plain = sql_name.rsplit('"', 2)[-2] if '"' in sql_name else sql_name
+        temp = sql_name in self._temps
+        schema = None if temp else self.address.schema
+        self._cursor.adbc_ingest(plain, rows, mode="append", temporary=temp, db_schema_name=schema)
 
     def staged(self, name: str, key: Sequence[str]) -> None:
         # Only of the columns that are joined by: of all twelve it takes a tenth of the merge.
