@@ -42,9 +42,9 @@ class ColumnRecords(Sequence[Record]):
         return self.columns.column(name) if name in self.columns.column_names else None
 
     def filter(self, keep: Sequence[bool]) -> ColumnRecords:
-        met = self._met
+        # Made once for all that is chosen of them.
         return ColumnRecords(
-            self.columns.filter(pa.array(keep, pa.bool_())), lambda: list(compress(met(), keep)), self.held_bytes
+            self.columns.filter(pa.array(keep, pa.bool_())), lambda: list(compress(self._as_met, keep)), self.held_bytes
         )
 
     @cached_property

@@ -12,9 +12,9 @@ import orjson
 def dump(value: Any, *, sort_keys: bool = False) -> str:
     """Compact JSON. Raises ValueError for text that is not Unicode."""
     try:
-        return orjson.dumps(value, option=orjson.OPT_SORT_KEYS if sort_keys else None).decode()
+        return orjson.dumps(value, default=_number, option=orjson.OPT_SORT_KEYS if sort_keys else None).decode()
     except TypeError:
-        # orjson knows no Decimal and no integer beyond 64 bits, and refuses lone surrogates.
+        # orjson knows no integer beyond 64 bits, and refuses lone surrogates.
         text = _slow(value, sort_keys)
         try:
             text.encode()
@@ -29,6 +29,12 @@ def dump_lenient(value: Any) -> str:
         return dump(value)
     except ValueError:
         return json.dumps(value, default=str)
+
+
+def _number(value: Any) -> Any:
+    if isinstance(value, Decimal):
+        return orjson.Fragment(str(value))
+    raise TypeError(f"{type(value).__name__} is no JSON")
 
 
 def _slow(value: Any, sort_keys: bool) -> str:

@@ -64,6 +64,8 @@ class PostgresSource:
             "extra_float_digits=1",
             "bytea_output=hex",
             "datestyle=ISO",
+            # Rows come as they lie, and not from where another session's scan happens to be: their keys mostly grow then.
+            "synchronize_seqscans=off",
         )
         self._snapshot: str | None = None
         with self.translated("opening the source"):
