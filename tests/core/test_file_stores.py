@@ -25,6 +25,7 @@ from pyftpdlib.servers import ThreadedFTPServer
 from reedbasket.core.errors import SourceError
 from reedbasket.core.extract.files.store import Store
 from reedbasket.core.extract.files.stores.open import open_store
+from reedbasket.core.extract.files.stores.s3 import S3Store
 from reedbasket.core.run import RunOutcome
 from reedbasket.core.run.file_look import check_files, peek_files, suggested, survey_files
 from tests.support.certificates import Authority
@@ -291,6 +292,33 @@ def test_thousands_of_objects_are_listed_by_pages(there: Path, tmp_path: Path) -
         listed = list(store.list("p"))
         store.close()
     assert len(listed) == 2_101 and listed[0].tag and listed[0].modified is not None
+
+
+def test_an_object_put_in_place_of_another_after_it_was_listed_is_taken_once(
+    there: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    with s3(there) as place:
+        text = source_of(place) + FEED.format(pattern="top.csv", more="").replace("settle: 0s", "changed: append")
+        opens = S3Store.open
+
+        def late(store: S3Store, path: str) -> Any:
+            monkeypatch.setattr(S3Store, "open", opens)
+            s3_backends["123456789012"]["aws"].put_object("depot", f"in/{path}", b"k,v\n4,other\n")
+            return opens(store, path)
+
+        monkeypatch.setattr(S3Store, "open", late)
+        for run in (1, 2):
+            result, _ = run_once(text, tmp_path / "data", run=run)
+            assert result.outcome == RunOutcome.SUCCEEDED, result.error
+            assert [(row["k"], row["v"]) for row in table_rows(tmp_path / "data", "rows")] == [(4, "other")]
+
+
+def test_a_link_that_leads_back_is_gone_through_once(there: Path, tmp_path: Path) -> None:
+    (there / "a/b/round").symlink_to(there / "a")
+    (there / "a/aside").symlink_to(there / "p")
+    assert [info.path for info in opened(f"path: {there}", tmp_path).list("")] == [
+        "a/1.csv", "a/aside/one.png", "a/b/2.csv", "p/one.png", "top.csv",
+    ]  # fmt: skip
 
 
 def test_a_name_that_leads_out_of_the_folder_is_not_followed(there: Path, tmp_path: Path) -> None:

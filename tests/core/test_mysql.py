@@ -291,7 +291,12 @@ def test_numbers_days_and_times_are_what_the_server_writes(yard: Yard, tmp_path:
         "insert into things (id, words) values (5001, repeat('x', 17000000)), (5002, '')",
         "insert into things (id, day, moment) values (5003, '0000-00-00', '0000-00-00 10:00'), (5004, '2024-02-29', '2023-12-31')",
     )
-    run(yard.basket("tables: {things: }"), tmp_path, 1)
+    yard.do(
+        "create table plain (id int primary key, at datetime, n decimal(9, 2))",
+        "insert into plain values (1, '2024-01-02', 1.5)",
+    )
+    run(yard.basket("tables: {things: , plain: {cast: {at: text, n: text}}}"), tmp_path, 1)
+    assert [(row["at"], row["n"]) for row in table_rows(tmp_path, "plain")] == [("2024-01-02 00:00:00", "1.50")]
     theirs = yard.do("select *, cast(lasts as char) as lasts from things order by id")
     ours = sorted(table_rows(tmp_path, "things"), key=lambda row: row["id"])
     assert len(ours) == len(theirs) == 5004

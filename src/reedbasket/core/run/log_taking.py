@@ -157,7 +157,7 @@ class LogTaking(SqlTaking):
         return self._reached not in (None, self._position) and self._followed.log.brings()
 
     def _as_column(self, column: Column) -> Column | None:
-        return wanted_column(self._chosen, column)
+        return wanted_column(self._chosen, column, self._reading.database.as_text)
 
 
 def slot_for(chosen: Chosen, feed: str) -> str:

@@ -23,9 +23,9 @@ from ..shape.shaper import Shaper
 from ..shape.structure import ColumnShape
 from ..shape.typed import as_records
 
-# Rows handed from the reading thread to the writing one at a time, and how many such parts may wait.
+# What is handed from the reading thread to the writing one at a time, at least; and how many such parts may wait, of 2 MB at most.
 _PART_BYTES = 256 * 1024
-_MOST_PARTS = 16
+_MOST_PARTS = 8
 
 
 class Straight(Protocol):
@@ -33,8 +33,8 @@ class Straight(Protocol):
 
     empty: pa.Table
 
-    def rows(self, declared: Sequence[tuple[str, str]]) -> Iterator[bytes]:
-        """Binary COPY of (column, the type to make it); one part at least. Raises SourceError."""
+    def rows(self, declared: Sequence[tuple[str, str]]) -> Iterator[tuple[bytes, int]]:
+        """Binary COPY of (column, the type to make it): parts of it, with how many rows each holds. Raises SourceError."""
 
 
 class Sink(Protocol):
@@ -108,24 +108,24 @@ def _structure(empty: pa.Table, shaper: Shaper, told: Callable[[list[Change]], N
     return pairs
 
 
-def _ahead(rows: Iterator[bytes]) -> Iterator[tuple[bytes, int]]:
-    """(bytes, how many rows they are), read by a thread of its own while the warehouse takes what came before."""
+def _ahead(parts: Iterator[tuple[bytes, int]]) -> Iterator[tuple[bytes, int]]:
+    """Small parts joined, read by a thread of its own while the warehouse takes what came before."""
     waiting: Queue[tuple[bytes, int] | BaseException | None] = Queue(_MOST_PARTS)
     given_up = threading.Event()
 
     def read() -> None:
         held: list[bytes] = []
-        size = 0
+        size = rows = 0
         try:
-            for row in rows:
-                held.append(row)
-                size += len(row)
+            for part, count in parts:
+                held.append(part)
+                size, rows = size + len(part), rows + count
                 if size >= _PART_BYTES:
-                    waiting.put((b"".join(held), len(held)))
-                    held, size = [], 0
+                    waiting.put((b"".join(held), rows))
+                    held, size, rows = [], 0, 0
                     if given_up.is_set():
                         return
-            waiting.put((b"".join(held), len(held)))
+            waiting.put((b"".join(held), rows))
             waiting.put(None)
         except BaseException as error:  # handed to the thread that writes, which raises it
             waiting.put(error)

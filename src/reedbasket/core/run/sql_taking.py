@@ -60,7 +60,7 @@ class SqlTaking:
         self.from_text: str | None = None
         self.notes: list[tuple[Any, str, str]] = []
         self.ended_notes: list[tuple[Any, str, str]] = []
-        self._columns, self.left_out = _selected(chosen)
+        self._columns, self.left_out = _selected(chosen, reading.database.as_text)
         self._midst: Midst | None = None
         values = order.values({})
         ranged = chosen.range_column
@@ -319,11 +319,11 @@ class SqlTaking:
         return ["(" + " or ".join(parts) + ")"]
 
 
-def _selected(chosen: Chosen) -> tuple[list[Column], frozenset[str]]:
+def _selected(chosen: Chosen, as_text: str) -> tuple[list[Column], frozenset[str]]:
     """(what is read, what the feed leaves out): what is left out is not even asked for."""
     columns, left_out = [], set()
     for column in chosen.table.columns:
-        wanted = wanted_column(chosen, column)
+        wanted = wanted_column(chosen, column, as_text)
         if wanted is None:
             left_out.add(column.name)
         else:
@@ -331,14 +331,14 @@ def _selected(chosen: Chosen) -> tuple[list[Column], frozenset[str]]:
     return columns, frozenset(left_out)
 
 
-def wanted_column(chosen: Chosen, column: Column) -> Column | None:
-    """A column as the feed wants it read; None for one that it leaves out."""
+def wanted_column(chosen: Chosen, column: Column, as_text: str) -> Column | None:
+    """A column as the feed wants it read; None for one that it leaves out. as_text: see Database."""
     own, plain = chosen.own, fold(column.name)
     wanted = plain not in own.leave_out and (own.only is None or plain in own.only)
     if not wanted and column.name not in {*chosen.key, *chosen.cursor_columns}:
         return None
     if own.cast.get(plain) == "text" and column.kind not in (None, "text"):
-        return Column(column.name, column.declared, "text", "cast({} as text)", column.nullable)
+        return Column(column.name, column.declared, "text", as_text, column.nullable)
     return column
 
 

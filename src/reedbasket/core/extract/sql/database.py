@@ -20,6 +20,8 @@ class Database(Protocol):
     """One source's, opened for one run. Reading happens in one snapshot for all tables, where the database can hold one."""
 
     dialect: str
+    # SQL over {}, a column: its values as text.
+    as_text: str
 
     @property
     def shares_snapshot(self) -> bool:

@@ -45,8 +45,11 @@ class FolderStore:
             return
         except OSError as error:
             raise self._trouble.refused(f"listing {before or 'all'} of", str(error.strerror)) from error
+        here = os.path.realpath(self._folder / before)
         for entry in found:
             path = before + entry.name
+            if entry.is_symlink() and f"{here}/".startswith(f"{os.path.realpath(entry.path)}/"):
+                continue  # it leads back to where we come from, and on without end
             if entry.is_dir():
                 yield from self._below(path + "/")
             elif not path.endswith(PART):

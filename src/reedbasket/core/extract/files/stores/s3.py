@@ -88,8 +88,8 @@ class S3Store:
 
     def open(self, path: str) -> Body:
         with self._told(f"opening {path} in", path):
-            body = self._client.get_object(Bucket=self._bucket, Key=self._before + path)["Body"]
-        return Body(body, lambda: self._told(f"reading {path} from"))
+            answer = self._client.get_object(Bucket=self._bucket, Key=self._before + path)
+        return Body(answer["Body"], lambda: self._told(f"reading {path} from"), answer.get("ETag", "").strip('"'))
 
     def put(self, path: str, content: IO[bytes], size: int) -> None:
         with self._told(f"writing {path} to"):

@@ -52,7 +52,7 @@ class WebStore:
         if answer.status == 404:
             raise file_gone(path, self.where)
         self._require(answer, path)
-        return Body(answer, lambda: self._told(f"reading {path} from"))
+        return Body(answer, lambda: self._told(f"reading {path} from"), answer.headers.get("etag", ""))
 
     def _ask(self, method: str, path: str, **how: Any) -> urllib3.BaseHTTPResponse:
         with self._told(f"fetching {path} from"):

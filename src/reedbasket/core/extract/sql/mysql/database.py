@@ -38,6 +38,7 @@ class MysqlSource:
     """See Database. The snapshot belongs to one connection, which reads one statement after the other; InnoDB alone has it."""
 
     dialect = "mysql"
+    as_text = "cast({} as char)"
 
     def __init__(self, address: MysqlAddress, zone: str, timeout: timedelta, stop: threading.Event) -> None:
         self.address = address

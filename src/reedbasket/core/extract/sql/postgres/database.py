@@ -22,13 +22,14 @@ from ...http import RequestSeen
 from ..changelog import ChangeLog
 from ..database import Failures
 from ..names import replaced
+from ..slices import bytes_of, cut
 from ..tables import Column, Statement, Table
 from .binary import in_columns
 from .catalog import column_of, read_tables, read_types
 from .check import log_steps
 from .columns import to_columns
 from .straight import PostgresStraight, goes_straight
-from .stream import BATCH_BYTES, may_stream, rows_of
+from .stream import BATCH_BYTES, HEADER, TRAILER, may_stream, rows_of
 from .types import PgType
 
 _LOCK_SECONDS = 30
@@ -50,6 +51,7 @@ class PostgresSource:
     """See Database. The snapshot is held by a transaction that stays open as long as the source does."""
 
     dialect = "postgres"
+    as_text = "cast({} as text)"
 
     def __init__(self, address: Address, timeout: timedelta, stop: threading.Event) -> None:
         self.address = address
@@ -114,8 +116,8 @@ class PostgresSource:
 
     def _streamed(self, text: str, columns: Sequence[Column]) -> Iterator[pa.Table]:
         with self._reading() as connection:
-            for buffer, rows in rows_of(connection, text, len(columns) or 1, self._stop, self._quiet_seconds):
-                yield in_columns(columns, buffer, rows)
+            for buffer, rows, _ in rows_of(connection, text, len(columns) or 1, self._stop, self._quiet_seconds):
+                yield in_columns(columns, buffer, rows + 2)
         if self._stop.is_set():
             raise self._cancelled("reading from")
 
@@ -165,13 +167,24 @@ class PostgresSource:
         """See run.pass_through. None where values have to be looked at."""
         return PostgresStraight(self, statement, seen) if goes_straight(statement.columns) else None
 
-    def copy_out(self, text: str, values: dict[str, Any]) -> Iterator[bytes]:
-        """The rows of a statement in binary COPY, in the run's snapshot."""
-        rendered = sql.SQL(self._rendered(text, values).replace("{", "{{").replace("}", "}}")).format()
-        asked = sql.SQL("copy ({}) to stdout (format binary)").format(rendered)
+    def copy_out(self, text: str, columns: int, values: dict[str, Any]) -> Iterator[tuple[bytes, int]]:
+        """The rows of a statement in binary COPY, in the run's snapshot: parts of it, with how many rows each holds."""
+        rendered = self._rendered(text, values)
+        if may_stream(self._keeper):
+            yield HEADER, 0
+            with self._reading() as connection:
+                for buffer, begins, ends in rows_of(connection, rendered, columns, self._stop, self._quiet_seconds):
+                    held, places = bytes_of(cut(buffer, begins, ends - begins, None))
+                    yield held[: places[-1]].tobytes(), len(begins)
+            if self._stop.is_set():
+                raise self._cancelled("reading from")
+            yield TRAILER, 0
+            return
+        plain = sql.SQL(rendered.replace("{", "{{").replace("}", "}}")).format()
+        asked = sql.SQL("copy ({}) to stdout (format binary)").format(plain)
         with self._reading() as connection, connection.cursor() as cursor, cursor.copy(asked) as copy:
             for part in copy:
-                yield bytes(part)
+                yield bytes(part), 1
 
     def quote(self, name: str) -> str:
         return sql.Identifier(name).as_string(self._keeper)

@@ -31,16 +31,16 @@ class PostgresStraight:
         self._seen = seen
         self.empty = typed([_empty(column) for column in statement.columns], 0)
 
-    def rows(self, declared: Sequence[tuple[str, str]]) -> Iterator[bytes]:
+    def rows(self, declared: Sequence[tuple[str, str]]) -> Iterator[tuple[bytes, int]]:
         began, size, problem = time.monotonic(), 0, ""
         columns = {column.name: column for column in self._statement.columns}
         made = ", ".join(_expression(columns[name], self._source.quote(name), kind) for name, kind in declared)
         # What is selected is told anew; from where, and which rows, stays.
         text = f"select {made}\n{self._statement.text[self._statement.text.index('from ') :]}"
         try:
-            for part in self._source.copy_out(text, dict(self._statement.values)):
+            for part, rows in self._source.copy_out(text, len(declared), dict(self._statement.values)):
                 size += len(part)
-                yield part
+                yield part, rows
         except Exception as error:
             problem = getattr(error, "found", str(error))
             raise

@@ -22,11 +22,13 @@ import psycopg
 
 from ..slices import Bytes, Numbers
 
+_SIGNATURE = b"PGCOPY\n\xff\r\n\0"
+# What a COPY into a table begins and ends with, all its rows in between.
+HEADER, TRAILER = _SIGNATURE + bytes(8), b"\xff\xff"
 # Rows are handed on in batches of about this many bytes; larger ones gain nothing and cost memory.
 BATCH_BYTES = 2 * 1024 * 1024
 _READ_BYTES = 256 * 1024
 _LOOK_SECONDS = 0.5
-_SIGNATURE = b"PGCOPY\n\xff\r\n\0"
 _ROW, _FAILED = b"dE"
 # Ready for the next query; the last byte, how the transaction stands, follows.
 _READY = b"Z\0\0\0\5"
@@ -39,8 +41,9 @@ def may_stream(connection: psycopg.Connection[Any]) -> bool:
 
 def rows_of(
     connection: psycopg.Connection[Any], statement: str, columns: int, stop: threading.Event, quiet_seconds: float
-) -> Iterator[tuple[Bytes, Numbers]]:
-    """Batches of `copy (statement) to stdout`: (bytes, where in them each row's fields begin). The bytes are good until the next batch.
+) -> Iterator[tuple[Bytes, Numbers, Numbers]]:
+    """Batches of `copy (statement) to stdout`: (bytes, where in them each row begins, where it ends). The first two bytes of a row say how
+    many fields it has. The bytes are good until the next batch.
 
     connection: of nobody else's; only good for closing afterwards. columns: how many the statement yields. quiet_seconds: how long the
     server may send nothing. Raises psycopg.Error; stops without a word where `stop` is set, so the caller is to ask."""
@@ -64,9 +67,9 @@ def rows_of(
             # Nothing comes behind this one until we ask again.
             ended = perhaps_ended and at == filled and buffer[starts[-1]] == _READY[0]
             if len(starts):
-                rows = _rows(buffer, starts)
+                rows, ends = _rows(buffer, starts)
                 if len(rows):
-                    yield np.frombuffer(buffer, np.uint8, at), rows
+                    yield np.frombuffer(buffer, np.uint8, at), rows, ends
             if ended:
                 return
             left = bytes(buffer[at:filled])
@@ -122,20 +125,23 @@ def _rows_alike(data: Bytes, columns: int) -> tuple[Numbers, int]:
     return (found, int(ends[-1])) if ends[-1] <= len(data) else (found[:-1], int(found[-1]))
 
 
-def _rows(buffer: bytearray, starts: Numbers) -> Numbers:
-    """Where the fields of each row begin. Raises psycopg.Error for what the server says went wrong."""
+def _rows(buffer: bytearray, starts: Numbers) -> tuple[Numbers, Numbers]:
+    """Where rows begin and end. Raises psycopg.Error for what the server says went wrong."""
     data: Bytes = np.frombuffer(buffer, np.uint8)
     kinds = data[starts]
     if (kinds == _FAILED).any():
         raise _error(buffer, int(starts[kinds == _FAILED][0]))
-    at: Numbers = starts[kinds == _ROW] + 5
+    messages = starts[kinds == _ROW]
+    anywhere: Any = np.ndarray((len(data) - 3,), ">i4", data, strides=(1,))
+    at: Numbers = messages + 5
+    ends: Numbers = messages + 1 + anywhere[messages + 1].astype(np.int64)
     if len(at) and buffer.startswith(_SIGNATURE, int(at[0])):
         # In the first message, before its row: the signature, flags, and an extension as long as it says.
         ahead = len(_SIGNATURE) + 8
         at[0] += ahead + struct.unpack_from(">i", buffer, int(at[0]) + ahead - 4)[0]
     # The end is a row of -1 fields.
-    fields: Numbers = at[data[at] != 0xFF] + 2
-    return fields
+    real = data[at] != 0xFF
+    return at[real], ends[real]
 
 
 def _error(buffer: bytearray, start: int) -> psycopg.Error:

@@ -46,6 +46,7 @@ class SqliteSource:
     no writer; else each statement sees its own moment."""
 
     dialect = "sqlite"
+    as_text = "cast({} as text)"
 
     def __init__(self, path: Path, zone: str, timeout: timedelta, stop: threading.Event) -> None:
         self.path = path
