@@ -73,7 +73,7 @@ def test_what_has_to_be_looked_at_comes_in_columns(dock: Dock, tmp_path: Path) -
 
 def test_stopped_and_cut_off_nothing_is_left(dock: Dock, tmp_path: Path) -> None:
     dock.do(
-        "create table many (id int primary key, v text); insert into many select g, repeat('x', 200) from generate_series(1, 50000) g"
+        "create table many (id int primary key, v text); insert into many select g, repeat('x', 900) from generate_series(1, 50000) g"
     )
     place, _ = loaded(dock, tmp_path, "many: {write: replace}")
     dock.do("delete from many where id > 40000")
@@ -90,7 +90,7 @@ def test_stopped_and_cut_off_nothing_is_left(dock: Dock, tmp_path: Path) -> None
     class Cuts(Heard):
         def progress(self, progress: Any) -> None:
             if progress.read:
-                dock.do("select pg_terminate_backend(pid) from pg_stat_activity where query ilike 'copy (select%'")
+                dock.do("select pg_terminate_backend(pid) from pg_stat_activity where query like 'copy (%to stdout%'")
 
     text = dock.basket("tables: {many: {write: replace}}", "zone: Europe/Paris").replace(
         "on: sqlite\npath: marsh.db", place.as_yaml

@@ -25,7 +25,7 @@ from ..shape.typed import as_records
 
 # What is handed from the reading thread to the writing one at a time, at least; and how many such parts may wait, of 2 MB at most.
 _PART_BYTES = 256 * 1024
-_MOST_PARTS = 8
+_MOST_PARTS = 4
 
 
 class Straight(Protocol):

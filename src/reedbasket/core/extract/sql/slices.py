@@ -18,6 +18,8 @@ def cut(buffer: Bytes, starts: Numbers, lengths: Numbers, valid: Flags | None) -
     # The buffer as what it is cut into, a piece, what lies before the next, and so on: arrow then takes every second of them.
     offsets = np.zeros(2 * many + 1, np.int64)
     offsets[1::2], offsets[2::2] = starts, starts + lengths
+    if many and offsets[-1] > len(buffer):  # what has no length may be said to begin anywhere
+        np.minimum(offsets, len(buffer), out=offsets)
     if len(buffer) > _MOST_OFFSET or (offsets[1:] < offsets[:-1]).any():
         return _gathered(buffer, starts, lengths, valid)
     whole = pa.Array.from_buffers(
