@@ -23,6 +23,9 @@ def cluster() -> Iterator[Cluster]:
 def dock(cluster: Cluster) -> Iterator[Dock]:
     made = Dock(cluster)
     yield made
+    # What follows the log outlives its tables.
+    made.do("select pg_drop_replication_slot(slot_name) from pg_replication_slots")
+    made.do("drop publication if exists reed_test")
     made.do(f"drop schema {made.schema} cascade")
     made.db.close()
 
