@@ -37,6 +37,11 @@ def arrow_type(column: ColumnShape) -> pa.DataType:
     return pa.decimal256(MOST_DIGITS, column.fraction)
 
 
+def one_array(values: pa.ChunkedArray) -> pa.Array:
+    """All values in one piece; no copy where they are, which `combine_chunks` makes even then."""
+    return values.chunk(0) if values.num_chunks == 1 else values.combine_chunks()
+
+
 def to_arrow(column: ColumnShape, kind: Kind, data: ColumnData) -> pa.Array:
     """Data of `kind` as the column's type, which may be wider."""
     wanted = arrow_type(column)

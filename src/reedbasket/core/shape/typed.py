@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..records import ColumnRecords
-from .arrow import DIGITS_OF_128
+from .arrow import DIGITS_OF_128, one_array
 from .batch import TableBatch
 from .casts import cast_values
 from .kinds import Kind, widen
@@ -53,7 +53,7 @@ class TypedWalk(Learning):
             if kind == "null":
                 self.structure.root.fields.setdefault(field.name, None)
                 continue
-            self._column(field.name, kind, (whole, fraction), values.combine_chunks())
+            self._column(field.name, kind, (whole, fraction), one_array(values))
         for name in self.key:
             node = self.structure.root.fields.get(name)
             held = self.batch.columns.get(node.name) if isinstance(node, ColumnShape) else None
@@ -161,7 +161,7 @@ def plain_values(kind: Kind, values: ColumnData) -> list[Any]:
 def as_records(table: pa.Table) -> list[dict[str, Any]]:
     """The rows as objects."""
     columns = [
-        plain_values(field.metadata[b"kind"].decode(), values.combine_chunks())
+        plain_values(field.metadata[b"kind"].decode(), one_array(values))
         for field, values in zip(table.schema, table.columns)
     ]
     names = table.column_names
