@@ -161,8 +161,7 @@ def plain_values(kind: Kind, values: ColumnData) -> list[Any]:
 def as_records(table: pa.Table) -> list[dict[str, Any]]:
     """The rows as objects."""
     columns = [
-        plain_values(field.metadata[b"kind"].decode(), one_array(values))
-        for field, values in zip(table.schema, table.columns)
+        plain_values(field.metadata[b"kind"].decode(), one_array(values)) for field, values in zip(table.schema, table.columns)
     ]
     names = table.column_names
     return [dict(zip(names, row)) for row in zip(*columns)]

@@ -6,12 +6,13 @@ import hashlib
 import re
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager, suppress
+from contextlib import closing, contextmanager, suppress
 from datetime import datetime
 from functools import partial
 from typing import Any
 
 import adbc_driver_manager
+import psycopg
 import pyarrow as pa
 
 from ...errors import ConnectionLost
@@ -23,8 +24,9 @@ from ...shape.names import LONGEST_NAME_BYTES
 from ...shape.structure import ColumnShape
 from ..engine import Engine, Limits, Merge, utc
 from ..sqlite.engine import cannot_widen
-from .connect import connect_writer, translated
+from .connect import LOCK_SECONDS, connect_writer, translated
 from .copying import Copying
+from .encode import HEADER, TRAILER, in_binary
 from .views import without_views
 
 _DECLARED: dict[Kind, str] = {
@@ -42,6 +44,7 @@ _DECLARED: dict[Kind, str] = {
 _KINDS: dict[str, Kind] = {declared: kind for kind, declared in _DECLARED.items()}
 # Small batches joined to pieces worth sending; more than one piece goes as one long COPY.
 _ROWS_AT_ONCE = 25_000
+_BYTES_AT_ONCE = 8 * 1024 * 1024
 
 
 class PostgresEngine(Engine):
@@ -228,7 +231,10 @@ class PostgresEngine(Engine):
     def insert(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch) -> None:
         waiting = self._waiting.setdefault(sql_name, [])
         waiting.append(_arrow(columns, batch))
-        if sum(table.num_rows for table in waiting) >= _ROWS_AT_ONCE:
+        if (
+            sum(table.num_rows for table in waiting) >= _ROWS_AT_ONCE
+            or sum(table.nbytes for table in waiting) >= _BYTES_AT_ONCE
+        ):
             for name, piece in self._pieces():
                 if self._copying is None or not self._copying.takes(name, piece.schema):
                     self._sent()
@@ -267,7 +273,23 @@ class PostgresEngine(Engine):
         plain = sql_name.rsplit('"', 2)[-2] if '"' in sql_name else sql_name
         temp = sql_name in self._temps
         schema = None if temp else self.address.schema
-        self._cursor.adbc_ingest(plain, rows, mode="append", temporary=temp, db_schema_name=schema)
+        if temp or self._begun or isinstance(rows, pa.Table):
+            self._cursor.adbc_ingest(plain, rows, mode="append", temporary=temp, db_schema_name=schema)
+        else:
+            # Nobody sees the table before a transaction gives it its name, so a connection of its own may fill it.
+            self._copy_encoded(sql_name, rows)
+
+    def _copy_encoded(self, sql_name: str, rows: pa.RecordBatchReader) -> None:
+        names = self.listed(rows.schema.names)
+        settings = (f"lock_timeout={LOCK_SECONDS}s", "statement_timeout=0")
+        statement = f"copy {sql_name} ({names}) from stdin (format binary)".encode()
+        connecting = psycopg.connect(self.address.conninfo(*settings), autocommit=True)
+        with closing(connecting) as connection, connection.cursor().copy(statement) as copy:
+            copy.write(HEADER)
+            for batch in rows:
+                if batch.num_rows:
+                    copy.write(in_binary(batch))
+            copy.write(TRAILER)
 
     def staged(self, name: str, key: Sequence[str]) -> None:
         # Only of the columns that are joined by: of all twelve it takes a tenth of the merge.
