@@ -49,6 +49,7 @@ class FileReading:
         self.store: Store = open_store(order.files, outside.reveal, outside.folder)
         self.widens = True
         self._listed: dict[str, list[FileInfo]] = {}
+        self._matching: dict[tuple[str, ...], list[tuple[FileInfo, Pattern]]] = {}
         self._chosen: dict[str, ChosenFiles] = {}
         self._stores: dict[str, Store] = {}
 
@@ -58,13 +59,10 @@ class FileReading:
         self.widens = order.drift.types in ("accept", "stop")
         chosen = choose_files(order.wishes, order.feed_defaults, order.table_prefix)
         self._chosen = {one.order.name: one for one in chosen}
-        for one in chosen:
-            for pattern in one.patterns:
-                self.listed(pattern)
-        patterns = [pattern for one in chosen for pattern in one.patterns]
+        matched = {info.path for one in chosen for info, _ in self.matching(one.patterns)}
         markers = {one.changes.marker for one in chosen if one.changes.marker}
         ignored = [] if markers else sorted(
-            {info.path for listed in self._listed.values() for info in listed if not any(p.matches(info.path) for p in patterns)}
+            {info.path for listed in self._listed.values() for info in listed} - matched
         )  # fmt: skip
         notes: list[tuple[Any, str, str]] = []
         if ignored:
@@ -85,13 +83,17 @@ class FileReading:
         return self._listed[key]
 
     def matching(self, patterns: Sequence[Pattern]) -> list[tuple[FileInfo, Pattern]]:
-        """Files that match, each once, with the first pattern that it does."""
+        """Files that match, each once, with the first pattern that it does; looked through once a run."""
+        key = tuple(pattern.text for pattern in patterns)
+        if key in self._matching:
+            return self._matching[key]
         found: dict[str, tuple[FileInfo, Pattern]] = {}
         for pattern in patterns:
             for info in self.listed(pattern):
                 if info.path not in found and pattern.matches(info.path):
                     found[info.path] = (info, pattern)
-        return list(found.values())
+        self._matching[key] = list(found.values())
+        return self._matching[key]
 
     def there(self) -> set[str]:
         return {info.path for listed in self._listed.values() for info in listed}
