@@ -61,7 +61,7 @@ export function FilesView({ feed }: { feed: string }) {
             empty={bad ? "None: every file that was met could be read." : "No file yet. A run takes those that match, each once."}
             height="56vh"
             columns={[
-              { name: "Table", show: (line) => line.table, width: "11%" },
+              { name: "Table", show: (line) => line.table, width: "10%" },
               {
                 name: "File",
                 show: (line) => (
@@ -70,13 +70,13 @@ export function FilesView({ feed }: { feed: string }) {
                     {line.problem && <small>{line.problem.replace(`${line.path} `, "")}</small>}
                   </span>
                 ),
-                width: "35%",
+                width: "33%",
               },
               { name: "State", show: (line) => <span title={meant[line.state]}><Badge word={line.state} tone={tones[line.state]} /></span>, width: "8%" },
               { name: "Rows", show: (line) => count(line.rows), end: true, width: "7%" },
               { name: "Size", show: (line) => size(line.size), end: true, width: "8%" },
               { name: "Changed there", show: (line) => (line.modified ? moment(line.modified).slice(0, 16) : ""), width: "14%" },
-              { name: "Taken", show: (line) => (line.at ? moment(line.at).slice(5, 16) : ""), width: "9%" },
+              { name: "Taken", show: (line) => (line.at ? moment(line.at).slice(5, 16) : ""), width: "11%" },
               {
                 name: "Again",
                 show: (line) =>

@@ -124,9 +124,9 @@ def _plan_table(
     first = planned[0]
     first.by, first.write, first.key = table.by, table.write, table.key
     first.cursor_from = taking.from_text
-    first.cursor_until = (
-        order.started.isoformat(timespec="seconds").replace("+00:00", "Z") if taking.from_text or tracker else None
-    )
+    # Of files there is no end to say: those are taken that are there.
+    if (taking.from_text or tracker) and table.by != "files":
+        first.cursor_until = order.started.isoformat(timespec="seconds").replace("+00:00", "Z")
     first.request = request
     first.deletes = table.deletes if table.write in ("merge", "mirror", "history") else ""
     first.sample_records, first.sample_rejects = len(records), len(shaped.rejects) + len(worked.rejects)
