@@ -12,7 +12,8 @@ import adbc_driver_postgresql.dbapi
 import pyarrow as pa
 import pytest
 
-from reedbasket.core.load.postgres.encode import HEADER, TRAILER, in_binary
+from reedbasket.core.load.postgres.encode import in_binary
+from reedbasket.core.postgres import COPY_HEADER, COPY_TRAILER
 from tests.support.dock import Dock
 
 ROWS = 2_000
@@ -57,10 +58,10 @@ def test_the_same_values_as_the_driver_loads(dock: Dock, nulls: float) -> None:
     with adbc_driver_postgresql.dbapi.connect(address, autocommit=True) as connection, connection.cursor() as cursor:
         cursor.adbc_ingest("theirs", table, mode="append")
     with dock.db.cursor().copy(f"copy ours ({', '.join(made)}) from stdin (format binary)") as copy:
-        copy.write(HEADER)
+        copy.write(COPY_HEADER)
         for batch in table.slice(1).to_batches(max_chunksize=700):
             copy.write(in_binary(batch))
-        copy.write(TRAILER)
+        copy.write(COPY_TRAILER)
     for name in made:
         question = f"select a.{name}::text, b.{name}::text from theirs a join ours b on a.n = b.n + 1"
         assert dock.do(f"{question} where a.{name}::text is distinct from b.{name}::text limit 3").fetchall() == [], name

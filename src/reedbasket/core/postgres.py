@@ -10,6 +10,9 @@ from psycopg.conninfo import make_conninfo
 from .checking import CheckStep
 from .spec.places import Place
 
+# What a binary COPY begins with, before flags and an extension, which we leave empty; and what it ends with.
+COPY_SIGNATURE = b"PGCOPY\n\xff\r\n\0"
+COPY_HEADER, COPY_TRAILER = COPY_SIGNATURE + bytes(8), b"\xff\xff"
 _CONNECT_SECONDS = 10
 # SQLSTATE classes, PostgreSQL documentation, appendix A.
 _LOST = ("08", "57P")

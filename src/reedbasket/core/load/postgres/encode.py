@@ -17,7 +17,6 @@ import pyarrow.compute as pc
 
 from ...shape.kinds import Kind
 
-HEADER, TRAILER = b"PGCOPY\n\xff\r\n\0" + bytes(8), b"\xff\xff"
 _DAYS_TO_2000 = 10_957
 _MICROS_TO_2000 = 946_684_800_000_000
 _NEGATIVE = 0x4000

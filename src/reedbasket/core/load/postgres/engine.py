@@ -16,7 +16,7 @@ import psycopg
 import pyarrow as pa
 
 from ...errors import ConnectionLost
-from ...postgres import Address, is_lost
+from ...postgres import COPY_HEADER, COPY_TRAILER, Address, is_lost
 from ...shape.arrow import own_column, to_arrow
 from ...shape.batch import TableBatch
 from ...shape.kinds import EXACT_IN_DOUBLE, Kind
@@ -26,7 +26,7 @@ from ..engine import Engine, Limits, Merge, utc
 from ..sqlite.engine import cannot_widen
 from .connect import LOCK_SECONDS, connect_writer, translated
 from .copying import Copying
-from .encode import HEADER, TRAILER, in_binary
+from .encode import in_binary
 from .views import without_views
 
 _DECLARED: dict[Kind, str] = {
@@ -285,11 +285,11 @@ class PostgresEngine(Engine):
         statement = f"copy {sql_name} ({names}) from stdin (format binary)".encode()
         connecting = psycopg.connect(self.address.conninfo(*settings), autocommit=True)
         with closing(connecting) as connection, connection.cursor().copy(statement) as copy:
-            copy.write(HEADER)
+            copy.write(COPY_HEADER)
             for batch in rows:
                 if batch.num_rows:
                     copy.write(in_binary(batch))
-            copy.write(TRAILER)
+            copy.write(COPY_TRAILER)
 
     def staged(self, name: str, key: Sequence[str]) -> None:
         # Only of the columns that are joined by: of all twelve it takes a tenth of the merge.

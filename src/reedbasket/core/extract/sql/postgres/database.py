@@ -16,7 +16,7 @@ from psycopg import sql
 
 from ....checking import CheckStep
 from ....errors import ReedError, RunCancelled
-from ....postgres import Address, is_lost, said
+from ....postgres import COPY_HEADER, COPY_TRAILER, Address, is_lost, said
 from ....shape.kinds import Kind
 from ...http import RequestSeen
 from ..changelog import ChangeLog
@@ -29,7 +29,7 @@ from .catalog import column_of, read_tables, read_types
 from .check import log_steps
 from .columns import to_columns
 from .straight import PostgresStraight, goes_straight
-from .stream import BATCH_BYTES, HEADER, TRAILER, may_stream, rows_of
+from .stream import BATCH_BYTES, may_stream, rows_of
 from .types import PgType
 
 _LOCK_SECONDS = 30
@@ -171,14 +171,14 @@ class PostgresSource:
         """The rows of a statement in binary COPY, in the run's snapshot: parts of it, with how many rows each holds."""
         rendered = self._rendered(text, values)
         if may_stream(self._keeper):
-            yield HEADER, 0
+            yield COPY_HEADER, 0
             with self._reading() as connection:
                 for buffer, begins, ends in rows_of(connection, rendered, columns, self._stop, self._quiet_seconds):
                     held, places = bytes_of(cut(buffer, begins, ends - begins, None))
                     yield held[: places[-1]].tobytes(), len(begins)
             if self._stop.is_set():
                 raise self._cancelled("reading from")
-            yield TRAILER, 0
+            yield COPY_TRAILER, 0
             return
         plain = sql.SQL(rendered.replace("{", "{{").replace("}", "}}")).format()
         asked = sql.SQL("copy ({}) to stdout (format binary)").format(plain)

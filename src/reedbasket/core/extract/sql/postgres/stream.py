@@ -20,11 +20,9 @@ from typing import Any
 import numpy as np
 import psycopg
 
+from ....postgres import COPY_SIGNATURE
 from ..slices import Bytes, Numbers
 
-_SIGNATURE = b"PGCOPY\n\xff\r\n\0"
-# What a COPY into a table begins and ends with, all its rows in between.
-HEADER, TRAILER = _SIGNATURE + bytes(8), b"\xff\xff"
 # Rows are handed on in batches of about this many bytes; larger ones gain nothing and cost memory.
 BATCH_BYTES = 2 * 1024 * 1024
 _READ_BYTES = 256 * 1024
@@ -135,9 +133,9 @@ def _rows(buffer: bytearray, starts: Numbers) -> tuple[Numbers, Numbers]:
     anywhere: Any = np.ndarray((len(data) - 3,), ">i4", data, strides=(1,))
     at: Numbers = messages + 5
     ends: Numbers = messages + 1 + anywhere[messages + 1].astype(np.int64)
-    if len(at) and buffer.startswith(_SIGNATURE, int(at[0])):
+    if len(at) and buffer.startswith(COPY_SIGNATURE, int(at[0])):
         # In the first message, before its row: the signature, flags, and an extension as long as it says.
-        ahead = len(_SIGNATURE) + 8
+        ahead = len(COPY_SIGNATURE) + 8
         at[0] += ahead + struct.unpack_from(">i", buffer, int(at[0]) + ahead - 4)[0]
     # The end is a row of -1 fields.
     real = data[at] != 0xFF
