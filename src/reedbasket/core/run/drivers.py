@@ -1,4 +1,4 @@
-"""Drivers imported ahead: the first run of a process would else spend a third of a second on that."""
+"""Drivers imported ahead: the first run of a process would else spend up to half a second on that."""
 
 from __future__ import annotations
 

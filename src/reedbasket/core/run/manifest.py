@@ -97,7 +97,7 @@ def _same(info: FileInfo, line: FileLine) -> bool:
         return info.tag == line.tag and info.size == line.size
     if info.size != line.size or info.modified is None or not line.modified:
         return info.size == line.size and info.modified is None and not line.modified
-    # A fifth of what writing the listed time as text takes.
+    # A tenth of what writing the listed time as text takes.
     return info.modified == datetime.fromisoformat(line.modified)
 
 

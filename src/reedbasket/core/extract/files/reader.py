@@ -110,7 +110,7 @@ class FileReader:
 
     def _columns_of(self, name: str, path: str, content: Any) -> Iterator[FilePart]:
         zone = self._columns.zone
-        # With the libraries they need, which most runs have no use for: they take 13 MB.
+        # With the libraries they need, which most runs have no use for: they take 4 MB.
         if name == "xlsx":
             from .sheets import read_sheet
 

@@ -1,7 +1,7 @@
 """Rows of a binary COPY as they come over the wire, many at a time.
 
-Source: PostgreSQL documentation, "Message Formats" and COPY, "Binary Format". The driver hands over row by row, which takes as long as
-all the rest of reading; so it signs in and asks, and the answer is read off its socket here. Not where TLS lies in between: its state
+Source: PostgreSQL documentation, "Message Formats" and COPY, "Binary Format". The driver hands over row by row, which takes longer
+than all the rest of reading; so it signs in and asks, and the answer is read off its socket here. Not where TLS lies in between: its state
 is the driver's own.
 """
 
@@ -109,7 +109,7 @@ def _messages(buffer: bytearray, filled: int, columns: int) -> tuple[Numbers, in
 
 
 def _rows_alike(data: Bytes, columns: int) -> tuple[Numbers, int]:
-    """The same, of all rows at the front, in a fifth of the time: what looks like the beginning of a row, where one such ends at the
+    """The same, of all rows at the front, in a third of the time: what looks like the beginning of a row, where one such ends at the
     next. None where something else lies in between."""
     found: Numbers = np.flatnonzero(data[: max(len(data) - 6, 0)] == _ROW)
     found = found[(data[found + 5] == columns >> 8) & (data[found + 6] == columns & 0xFF)]
