@@ -224,6 +224,8 @@ def test_cursors_queries_windows_and_a_survey(yard: Yard, tmp_path: Path) -> Non
 
 
 def test_one_snapshot_locks_rights_and_a_server_that_goes_away(yard: Yard, tmp_path: Path) -> None:
+    # Quick as the tests' server is set, it would lose the last second when it is killed.
+    yard.do("set global innodb_flush_log_at_trx_commit = 1", "set global sync_binlog = 1")
     yard.do("create table a (id int primary key, v longtext)", "create table b (id int primary key, v int)")
     yard.do("insert into a select seq, repeat('x', 2000) from seq_1_to_20000", "insert into b select seq, 1 from seq_1_to_10")
     text = yard.basket("tables: {a: , b: }")

@@ -16,7 +16,7 @@ from ..extract.files.csv_text import Columns
 from ..extract.files.part import FilePart
 from ..extract.files.problems import FileGone, FileProblem, file_problem
 from ..extract.files.reader import FileReader
-from ..extract.files.store import FileInfo, is_listed
+from ..extract.files.store import Body, FileInfo
 from ..extract.files.text_kinds import TextKind, known_of
 from ..extract.files.unpack import is_zip
 from ..extract.http import RequestSeen
@@ -187,13 +187,16 @@ class FileTaking:
         for attempt in range(_TRIES):
             held: list[Chunk] = []
             size = rows = rejected = 0
-            passed_on = replaced = False
+            passed_on = False
             info, stopped = due.info, None
             try:
                 values = self._values_of(path)
                 with closing(self._reading.store.open(path)) as content:
-                    replaced = not is_listed(content, info)
-                    for part in self._reader.read(info, content) if not replaced else ():
+                    if isinstance(content, Body) and content.info is not None and not content.info.same_as(info):
+                        # Another was put in its place since it was listed: that one is taken, and noted.
+                        info = content.info
+                        due = Due(info, as_listed(due.line, info))
+                    for part in self._reader.read(info, content):
                         self._look_inside(part, info)
                         chunk = chunk_of(part, values, due.line.number)
                         rows, rejected = rows + len(part) + len(part.unread), rejected + len(part.unread)
@@ -205,8 +208,8 @@ class FileTaking:
                             held.clear()
             except FileProblem as problem:
                 stopped = problem
-            now = self._reading.store.info(path) if self._reading.store.grows or replaced else info
-            if replaced or now is None or not now.same_as(info):
+            now = self._reading.store.info(path) if self._reading.store.grows else info
+            if now is None or not now.same_as(info):
                 if not passed_on and now is not None and attempt + 1 < _TRIES:
                     due = Due(now, as_listed(due.line, now))
                     continue

@@ -46,7 +46,7 @@ class Store(Protocol):
         """One file as it is now; None where it is not there."""
 
     def open(self, path: str) -> IO[bytes] | Body:
-        """To be read from its beginning, and closed; a Body's tag says of which content. Raises FileGone, SourceError."""
+        """To be read from its beginning, and closed; a Body says what was opened. Raises FileGone, SourceError."""
 
     def put(self, path: str, content: IO[bytes], size: int) -> None:
         """Write a file whole: it is there under its name once all of it is, and never half. Raises SourceError; a store that
@@ -60,12 +60,13 @@ IN_MEMORY = 8 * 1024 * 1024
 
 
 class Body(io.RawIOBase):
-    """What a server sends, its library's errors told as ours. tag: what it knows this content by, '' for nothing."""
+    """What a server sends, its library's errors told as ours. info: the file as it was when it was opened, None where that is not
+    told: somebody may have put another in its place since it was listed."""
 
-    def __init__(self, body: Any, told: Callable[[], AbstractContextManager[None]], tag: str = "") -> None:
+    def __init__(self, body: Any, told: Callable[[], AbstractContextManager[None]], info: FileInfo | None = None) -> None:
         self._body = body
         self._told = told
-        self.tag = tag
+        self.info = info
 
     def readable(self) -> bool:
         return True
@@ -83,12 +84,6 @@ class Body(io.RawIOBase):
         if not self.closed:
             self._body.close()
         super().close()
-
-
-def is_listed(content: Any, info: FileInfo) -> bool:
-    """Whether what was opened is what was listed, as far as the server says: somebody may have put another in its place."""
-    tag = content.tag if isinstance(content, Body) else ""
-    return not tag or not info.tag or tag == info.tag
 
 
 class Trouble:

@@ -49,6 +49,16 @@ def arrow_of(kind: pa.DataType, values: Any, valid: Flags | None) -> pa.Array:
     return pa.Array.from_buffers(kind, rows, [nulls, pa.py_buffer(np.ascontiguousarray(values))], 0 if nulls is None else -1)
 
 
+def numbers_at(buffer: Bytes, starts: Numbers, kind: str) -> Any:
+    """Numbers of a numpy type, wherever they stand: one step for what would be one for each byte. starts: growing; what reaches beyond
+    the end is filled up with zeros."""
+    width = np.dtype(kind).itemsize
+    if len(starts) and int(starts[-1]) + width > len(buffer):
+        starts = np.minimum(starts, len(buffer))
+        buffer = np.concatenate([buffer, np.zeros(width, np.uint8)])
+    return np.ndarray((max(len(buffer) - width + 1, 0),), kind, buffer, strides=(1,))[starts]
+
+
 def as_text(values: pa.Array) -> pa.Array:
     """Bytes known to be UTF-8. Raises pyarrow.ArrowInvalid where they are not."""
     return values.cast(pa.string())

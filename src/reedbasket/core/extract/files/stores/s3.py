@@ -88,8 +88,9 @@ class S3Store:
 
     def open(self, path: str) -> Body:
         with self._told(f"opening {path} in", path):
-            answer = self._client.get_object(Bucket=self._bucket, Key=self._before + path)
-        return Body(answer["Body"], lambda: self._told(f"reading {path} from"), answer.get("ETag", "").strip('"'))
+            found = self._client.get_object(Bucket=self._bucket, Key=self._before + path)
+        info = self._info(self._before + path, found["ContentLength"], found)
+        return Body(found["Body"], lambda: self._told(f"reading {path} from"), info)
 
     def put(self, path: str, content: IO[bytes], size: int) -> None:
         with self._told(f"writing {path} to"):

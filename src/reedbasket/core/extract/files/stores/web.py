@@ -43,16 +43,14 @@ class WebStore:
         if answer.status in (405, 501):  # it answers no HEAD: nothing is known before it is fetched
             return FileInfo(path, -1, None)
         self._require(answer, path)
-        told = answer.headers
-        modified = parsedate_to_datetime(told["last-modified"]).astimezone(UTC) if "last-modified" in told else None
-        return FileInfo(path, int(told.get("content-length", -1)), modified, told.get("etag", ""))
+        return _info(path, answer)
 
     def open(self, path: str) -> Body:
         answer = self._ask("GET", path, preload_content=False)
         if answer.status == 404:
             raise file_gone(path, self.where)
         self._require(answer, path)
-        return Body(answer, lambda: self._told(f"reading {path} from"), answer.headers.get("etag", ""))
+        return Body(answer, lambda: self._told(f"reading {path} from"), _info(path, answer))
 
     def _ask(self, method: str, path: str, **how: Any) -> urllib3.BaseHTTPResponse:
         with self._told(f"fetching {path} from"):
@@ -81,3 +79,9 @@ class WebStore:
 
     def close(self) -> None:
         self._pool.clear()
+
+
+def _info(path: str, answer: urllib3.BaseHTTPResponse) -> FileInfo:
+    told = answer.headers
+    modified = parsedate_to_datetime(told["last-modified"]).astimezone(UTC) if "last-modified" in told else None
+    return FileInfo(path, int(told.get("content-length", -1)), modified, told.get("etag", ""))

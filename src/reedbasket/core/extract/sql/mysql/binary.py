@@ -14,7 +14,7 @@ import numpy as np
 import pyarrow as pa
 from pymysql.constants import FIELD_TYPE, FLAG
 
-from ..slices import Bytes, Flags, Numbers, arrow_of, cut, little_endian
+from ..slices import Bytes, Flags, Numbers, arrow_of, cut, little_endian, numbers_at
 
 # Beyond the years 1 to 9999, so that the row is a reject: the month or day 0, or the 31st of February.
 NO_DAY = -(2**31)
@@ -40,19 +40,18 @@ def cut_columns(data: bytearray, rows: Numbers, fields: Sequence[Any]) -> list[p
         byte, bit = divmod(place + 2, 8)
         null = (buffer[rows + 1 + byte] >> bit & 1).astype(np.bool_)
         valid = ~null if null.any() else None
-        # What is null has no bytes, and may stand at the very end.
-        starts = at if at[-1] < len(data) else np.minimum(at, len(data) - 1)
         code, width = field.type_code, _WIDTHS.get(field.type_code)
         if width is not None:
-            columns.append(_numbers(buffer, starts, width, code, bool(field.flags & FLAG.UNSIGNED), valid))
+            columns.append(_numbers(buffer, at, width, code, bool(field.flags & FLAG.UNSIGNED), valid))
             at = at + (width if valid is None else np.where(valid, width, 0))
             continue
-        first = buffer[starts]
+        # What is null has no bytes, and may stand at the very end.
+        first = numbers_at(buffer, at, "u1")
         lengths = first.astype(np.int64)
         if code in _DAYS or code in _TIMES:
             if valid is not None:
                 lengths[null] = 0
-            columns.append(_moments(buffer, starts, lengths, valid, whole=code in _DAYS))
+            columns.append(_moments(buffer, at, lengths, valid, whole=code in _DAYS))
             at = at + lengths + (1 if valid is None else valid)
             continue
         begins = at + 1
@@ -72,10 +71,7 @@ def cut_columns(data: bytearray, rows: Numbers, fields: Sequence[Any]) -> list[p
 
 def _numbers(buffer: Bytes, starts: Numbers, width: int, code: int, unsigned: bool, valid: Flags | None) -> pa.Array:
     letter = "f" if code in (FIELD_TYPE.FLOAT, FIELD_TYPE.DOUBLE) else "u" if unsigned or code == FIELD_TYPE.YEAR else "i"
-    if len(buffer) < width:
-        return pa.nulls(len(starts), pa.float64() if letter == "f" else pa.int64())
-    anywhere: Any = np.ndarray((len(buffer) - width + 1,), f"<{letter}{width}", buffer, strides=(1,))
-    found = anywhere[starts if starts[-1] < len(anywhere) else np.minimum(starts, len(anywhere) - 1)]
+    found = numbers_at(buffer, starts, f"<{letter}{width}")
     if letter == "f":
         return arrow_of(pa.float64(), found.astype(np.float64), valid)
     if letter == "u" and width == 8:
@@ -86,7 +82,7 @@ def _numbers(buffer: Bytes, starts: Numbers, width: int, code: int, unsigned: bo
 def _moments(buffer: Bytes, starts: Numbers, lengths: Numbers, valid: Flags | None, *, whole: bool) -> pa.Array:
     """whole: days, not times. Length, year, month, day; hour, minute, second; microseconds: only as many of these are sent as are
     needed."""
-    parts = _whole(buffer, starts, 8) & _PARTS_SENT[lengths]
+    parts = numbers_at(buffer, starts, "<i8") & _PARTS_SENT[lengths]
     years, months, days = parts >> 8 & 0xFFFF, parts >> 24 & 0xFF, parts >> 32 & 0xFF
     of_months = (years - 1970) * 12 + months - 1
     epoch: Numbers = of_months.astype("M8[M]").astype("M8[D]").astype(np.int64) + days - 1
@@ -100,14 +96,5 @@ def _moments(buffer: Bytes, starts: Numbers, lengths: Numbers, valid: Flags | No
     seconds = epoch * 86_400 + (parts >> 40 & 0xFF) * 3_600 + (parts >> 48 & 0xFF) * 60 + (parts >> 56 & 0xFF)
     micros = seconds * 1_000_000
     if lengths.max() > 7:
-        micros += np.where(lengths > 7, _whole(buffer, starts + 8, 4), 0)
+        micros += np.where(lengths > 7, numbers_at(buffer, starts + 8, "<u4"), 0)
     return arrow_of(pa.timestamp("us"), micros if known.all() else np.where(known, micros, NO_TIME), valid)
-
-
-def _whole(buffer: Bytes, starts: Numbers, width: int) -> Numbers:
-    """A number of so many bytes; where fewer are left, those are the ones at its front that stand there."""
-    if int(starts[-1]) + width > len(buffer):
-        buffer = np.concatenate([buffer, np.zeros(width + 8, np.uint8)])
-    anywhere: Any = np.ndarray((len(buffer) - width + 1,), f"<i{width}", buffer, strides=(1,))
-    found: Numbers = anywhere[starts].astype(np.int64)
-    return found

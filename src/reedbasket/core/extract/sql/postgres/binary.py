@@ -15,7 +15,7 @@ import pyarrow as pa
 
 from ..database import field_of, typed
 from ..decimals import decimals
-from ..slices import Bytes, Flags, Numbers, arrow_of, as_text, cut
+from ..slices import Bytes, Flags, Numbers, arrow_of, as_text, cut, numbers_at
 from ..tables import Column
 
 _DAYS_TO_2000 = 10_957
@@ -119,14 +119,8 @@ def _of_numbers(column: Column, values: Any, valid: Flags | None) -> tuple[pa.Fi
 
 
 def _numbers(buffer: Bytes, starts: Numbers, width: int, what: str = "i") -> Any:
-    """Numbers of `width` bytes, wherever they stand, in 64 bits: one step for what would be one for each byte. What begins too near to
-    the end is null, and may be anything."""
-    if len(buffer) < width:
-        return np.zeros(len(starts), f"{what}8")
-    anywhere: Any = np.ndarray((len(buffer) - width + 1,), f">{what}{width}", buffer, strides=(1,))
-    if len(starts) and int(starts[-1]) >= len(anywhere):
-        starts = np.minimum(starts, len(anywhere) - 1)
-    return anywhere[starts].astype(f"{what}8")
+    """Numbers of `width` bytes, in 64 bits. What begins too near to the end is null, and may be anything."""
+    return numbers_at(buffer, starts, f">{what}{width}").astype(f"{what}8")
 
 
 def _decimal(column: Column, buffer: Bytes, starts: Numbers, valid: Flags | None) -> tuple[pa.Field, pa.Array]:

@@ -21,7 +21,7 @@ import numpy as np
 import psycopg
 
 from ....postgres import COPY_SIGNATURE
-from ..slices import Bytes, Numbers
+from ..slices import Bytes, Numbers, numbers_at
 
 # Rows are handed on in batches of about this many bytes; larger ones gain nothing and cost memory.
 BATCH_BYTES = 2 * 1024 * 1024
@@ -50,7 +50,7 @@ def rows_of(
     with closing(socket.socket(fileno=os.dup(driver.socket))) as line:
         while driver.flush():
             select.select([], [line], [], _LOOK_SECONDS)
-        buffer, filled = bytearray(BATCH_BYTES + _READ_BYTES), 0
+        buffer, filled, wanted = bytearray(BATCH_BYTES + _READ_BYTES), 0, BATCH_BYTES
         while True:
             if len(buffer) - filled < _READ_BYTES // 2:
                 buffer = buffer + bytearray(len(buffer))
@@ -59,7 +59,7 @@ def rows_of(
                 return
             filled += got
             perhaps_ended = buffer.startswith(_READY, max(filled - 6, 0))
-            if filled < BATCH_BYTES and not perhaps_ended:
+            if filled < wanted and not perhaps_ended:
                 continue
             starts, at = _messages(buffer, filled, columns)
             # Nothing comes behind this one until we ask again.
@@ -73,6 +73,8 @@ def rows_of(
             left = bytes(buffer[at:filled])
             buffer[: len(left)] = left
             filled = len(left)
+            # A row larger than all this is not looked at again before it is there.
+            wanted = max(BATCH_BYTES, struct.unpack_from(">i", left, 1)[0] + 1 if filled > 4 else 0)
 
 
 def _receive(line: socket.socket, room: memoryview, stop: threading.Event, quiet_seconds: float) -> int | None:
@@ -113,8 +115,7 @@ def _rows_alike(data: Bytes, columns: int) -> tuple[Numbers, int]:
     next. None where something else lies in between."""
     found: Numbers = np.flatnonzero(data[: max(len(data) - 6, 0)] == _ROW)
     found = found[(data[found + 5] == columns >> 8) & (data[found + 6] == columns & 0xFF)]
-    anywhere: Any = np.ndarray((max(len(data) - 3, 0),), ">i4", data, strides=(1,))
-    sizes: Numbers = anywhere[found + 1].astype(np.int64)
+    sizes: Numbers = numbers_at(data, found + 1, ">i4").astype(np.int64)
     # A field of a number is shorter than any row, so that one behind a text that ends in the same letter is none.
     real = sizes >= 6 + 4 * columns
     found, ends = found[real], (found + 1 + sizes)[real]
@@ -130,9 +131,8 @@ def _rows(buffer: bytearray, starts: Numbers) -> tuple[Numbers, Numbers]:
     if (kinds == _FAILED).any():
         raise _error(buffer, int(starts[kinds == _FAILED][0]))
     messages = starts[kinds == _ROW]
-    anywhere: Any = np.ndarray((len(data) - 3,), ">i4", data, strides=(1,))
     at: Numbers = messages + 5
-    ends: Numbers = messages + 1 + anywhere[messages + 1].astype(np.int64)
+    ends: Numbers = messages + 1 + numbers_at(data, messages + 1, ">i4").astype(np.int64)
     if len(at) and buffer.startswith(COPY_SIGNATURE, int(at[0])):
         # In the first message, before its row: the signature, flags, and an extension as long as it says.
         ahead = len(COPY_SIGNATURE) + 8
