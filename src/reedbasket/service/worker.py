@@ -66,13 +66,8 @@ class Worker:
 
     def prepare(self) -> None:
         """Once per process, before the first run."""
-        basket = definitions.basket(self._store)
-        feeds = basket.feeds.values()
-        sources = {basket.sources[feed.source].on for feed in feeds if feed.source in basket.sources}
-        import_drivers(
-            {on for on in sources if on},
-            {basket.warehouses[feed.warehouse].on for feed in feeds if feed.warehouse in basket.warehouses},
-        )
+        places = definitions.places(self._store)
+        import_drivers(places["source"], places["warehouse"])
         # Parsed pages are many small objects without cycles; collecting at Python's default pace costs a sixth of a run. What was
         # imported is frozen out of it for good. Half a million objects in cycles would take some 50 MB.
         gc.collect()

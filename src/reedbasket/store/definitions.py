@@ -35,6 +35,16 @@ def basket(store: Store) -> Basket:
     return Basket.from_stored({(d.kind, d.name): d.data for d in current(store)})
 
 
+def places(store: Store) -> dict[str, set[str]]:
+    """{source | warehouse: what the definitions in force are `on`}, without checking them."""
+    rows = store.connection.execute(
+        """select distinct kind, json_extract(data, '$.on') as place from (
+               select kind, name, data, max(version) from definition where kind in ('source', 'warehouse') group by kind, name)
+           where place is not null"""
+    ).fetchall()
+    return {kind: {row["place"] for row in rows if row["kind"] == kind} for kind in ("source", "warehouse")}
+
+
 def feed_version(store: Store, name: str) -> int:
     """The version of a feed in force; 0 where there is none."""
     found = store.connection.execute(

@@ -20,6 +20,7 @@ from xxhash import xxh3_64_intdigest
 from ..load.along import Transition
 from ..load.warehouse import TableState, Warehouse
 from ..shape.exact_json import dump_lenient
+from ..shape.layout import Family
 from ..shape.structure import ColumnShape
 from .order import TableOrder
 
@@ -216,3 +217,11 @@ def _keys_are_plain(table: TableOrder, state: TableState) -> bool:
     nodes = [state.structure.root.fields.get(name) for name in table.key]
     plain = all(isinstance(node, ColumnShape) and node.kind in ("int64", "text") for node in nodes)
     return plain and not set(table.key) & set(table.shaping.cast)
+
+
+def gone_keys(compare: Comparer, table: TableOrder, family: Family, warehouse: Warehouse) -> Sequence[tuple[Any, ...]]:
+    """Keys of what the source no longer shows; none where it had nothing to be compared with."""
+    if not compare.compared:
+        return ()
+    current = "_rb_until" if table.write == "history" else None
+    return compare.gone(lambda: warehouse.keys(table.target, family.key, current=current))

@@ -12,7 +12,7 @@ from ..errors import RunCancelled
 from ..extract.chunk import Chunk, Origin
 from ..extract.feeder import RECORDS_PER_BATCH, Feeder, gathered
 from ..load.along import Transition
-from ..load.warehouse import LoadTarget, Position, Seconds, Warehouse
+from ..load.warehouse import LoadTarget, Warehouse
 from ..logged import LoggedRecords
 from ..shape.batch import Reject
 from ..shape.columns import ColumnWork, Worked, rejected_keys
@@ -20,7 +20,7 @@ from ..shape.kept import KeptValues
 from ..shape.picking import key_batch
 from ..shape.rules import Change
 from .closing import closing_notes, kept_clean, notes_of, require_few, target_of
-from .compare import comparer_for
+from .compare import comparer_for, gone_keys
 from .cursor import CursorTracker
 from .events import Listener, TableProgress
 from .file_taking import FileSpoiled
@@ -127,16 +127,12 @@ class TableRun:
         finally:
             self.progress.seconds = time.monotonic() - began
             self._load.close()
-        self._keep_clean()
+        done = kept_clean(order, table, self._warehouse)
+        if done:
+            self._log("info", "table.clean", done)
         problem = self._taking.problem() if self._again is None else None
         if problem is not None:
             raise problem
-
-    def _keep_clean(self) -> None:
-        """What the feed keeps on top of the table."""
-        done = kept_clean(self._order, self._table, self._warehouse)
-        if done:
-            self._log("info", "table.clean", done)
 
     def _gone_through(self, began: float) -> bool:
         """All chunks taken; not so where one of them turned out to be of a file that has to be left out as a whole."""
@@ -211,8 +207,7 @@ class TableRun:
         progress.read += len(records) + len(rejects)
         if self._compare:
             compared = self._compare.take(records)
-            since.unchanged += compared.unchanged
-            progress.unchanged += compared.unchanged
+            since.count(progress, unchanged=compared.unchanged)
             self._differing += compared.records
             self._suspicious = self._suspicious or chunk.suspicious
             # A few of each page: shaped together, they cost a tenth.
@@ -247,18 +242,14 @@ class TableRun:
         worked = self._columns.work(shaped, self._gone)
         rejects += placed(shaped.rejects, origins, ()) + placed(worked.rejects, origins, unshaped)
         progress.read -= worked.filtered
-        progress.rejected += len(rejects)
-        progress.filtered += worked.filtered
-        since.filtered += worked.filtered
-        since.rejected += len(rejects)
+        since.count(progress, rejected=len(rejects), filtered=worked.filtered)
         if rejects:
             self._reject(rejects, worked)
         staging = time.monotonic()
         since.shaping += staging - began
         self._load.stage(worked.family, worked.batches)
         if worked.tombstones is not None and self._table.write == "replace":
-            since.filtered += worked.tombstones.rows
-            progress.filtered += worked.tombstones.rows
+            since.count(progress, filtered=worked.tombstones.rows)
             progress.read -= worked.tombstones.rows
         elif worked.tombstones is not None:
             self._load.tombstones(worked.tombstones)
@@ -277,8 +268,7 @@ class TableRun:
         progress, was_in_order = self.progress, tracker.in_order
         taken = tracker.take(records)
         rejects += taken.rejects
-        self._since.repeated += taken.repeated
-        progress.repeated += taken.repeated
+        self._since.count(progress, repeated=taken.repeated)
         progress.held_back += taken.held_back
         if was_in_order and not tracker.in_order:
             self._log(
@@ -349,32 +339,21 @@ class TableRun:
 
     def _find_gone(self) -> bool:
         """After a compare: the keys of what the source no longer shows, handed to the load."""
-        if self._compare is None or not self._compare.compared:
-            return False
         family = self._columns.lay_out(self._shaper.family)
-        current = "_rb_until" if self._table.write == "history" else None
-        found = self._compare.gone(lambda: self._warehouse.keys(self._table.target, family.key, current=current))
-        if not found:
-            return False
-        self._load.gone(key_batch(family, found))
-        return True
+        found = gone_keys(self._compare, self._table, family, self._warehouse) if self._compare else []
+        if found:
+            self._load.gone(key_batch(family, found))
+        return bool(found)
 
     def _commit(self, *, ended: bool) -> None:
         self._phase("committing")
         load, since = self._load, self._since
         staged = load.staged_rows
         cursor = self._taking.position(ended=ended) if self._again is None else None
-        reading = self._feeder.reading_seconds - since.read_before
-        position = Position(
+        position = since.position(
             cursor,
             self._cursor_from,
-            since.rejected,
-            since.repeated,
-            since.source_bytes,
-            since.started,
-            filtered=since.filtered,
-            unchanged=since.unchanged,
-            seconds=Seconds(reading, since.shaping, since.staging),
+            self._feeder.reading_seconds,
             forget_cursor=self._change.forget_cursor,
             hashes=self._compare.kept() if self._compare else None,
             files=self._taking.kept_files() if self._again is None else (),

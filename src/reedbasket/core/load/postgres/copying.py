@@ -1,34 +1,119 @@
-"""One long COPY that is fed while it goes on: each by itself costs a round trip, a plan, and a wait for the server to be through with
-it; in pieces of 50,000 rows a million take half as long again."""
+"""Rows on their way into PostgreSQL: small batches joined, and sent while the next are made.
+
+One long COPY is fed while it goes on: each by itself costs a round trip, a plan, and a wait for the server to be through with it; in
+pieces of 50,000 rows a million take nearly half as long again.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
-from concurrent.futures import Executor, Future
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from contextlib import closing, suppress
+from functools import partial
 from queue import Full, Queue
-from typing import Any
+from typing import Any, TypeAlias
 
+import adbc_driver_manager
+import psycopg
 import pyarrow as pa
+from psycopg import sql
 
-# Pieces that wait to be sent; their size is the caller's.
+from ...postgres import Address
+from .connect import LOCK_SECONDS
+
+# Pieces worth sending; what waits beyond them is a piece or two.
+_ROWS_AT_ONCE = 25_000
+_BYTES_AT_ONCE = 8 * 1024 * 1024
 _MOST_WAITING = 2
 # How soon a full queue notices that the COPY has failed.
 _LOOK_SECONDS = 0.2
 
+Rows: TypeAlias = "pa.Table | pa.RecordBatchReader"
 
-class Copying:
+
+def copy_bytes(address: Address, table: str, columns: Sequence[str], parts: Iterable[bytes | memoryview]) -> int:
+    """Binary COPY into a table (as SQL writes it) that nobody sees yet, on a connection of its own: how many rows. Raises psycopg.Error."""
+    names = sql.SQL(", ").join(map(sql.Identifier, columns))
+    statement = sql.SQL("copy {} ({}) from stdin (format binary)").format(sql.SQL(table), names)
+    settings = (f"lock_timeout={LOCK_SECONDS}s", "statement_timeout=0")
+    with closing(psycopg.connect(address.conninfo(*settings), autocommit=True)) as connection:
+        cursor = connection.cursor()
+        with cursor.copy(statement) as copy:
+            for part in parts:
+                copy.write(part)
+        return cursor.rowcount
+
+
+class Sending:
+    """What waits to be sent, by table. copy: puts rows into a table; called here for little, from a thread of its own for more."""
+
+    def __init__(self, copy: Callable[[str, Rows], None]) -> None:
+        self._copy = copy
+        self._executor = ThreadPoolExecutor(1, thread_name_prefix="send to postgres")
+        self._going: _Copying | None = None
+        self._waiting: dict[str, list[pa.Table]] = {}
+
+    def add(self, table: str, rows: pa.Table) -> None:
+        """Raises what a COPY failed with."""
+        waiting = self._waiting.setdefault(table, [])
+        waiting.append(rows)
+        if sum(r.num_rows for r in waiting) < _ROWS_AT_ONCE and sum(r.nbytes for r in waiting) < _BYTES_AT_ONCE:
+            return
+        for name, piece in self._pieces():
+            if self._going is None or not self._going.takes(name, piece.schema):
+                self._end()
+                # The server takes as long to write rows as we do to make the next.
+                self._going = _Copying(name, piece.schema, self._executor, partial(self._copy, name))
+            self._going.put(piece)
+
+    def flush(self) -> None:
+        """Everything has arrived. Raises what a COPY failed with."""
+        for name, piece in self._pieces():
+            if self._going is not None and self._going.takes(name, piece.schema):
+                self._going.put(piece)
+            else:
+                self._end()
+                self._copy(name, piece)
+        self._end()
+
+    def abandon(self) -> None:
+        """Nothing of what waits is wanted. Why a COPY failed was told before."""
+        self._waiting.clear()
+        with suppress(adbc_driver_manager.Error, psycopg.Error):
+            self._end()
+
+    def close(self) -> None:
+        self.abandon()
+        self._executor.shutdown()
+
+    def _end(self) -> None:
+        going, self._going = self._going, None
+        if going is not None:
+            going.end()
+
+    def _pieces(self) -> Iterator[tuple[str, pa.Table]]:
+        """What waits, by table and columns."""
+        waiting, self._waiting = self._waiting, {}
+        for table, parts in waiting.items():
+            by_columns: dict[str, list[pa.Table]] = {}
+            for part in parts:
+                by_columns.setdefault(str(part.schema), []).append(part)
+            for alike in by_columns.values():
+                yield table, pa.concat_tables(alike)
+
+
+class _Copying:
     """A COPY into one table. Caller's thread: `put`, `end`. The executor's: the COPY itself."""
 
-    def __init__(self, table: str, schema: pa.Schema, executor: Executor, copy: Callable[[pa.RecordBatchReader], Any]) -> None:
-        """copy: sends all that the reader brings."""
-        self.table = table
+    def __init__(self, table: str, schema: pa.Schema, executor: Executor, copy: Callable[[pa.RecordBatchReader], None]) -> None:
+        self._table = table
         self._schema = schema
         self._waiting: Queue[pa.Table | None] = Queue(_MOST_WAITING)
         reader = pa.RecordBatchReader.from_batches(schema, self._batches())
         self._done: Future[Any] = executor.submit(copy, reader)
 
     def takes(self, table: str, schema: pa.Schema) -> bool:
-        return table == self.table and schema.equals(self._schema)
+        return table == self._table and schema.equals(self._schema)
 
     def put(self, rows: pa.Table | None) -> None:
         """Raises what the COPY failed with."""
@@ -42,7 +127,7 @@ class Copying:
             return
 
     def end(self) -> None:
-        """Everything has arrived. Raises what the COPY failed with."""
+        """Raises what the COPY failed with."""
         self.put(None)
         self._done.result()
 

@@ -5,14 +5,12 @@ from __future__ import annotations
 import hashlib
 import re
 from collections.abc import Iterator, Sequence
-from concurrent.futures import ThreadPoolExecutor
-from contextlib import closing, contextmanager, suppress
+from contextlib import contextmanager, suppress
 from datetime import datetime
-from functools import partial
+from itertools import chain
 from typing import Any
 
 import adbc_driver_manager
-import psycopg
 import pyarrow as pa
 
 from ...errors import ConnectionLost
@@ -24,8 +22,8 @@ from ...shape.names import LONGEST_NAME_BYTES
 from ...shape.structure import ColumnShape
 from ..engine import Engine, Limits, Merge, utc
 from ..sqlite.engine import cannot_widen
-from .connect import LOCK_SECONDS, connect_writer, translated
-from .copying import Copying
+from .connect import connect_writer, translated
+from .copying import Rows, Sending, copy_bytes
 from .encode import in_binary
 from .views import without_views
 
@@ -42,9 +40,6 @@ _DECLARED: dict[Kind, str] = {
     "uuid": "uuid",
 }
 _KINDS: dict[str, Kind] = {declared: kind for kind, declared in _DECLARED.items()}
-# Small batches joined to pieces worth sending; more than one piece goes as one long COPY.
-_ROWS_AT_ONCE = 25_000
-_BYTES_AT_ONCE = 8 * 1024 * 1024
 
 
 class PostgresEngine(Engine):
@@ -57,9 +52,7 @@ class PostgresEngine(Engine):
         self.address = address
         self._connection = connect_writer(address)
         self._cursor = self._connection.cursor()
-        self._sender = ThreadPoolExecutor(1, thread_name_prefix="send to postgres")
-        self._copying: Copying | None = None
-        self._waiting: dict[str, list[pa.Table]] = {}
+        self._sending = Sending(self._copy)
         self._temps: set[str] = set()
         self._begun = False
 
@@ -89,9 +82,7 @@ class PostgresEngine(Engine):
         self._begun = False
 
     def rollback(self) -> None:
-        self._waiting.clear()
-        with suppress(adbc_driver_manager.Error):
-            self._sent()
+        self._sending.abandon()
         if self._begun:
             with suppress(adbc_driver_manager.Error):
                 self._cursor.execute("rollback")
@@ -117,15 +108,12 @@ class PostgresEngine(Engine):
         self.close()
         self._connection = connect_writer(self.address)
         self._cursor = self._connection.cursor()
-        self._sender = ThreadPoolExecutor(1, thread_name_prefix="send to postgres")
+        self._sending = Sending(self._copy)
         self._temps.clear()
-        self._waiting.clear()
         self._begun = False
 
     def close(self) -> None:
-        with suppress(adbc_driver_manager.Error):
-            self._sent()
-        self._sender.shutdown()
+        self._sending.close()
         with suppress(adbc_driver_manager.Error):
             self._cursor.close()
         with suppress(adbc_driver_manager.Error):
@@ -229,67 +217,22 @@ class PostgresEngine(Engine):
     # Rows
 
     def insert(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch) -> None:
-        waiting = self._waiting.setdefault(sql_name, [])
-        waiting.append(_arrow(columns, batch))
-        if (
-            sum(table.num_rows for table in waiting) >= _ROWS_AT_ONCE
-            or sum(table.nbytes for table in waiting) >= _BYTES_AT_ONCE
-        ):
-            for name, piece in self._pieces():
-                if self._copying is None or not self._copying.takes(name, piece.schema):
-                    self._sent()
-                    # The server takes as long to write rows as we do to make the next.
-                    copy = partial(self._copy, name)
-                    self._copying = Copying(name, piece.schema, self._sender, copy)
-                self._copying.put(piece)
+        self._sending.add(sql_name, _arrow(columns, batch))
 
     def flush(self) -> None:
         """What waits to be sent, is sent."""
-        for name, piece in self._pieces():
-            if self._copying is not None and self._copying.takes(name, piece.schema):
-                self._copying.put(piece)
-            else:
-                self._sent()
-                self._copy(name, piece)
-        self._sent()
+        self._sending.flush()
 
-    def _sent(self) -> None:
-        """What is being sent has arrived; raises what went wrong with it."""
-        copying, self._copying = self._copying, None
-        if copying is not None:
-            copying.end()
-
-    def _pieces(self) -> Iterator[tuple[str, pa.Table]]:
-        """What waits, by table and columns."""
-        waiting, self._waiting = self._waiting, {}
-        for sql_name, tables in waiting.items():
-            by_columns: dict[str, list[pa.Table]] = {}
-            for table in tables:
-                by_columns.setdefault(str(table.schema), []).append(table)
-            for alike in by_columns.values():
-                yield sql_name, pa.concat_tables(alike)
-
-    def _copy(self, sql_name: str, rows: pa.Table | pa.RecordBatchReader) -> None:
-        plain = sql_name.rsplit('"', 2)[-2] if '"' in sql_name else sql_name
+    def _copy(self, sql_name: str, rows: Rows) -> None:
         temp = sql_name in self._temps
-        schema = None if temp else self.address.schema
         if temp or self._begun or isinstance(rows, pa.Table):
+            plain = sql_name.rsplit('"', 2)[-2] if '"' in sql_name else sql_name
+            schema = None if temp else self.address.schema
             self._cursor.adbc_ingest(plain, rows, mode="append", temporary=temp, db_schema_name=schema)
-        else:
-            # Nobody sees the table before a transaction gives it its name, so a connection of its own may fill it.
-            self._copy_encoded(sql_name, rows)
-
-    def _copy_encoded(self, sql_name: str, rows: pa.RecordBatchReader) -> None:
-        names = self.listed(rows.schema.names)
-        settings = (f"lock_timeout={LOCK_SECONDS}s", "statement_timeout=0")
-        statement = f"copy {sql_name} ({names}) from stdin (format binary)".encode()
-        connecting = psycopg.connect(self.address.conninfo(*settings), autocommit=True)
-        with closing(connecting) as connection, connection.cursor().copy(statement) as copy:
-            copy.write(COPY_HEADER)
-            for batch in rows:
-                if batch.num_rows:
-                    copy.write(in_binary(batch))
-            copy.write(COPY_TRAILER)
+            return
+        # Nobody sees the table before a transaction gives it its name, so a connection of its own may fill it.
+        made = (in_binary(batch) for batch in rows if batch.num_rows)
+        copy_bytes(self.address, sql_name, rows.schema.names, chain((COPY_HEADER,), made, (COPY_TRAILER,)))
 
     def staged(self, name: str, key: Sequence[str]) -> None:
         # Only of the columns that are joined by: of all twelve it takes a tenth of the merge.

@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, MutableMapping, Sequence
-from contextlib import closing
-
-import psycopg
-from psycopg import sql
 
 from ...shape.layout import TableLayout
-from .connect import LOCK_SECONDS, translated
+from .connect import translated
+from .copying import copy_bytes
 from .engine import PostgresEngine
 
 # What the other lanes reject, as a condition over a column.
@@ -32,16 +29,8 @@ class PostgresSink:
 
     def write(self, parts: Iterator[bytes], columns: Sequence[str]) -> int:
         address = self._engine.address
-        names = sql.SQL(", ").join(map(sql.Identifier, columns))
-        statement = sql.SQL("copy {} ({}) from stdin (format binary)").format(sql.SQL(self._table), names)
         with translated("copying rows into", address):
-            settings = (f"lock_timeout={LOCK_SECONDS}s", "statement_timeout=0")
-            with closing(psycopg.connect(address.conninfo(*settings), autocommit=True)) as connection:
-                cursor = connection.cursor()
-                with cursor.copy(statement) as copy:
-                    for part in parts:
-                        copy.write(part)
-                rows = cursor.rowcount
+            rows = copy_bytes(address, self._table, columns, parts)
         self._read[self._layout.name] += rows
         return rows
 
