@@ -79,6 +79,17 @@ def test_versions_grow_only_with_changes(store: Store) -> None:
     assert set(definitions.basket(store).feeds) == {"test"}
 
 
+def test_places_are_told_of_definitions_that_are_valid_no_more(store: Store) -> None:
+    definitions.apply(store, load_texts({"a.yaml": basket_text("http://127.0.0.1:1")}))
+    changed = basket_text("http://127.0.0.1:1", warehouse="on: duckdb\npath: marsh.duckdb")
+    definitions.apply(store, load_texts({"a.yaml": changed}))
+    with store.transaction() as connection:
+        connection.execute(
+            "insert into definition values ('source', 'old', 1, '{\"on\": \"mysql\", \"gone\": 1}', 'b.yaml', '')"
+        )
+    assert definitions.places(store) == {"source": {"mysql"}, "warehouse": {"duckdb"}}
+
+
 def test_secrets_are_sealed(store: Store, monkeypatch: pytest.MonkeyPatch) -> None:
     secrets.set_secret(store, "harbour_token", "very-secret-value")
     assert secrets.reveal_secret(store, "harbour_token") == "very-secret-value"

@@ -64,13 +64,13 @@ class Sending:
                 self._end()
                 # The server takes as long to write rows as we do to make the next.
                 self._going = _Copying(name, piece.schema, self._executor, partial(self._copy, name))
-            self._going.put(piece)
+            self._put(self._going, piece)
 
     def flush(self) -> None:
         """Everything has arrived. Raises what a COPY failed with."""
         for name, piece in self._pieces():
             if self._going is not None and self._going.takes(name, piece.schema):
-                self._going.put(piece)
+                self._put(self._going, piece)
             else:
                 self._end()
                 self._copy(name, piece)
@@ -85,6 +85,13 @@ class Sending:
     def close(self) -> None:
         self.abandon()
         self._executor.shutdown()
+
+    def _put(self, going: _Copying, piece: pa.Table) -> None:
+        try:
+            going.put(piece)
+        except BaseException:
+            self._going = None  # what failed is told once, and stands in nobody's way
+            raise
 
     def _end(self) -> None:
         going, self._going = self._going, None
