@@ -13,7 +13,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -57,10 +57,11 @@ def far_away(where: dict[str, Any]) -> Iterator[dict[str, Any]]:
     listener = socket.create_server(("127.0.0.1", 0))
 
     def pump(source: socket.socket, target: socket.socket, slow: bool) -> None:
-        while data := source.recv(_FETCH_BYTES):
-            if slow:
-                time.sleep(_FETCH_SECONDS * len(data) / _FETCH_BYTES)
-            target.sendall(data)
+        with suppress(OSError):  # the other direction has closed it
+            while data := source.recv(_FETCH_BYTES):
+                if slow:
+                    time.sleep(_FETCH_SECONDS * len(data) / _FETCH_BYTES)
+                target.sendall(data)
         target.close()
 
     def accept() -> None:

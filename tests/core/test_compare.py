@@ -34,7 +34,7 @@ def keys_of(*worlds: Rows, key: Iterable[str] = ("id",)) -> Any:
 
 
 keys = st.one_of(
-    st.lists(st.integers(-(2**63), 2**63 - 1), unique=True, max_size=12),
+    st.lists(st.integers(-(2**63) + 1, 2**63 - 1), unique=True, max_size=12),
     st.lists(st.text(max_size=3), unique=True, max_size=12),
 )
 contents = st.dictionaries(st.sampled_from("abc"), st.integers(0, 2) | st.text(max_size=1), max_size=2)

@@ -176,6 +176,8 @@ class EngineLoad:
                     save_files(engine, target.feed, target.source_table, position.files, stamps[0].load, rfc3339(now))
                 if position.hashes is not None:
                     service_tables.save_hashes(engine, target, position.hashes, self._version + 1)
+                if position.window is not None:
+                    service_tables.save_window(engine, target, position.window, stamps[0].load, now)
                 service_tables.save(engine, target, structure, position, self._version + 1, stamps[0].load, now)
             except BaseException:
                 engine.rollback()

@@ -13,8 +13,8 @@ from .clean import is_kept, read_clean, refresh
 from .engine import FILE, Engine
 from .files import FileLine, read_files, take_again
 from .ledger import LedgerLine
-from .service_tables import read_hashes, read_ledger, read_state
-from .warehouse import QueryResult, TableInfo, TableState
+from .service_tables import read_hashes, read_ledger, read_state, read_window
+from .warehouse import QueryResult, TableInfo, TableState, TakenWindow
 
 Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
 
@@ -67,6 +67,11 @@ class Reading(ABC):
         with self._reading() as ask:
             there = self._columns(ask, "_rb_hash")
             return read_hashes(ask, self._named("_rb_hash"), feed, source_table, version) if there else None
+
+    def window_taken(self, feed: str, source_table: str, window: TakenWindow) -> int | None:
+        with self._reading() as ask:
+            there = self._columns(ask, "_rb_window")
+            return read_window(ask, self._named("_rb_window"), feed, source_table, window) if there else None
 
     def files(self, feed: str, source_table: str) -> list[FileLine]:
         with self._reading() as ask:

@@ -11,7 +11,7 @@ from ..errors import CursorMoved, TableNotOurs
 from ..shape.structure import TableShape
 from .engine import Engine, rfc3339
 from .ledger import LedgerLine
-from .warehouse import LoadTarget, Position, SavedCursor, TableState
+from .warehouse import LoadTarget, Position, SavedCursor, TableState, TakenWindow
 
 LEDGER_COLUMNS = list(LedgerLine.__dataclass_fields__)
 _TEXTS = ("feed", "source", "source_table", "table", "write", "cursor_from", "cursor_to", "started", "ended")
@@ -130,6 +130,21 @@ def save(
         )
 
 
+def save_window(engine: Engine, target: LoadTarget, window: TakenWindow, load: int, now: datetime) -> None:
+    """A window counts as taken from this transaction on."""
+    table = engine.table("_rb_window")
+    if engine.columns("_rb_window") is None:
+        engine.run(
+            f"""create table {table} (feed text not null, source_table text not null, lane text not null, begins text not null,
+                ends text not null, load bigint not null, "at" text not null,
+                primary key (feed, source_table, lane, begins, ends))"""
+        )
+    engine.tell(
+        f'insert into {table} (feed, source_table, lane, begins, ends, load, "at") values (?, ?, ?, ?, ?, ?, ?)',
+        (target.feed, target.source_table, window.lane, window.begins, window.ends, load, rfc3339(now)),
+    )
+
+
 Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
 
 # SQLite, the narrowest of our engines here, takes 1 GB in one value; a few MB keep memory flat.
@@ -158,6 +173,14 @@ def read_hashes(ask: Ask, table: str, feed: str, source_table: str, version: int
         (feed, source_table, version),
     )
     return b"".join(bytes(row[0]) for row in rows) if rows else None
+
+
+def read_window(ask: Ask, table: str, feed: str, source_table: str, window: TakenWindow) -> int | None:
+    rows = ask(
+        f"select load from {table} where feed = ? and source_table = ? and lane = ? and begins = ? and ends = ?",
+        (feed, source_table, window.lane, window.begins, window.ends),
+    )
+    return int(rows[0][0]) if rows else None
 
 
 def read_state(ask: Ask, table: str, columns: dict[str, str], feed: str, source_table: str) -> TableState | None:

@@ -107,6 +107,15 @@ class Differences:
 
 
 @dataclass(frozen=True)
+class TakenWindow:
+    """One window of a table, taken as a whole: [begins, ends), RFC 3339. lane: in which it counts; see run.order.RunOrder."""
+
+    lane: str
+    begins: str
+    ends: str
+
+
+@dataclass(frozen=True)
 class Seconds:
     """Where a load's time went."""
 
@@ -122,6 +131,7 @@ class Position:
     Counts are of this load only. started is aware, UTC. filtered: rows the feed's `keep` left out. unchanged: records known
     to be as they were without having been staged. forget_cursor: the saved cursor means nothing any more.
     hashes: what a compare keeps for the next one. files: those whose records the load holds, and others that stand otherwise now.
+    window: what counts as taken with this load.
     """
 
     cursor: SavedCursor | None
@@ -136,6 +146,7 @@ class Position:
     forget_cursor: bool = False
     hashes: bytes | None = None
     files: Sequence[FileLine] = ()
+    window: TakenWindow | None = None
 
 
 class Load(Protocol):
@@ -218,6 +229,9 @@ class Warehouse(Protocol):
 
     def files(self, feed: str, source_table: str) -> list[FileLine]:
         """The files of a table, by path."""
+
+    def window_taken(self, feed: str, source_table: str, window: TakenWindow) -> int | None:
+        """The load that took a window; None where none has."""
 
     def clean(self, feed: str, source_table: str, clean: Clean | None, version: int) -> str:
         """Make what stands on a table anew, where that table or the definition changed: what was done, in words, '' for nothing.

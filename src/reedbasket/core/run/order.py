@@ -77,10 +77,12 @@ class TableOrder(Model):
 
 class SourceOrder(Model):
     """What it takes to ask one source, resolved. database, files: of one, and then nothing of a connector. stores:
-    those that files may be copied to."""
+    those that files may be copied to. window: what is taken of tables that know times, [from, until); the saved cursors are left where
+    they are then."""
 
     run: int = 0
     started: datetime
+    window: tuple[datetime, datetime] | None = None
     source: str
     connector: str
     database: Source | None = None
@@ -104,14 +106,15 @@ class SourceOrder(Model):
             "run.id": self.run,
             "cursor.from": None,
             "cursor.until": self.started,
-            "window.from": None,
-            "window.until": None,
+            "window.from": self.window[0] if self.window else None,
+            "window.until": self.window[1] if self.window else None,
         }
 
 
 class RunOrder(SourceOrder):
     """What it takes to run one feed. wishes, feed_defaults, table_prefix: what it says of a database's tables; they are `tables` once
-    it is known what is there."""
+    it is known what is there. lane: in which the window counts as taken; '' for the feed's own schedule, another for a backfill, which
+    takes windows of its own once more. apart: saved cursors are neither used nor moved."""
 
     feed: str
     feed_version: int
@@ -127,6 +130,18 @@ class RunOrder(SourceOrder):
     hash_with: str = "column-hash"
     accept: bool = False
     again: bool = False
+    lane: str = ""
+    apart: bool = False
+
+    def window_of(self, table: TableOrder) -> tuple[datetime, datetime] | None:
+        """What is taken of a table in place of what is new; None where it knows no times, and goes on from its own cursor."""
+        by_time = table.cursor is not None and table.cursor.type == "time"
+        known = table.by in ("window", "everything", "compare") or (table.by == "cursor" and by_time)
+        return self.window if known else None
+
+    def leaves_out(self, table: TableOrder) -> bool:
+        """A run beside the others may move no cursor, so what has nothing but one is not part of it."""
+        return self.lane != "" and self.window_of(table) is None
 
 
 def source_order(basket: Basket, name: str, *, started: datetime, run: int = 0) -> SourceOrder:

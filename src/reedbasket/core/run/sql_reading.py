@@ -78,12 +78,13 @@ class SqlReading:
     def values(self, window: tuple[datetime, datetime] | None) -> dict[str, Any]:
         """What `:name` may stand for in queries and conditions."""
         order = self._order
+        begin, end = window or order.window or (order.started, order.started)
         settings = {f"settings_{name}": value for name, value in order.settings.items()}
         return settings | {
             "cursor_from": None,
-            "cursor_until": order.started,
-            "window_from": window[0] if window else order.started,
-            "window_until": window[1] if window else order.started,
+            "cursor_until": order.window[1] if order.window else order.started,
+            "window_from": begin,
+            "window_until": end,
             "run_started": order.started,
             "run_id": order.run,
         }

@@ -26,7 +26,7 @@ from .cursor import CursorTracker, saved_at
 from .order import SourceOrder
 from .pass_through import Straight
 from .ranges import Midst, as_bound, as_text, bounds, newest
-from .windows import Window, position, windows
+from .windows import Window, position, windows, within
 
 if TYPE_CHECKING:
     from .sql_reading import SqlReading
@@ -63,7 +63,14 @@ class SqlTaking:
         self._columns, self.left_out = _selected(chosen, reading.database.as_text)
         self._midst: Midst | None = None
         values = order.values({})
-        ranged = chosen.range_column
+        ranged = chosen.range_column if order.window is None else None
+        self._window_column = chosen.window_column
+        one_of_time = chosen.cursor is not None and chosen.cursor.type == "time" and len(chosen.cursor_columns) == 1
+        if order.window is not None and one_of_time and "cursor_from" not in names_in(f"{chosen.own.query} {chosen.own.where}"):
+            # A part of the past is asked for with both its ends, and nothing is followed.
+            self._window_column, self._windows = chosen.cursor_columns[0], [order.window]
+            self.from_text = format_time(order.window[0])
+            return
         if ranged is not None and chosen.by in ("cursor", "everything", "compare", "row_version", "log"):
             self._midst = self._of_ranges(ranged, saved)
         elif saved is not None and saved.kind == "ranges":
@@ -76,7 +83,10 @@ class SqlTaking:
             self._follow(order, chosen, values)
         elif chosen.window is not None:
             start = parse_time(template.fill(chosen.window.start, values))
-            self._windows = list(windows(chosen.window, start, saved, until or order.started))
+            given = order.window
+            self._windows = (
+                within(chosen.window, given) if given else list(windows(chosen.window, start, saved, until or order.started))
+            )
             self._windows = self._windows[-1:] if latest else self._windows
             self.from_text = format_time(self._windows[0][0]) if self._windows else None
         elif chosen.by == "row_version":
@@ -95,6 +105,8 @@ class SqlTaking:
     def _follow(self, order: SourceOrder, chosen: Chosen, values: dict[str, Any]) -> None:
         rule, table = chosen.cursor, chosen.table
         assert rule is not None
+        given = order.window if rule.type == "time" else None
+        start = format_time(given[0]) if given else rule.start
         columns = [table.column(name) for name in chosen.cursor_columns]
         lacking = [c.name for c in columns if c is not None and c.name not in table.indexed and table.what == "table"]
         if lacking:
@@ -112,8 +124,8 @@ class SqlTaking:
         self.tracker = CursorTracker(
             rule,
             self._saved,
-            template.fill(rule.start, values) if rule.start else None,
-            order.started,
+            template.fill(start, values) if start else None,
+            given[1] if given else order.started,
             keep_all_seen=chosen.write == "append",
             columns=chosen.cursor_columns,
         )
@@ -125,7 +137,7 @@ class SqlTaking:
 
     def chunks(self) -> Iterator[Chunk]:
         """Raises SourceError, RunCancelled."""
-        if self._chosen.window is None:
+        if not self._by_windows:
             yield from self._whole()
             return
         for window in self._windows:
@@ -133,7 +145,7 @@ class SqlTaking:
 
     def sample(self) -> tuple[str, Iterator[Chunk]]:
         """(the first statement, its first chunks)."""
-        if self._chosen.window is not None and not self._windows:
+        if self._by_windows and not self._windows:
             return "none is due", iter(())
         window = self._windows[0] if self._windows else None
         return self.statement(window).text, self._one(window, None)
@@ -142,6 +154,10 @@ class SqlTaking:
         """(records, statements) of the whole pass, as far as the database knows."""
         rows = self._chosen.table.rows if self._chosen.by in ("everything", "compare") and not self._chosen.own.where else None
         return rows, max(1, len(self._windows))
+
+    @property
+    def _by_windows(self) -> bool:
+        return self._chosen.window is not None or bool(self._windows)
 
     def begin(self) -> None:
         """Nothing has to be made first."""
@@ -280,9 +296,10 @@ class SqlTaking:
         if self.tracker is not None:
             conditions += self._cursor(values, source, inside="cursor_from" in asked)
             order = f"\norder by {database.quote(chosen.cursor_columns[0])}" if self.tracker.in_order else ""
-        if window is not None and chosen.window_column is not None and not {"window_from", "window_until"} & set(asked):
-            column = database.quote(chosen.window_column)
-            found = table.column(chosen.window_column)
+        window_column = self._window_column
+        if window is not None and window_column is not None and not {"window_from", "window_until"} & set(asked):
+            column = database.quote(window_column)
+            found = table.column(window_column)
             assert found is not None
             for name in ("window_from", "window_until"):
                 values[name] = database.bound(source, found, values[name])

@@ -24,6 +24,7 @@ from .compare import comparer_for, gone_keys
 from .cursor import CursorTracker
 from .events import Listener, TableProgress
 from .file_taking import FileSpoiled
+from .given import given_window, passed_over
 from .order import RunOrder, TableOrder
 from .origins import misread, placed, tell_files
 from .pass_through import bring
@@ -56,6 +57,8 @@ class TableRun:
     ) -> None:
         """again: records that were rejected before, to be taken in place of the source's."""
         self._again = again
+        self._window = given_window(order, table) if again is None else None
+        self._moves_cursor = again is None and self._window is None and not order.apart
         self._order = order
         self._table = table
         self._warehouse = warehouse
@@ -76,6 +79,11 @@ class TableRun:
     def run(self) -> None:
         """Raises ReedError; what was committed before stays."""
         order, table = self._order, self._table
+        passed = passed_over(order, table, self._warehouse) if self._again is None else None
+        if passed is not None:
+            self._log("info", *passed)
+            self._phase("done")
+            return
         state = self._warehouse.state(order.feed, table.name)
         change = moved(table, state)
         require_accepted(table, change, order.accept)
@@ -83,7 +91,7 @@ class TableRun:
             self._log("info", "table.brought_along", step)
         for loss in change.losses:
             self._log("warning", "table.not_kept", f"let go, as accepted: {loss}")
-        saved = saved_of(table, state, change) if self._again is None else None
+        saved = saved_of(table, state, change) if self._moves_cursor else None
         self._shaper = shaper_for(order, table, state)
         self._taking = self._reading.take(
             table,
@@ -299,7 +307,7 @@ class TableRun:
 
     def _may_commit(self, chunk: Chunk) -> bool:
         """On the way only where the position is safe: every record below it has been read, and none beyond it is staged."""
-        if self._change.anew or not self._taking.safe or self._again is not None or self._sweeps:
+        if self._change.anew or not self._taking.safe or not self._moves_cursor or self._sweeps:
             return False
         if self._load.staged_rows >= self._order.commit_every:
             return self._tracker is not None or chunk.mark is not None
@@ -333,6 +341,7 @@ class TableRun:
             or (self._since.unchanged and self._compare and not self._compare.compared)
             or (self._complete and self._table.write in ("replace", "mirror", "history") and not self._compare)
             or (self._again is None and self._taking.moved and self._tracker is None)
+            or self._window is not None
         ):
             self._commit(ended=True)
         self._phase("done")
@@ -349,7 +358,7 @@ class TableRun:
         self._phase("committing")
         load, since = self._load, self._since
         staged = load.staged_rows
-        cursor = self._taking.position(ended=ended) if self._again is None else None
+        cursor = self._taking.position(ended=ended) if self._moves_cursor else None
         position = since.position(
             cursor,
             self._cursor_from,
@@ -357,6 +366,7 @@ class TableRun:
             forget_cursor=self._change.forget_cursor,
             hashes=self._compare.kept() if self._compare else None,
             files=self._taking.kept_files() if self._again is None else (),
+            window=self._window,
         )
         family = self._columns.lay_out(self._shaper.family)
         lines = load.commit(family, self._shaper.structure.to_data(), position, self._clock())

@@ -21,7 +21,7 @@ from .cursor import CursorTracker
 from .order import SourceOrder, TableOrder
 from .reads import Parents, TableReader
 from .spool import Spool
-from .windows import Window, windows
+from .windows import Window, windows, within
 
 _MICROSECOND = timedelta(microseconds=1)
 
@@ -89,7 +89,10 @@ class Taking:
                 self.tracker = followed
         elif table.window is not None:
             start = parse_time(template.fill(table.window.start, self._values))
-            self._windows = list(windows(table.window, start, saved, until or order.started))
+            given = order.window
+            self._windows = (
+                within(table.window, given) if given else list(windows(table.window, start, saved, until or order.started))
+            )
             self._windows = self._windows[-1:] if latest else self._windows
             if self._windows:
                 self.from_text = format_time(self._windows[0][0])
@@ -215,14 +218,16 @@ class Taking:
 
     def _tracker(self, rule: CursorRule) -> CursorTracker:
         values = self._values
+        given = self._order.window if rule.type == "time" else None
+        start, end = map(format_time, given) if given else (rule.start, rule.end)
         sent = [form for text in self._sent_texts() for _, name, form in template.parse(text) if name == "cursor.from"]
         return CursorTracker(
             rule,
             self._saved,
-            template.fill(rule.start, values) if rule.start else None,
+            template.fill(start, values) if start else None,
             self._order.started,
             keep_all_seen=self._table.write == "append",
-            end=template.fill(rule.end, values) if rule.end else None,
+            end=template.fill(end, values) if end else None,
             step=max((finest(form) for form in sent), default=_MICROSECOND),
         )
 

@@ -27,6 +27,18 @@ def windows(rule: WindowRule, start: datetime, saved: SavedCursor | None, now: d
         begin = end
 
 
+def within(rule: WindowRule | None, window: Window) -> list[Window]:
+    """A given window, in the steps of the rule, from where it begins; whole, where nothing says of steps."""
+    if rule is None:
+        return [window]
+    found, begin = [], window[0]
+    while begin < window[1]:
+        end = min(following(rule, window[0], begin), window[1])
+        found.append((begin, end))
+        begin = end
+    return found
+
+
 def following(rule: WindowRule, start: datetime, begin: datetime) -> datetime:
     """Where the window that begins at `begin` ends."""
     if rule.step == "month":

@@ -5,15 +5,17 @@ Every default stands here and nowhere else; `reed plan --full` prints the filled
 
 from __future__ import annotations
 
+import re
 from typing import Annotated, Any, Literal
 from zoneinfo import available_timezones
 
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
-from .fields import ColumnList, ColumnName, KeyColumns, Model, Name, Prefix, Template, scalar_text
+from .fields import ColumnList, ColumnName, KeyColumns, Model, Name, Prefix, Template, one_or_many, scalar_text
 from .files import Clean, CopyTo, FileStore, Format, NotedColumns, require_store
 from .http import Connector
-from .places import ON_FILE, ON_SERVER, Place, require_place, said
+from .places import ON_FILE, ON_SERVER, Place, SecretName, require_place, said
+from .schedule import RunRetry, Schedule
 from .times import Duration, Step
 
 
@@ -36,6 +38,7 @@ class Source(FileStore):
         description="where tables are that are named without one; public where nothing is said",
     )
     zone: str = Field("UTC", description="the time zone of times that name none, in a database or in files")
+    most_runs: int | None = Field(None, ge=1, description="runs that may ask it at the same time; as many as there are workers")
     statement_timeout: Duration = Field(default="10m", description="how long one statement may take")  # type: ignore[assignment]
 
     @field_validator("zone")
@@ -73,6 +76,7 @@ class Warehouse(Place):
     warehouse: Name
     on: Literal["sqlite", "duckdb", "postgres"]
     about: str = ""
+    most_runs: int | None = Field(None, ge=1, description="runs that may load into it at the same time")
     prefix: Prefix = Field("", description="before the name of every table loaded here")
     schema_: Annotated[str, Field(pattern=r"^[a-z_][a-z0-9_]*$", max_length=63)] = Field("public", alias="schema")
 
@@ -204,6 +208,36 @@ class FeedTable(Model):
 TableName = Annotated[str, Field(min_length=1, max_length=200)]
 
 
+class Hook(Model):
+    """An address that notices are posted to, as CloudEvents. secret: the request is signed with it (RFC 9421, hmac-sha256)."""
+
+    url: str = Field(pattern=r"^https?://[^\s/]+", max_length=2000)
+    secret: SecretName | None = None
+
+
+What = Literal["failed", "recovered", "succeeded", "rejects", "drift", "late"]
+
+
+class Notify(Model):
+    """Who hears of what. failed: once, until it recovered; late: once, until it is fresh again."""
+
+    on: list[What] = Field(default=["failed", "recovered"])
+    mail: Annotated[list[str], BeforeValidator(one_or_many)] = Field(default_factory=list)
+    web: list[Hook] = Field(default_factory=list)
+
+    @field_validator("mail")
+    @classmethod
+    def _addresses(cls, addresses: list[str]) -> list[str]:
+        for address in addresses:
+            # Whether it exists is for its server to say; what must not come through is another header line.
+            if not re.fullmatch(r"[^@\s<>,;:]+@[^@\s<>,;:]+", address):
+                raise ValueError(f"not a mail address: {address!r}")
+        return addresses
+
+
+Parameters = dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]*$")], str | int | float | bool]
+
+
 class Feed(Model):
     """One source into one warehouse: the tables to bring, how changes are found, how they are written."""
 
@@ -217,6 +251,16 @@ class Feed(Model):
     drift: Drift = Drift()
     stop_after: int | None = Field(None, ge=0, description="rejects of a run after which it fails; none: it never does")
     hash_with: Name = Field("column-hash", description="the secret that keys `hash`; made by itself where nobody set it")
+    schedule: Schedule | None = Field(
+        None, description="when it runs by itself; only when somebody asks, where nothing is said"
+    )
+    retry: RunRetry = RunRetry()
+    fresh_within: Duration | None = Field(None, description="how long ago a run may have succeeded before the feed is late")
+    notify: Notify | None = Field(None, description="who hears of what; the service's own settings where nothing is said")
+    parameters: Parameters = Field(
+        default_factory=dict,
+        description="values for {parameters.name} here, and for settings of the source; a list of such sets makes a feed of each",
+    )
     commit_every: int = Field(250_000, ge=1, description="rows after which a long load commits, where its position is safe")
 
 

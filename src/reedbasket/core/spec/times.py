@@ -60,6 +60,14 @@ Duration = Annotated[
 ]
 
 
+Time = Annotated[
+    datetime,
+    BeforeValidator(parse_time),
+    PlainSerializer(format_time, return_type=str),
+    WithJsonSchema({"type": "string", "examples": ["2026-01-01", "2026-01-01T06:00:00Z"]}),
+]
+
+
 def _parse_step(text: Any) -> Any:
     if text == "month":
         return text
