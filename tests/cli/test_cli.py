@@ -54,7 +54,7 @@ def test_the_first_hour_of_a_data_engineer(reed: Reed, tmp_path: Path) -> None:
     records = list(RECORDS)
     with serving(Changing(records, page=15)) as source:
         (folder / "test.yaml").write_text(basket_text(source.url))
-        assert "no mistake" in reed("apply", str(folder), "--only-check")
+        assert "no mistake" in reed("apply", str(folder), "--dry-run")
         assert reed.json("definitions") == []
         assert "test-api" in reed("apply", str(folder))
 

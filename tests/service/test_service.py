@@ -237,7 +237,10 @@ def test_definitions_with_mistakes_change_nothing(service: RunningService) -> No
     assert (refused.value.status, refused.value.code) == (422, "definition.mistakes")
     assert refused.value.details[0]["path"] == "feeds.test.tables.things.wrte"
     assert {d["version"] for d in service.client.definitions()} == {1}
-    assert service.client.apply({"a.yaml": good.replace("write: merge", "write: append")}, only_check=True) == []
+    looked = service.client.apply({"a.yaml": good.replace("write: merge", "write: append")}, only_check=True)
+    assert [(one["change"], one["diff"].splitlines()[-2:]) for one in looked if one["change"] != "same"] == [
+        ("changed", ["-    write: merge", "+    write: append"])
+    ]
     assert service.client.definition("feed", "test")["version"] == 1
     feed_only = good[good.index("feed: test") :].replace("into: marsh", "into: marsh\nprefix: p_")
     assert [d["version"] for d in service.client.apply({"feed.yaml": feed_only})] == [2]

@@ -56,6 +56,9 @@ def test_an_old_data_folder_is_upgraded_in_place(tmp_path: Path) -> None:
         "0004_pace.sql",
         "0005_loads_and_drift.sql",
         "0006_http_sources.sql",
+        "0007_operation.sql",
+        "0008_notices.sql",
+        "0009_people.sql",
     ]
     assert store.upgrade() == []
     assert [d.name for d in definitions.current(store)] == ["marsh"]
@@ -85,7 +88,8 @@ def test_places_are_told_of_definitions_that_are_valid_no_more(store: Store) -> 
     definitions.apply(store, load_texts({"a.yaml": changed}))
     with store.transaction() as connection:
         connection.execute(
-            "insert into definition values ('source', 'old', 1, '{\"on\": \"mysql\", \"gone\": 1}', 'b.yaml', '')"
+            """insert into definition (kind, name, version, data, file, applied_at)
+               values ('source', 'old', 1, '{"on": "mysql", "gone": 1}', 'b.yaml', '')"""
         )
     assert definitions.places(store) == {"source": {"mysql"}, "warehouse": {"duckdb"}}
 
@@ -117,7 +121,7 @@ def test_one_run_of_a_feed_at_a_time_whoever_asks(store: Store) -> None:
 
     def ask() -> None:
         try:
-            won.append(runs.ask(store, "test", 1))
+            won.append(runs.ask(store, runs.Wanted("test", 1)))
         except Conflict as error:
             lost.append(error)
         finally:
@@ -135,13 +139,13 @@ def test_one_run_of_a_feed_at_a_time_whoever_asks(store: Store) -> None:
     assert runs.end(store, won[0], RunOutcome.SUCCEEDED, None)
     assert not runs.end(store, won[0], RunOutcome.FAILED, None)
     assert runs.get(store, won[0])["outcome"] == "succeeded"
-    assert runs.ask(store, "test", 1) == won[0] + 1
+    assert runs.ask(store, runs.Wanted("test", 1)) == won[0] + 1
     with pytest.raises(NotFound):
         runs.get(store, 99)
 
 
 def test_progress_log_and_rejects_are_kept(store: Store) -> None:
-    run = runs.ask(store, "test", 1)
+    run = runs.ask(store, runs.Wanted("test", 1))
     with store.transaction() as connection:
         runs.keep_progress(connection, run, [(0, TableProgress("t", "t", read=5, rejected=1))])
         journal.keep_log(connection, run, 1, [("2026-01-01T00:00:00Z", "info", "request", "t", "GET /", {"status": 200})])
@@ -160,16 +164,16 @@ def test_sign_in_codes_are_good_once_and_only_hashes_are_kept(store: Store) -> N
     session = access.use_code(store, code)
     assert session is not None
     assert access.use_code(store, code) is None
-    assert access.session_known(store, session)
-    assert access.token_known(store, token)
-    assert not access.token_known(store, token + "x")
+    assert access.caller_of_session(store, session) == access.Caller(access.LOCAL, "admin")
+    assert access.caller_of_token(store, token) == access.Caller("t", "admin")
+    assert access.caller_of_token(store, token + "x") is None
     kept = str(
         [tuple(r) for t in ("token", "sign_in_code", "console_session") for r in store.connection.execute(f"select * from {t}")]
     )
     assert token not in kept
     assert session not in kept
     access.end_session(store, session)
-    assert not access.session_known(store, session)
+    assert access.caller_of_session(store, session) is None
     store.connection.execute("update sign_in_code set ends_at = '2020'")
     late = access.make_code(store)
     store.connection.execute("update sign_in_code set ends_at = '2020'")

@@ -5,9 +5,11 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 
-from . import data, definitions, feeds, files, runs, services, sources
+from . import data, definitions, feeds, files, people, runs, schedule, services, sources
+from .serve_options import SERVE
 
 Command = Callable[[argparse.Namespace], int]
+ROLES = ["viewer", "operator", "editor", "admin"]
 
 
 def build() -> argparse.ArgumentParser:
@@ -38,6 +40,7 @@ def build() -> argparse.ArgumentParser:
     _definitions(add)
     _sources(add)
     _feeds_and_runs(add)
+    _schedules(add)
     _data(add)
     return parser
 
@@ -45,12 +48,10 @@ def build() -> argparse.ArgumentParser:
 def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
     serve = add("serve", services.serve, "start the service", "reed serve --data ./reed-data --port 8640", local=True)
     serve.add_argument("--data", help="data folder (else REED_DATA, ./reed-data, or one in your home)")
-    serve.add_argument("--host", help="address to listen on (127.0.0.1)")
-    serve.add_argument("--port", type=int, help="port (8640); 0 lets the system pick")
-    serve.add_argument("--workers", type=int, help="worker processes (2)")
-    serve.add_argument("--threads", type=int, help="threads that answer requests (16)")
-    serve.add_argument("--keep-days", type=int, help="days for which the requests of runs are kept (14)")
-    serve.add_argument("--hosts", help="further host names the service is called by, comma separated")
+    for name, default, about in SERVE:
+        kind = int if isinstance(default, int) else str
+        shown = f" ({default})" if default != "" else ""
+        serve.add_argument(f"--{name.replace('_', '-')}", type=kind, help=about + shown)
 
     demo = add(
         "demo",
@@ -75,13 +76,75 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
     happen.add_argument("thing", nargs="?", help="what; without it, what can")
     happen.set_defaults(command=services.happen)
 
+    backup = add(
+        "backup",
+        services.backup,
+        "copy the data folder's records while the service runs",
+        "reed backup reed.tar.gz",
+        local=True,
+    )
+    backup.add_argument("file", help="a tar file to write; it holds the key too, so keep it as you keep that")
+    backup.add_argument("--data", help="data folder (else REED_DATA, ./reed-data, or one in your home)")
+    backup.add_argument("--without-key", action="store_true", help="leave out the key that secrets are sealed with")
+    restore = add(
+        "restore", services.restore, "make a data folder out of a backup", "reed restore reed.tar.gz --data ./new", local=True
+    )
+    restore.add_argument("file")
+    restore.add_argument("--data", required=True, help="a folder that is empty or not there")
+
+    user = add(
+        "user", people.user, "list, add, change or remove people who sign in by name", "reed user add wren --role operator"
+    )
+    user.add_argument("action", choices=["list", "add", "change", "remove"])
+    user.add_argument("name", nargs="?")
+    user.add_argument("--role", choices=ROLES)
+    user.add_argument("--password", action="store_true", help="change: ask for another one, or read it from the input")
+    able = user.add_mutually_exclusive_group()
+    able.add_argument("--disable", action="store_true", help="change: no longer let in")
+    able.add_argument("--enable", action="store_true", help="change: let in again")
+
+    token = add(
+        "token",
+        people.token,
+        "list, add or remove bearer tokens for programs",
+        "reed token add nightly --role operator --days 90",
+    )
+    token.add_argument("action", choices=["list", "add", "remove"])
+    token.add_argument("name", nargs="?", metavar="LABEL", help="add: a label; remove: an id")
+    token.add_argument("--role", choices=ROLES, help="what it may (viewer)")
+    token.add_argument("--days", type=int, help="after which it ends")
+
+    audit = add("audit", people.audit, "show who changed what, the latest first", "reed audit --limit 20")
+    audit.add_argument("--limit", type=int, default=30)
+
     add("sign-in", services.sign_in, "make a one-use link into the console", "reed sign-in")
 
 
 def _definitions(add: Callable[..., argparse.ArgumentParser]) -> None:
     apply = add("apply", definitions.apply, "check a basket and apply it as one", "reed apply ./basket")
     apply.add_argument("folder", help="a folder of YAML definitions, or one file")
-    apply.add_argument("--only-check", action="store_true", help="say what is wrong, apply nothing")
+    apply.add_argument("--dry-run", action="store_true", help="show what would change, apply nothing")
+    apply.add_argument("--prune", action="store_true", help="remove definitions that the basket does not hold")
+    apply.add_argument(
+        "--settings",
+        action="append",
+        default=[],
+        metavar="FILE",
+        help="what is different in this environment, in the same notation",
+    )
+
+    export = add("export", definitions.export, "write what is in force as YAML, as it was applied", "reed export ./basket")
+    export.add_argument("folder", nargs="?", help="where to; without it, to the terminal")
+
+    versions = add("versions", definitions.versions, "show how a definition changed", "reed versions feed harbour")
+    versions.add_argument("kind", choices=["connector", "source", "warehouse", "feed"])
+    versions.add_argument("name")
+    versions.add_argument("--diff", action="store_true", help="with each version's difference to the one before")
+
+    revert = add("revert", definitions.revert, "put an earlier version in force again", "reed revert feed harbour 3")
+    revert.add_argument("kind", choices=["connector", "source", "warehouse", "feed"])
+    revert.add_argument("name")
+    revert.add_argument("version", type=int)
 
     listed = add("definitions", definitions.list_all, "list the definitions in force", "reed definitions feed harbour")
     listed.add_argument("kind", nargs="?", choices=["connector", "source", "warehouse", "feed"])
@@ -97,10 +160,10 @@ def _definitions(add: Callable[..., argparse.ArgumentParser]) -> None:
     secret = add(
         "secret",
         definitions.secret,
-        "set, list or remove secrets; values are never shown",
+        "set, list or remove secrets, or seal them with a new key; values are never shown",
         "reed secret set harbour_token",
     )
-    secret.add_argument("action", choices=["set", "list", "remove"])
+    secret.add_argument("action", choices=["set", "list", "remove", "rotate"])
     secret.add_argument("name", nargs="?")
 
 
@@ -186,6 +249,13 @@ def _feeds_and_runs(add: Callable[..., argparse.ArgumentParser]) -> None:
 
     run = add("run", runs.run, "run a feed and watch it", "reed run harbour --wait")
     run.add_argument("feed")
+    run.add_argument(
+        "--set",
+        action="append",
+        default=[],
+        metavar="NAME=VALUE",
+        help="in place of a parameter or setting, for this run alone",
+    )
     run.add_argument("--accept", action="store_true", help="let go what a change of writing cannot keep; `reed plan` names it")
     how = run.add_mutually_exclusive_group()
     how.add_argument("--wait", action="store_true", help="say nothing until it ended")
@@ -203,6 +273,46 @@ def _feeds_and_runs(add: Callable[..., argparse.ArgumentParser]) -> None:
 
     log = add("log", runs.log, "print a run's log", "reed log 12")
     log.add_argument("run", type=int)
+
+
+def _schedules(add: Callable[..., argparse.ArgumentParser]) -> None:
+    for name, command, about in (
+        ("pause", schedule.pause, "let feeds not run by themselves"),
+        ("resume", schedule.resume, "let paused feeds run by themselves again"),
+    ):
+        made = add(name, command, about, f"reed {name} harbour")
+        made.add_argument("feed", nargs="+")
+
+    windows = add(
+        "windows", schedule.windows, "list a feed's windows of time, and how each stands", "reed windows tides --state failed"
+    )
+    windows.add_argument("feed")
+    windows.add_argument("--state", choices=["waiting", "queued", "done", "failed", "skipped"])
+    windows.add_argument("--limit", type=int, default=30)
+    windows.add_argument("--again", metavar="FROM/UNTIL", help="let those in a range that failed or were skipped run once more")
+
+    backfill = add(
+        "backfill",
+        schedule.backfill,
+        "take a range of the past once more, beside the feed's own cursor",
+        "reed backfill tides --from 2026-01-01 --until 2026-02-01 --step 1d",
+    )
+    backfill.add_argument("feed")
+    backfill.add_argument("--from", required=True, help="a day, or a time")
+    backfill.add_argument("--until", required=True)
+    backfill.add_argument("--step", required=True, help="how much each run takes: 1h, 1d, month")
+    backfill.add_argument("--no-wait", action="store_true", help="only ask for it")
+
+    listed = add("backfills", schedule.backfills, "list backfills, pause, resume or cancel one", "reed backfills --pause 3")
+    listed.add_argument("--feed")
+    how = listed.add_mutually_exclusive_group()
+    for action in ("pause", "resume", "cancel"):
+        how.add_argument(f"--{action}", type=int, metavar="NUMBER")
+
+    notices = add("notices", schedule.notices, "show who heard, or is to hear, of what", "reed notices --state undeliverable")
+    notices.add_argument("--state", choices=["waiting", "sent", "undeliverable"])
+    notices.add_argument("--limit", type=int, default=30)
+    notices.add_argument("--again", action="store_true", help="try those once more that were undeliverable")
 
 
 def _data(add: Callable[..., argparse.ArgumentParser]) -> None:

@@ -1,27 +1,96 @@
-"""apply, definitions, schema, secret."""
+"""apply, export, definitions, versions, revert, schema, secret."""
 
 from __future__ import annotations
 
 import argparse
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ..client import find_client
 from . import show
+
+if TYPE_CHECKING:
+    from .. import wire
 
 
 def apply(options: argparse.Namespace) -> int:
     from ..core.spec.basket import read_folder
 
     files = read_folder(Path(options.folder))
-    done = find_client(options.url, options.token).apply(files, only_check=options.only_check)
+    settings = {path: Path(path).read_text("utf-8") for path in options.settings}
+    client = find_client(options.url, options.token)
+    done = client.apply(files, only_check=options.dry_run, prune=options.prune, settings=settings)
     if options.json:
         return show.as_json(done)
-    if options.only_check:
-        print(f"{len(files)} files, no mistake")
+    moved = [one for one in done if one["change"] != "same"]
+    if options.dry_run:
+        for one in moved:
+            print(show.heading(f"{one['change']}  {one['kind']} {one['name']}, version {one['version']}"))
+            _diff(one["diff"])
+        print(f"{show.plural(len(files), 'file')}, no mistake; {_counted(done)}. Nothing was applied.")
         return 0
     rows = [(a["change"], a["kind"], a["name"], a["version"]) for a in done]
     show.table(["change", "kind", "name", "version"], rows, empty="Nothing to apply.", right=["version"])
+    return 0
+
+
+def _counted(done: list[wire.Applied]) -> str:
+    counts = {change: sum(one["change"] == change for one in done) for change in ("new", "changed", "removed", "same")}
+    return ", ".join(f"{count} {change}" for change, count in counts.items() if count) or "nothing there"
+
+
+def _diff(text: str) -> None:
+    for line in text.splitlines():
+        print("  " + show.coloured(line, {"+": "green", "-": "red", "@": "cyan"}.get(line[:1], "")))
+
+
+def export(options: argparse.Namespace) -> int:
+    files = find_client(options.url, options.token).export()
+    if options.json:
+        return show.as_json(files)
+    if options.folder is None:
+        for file, text in files.items():
+            print(f"# {file}\n{text}", end="---\n" if file != list(files)[-1] else "")
+        return 0
+    for file, text in files.items():
+        # Names were given by whoever applied them: nothing of them leads out of the folder.
+        parts = [part for part in Path(file).parts if part not in ("..", "/", ".")]
+        target = Path(options.folder, *(parts[1:] or parts))
+        target.parent.mkdir(parents=True, exist_ok=True)
+        target.write_text(text, "utf-8")
+    print(f"Wrote {show.plural(len(files), 'file')} to {options.folder}.")
+    return 0
+
+
+def versions(options: argparse.Namespace) -> int:
+    found = find_client(options.url, options.token).versions(options.kind, options.name)
+    if options.json:
+        return show.as_json(found)
+    if options.diff:
+        for one in found:
+            removed = ", removed" if one["removed"] else ""
+            print(
+                show.heading(
+                    f"version {one['version']}{removed}, {show.local_time(one['applied_at'])} by {one['applied_by'] or 'nobody noted'}"
+                )
+            )
+            _diff(one["diff"])
+        return 0
+    rows = [
+        (v["version"], "removed" if v["removed"] else "", show.local_time(v["applied_at"]), v["applied_by"], v["file"])
+        for v in found
+    ]
+    show.table(["version", "remark", "applied", "by", "file"], rows, empty="", right=["version"])
+    return 0
+
+
+def revert(options: argparse.Namespace) -> int:
+    done = find_client(options.url, options.token).revert(options.kind, options.name, options.version)
+    if options.json:
+        return show.as_json(done)
+    _diff(done["diff"])
+    print(f"{options.kind} {options.name} is as in version {options.version}, now version {done['version']}.")
     return 0
 
 
@@ -59,7 +128,14 @@ def secret(options: argparse.Namespace) -> int:
         found = client.secrets()
         if options.json:
             return show.as_json(found)
-        show.table(["name", "changed"], [(s["name"], show.ago(s["changed_at"])) for s in found], empty="No secrets yet.")
+        show.table(
+            ["name", "kept in", "changed"],
+            [(s["name"], s["kept"], show.ago(s["changed_at"]) if s["changed_at"] else "") for s in found],
+            empty="No secrets yet.",
+        )
+        return 0
+    if options.action == "rotate":
+        print(f"Sealed {show.plural(client.rotate_secrets()['count'], 'entry').replace('entrys', 'entries')} with a new key.")
         return 0
     if not options.name:
         print(f"reed: secret {options.action} wants a name  [command.incomplete]", file=sys.stderr)

@@ -23,9 +23,10 @@ def list_all(options: argparse.Namespace) -> int:
         rows.append(
             (
                 feed["name"],
-                feed["activity"],
+                _state(feed),
                 show.outcome(last["outcome"]) if last else "never run",
-                show.ago(feed["fresh_at"]),
+                show.Coloured(show.ago(feed["fresh_at"]) + ", late", "red") if feed["late"] else show.ago(feed["fresh_at"]),
+                _when(feed),
                 show.count(last["totals"]["read"]) if last else "",
                 show.count(feed["rejects"]),
                 f"{feed['source']} → {feed['warehouse']}",
@@ -33,12 +34,28 @@ def list_all(options: argparse.Namespace) -> int:
             )
         )
     show.table(
-        ["feed", "state", "last run", "fresh", "read", "rejects", "from → into", "tables"],
+        ["feed", "state", "last run", "fresh", "next", "read", "rejects", "from → into", "tables"],
         rows,
         empty="No feeds yet; apply a basket with `reed apply FOLDER`.",
         right=["read", "rejects", "tables"],
     )
     return 0
+
+
+def _state(feed: wire.Feed) -> str:
+    return "paused" if feed["schedule"]["paused"] and feed["activity"] == "idle" else feed["activity"]
+
+
+def _when(feed: wire.Feed) -> str:
+    """When it runs next by itself."""
+    state, rule = feed["schedule"], feed["schedule"]["rule"]
+    if rule is None:
+        return ""
+    if state["paused"]:
+        return "when resumed"
+    waiting = state["windows"].get("waiting", 0)
+    behind = f", {show.plural(waiting, 'window')} behind" if waiting else ""
+    return (show.soon(state["next_due"]) if state["next_due"] else f"after {rule['after']}") + behind
 
 
 def plan(options: argparse.Namespace) -> int:

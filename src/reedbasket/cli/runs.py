@@ -23,7 +23,8 @@ _LINE_SECONDS = 2.0
 
 def run(options: argparse.Namespace) -> int:
     client = find_client(options.url, options.token)
-    asked = client.ask_run(options.feed, wait_seconds=_WAIT_SECONDS if options.wait else 0, accept=options.accept)
+    sets = dict(_set(text) for text in options.set)
+    asked = client.ask_run(options.feed, wait_seconds=_WAIT_SECONDS if options.wait else 0, accept=options.accept, sets=sets)
     if options.no_wait:
         if options.json:
             return show.as_json(asked)
@@ -34,6 +35,18 @@ def run(options: argparse.Namespace) -> int:
             asked = client.run(asked["id"], wait_seconds=_WAIT_SECONDS)
         return _ended(asked, options.json)
     return _watch(client, asked["id"], False)
+
+
+def _set(text: str) -> tuple[str, Any]:
+    """'limit=5' -> ('limit', 5): a number or true and false as such, everything else as text."""
+    name, sign, value = text.partition("=")
+    if not sign:
+        raise SystemExit(f"reed: --set wants NAME=VALUE, found {text!r}  [command.incomplete]")
+    try:
+        found = json.loads(value)
+    except ValueError:
+        return name, value
+    return name, found if isinstance(found, int | float | bool) else value
 
 
 def replay(options: argparse.Namespace) -> int:
@@ -69,23 +82,37 @@ def list_all(options: argparse.Namespace) -> int:
             r["id"],
             r["feed"],
             show.outcome(r["outcome"]),
+            r["lane"] or r["cause"],
             show.local_time(r["requested_at"]),
             show.seconds_between(r["started_at"], r["ended_at"]),
             show.count(r["totals"]["read"]),
             show.count(r["totals"]["loaded"]),
             show.count(r["totals"]["rejected"]),
             show.count(r["totals"]["requests"]),
-            f"{r['error']['code']}" if r["error"] else (f"takes up run {r['resumes']}" if r["resumes"] else ""),
+            _remark(r),
         )
         for r in found
     ]
     show.table(
-        ["run", "feed", "outcome", "asked for", "took", "read", "loaded", "rejected", "requests", "remark"],
+        ["run", "feed", "outcome", "cause", "asked for", "took", "read", "loaded", "rejected", "requests", "remark"],
         rows,
         empty="No runs yet; run a feed with `reed run FEED`.",
         right=["run", "took", "read", "loaded", "rejected", "requests"],
     )
     return 0
+
+
+def _remark(run: wire.Run) -> str:
+    words = [run["error"]["code"]] if run["error"] else []
+    if run["not_before"] and run["outcome"] == "queued":
+        words.append(f"attempt {run['attempt']} {show.soon(run['not_before'])}")
+    elif run["resumes"]:
+        words.append(f"attempt {run['attempt']}" if run["attempt"] > 1 else f"takes up run {run['resumes']}")
+    if run["window"]:
+        words.append(f"{run['window'][0].removesuffix('Z')} … {run['window'][1].removesuffix('Z')}")
+    if run["sets"]:
+        words.append(", ".join(f"{name}={value}" for name, value in run["sets"].items()))
+    return "; ".join(words)
 
 
 def cancel(options: argparse.Namespace) -> int:

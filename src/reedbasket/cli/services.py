@@ -1,4 +1,4 @@
-"""serve, demo, sign-in."""
+"""serve, demo, sign-in, backup, restore."""
 
 from __future__ import annotations
 
@@ -15,8 +15,9 @@ def serve(options: argparse.Namespace) -> int:
     from ..service.serve import Service, quiet_logs, stop_on_signals
     from ..service.settings import from_environment
 
-    quiet_logs()
-    service = Service(from_environment(vars(options)))
+    settings = from_environment(vars(options))
+    quiet_logs(settings.log_format)
+    service = Service(settings)
     service.start()
     stop_on_signals(service)
     for step in service.upgraded:
@@ -26,6 +27,24 @@ def serve(options: argparse.Namespace) -> int:
     print(f"Reed Basket at {service.url}, data in {service.settings.data}")
     print(f"Console (this link signs in once): {service.sign_in_url()}", flush=True)
     service.serve()
+    return 0
+
+
+def backup(options: argparse.Namespace) -> int:
+    from ..service.settings import default_data_folder
+    from ..store import backup as copies
+
+    folder = Path(options.data) if options.data else default_data_folder()
+    names = copies.write(folder, Path(options.file), with_key=not options.without_key)
+    print(f"Wrote {options.file}: {', '.join(names)}. Warehouse files are not in it.")
+    return 0
+
+
+def restore(options: argparse.Namespace) -> int:
+    from ..store import backup as copies
+
+    names = copies.restore(Path(options.file), Path(options.data))
+    print(f"Restored {', '.join(names)} into {options.data}; start it with `reed serve --data {options.data}`.")
     return 0
 
 

@@ -43,6 +43,14 @@ def as_json(value: Any) -> int:
     return 0
 
 
+def coloured(text: str, colour: str) -> str:
+    return f"\033[{_COLOURS[colour]}m{text}\033[0m" if colour and is_live() else text
+
+
+def heading(text: str) -> str:
+    return f"\033[1m{text}\033[0m" if is_live() else text
+
+
 def is_live() -> bool:
     return sys.stdout.isatty() and os.environ.get("TERM") != "dumb"
 
@@ -158,6 +166,19 @@ def ago(text: str | None) -> str:
         if seconds < bound:
             return f"{max(0, seconds) / unit:.0f} {name} ago"
     return f"{seconds / 86400:.0f} days ago"
+
+
+def soon(text: str | None) -> str:
+    """'2026-03-02T06:00:00Z' -> 'in 5 min'"""
+    if text is None:
+        return ""
+    seconds = (datetime.fromisoformat(text) - datetime.now(UTC)).total_seconds()
+    if seconds <= 0:
+        return "now"
+    for bound, unit, name in ((90, 1, "s"), (5400, 60, "min"), (129_600, 3600, "h")):
+        if seconds < bound:
+            return f"in {seconds / unit:.0f} {name}"
+    return f"in {seconds / 86400:.0f} days"
 
 
 def seconds_between(start: str | None, end: str | None) -> str:

@@ -35,9 +35,30 @@ class Client:
     def health(self) -> wire.Health:
         return self._call("GET", "/healthz")
 
-    def apply(self, files: Mapping[str, str], *, only_check: bool = False) -> list[wire.Applied]:
-        """Apply a basket: {file name: YAML text}. With mistakes nothing is applied; they stand in the problem's details."""
-        return self._call("POST", "/api/v1/basket", body={"files": dict(files), "only_check": only_check})
+    def apply(
+        self,
+        files: Mapping[str, str],
+        *,
+        only_check: bool = False,
+        prune: bool = False,
+        settings: Mapping[str, str] | None = None,
+    ) -> list[wire.Applied]:
+        """Apply a basket: {file name: YAML text}. With mistakes nothing is applied; they stand in the problem's details.
+
+        only_check: say what would change. prune: remove what the basket does not hold. settings: files of this environment.
+        """
+        body = {"files": dict(files), "only_check": only_check, "prune": prune, "settings": dict(settings or {})}
+        return self._call("POST", "/api/v1/basket", body=body)
+
+    def export(self) -> dict[str, str]:
+        """{file: YAML}, as it was applied."""
+        return self._call("GET", "/api/v1/basket")
+
+    def versions(self, kind: str, name: str) -> list[wire.Version]:
+        return self._call("GET", f"/api/v1/definitions/{_part(kind)}/{_part(name)}/versions")
+
+    def revert(self, kind: str, name: str, version: int) -> wire.Applied:
+        return self._call("POST", f"/api/v1/definitions/{_part(kind)}/{_part(name)}/revert", body={"version": version})
 
     def definitions(self) -> list[wire.Definition]:
         return self._call("GET", "/api/v1/definitions")
@@ -60,6 +81,41 @@ class Client:
 
     def remove_secret(self, name: str) -> None:
         self._call("DELETE", f"/api/v1/secrets/{_part(name)}")
+
+    def rotate_secrets(self) -> wire.Counted:
+        """Seal all of them with a new key."""
+        return self._call("POST", "/api/v1/secrets/rotate")
+
+    # People
+
+    def who_am_i(self) -> wire.Session:
+        return self._call("GET", "/api/v1/session")
+
+    def users(self) -> list[wire.User]:
+        return self._call("GET", "/api/v1/users")
+
+    def add_user(self, name: str, role: wire.Role, password: str | None = None) -> None:
+        self._call("POST", "/api/v1/users", body={"name": name, "role": role, "password": password})
+
+    def change_user(self, name: str, **change: Any) -> None:
+        """role, password, disabled."""
+        self._call("PUT", f"/api/v1/users/{_part(name)}", body=change)
+
+    def remove_user(self, name: str) -> None:
+        self._call("DELETE", f"/api/v1/users/{_part(name)}")
+
+    def tokens(self) -> list[wire.Token]:
+        return self._call("GET", "/api/v1/tokens")
+
+    def make_token(self, label: str, role: wire.Role, *, days: int | None = None) -> wire.NewToken:
+        """Shown here, and never again."""
+        return self._call("POST", "/api/v1/tokens", body={"label": label, "role": role, "days": days})
+
+    def remove_token(self, token: str) -> None:
+        self._call("DELETE", f"/api/v1/tokens/{_part(token)}")
+
+    def audit(self, *, before: int | None = None, limit: int = 100) -> list[wire.AuditLine]:
+        return self._call("GET", "/api/v1/audit", query={"before": before, "limit": limit})
 
     def sign_in_code(self) -> wire.SignInCode:
         """A one-use link into the console."""
@@ -101,14 +157,56 @@ class Client:
         """Reads the source from the beginning, and so may take as long as a first load."""
         return self._call("POST", f"/api/v1/feeds/{_part(feed)}/verify", body={"table": table, "deep": deep}, patient=True)
 
+    # Schedules
+
+    def pause(self, feed: str) -> wire.Feed:
+        return self._call("POST", f"/api/v1/feeds/{_part(feed)}/pause")
+
+    def resume(self, feed: str) -> wire.Feed:
+        return self._call("POST", f"/api/v1/feeds/{_part(feed)}/resume")
+
+    def windows(
+        self, feed: str, *, state: str | None = None, lane: str | None = None, limit: int = 200
+    ) -> list[wire.DueWindow]:
+        return self._call("GET", f"/api/v1/feeds/{_part(feed)}/windows", query={"state": state, "lane": lane, "limit": limit})
+
+    def windows_again(self, feed: str, start: str, until: str) -> wire.Counted:
+        """Windows in that range that failed or were skipped run once more."""
+        return self._call("POST", f"/api/v1/feeds/{_part(feed)}/windows/again", body={"from": start, "until": until})
+
+    def backfill(self, feed: str, start: str, until: str, step: str) -> wire.Backfill:
+        return self._call("POST", f"/api/v1/feeds/{_part(feed)}/backfills", body={"from": start, "until": until, "step": step})
+
+    def backfills(self, feed: str | None = None) -> list[wire.Backfill]:
+        return self._call("GET", "/api/v1/backfills", query={"feed": feed})
+
+    def move_backfill(self, backfill: int, to: str) -> wire.Backfill:
+        """to: pause, resume or cancel."""
+        return self._call("POST", f"/api/v1/backfills/{backfill}/{to}")
+
+    def notices(self, *, state: str | None = None, limit: int = 100) -> list[wire.Notice]:
+        return self._call("GET", "/api/v1/notices", query={"state": state, "limit": limit})
+
+    def notices_again(self) -> wire.Counted:
+        return self._call("POST", "/api/v1/notices/again")
+
     # Runs
 
-    def ask_run(self, feed: str, *, wait_seconds: float = 0, accept: bool = False, again: bool = False) -> wire.Run:
+    def ask_run(
+        self,
+        feed: str,
+        *,
+        wait_seconds: float = 0,
+        accept: bool = False,
+        again: bool = False,
+        sets: Mapping[str, Any] | None = None,
+    ) -> wire.Run:
         """Run a feed. With wait_seconds (at most 55) the answer comes when it ended, or after so long.
 
         accept: let go what a change of writing cannot keep. again: replay the feed's rejects in place of asking the source.
+        sets: in place of parameters and settings, for this run alone.
         """
-        body = {"feed": feed, "wait_seconds": wait_seconds, "accept": accept, "again": again}
+        body = {"feed": feed, "wait_seconds": wait_seconds, "accept": accept, "again": again, "sets": dict(sets or {})}
         return self._call("POST", "/api/v1/runs", body=body)
 
     def runs(self, *, feed: str | None = None, before: int | None = None, limit: int = 50) -> list[wire.Run]:

@@ -2,28 +2,72 @@
 
 from __future__ import annotations
 
-from flask import Flask, request
+import logging
+import re
 
+from flask import Flask, Response, g, request
+
+from ..store import access
+from ..store.access import Caller
 from . import auth, console, problems
 from .parts import Parts
 from .views import operations, sources
 
 # The largest request is a basket of definitions.
 _LARGEST_REQUEST_BYTES = 8 * 1024 * 1024
+# Calls that change nothing anybody would ask for later; looking at a source is a POST, since it costs the source something.
+_NOT_NOTED = {
+    "plan",
+    "check_source",
+    "check_warehouse",
+    "survey",
+    "peek",
+    "peek_files",
+    "setup_sql",
+    "verify",
+    "query",
+    "sign_in",
+}
 
 
 def create_app(parts: Parts) -> Flask:
     app = Flask(__name__, static_folder=None)
     app.config["MAX_CONTENT_LENGTH"] = _LARGEST_REQUEST_BYTES
     app.extensions["reed"] = parts
-    open_to_all = {f"api.{o.name}" for o in operations.all if o.open_to_all}
+    declared = {f"api.{o.name}": o for o in operations.all}
     further = {name.strip().lower() for name in parts.settings.hosts.split(",") if name.strip()}
 
     @app.before_request
     def check() -> None:
         auth.check_host(request, further)
-        if request.path.startswith("/api/") and request.endpoint is not None and request.endpoint not in open_to_all:
-            auth.check_caller(request, parts.store)
+        endpoint = request.endpoint
+        if endpoint is None or not (request.path.startswith("/api/") or endpoint in declared):
+            return
+        operation = declared.get(endpoint)
+        if operation is not None and operation.role is None:
+            return
+        g.caller = auth.caller_of(request, parts.store)
+        # What is no declared operation but lies below /api/ is at least not for everybody.
+        auth.require_role(
+            g.caller, operation.role or "viewer" if operation else "viewer", f"calling {request.method} {request.path}"
+        )
+
+    @app.after_request
+    def note(answer: Response) -> Response:
+        answer.headers.setdefault("X-Content-Type-Options", "nosniff")
+        who: Caller | None = g.get("caller")
+        operation = declared.get(request.endpoint or "")
+        if who is None or operation is None or request.method == "GET" or operation.name in _NOT_NOTED:
+            return answer
+        if answer.status_code < 400 or answer.status_code == 403:
+            named = " ".join(str(value) for value in (request.view_args or {}).values())
+            try:
+                access.note(
+                    parts.store, who.name, re.sub("_", " ", operation.name), named, answer.status_code, g.get("audit", "")
+                )
+            except Exception as error:  # what was done was done; that it was not noted must not say otherwise
+                logging.getLogger("reedbasket.audit").error("not noted: %s %s: %s", operation.name, named, error)
+        return answer
 
     app.register_blueprint(operations.blueprint)
     app.register_blueprint(sources.blueprint)

@@ -63,6 +63,7 @@ def _operation(operation: Operation, schemas: dict[str, Any]) -> dict[str, Any]:
     made: dict[str, Any] = {
         "operationId": operation.name,
         "summary": operation.summary,
+        "x-role": operation.role or "none",
         "responses": {str(operation.status): _answer(operation, schemas)},
     }
     if parameters:
@@ -75,14 +76,14 @@ def _operation(operation: Operation, schemas: dict[str, Any]) -> dict[str, Any]:
     problems = set(operation.problems)
     if operation.query is not None or operation.body is not None:
         problems.add(400)
-    if not operation.open_to_all:
+    if operation.role is not None:
         problems |= {401, 403}
     for status in sorted(problems):
         made["responses"][str(status)] = {
             "description": "problem details",
             "content": {"application/problem+json": {"schema": {"$ref": _REF.format(model="Problem")}}},
         }
-    if operation.open_to_all:
+    if operation.role is None:
         made["security"] = []
     return made
 
@@ -91,7 +92,11 @@ def _answer(operation: Operation, schemas: dict[str, Any]) -> dict[str, Any]:
     if operation.status == 204:
         return {"description": "done"}
     if operation.stream:
-        about = {"text/event-stream": "server-sent events", "application/x-ndjson": "a JSON object a line"}[operation.stream]
+        about = {
+            "text/event-stream": "server-sent events",
+            "application/x-ndjson": "a JSON object a line",
+            "text/plain": "text",
+        }[operation.stream]
         return {"description": about, "content": {operation.stream: {"schema": {"type": "string"}}}}
     return {
         "description": "the answer",

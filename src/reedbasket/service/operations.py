@@ -5,12 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
 
 import orjson
 from flask import Blueprint, Response, request
 from pydantic import BaseModel, ConfigDict, ValidationError
 
+from ..store.access import Role
 from .problems import BadRequest
 
 # Beyond it a browser rounds, and SQLite's own bound (2^63) is not far.
@@ -31,7 +32,8 @@ class Body(BaseModel):
 
 @dataclass(frozen=True)
 class Operation:
-    """path is written as OpenAPI does, /runs/{run}; int_names are its whole-number parameters. stream: the content type of an answer
+    """path is written as OpenAPI does, /runs/{run}; int_names are its whole-number parameters. role: what it takes, None for nothing at
+    all. stream: the content type of an answer
     that comes bit by bit, '' for one JSON value."""
 
     name: str
@@ -43,7 +45,7 @@ class Operation:
     query: type[Query] | None
     body: type[Body] | None
     problems: tuple[int, ...]
-    open_to_all: bool
+    role: Role | None
     stream: str
     int_names: frozenset[str] = field(default_factory=frozenset)
 
@@ -66,17 +68,19 @@ class Operations:
         query: type[Query] | None = None,
         body: type[Body] | None = None,
         problems: tuple[int, ...] = (),
-        open_to_all: bool = False,
+        role: Role | Literal["usual"] | None = "usual",
         stream: str = "",
     ) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-        """Declare a view: it takes the path's names, then `query` and `body` where declared, and returns the answer."""
+        """Declare a view: it takes the path's names, then `query` and `body` where declared, and returns the answer. role: a viewer's
+        for GET, an operator's for everything else, where nothing is said."""
+        takes: Role | None = ("viewer" if method == "GET" else "operator") if role == "usual" else role
 
         def declare(view: Callable[..., Any]) -> Callable[..., Any]:
             hints = view.__annotations__
             names = re.findall(r"{(\w+)}", path)
             ints = frozenset(n for n in names if hints.get(n) in (int, "int"))
             operation = Operation(
-                view.__name__, method, path, summary, answer, status, query, body, problems, open_to_all, stream, ints
+                view.__name__, method, path, summary, answer, status, query, body, problems, takes, stream, ints
             )
             self.all.append(operation)
             rule = re.sub(r"{(\w+)}", lambda m: f"<{f'int(max={LARGEST_NUMBER}):' if m[1] in ints else ''}{m[1]}>", path)

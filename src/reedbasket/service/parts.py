@@ -8,6 +8,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass, field
 
 from ..store import Store
+from .auth import Tries
+from .scheduler import Scheduler
 from .settings import Settings
 from .workers import Workers
 
@@ -19,8 +21,10 @@ class Parts:
 
     store: Store
     workers: Workers
+    scheduler: Scheduler
     settings: Settings
     url: str
+    tries: Tries = field(default_factory=Tries)
     watchers: int = 0
     closing: bool = False
     _lock: threading.Lock = field(default_factory=threading.Lock)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import orjson
@@ -33,6 +34,7 @@ _TITLES = {
     413: "Too much",
     415: "Not JSON",
     422: "Cannot be done as asked",
+    429: "Too many tries",
     500: "A defect of the service",
     502: "The source failed",
     503: "Busy",
@@ -56,7 +58,7 @@ class TooManyWatchers(errors.ReedError):
 
 
 # What a source's error is about is sometimes ours to mend, and it was not even asked.
-_BY_CODE = {"source.bad_header": 422}
+_BY_CODE = {"source.bad_header": 422, "access.too_many_tries": 429, "access.bad_password": 422}
 
 
 def status_of(error: errors.ReedError) -> int:
@@ -81,6 +83,8 @@ def problem(error: errors.ReedError, status: int | None = None) -> Response:
         **{k: facts[k] for k in ("code", "doing", "on", "found", "mend", "details")},
     }
     answer = Response(orjson.dumps(body, default=str), status, content_type="application/problem+json")
+    if error.wait_seconds is not None and status in (429, 503):
+        answer.headers["Retry-After"] = str(math.ceil(error.wait_seconds))
     if status == 401:
         answer.headers["WWW-Authenticate"] = 'Bearer realm="reedbasket"'
     return answer

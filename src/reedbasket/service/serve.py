@@ -11,18 +11,23 @@ import sys
 import threading
 from pathlib import Path
 from types import FrameType
-from typing import IO
+from typing import IO, Any
 
 from waitress.server import create_server
 
 from ..core.errors import ReedError
-from ..store import Store, access, requests
+from ..store import Store, access, keeping
 from .app import create_app
+from .logs import JsonLines
+from .notifier import Notifier
 from .parts import Parts
+from .scheduler import Scheduler
 from .settings import Settings
+from .tls import TlsFront, context_of
 from .workers import Workers
 
 ADDRESS_FILE = "service.json"
+_SOCKET_FILE = "service.socket"
 _TIDY_SECONDS = 3600.0
 
 
@@ -37,30 +42,25 @@ class Service:
         self.settings = settings
         self.store = Store(settings.data)
         self.workers = Workers(self.store, settings.workers)
+        self.scheduler = Scheduler(self.store, self.workers, settings.default_notify)
+        self.workers.ended = self.scheduler.run_ended
+        self.notifier = Notifier(self.store, settings, lambda: self.settings.public_url.rstrip("/") or self.url)
         self.taken_up: list[int] = []
         self.upgraded: list[str] = []
         self.url = ""
         self._closing = threading.Event()
         self._lock: IO[str] | None = None
+        self._front: TlsFront | None = None
 
     def start(self) -> None:
-        """Raises ServiceError, StoreError."""
+        """Raises ServiceError, StoreError, TlsError."""
         self.settings.data.mkdir(parents=True, exist_ok=True, mode=0o700)
         self._lock = _only_one(self.settings.data)
         self.upgraded = self.store.upgrade()
         self.token = access.ensure_local_token(self.store)
-        self.parts = Parts(self.store, self.workers, self.settings, "")
+        self.parts = Parts(self.store, self.workers, self.scheduler, self.settings, "")
         try:
-            self._server = create_server(
-                create_app(self.parts),
-                host=self.settings.host,
-                port=self.settings.port,
-                threads=self.settings.threads,
-                ident=None,
-                # A stream of events must leave as it is made.
-                send_bytes=1,
-                channel_timeout=300,
-            )
+            self._listen()
         except OSError as error:
             raise ServiceError(
                 "listening on",
@@ -68,17 +68,53 @@ class Service:
                 found=error.strerror or str(error),
                 mend="end what uses the port, or give another with --port",
             ) from error
-        host = f"[{self.settings.host}]" if ":" in self.settings.host else self.settings.host
-        self.url = self.parts.url = f"http://{host}:{self._server.effective_port}"
         self.taken_up = self.workers.start()
+        self.scheduler.start()
+        self.notifier.start()
         threading.Thread(target=self._tidy, name="tidy", daemon=True).start()
         address = self.settings.data / ADDRESS_FILE
         address.write_text(json.dumps({"url": self.url, "pid": os.getpid()}) + "\n")
 
+    def _listen(self) -> None:
+        own = self.settings
+        common: dict[str, Any] = {
+            "threads": own.threads,
+            "ident": None,
+            # A stream of events must leave as it is made.
+            "send_bytes": 1,
+            "channel_timeout": 300,
+        }
+        if own.proxy:
+            common |= {"trusted_proxy": own.proxy, "trusted_proxy_headers": "x-forwarded-for x-forwarded-proto"}
+        host = f"[{own.host}]" if ":" in own.host else own.host
+        if own.tls_cert:
+            socket = own.data / _SOCKET_FILE
+            socket.unlink(missing_ok=True)
+            context = context_of(own.tls_cert, own.tls_key)
+            self._server = create_server(
+                create_app(self.parts), unix_socket=str(socket), unix_socket_perms="600", url_scheme="https", **common
+            )
+            self._front = TlsFront(context, own.host, own.port, socket)
+            self.url = f"https://{host}:{self._front.port}"
+        else:
+            self._server = create_server(create_app(self.parts), host=own.host, port=own.port, **common)
+            self.url = f"http://{host}:{self._server.effective_port}"
+        self.parts.url = own.public_url.rstrip("/") or self.url
+
     def _tidy(self) -> None:
         """What is kept for some days goes when they are over. Looked at now and every hour, in a thread of its own."""
+        own = self.settings
         while not self.parts.closing:
-            requests.purge(self.store, self.settings.keep_days)
+            try:
+                keeping.purge(
+                    self.store,
+                    requests_days=own.keep_days,
+                    runs_days=own.keep_runs_days,
+                    rejects_days=own.keep_rejects_days,
+                    audit_days=own.keep_audit_days,
+                )
+            except Exception as error:  # a full disk, a locked store: what is old goes an hour later
+                logging.getLogger("reedbasket.keeping").error("nothing was let go: %s", error)
             self._closing.wait(_TIDY_SECONDS)
 
     def serve(self) -> None:
@@ -86,13 +122,19 @@ class Service:
             self._server.run()
         finally:
             self._closing.set()
+            self.scheduler.stop()
+            self.workers.drain(self.settings.grace_seconds)
             self.workers.stop()
+            self.notifier.stop()
+            if self._front is not None:
+                self._front.close()
+                (self.settings.data / _SOCKET_FILE).unlink(missing_ok=True)
             (self.settings.data / ADDRESS_FILE).unlink(missing_ok=True)
             self.store.close()
 
     def sign_in_url(self) -> str:
         """One use, an hour. The code stands behind #, so that it reaches no log."""
-        return f"{self.url}/sign-in#{access.make_code(self.store)}"
+        return f"{self.parts.url}/sign-in#{access.make_code(self.store)}"
 
 
 def _only_one(folder: Path) -> IO[str]:
@@ -123,5 +165,11 @@ def stop_on_signals(service: Service) -> None:
     signal.signal(signal.SIGTERM, handle)
 
 
-def quiet_logs() -> None:
-    logging.basicConfig(stream=sys.stderr, level=logging.WARNING, format="%(asctime)s %(name)s %(levelname)s %(message)s")
+def quiet_logs(form: str = "text") -> None:
+    """Warnings and worse, on standard error. form: text, or json, an object a line."""
+    handler = logging.StreamHandler(sys.stderr)
+    plain = logging.Formatter("%(asctime)s %(name)s %(levelname)s %(message)s")
+    handler.setFormatter(JsonLines() if form == "json" else plain)
+    logging.basicConfig(level=logging.WARNING, handlers=[handler])
+    if form == "json":
+        logging.getLogger("reedbasket").setLevel(logging.INFO)

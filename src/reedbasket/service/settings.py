@@ -8,6 +8,18 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import ReedError
+from ..core.spec.model import Notify
+
+_NUMBERS = (
+    ("port", 0, 65535),
+    ("workers", 1, 64),
+    ("threads", 4, 256),
+    ("keep_days", 1, 3650),
+    ("grace_seconds", 0, 3600),
+    ("keep_runs_days", 1, 36500),
+    ("keep_rejects_days", 1, 36500),
+    ("keep_audit_days", 1, 36500),
+)
 
 
 class SettingError(ReedError):
@@ -26,9 +38,25 @@ class Settings:
     threads: int = field(default=16, metadata={"help": "threads that answer requests"})
     keep_days: int = field(default=14, metadata={"help": "days for which the requests of runs are kept"})
     hosts: str = field(default="", metadata={"help": "further host names, comma separated, by which the service may be called"})
+    public_url: str = field(
+        default="", metadata={"help": "address by which people reach it, for links; its own where nothing is said"}
+    )
+    proxy: str = field(default="", metadata={"help": "address of the proxy in front, whose X-Forwarded-For and -Proto count"})
+    tls_cert: str = field(default="", metadata={"help": "file with the certificate and its chain (PEM), to answer with TLS"})
+    tls_key: str = field(default="", metadata={"help": "file with its key (PEM)"})
+    grace_seconds: int = field(default=20, metadata={"help": "seconds that runs may still take when the service is stopped"})
+    keep_runs_days: int = field(default=400, metadata={"help": "days for which runs with their log, and notices, are kept"})
+    keep_rejects_days: int = field(default=400, metadata={"help": "days for which rejects are kept"})
+    keep_audit_days: int = field(default=800, metadata={"help": "days for which it is kept who changed what"})
+    mail_server: str = field(default="", metadata={"help": "host:port of the server that takes mail; no mail without it"})
+    mail_tls: str = field(default="starttls", metadata={"help": "none, starttls or tls"})
+    mail_from: str = field(default="reed-basket@localhost", metadata={"help": "address that mail comes from"})
+    mail_user: str = field(default="", metadata={"help": "user at the mail server; the secret mail_password is the password"})
+    mail_to: str = field(default="", metadata={"help": "who hears of failures of feeds that name nobody, comma separated"})
+    log_format: str = field(default="text", metadata={"help": "text, or json: an object a line"})
 
     def __post_init__(self) -> None:
-        for name, low, high in (("port", 0, 65535), ("workers", 1, 64), ("threads", 4, 256), ("keep_days", 1, 3650)):
+        for name, low, high in _NUMBERS:
             if not low <= getattr(self, name) <= high:
                 raise SettingError(
                     "starting the service",
@@ -36,6 +64,25 @@ class Settings:
                     found=str(getattr(self, name)),
                     mend=f"give a number from {low} to {high}",
                 )
+
+        for name, words in (("mail_tls", ("none", "starttls", "tls")), ("log_format", ("text", "json"))):
+            if getattr(self, name) not in words:
+                raise SettingError(
+                    "starting the service",
+                    f"--{name.replace('_', '-')}",
+                    found=repr(getattr(self, name)),
+                    mend=f"give one of {', '.join(words)}",
+                )
+        if bool(self.tls_cert) != bool(self.tls_key):
+            raise SettingError(
+                "starting the service", "--tls-cert", found="one of the two files", mend="give --tls-cert and --tls-key"
+            )
+
+    @property
+    def default_notify(self) -> Notify | None:
+        """Who hears of feeds that do not say so themselves."""
+        addresses = [address.strip() for address in self.mail_to.split(",") if address.strip()]
+        return Notify(mail=addresses) if addresses else None
 
     @property
     def most_watchers(self) -> int:

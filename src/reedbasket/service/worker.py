@@ -1,7 +1,7 @@
 """A worker process: runs feeds one after another, told what to do on standard input.
 
 In:  {"run": 12}  {"cancel": 12}     one JSON object a line; the end of the input ends the process at once
-Out: {"ready": pid}  {"told": 12}  {"done": 12, "retiring": 0}
+Out: {"ready": pid}  {"lives": pid}  {"told": 12}  {"done": 12, "retiring": 0}
 """
 
 from __future__ import annotations
@@ -12,6 +12,7 @@ import os
 import resource
 import sys
 import threading
+import time
 from datetime import UTC, datetime
 from pathlib import Path
 from queue import SimpleQueue
@@ -21,10 +22,12 @@ from ..core.errors import ReedError
 from ..core.load import open_warehouse
 from ..core.run import RunOutcome, resolve, run_feed
 from ..core.run.drivers import import_drivers
+from ..core.spec.times import parse_time
 from ..store import Store, definitions, journal, runs, secrets
 from .listener import StoreListener
 from .outside import outside_of
 
+LIVES_SECONDS = 5.0
 # A worker that has grown past this ends itself between two runs and is replaced; well under the 300 MB promised.
 _RETIRE_BYTES = 240 * 1024 * 1024
 
@@ -32,6 +35,7 @@ _RETIRE_BYTES = 240 * 1024 * 1024
 def main(folder: str) -> None:
     worker = Worker(Path(folder))
     threading.Thread(target=worker.listen, name="listen", daemon=True).start()
+    threading.Thread(target=worker.tell_that_it_lives, name="lives", daemon=True).start()
     worker.work()
 
 
@@ -61,6 +65,12 @@ class Worker:
                         self._stop.set()
         # The service is gone. A run may be cut at any point without harm, and must not go on beside the next service's.
         os._exit(0)
+
+    def tell_that_it_lives(self) -> None:
+        """A thread of its own: where it falls silent, the process hangs as a whole, and the service ends it."""
+        while True:
+            time.sleep(LIVES_SECONDS)
+            self._tell(lives=os.getpid())
 
     # Main thread
 
@@ -126,6 +136,9 @@ class Worker:
             started=datetime.now(UTC),
             accept=asked["accept"],
             again=asked["again"],
+            window=(parse_time(asked["window"][0]), parse_time(asked["window"][1])) if asked["window"] else None,
+            lane=asked["lane"],
+            sets=asked["sets"],
         )
         runs.keep_order(store, run, order.model_dump_json(by_alias=True))
         listener.begin(order)

@@ -5,20 +5,29 @@ from __future__ import annotations
 import json
 import os
 import signal
+import sqlite3
 import subprocess
 import sys
 import threading
 import time
+from collections import Counter
+from collections.abc import Callable, Sequence
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 from ..core.errors import Conflict
 from ..core.run import RunOutcome
+from ..core.spec import Basket
 from ..store import Store, definitions, journal, runs
+from ..store.database import now_text, text_of
 from ..store.pace import process_lives
 
 # A feed whose runs are cut this many times in a row is not taken up again by itself: something kills it on purpose.
 MOST_TAKE_UPS = 3
 _STOP_SECONDS = 5.0
+# A worker tells that it lives every few seconds (worker.LIVES_SECONDS); a machine that swaps may hold it up for a while.
+SILENT_SECONDS = 60.0
+LONGEST_PAUSE_SECONDS = 300.0
 
 
 class Signal:
@@ -45,14 +54,19 @@ class Signal:
 
 
 class Workers:
-    """`_lock` guards `_pool` and the dispatching; each worker has a thread that hears what it says."""
+    """`_lock` guards `_pool`, what runs and the dispatching; each worker has a thread that hears what it says.
 
-    def __init__(self, store: Store, count: int) -> None:
+    ended: told of every run that came to an end here, by the thread that heard of it.
+    """
+
+    def __init__(self, store: Store, count: int, ended: Callable[[int], None] = lambda _: None) -> None:
         self._store = store
         self._count = count
         self._lock = threading.RLock()
         self._pool: list[_Hand] = []
         self._closing = False
+        self._draining = False
+        self.ended = ended
         self.signal = Signal()
 
     def start(self) -> list[int]:
@@ -64,11 +78,22 @@ class Workers:
         with self._lock:
             for _ in range(self._count):
                 self._pool.append(_Hand(self))
-        found = runs.left_interrupted(self._store)
+        found = runs.left_interrupted(self._store, definitions.names(self._store, "feed"))
         for run, feed in found:
             self._take_up(run, feed)
         self.dispatch()
         return [run for run, _ in found]
+
+    def drain(self, seconds: float) -> None:
+        """Nothing is begun any more; runs that go on may end within so long."""
+        with self._lock:
+            self._draining = True
+        ends = time.monotonic() + seconds
+        while time.monotonic() < ends:
+            with self._lock:
+                if not any(hand.run is not None for hand in self._pool):
+                    return
+            time.sleep(0.05)
 
     def stop(self) -> None:
         """End all workers. What they were running becomes interrupted, and is taken up at the next start."""
@@ -80,9 +105,10 @@ class Workers:
         for run, _, _ in runs.running(self._store):
             self._interrupted(run, "the service was stopped")
 
-    def ask(self, feed: str, feed_version: int, *, accept: bool = False, again: bool = False) -> int:
-        """Queue a run and hand it out if a worker is free. Raises Conflict."""
-        run = runs.ask(self._store, feed, feed_version, accept=accept, again=again)
+    def ask(self, wanted: runs.Wanted) -> int:
+        """Queue a run and hand it out if a worker is free. One that waits for its next attempt begins at once instead. Raises Conflict."""
+        waits = runs.hurry(self._store, wanted.feed)
+        run = waits if waits is not None else runs.ask(self._store, wanted)
         self.dispatch()
         self.signal.tell()
         return run
@@ -108,30 +134,62 @@ class Workers:
         )
 
     def dispatch(self) -> None:
+        """Hand out what may begin: in the order in which it was asked for, as far as sources and warehouses take several at once."""
         with self._lock:
-            if self._closing:
+            free = [hand for hand in self._pool if hand.ready and hand.run is None]
+            if self._closing or self._draining or not free:
                 return
-            for hand in self._pool:
-                if not hand.ready or hand.run is not None:
-                    continue
-                run = runs.next_queued(self._store)
-                if run is None:
+            waiting = runs.queued(self._store, now_text())
+            if not waiting:
+                return
+            places = _Places(definitions.basket(self._store), [feed for _, feed, _ in runs.running(self._store)])
+            for run, feed in waiting:
+                if not free:
                     return
+                if not places.free_for(feed):
+                    continue
+                hand = free[0]
                 if runs.take(self._store, run, hand.pid):
+                    places.taken_by(feed)
                     hand.run = run
+                    hand.began = time.monotonic()
                     hand.send({"run": run})
+                    free.pop(0)
+
+    def up(self) -> int:
+        """How many workers take runs."""
+        with self._lock:
+            return sum(hand.ready for hand in self._pool)
+
+    def busy(self) -> int:
+        """How many workers are running something."""
+        with self._lock:
+            return sum(hand.run is not None for hand in self._pool)
+
+    def end_silent(self) -> None:
+        """A worker says several times a minute that it lives; one that does not any more is ended, and its run taken up."""
+        with self._lock:
+            silent = [hand for hand in self._pool if hand.ready and time.monotonic() - hand.heard_at > SILENT_SECONDS]
+        for hand in silent:
+            hand.kill()  # `lost` does the rest
 
     # Threads that hear workers
 
     def heard(self, hand: _Hand, message: dict[str, int]) -> None:
+        done: int | None = None
         with self._lock:
+            hand.heard_at = time.monotonic()
+            if "lives" in message:
+                return
             if "ready" in message:
                 hand.ready = True
             elif "done" in message:
-                hand.run = None
+                done, hand.run = hand.run, None
                 if message.get("retiring"):
                     hand.ready = False  # it has grown too large, and ends; nothing more is handed to it
         self.signal.tell()
+        if done is not None:
+            self.ended(done)
         if "told" not in message:
             self.dispatch()
 
@@ -147,6 +205,7 @@ class Workers:
             if row["outcome"] == RunOutcome.RUNNING:
                 self._interrupted(run, "its worker process was killed")
                 self._take_up(run, row["feed"])
+            self.ended(run)
         self.signal.tell()
 
     def _interrupted(self, run: int, why: str) -> None:
@@ -154,16 +213,25 @@ class Workers:
         runs.end(self._store, run, RunOutcome.INTERRUPTED, None)
 
     def _take_up(self, run: int, feed: str) -> None:
-        """Go on from the last committed cursor with a new run, unless the feed's runs are cut again and again."""
-        if runs.interrupted_in_a_row(self._store, feed) > MOST_TAKE_UPS:
-            words = f"{MOST_TAKE_UPS + 1} runs in a row were cut; run the feed again by hand"
+        """Go on from the last committed cursor with a new run. One that is cut again and again waits longer and longer if its feed's
+        schedule asked for it, and is left to people if they did."""
+        cut, row = runs.interrupted_in_a_row(self._store, feed), runs.get(self._store, run)
+        not_before = None
+        if cut > MOST_TAKE_UPS and row["cause"] == "asked":
+            words = f"{cut} runs in a row were cut; run the feed again by hand"
             journal.add_log(self._store, run, "error", "run.not_taken_up", words)
             return
+        if cut > MOST_TAKE_UPS:
+            pause = timedelta(seconds=min(2.0 ** (cut - MOST_TAKE_UPS), LONGEST_PAUSE_SECONDS))
+            not_before = text_of(datetime.now(UTC) + pause)
         try:
-            again = runs.ask(self._store, feed, definitions.feed_version(self._store, feed), resumes=run)
-        except Conflict:
-            return
-        journal.add_log(self._store, run, "info", "run.taken_up", f"run {again} goes on from the last committed cursor")
+            with self._store.transaction() as connection:
+                version = definitions.feed_version(self._store, feed)
+                again = runs.ask_again(connection, run, version, not_before=not_before)
+        except sqlite3.IntegrityError:
+            return  # another run of the feed is there already
+        words = f"run {again} goes on from the last committed cursor" + (f", at {not_before}" if not_before else "")
+        journal.add_log(self._store, run, "info", "run.taken_up", words)
         self.dispatch()
 
     @property
@@ -172,11 +240,13 @@ class Workers:
 
 
 class _Hand:
-    """One worker process. `run` is what it works on; both fields are guarded by the pool's lock."""
+    """One worker process. `run` is what it works on, since `began`; heard_at: when it last said something. Times are of the monotonic
+    clock: wall clocks jump. All four are guarded by the pool's lock."""
 
     def __init__(self, owner: Workers) -> None:
         self.run: int | None = None
         self.ready = False
+        self.began = self.heard_at = time.monotonic()
         self._process = subprocess.Popen(
             [sys.executable, "-m", "reedbasket.service.worker", str(owner.folder)],
             stdin=subprocess.PIPE,
@@ -195,6 +265,9 @@ class _Hand:
             self._process.stdin.flush()
         except (BrokenPipeError, ValueError):
             pass  # it is dead, and `lost` will say so
+
+    def kill(self) -> None:
+        self._process.kill()
 
     def close(self) -> None:
         assert self._process.stdin is not None
@@ -215,6 +288,29 @@ class _Hand:
             self._owner.heard(self, message)
         self._process.wait()
         self._owner.lost(self)
+
+
+class _Places:
+    """How many more runs each source and warehouse takes just now. `most_runs` of theirs says how many at once."""
+
+    def __init__(self, basket: Basket, running: Sequence[str]) -> None:
+        self._basket = basket
+        self._taken: Counter[tuple[str, str]] = Counter()
+        for feed in running:
+            self.taken_by(feed)
+
+    def free_for(self, feed: str) -> bool:
+        return all(most is None or self._taken[place] < most for place, most in self._of(feed))
+
+    def taken_by(self, feed: str) -> None:
+        self._taken.update(place for place, _ in self._of(feed))
+
+    def _of(self, feed: str) -> list[tuple[tuple[str, str], int | None]]:
+        definition = self._basket.feeds.get(feed)
+        if definition is None:  # taken away since: its run says so
+            return []
+        source, warehouse = self._basket.sources[definition.source], self._basket.warehouses[definition.warehouse]
+        return [(("source", definition.source), source.most_runs), (("warehouse", definition.warehouse), warehouse.most_runs)]
 
 
 def _end_leftover(pid: int) -> None:

@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from datetime import UTC, datetime
 from importlib.resources import files
 from pathlib import Path
+from typing import Any
 
 from ..core.errors import ReedError
 
@@ -22,11 +23,13 @@ class StoreError(ReedError):
 
 
 class Store:
-    """One data folder's records. Each thread has a connection of its own; `_local` keeps it."""
+    """One data folder's records. Each thread has a connection of its own; `_local` keeps it. held: what was made out of records that
+    did not change since; each entry is replaced as a whole."""
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.path = folder / FILE_NAME
+        self.held: dict[str, Any] = {}
         self._local = threading.local()
 
     @property
@@ -105,5 +108,10 @@ def connect(path: Path) -> sqlite3.Connection:
 
 
 def now_text() -> str:
-    """This moment as the store writes it: RFC 3339, UTC, milliseconds."""
-    return datetime.now(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+    """This moment as the store writes it."""
+    return text_of(datetime.now(UTC))
+
+
+def text_of(moment: datetime) -> str:
+    """As the store writes times: RFC 3339, UTC, milliseconds. Texts sort as the times do."""
+    return moment.astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")

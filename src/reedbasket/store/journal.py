@@ -27,13 +27,23 @@ def keep_log(connection: sqlite3.Connection, run: int, first: int, lines: Sequen
 
 
 def next_number(store: Store, run: int) -> int:
-    return int(store.connection.execute("select coalesce(max(number), 0) + 1 from log where run = ?", (run,)).fetchone()[0])
+    return next_number_in(store.connection, run)
+
+
+def next_number_in(connection: sqlite3.Connection, run: int) -> int:
+    """Within a transaction, so that nobody else takes it."""
+    return int(connection.execute("select coalesce(max(number), 0) + 1 from log where run = ?", (run,)).fetchone()[0])
+
+
+def line(level: str, code: str, message: str) -> tuple[Any, ...]:
+    """One for `keep_log`, of now."""
+    return (now_text(), level, code, None, message, None)
 
 
 def add_log(store: Store, run: int, level: str, code: str, message: str) -> None:
     """One line by itself, from the service."""
     with store.transaction() as connection:
-        keep_log(connection, run, next_number(store, run), [(now_text(), level, code, None, message, None)])
+        keep_log(connection, run, next_number_in(connection, run), [line(level, code, message)])
 
 
 def read_log(store: Store, run: int, *, after: int = 0, limit: int = 500) -> list[dict[str, Any]]:
@@ -91,6 +101,12 @@ def read_drift(store: Store, feed: str, *, limit: int = 200) -> list[dict[str, A
         (feed, limit),
     )
     return [{**dict(r), "ignored": bool(r["ignored"])} for r in rows]
+
+
+def drift_of_run(store: Store, run: int) -> list[dict[str, Any]]:
+    """[{words}]"""
+    rows = store.connection.execute("select words from drift where run = ? order by id limit 100", (run,))
+    return [dict(r) for r in rows]
 
 
 def keep_rejects(connection: sqlite3.Connection, feed: str, run: int, table: str, rejects: Sequence[Reject]) -> None:

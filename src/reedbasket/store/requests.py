@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterator, Sequence
-from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from ..core.extract.http import RequestSeen
@@ -57,10 +56,3 @@ def read_all(store: Store, run: int) -> Iterator[list[dict[str, Any]]]:
     while some := read(store, run, after=after, limit=_AT_ONCE):
         yield some
         after = some[-1]["number"]
-
-
-def purge(store: Store, days: int) -> int:
-    """Those older than so many days go; how many."""
-    before = (datetime.now(UTC) - timedelta(days=days)).isoformat(timespec="milliseconds").replace("+00:00", "Z")
-    with store.transaction() as connection:
-        return connection.execute("delete from request where at < ?", (before,)).rowcount

@@ -5,39 +5,108 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Sequence
-from typing import Any
+from dataclasses import dataclass
+from typing import Any, Literal
 
 from ..core.errors import Conflict, NotFound
 from ..core.run import RunOutcome, TableProgress
 from .database import Store, now_text
 
+Cause = Literal["asked", "schedule", "window", "after", "backfill"]
 _COUNTS = ("read", "staged", "loaded", "repeated", "held_back", "rejected", "unchanged", "filtered", "requests", "source_bytes")
 
 
-def ask(
-    store: Store, feed: str, feed_version: int, resumes: int | None = None, *, accept: bool = False, again: bool = False
-) -> int:
+@dataclass(frozen=True)
+class Wanted:
+    """A run to be. window: (from, until), RFC 3339, with the lane in which it counts; sets: in place of parameters and settings."""
+
+    feed: str
+    feed_version: int
+    accept: bool = False
+    again: bool = False
+    cause: Cause = "asked"
+    asked_by: str = ""
+    due_at: str | None = None
+    window: tuple[str, str] | None = None
+    lane: str = ""
+    sets: dict[str, Any] | None = None
+
+
+def ask(store: Store, wanted: Wanted) -> int:
     """Queue a run: its id. Raises Conflict while another run of the feed is queued or running."""
     try:
         with store.transaction() as connection:
-            made = connection.execute(
-                """insert into run (feed, feed_version, outcome, requested_at, resumes, accept, again)
-                   values (?, ?, 'queued', ?, ?, ? or coalesce((select accept from run where id = ?), 0),
-                           ? or coalesce((select again from run where id = ?), 0))""",
-                (feed, feed_version, now_text(), resumes, accept, resumes, again, resumes),
-            )
-            assert made.lastrowid is not None
-            return made.lastrowid
+            return insert(connection, wanted)
     except sqlite3.IntegrityError:
-        row = active(store, feed)
-        raise Conflict(
-            "asking for a run of",
-            feed,
-            found=f"run {row['id']} of it is {row['outcome']}" if row else "another run was asked for in the same moment",
-            mend="watch that one, or cancel it",
-            code="run.already_active",
-            details={"run": row["id"] if row else None},
-        ) from None
+        raise _already_active(store, wanted.feed) from None
+
+
+def insert(connection: sqlite3.Connection, wanted: Wanted) -> int:
+    """Within the caller's transaction. Raises sqlite3.IntegrityError while another run of the feed is queued or running, or where the
+    window has been taken."""
+    begins, ends = wanted.window or (None, None)
+    made = connection.execute(
+        """insert into run (feed, feed_version, outcome, requested_at, accept, again, cause, asked_by, due_at, window_from, window_until,
+                            lane, sets, settled)
+           values (?, ?, 'queued', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0)""",
+        (
+            wanted.feed,
+            wanted.feed_version,
+            now_text(),
+            wanted.accept,
+            wanted.again,
+            wanted.cause,
+            wanted.asked_by,
+            wanted.due_at,
+            begins,
+            ends,
+            wanted.lane,
+            json.dumps(wanted.sets) if wanted.sets else None,
+        ),
+    )
+    assert made.lastrowid is not None
+    return made.lastrowid
+
+
+def ask_again(
+    connection: sqlite3.Connection, run: int, feed_version: int, *, not_before: str | None = None, retries: bool = False
+) -> int:
+    """The same once more, after it was cut or, with `retries`, failed: the new run's id. Within the caller's transaction. Raises
+    sqlite3.IntegrityError as `insert` does."""
+    made = connection.execute(
+        """insert into run (feed, feed_version, outcome, requested_at, resumes, accept, again, cause, asked_by, due_at, window_from,
+                            window_until, lane, sets, not_before, attempt, settled)
+           select feed, ?, 'queued', ?, id, accept, again, cause, asked_by, due_at, window_from, window_until, lane, sets, ?,
+                  attempt + ?, 0
+           from run where id = ?""",
+        (feed_version, now_text(), not_before, int(retries), run),
+    )
+    assert made.lastrowid is not None
+    connection.execute("update due_window set run = ?, state = 'queued' where run = ?", (made.lastrowid, run))
+    return made.lastrowid
+
+
+def _already_active(store: Store, feed: str) -> Conflict:
+    row = active(store, feed)
+    return Conflict(
+        "asking for a run of",
+        feed,
+        found=f"run {row['id']} of it is {row['outcome']}" if row else "another run was asked for in the same moment",
+        mend="watch that one, or cancel it",
+        code="run.already_active",
+        details={"run": row["id"] if row else None},
+    )
+
+
+def hurry(store: Store, feed: str) -> int | None:
+    """A run that waits for its next attempt begins at once: its id; None where there is none."""
+    with store.transaction() as connection:
+        row = connection.execute(
+            "select id from run where feed = ? and outcome = 'queued' and not_before is not null", (feed,)
+        ).fetchone()
+        if row is not None:
+            connection.execute("update run set not_before = null where id = ?", (row["id"],))
+        return row["id"] if row else None
 
 
 def active(store: Store, feed: str) -> sqlite3.Row | None:
@@ -47,9 +116,12 @@ def active(store: Store, feed: str) -> sqlite3.Row | None:
     return found
 
 
-def next_queued(store: Store) -> int | None:
-    row = store.connection.execute("select min(id) from run where outcome = 'queued'").fetchone()
-    return row[0] if row else None
+def queued(store: Store, now: str) -> list[tuple[int, str]]:
+    """[(run, feed)] that may begin, in the order in which they were asked for. A feed has one at most, so none can crowd out others."""
+    rows = store.connection.execute(
+        "select id, feed from run where outcome = 'queued' and (not_before is null or not_before <= ?) order by id", (now,)
+    )
+    return [(r["id"], r["feed"]) for r in rows]
 
 
 def take(store: Store, run: int, worker: int) -> bool:
@@ -70,7 +142,21 @@ def end(store: Store, run: int, outcome: RunOutcome, error: dict[str, Any] | Non
                where id = ? and outcome in ('queued', 'running')""",
             (outcome.value, now_text(), json.dumps(error) if error else None, run),
         )
+        if done.rowcount == 1 and outcome is RunOutcome.SUCCEEDED:
+            connection.execute("update due_window set state = 'done' where run = ?", (run,))
         return done.rowcount == 1
+
+
+def unsettled(store: Store) -> list[int]:
+    """Runs that ended, and nothing has followed from it yet."""
+    return [
+        r["id"] for r in store.connection.execute("select id from run where settled = 0 and ended_at is not null order by id")
+    ]
+
+
+def settle(connection: sqlite3.Connection, run: int) -> bool:
+    """Within the caller's transaction. False where somebody has done it already."""
+    return connection.execute("update run set settled = 1 where id = ? and settled = 0", (run,)).rowcount == 1
 
 
 def keep_order(store: Store, run: int, order: str) -> None:
@@ -107,12 +193,16 @@ def interrupted_in_a_row(store: Store, feed: str) -> int:
     return count
 
 
-def left_interrupted(store: Store) -> list[tuple[int, str]]:
-    """[(run, feed)] for feeds whose latest run ended interrupted: nothing has taken it up yet."""
-    rows = store.connection.execute(
-        "select max(id) as id, feed, outcome from run group by feed having outcome = 'interrupted' order by id"
-    )
-    return [(r["id"], r["feed"]) for r in rows]
+def left_interrupted(store: Store, feeds: Sequence[str]) -> list[tuple[int, str]]:
+    """[(run, feed)] for those whose latest run ended interrupted: nothing has taken it up yet."""
+    found = []
+    for feed in feeds:
+        row = store.connection.execute(
+            "select id, outcome from run where feed = ? order by id desc limit 1", (feed,)
+        ).fetchone()
+        if row is not None and row["outcome"] == RunOutcome.INTERRUPTED:
+            found.append((row["id"], feed))
+    return sorted(found)
 
 
 def outcome(store: Store, run: int) -> str:
@@ -133,10 +223,13 @@ def get(store: Store, run: int) -> dict[str, Any]:
 
 def latest(store: Store, *, feed: str | None = None, before: int | None = None, limit: int = 50) -> list[dict[str, Any]]:
     """Runs, newest first, with id < before."""
-    rows = store.connection.execute(
-        """select * from run where (? is null or feed = ?) and (? is null or id < ?) order by id desc limit ?""",
-        (feed, feed, before, before, limit),
-    ).fetchall()
+    beyond = before if before is not None else 2**62
+    if feed is None:
+        rows = store.connection.execute("select * from run where id < ? order by id desc limit ?", (beyond, limit)).fetchall()
+    else:
+        rows = store.connection.execute(
+            "select * from run where feed = ? and id < ? order by id desc limit ?", (feed, beyond, limit)
+        ).fetchall()
     return [_shown(store, row) for row in rows]
 
 
@@ -163,6 +256,14 @@ def _shown(store: Store, row: sqlite3.Row) -> dict[str, Any]:
         "resumes": row["resumes"],
         "accept": bool(row["accept"]),
         "again": bool(row["again"]),
+        "cause": row["cause"],
+        "asked_by": row["asked_by"],
+        "due_at": row["due_at"],
+        "not_before": row["not_before"],
+        "attempt": row["attempt"],
+        "window": [row["window_from"], row["window_until"]] if row["window_from"] else None,
+        "lane": row["lane"],
+        "sets": json.loads(row["sets"]) if row["sets"] else {},
         "error": json.loads(row["error"]) if row["error"] else None,
         "totals": {count: sum(t.get(count, 0) for t in tables) for count in _COUNTS},
         "tables": tables,

@@ -5,30 +5,49 @@ from __future__ import annotations
 import os
 import secrets
 from pathlib import Path
+from typing import Any
 
-from cryptography.fernet import Fernet, InvalidToken
+from cryptography.fernet import Fernet, InvalidToken, MultiFernet
 
-from ..core.errors import NotFound, SecretMissing
+from ..core.errors import Conflict, NotFound, SecretMissing
 from .database import Store, StoreError, now_text
 
 KEY_VARIABLE = "REED_KEY"
 KEY_FILE = "key"
+# A secret may stand outside of the store: in an environment variable of its name, or a file of its name in a folder.
+PREFIX = "REED_SECRET_"
+FOLDER_VARIABLE = "REED_SECRETS"
 
 
-def _fernet(folder: Path) -> Fernet:
-    """From the environment, else the key file, made with mode 0600 where there is none. Raises StoreError."""
-    key = os.environ.get(KEY_VARIABLE, "").encode()
+def _keys(folder: Path) -> list[bytes]:
+    """From the environment, comma separated, else the key file, a line each; the newest first. Made, with mode 0600, where there is
+    none."""
+    given = os.environ.get(KEY_VARIABLE, "")
+    if given:
+        return [key.strip().encode() for key in given.split(",") if key.strip()]
     path = folder / KEY_FILE
-    if not key:
-        if not path.exists():
-            handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-            with os.fdopen(handle, "wb") as file:
-                file.write(Fernet.generate_key())
-        key = path.read_bytes().strip()
+    if not path.exists():
+        _write_keys(path, [Fernet.generate_key()])
+    return path.read_bytes().split()
+
+
+def _write_keys(path: Path, keys: list[bytes]) -> None:
+    """In place of what is there, whole or not at all."""
+    beside = path.with_name(path.name + ".new")
+    beside.unlink(missing_ok=True)
+    with os.fdopen(os.open(beside, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as file:
+        file.write(b"\n".join(keys) + b"\n")
+        file.flush()
+        os.fsync(file.fileno())
+    beside.replace(path)
+
+
+def _fernet(folder: Path) -> MultiFernet:
+    """Seals with the newest key, opens with any. Raises StoreError."""
     try:
-        return Fernet(key)
+        return MultiFernet([Fernet(key) for key in _keys(folder)])
     except ValueError as error:
-        where = KEY_VARIABLE if os.environ.get(KEY_VARIABLE) else str(path)
+        where = KEY_VARIABLE if os.environ.get(KEY_VARIABLE) else str(folder / KEY_FILE)
         raise StoreError(
             "reading the key that secrets are sealed with",
             where,
@@ -38,7 +57,57 @@ def _fernet(folder: Path) -> Fernet:
         ) from error
 
 
+def rotate(store: Store) -> int:
+    """Seal everything with a new key: how many. With a key file the key is made here, and the old one is gone afterwards; with
+    REED_KEY the operator has put a new one before the old. Cut at any point, everything opens: until the end both keys are there.
+
+    Raises Conflict where REED_KEY holds one key alone, StoreError.
+    """
+    own = not os.environ.get(KEY_VARIABLE)
+    path, keys = store.folder / KEY_FILE, _keys(store.folder)
+    if own:
+        keys = [Fernet.generate_key(), *keys]
+        _write_keys(path, keys)
+    elif len(keys) < 2:
+        raise Conflict(
+            "rotating the key",
+            KEY_VARIABLE,
+            found="it holds one key",
+            mend="start the service with the new key before the old one, comma separated, and rotate then",
+            code="secret.one_key",
+        )
+    box, count = _fernet(store.folder), 0
+    with store.transaction() as connection:
+        for table in ("secret", "access_token", "sign_in_errand"):
+            for row in connection.execute(f"select rowid as at_row, sealed from {table}").fetchall():
+                try:
+                    sealed = box.rotate(row["sealed"])
+                except InvalidToken as error:
+                    raise StoreError(
+                        "rotating the key",
+                        table,
+                        found="something was sealed with another key",
+                        mend="put that key back too, or remove what it sealed",
+                        code="secret.bad_key",
+                    ) from error
+                connection.execute(f"update {table} set sealed = ? where rowid = ?", (sealed, row["at_row"]))
+                count += 1
+    if own:
+        _write_keys(path, keys[:1])
+    return count
+
+
 def set_secret(store: Store, name: str, value: str) -> None:
+    """Raises Conflict where it stands outside, which would win."""
+    outside = _outside().get(name)
+    if outside is not None:
+        raise Conflict(
+            "setting the secret",
+            name,
+            found=f"it comes from {outside[0]} of the service",
+            mend="change it there",
+            code="secret.kept_outside",
+        )
     sealed = _fernet(store.folder).encrypt(value.encode())
     with store.transaction() as connection:
         connection.execute(
@@ -48,8 +117,26 @@ def set_secret(store: Store, name: str, value: str) -> None:
         )
 
 
+def _outside() -> dict[str, tuple[str, Path | None]]:
+    """{name: (where, its file)} of those that stand outside: REED_SECRET_HARBOUR_TOKEN, or the file harbour_token."""
+    found: dict[str, tuple[str, Path | None]] = {}
+    folder = os.environ.get(FOLDER_VARIABLE)
+    if folder and Path(folder).is_dir():
+        found |= {
+            path.name: ("file", path) for path in Path(folder).iterdir() if path.is_file() and not path.name.startswith(".")
+        }
+    return found | {name.removeprefix(PREFIX).lower(): ("environment", None) for name in os.environ if name.startswith(PREFIX)}
+
+
 def reveal_secret(store: Store, name: str) -> str:
     """The value. Raises SecretMissing; StoreError where the key does not open it."""
+    outside = _outside()
+    # In a name that a variable may have there are no hyphens.
+    where, path = outside.get(name) or outside.get(name.replace("-", "_")) or ("", None)
+    if where == "environment":
+        return os.environ.get(PREFIX + name.replace("-", "_").upper(), "")
+    if path is not None:
+        return path.read_text("utf-8").rstrip("\n")
     row = store.connection.execute("select sealed from secret where name = ?", (name,)).fetchone()
     if row is None:
         raise SecretMissing(
@@ -106,9 +193,12 @@ def _make_if_missing(store: Store, name: str) -> None:
         )
 
 
-def list_secrets(store: Store) -> list[dict[str, str]]:
-    """[{name, changed_at}]; never a value."""
-    return [dict(r) for r in store.connection.execute("select name, changed_at from secret order by name")]
+def list_secrets(store: Store) -> list[dict[str, Any]]:
+    """[{name, kept, changed_at}] (wire.SecretName); never a value."""
+    rows = store.connection.execute("select name, changed_at from secret order by name")
+    found = {r["name"]: {"name": r["name"], "kept": "store", "changed_at": r["changed_at"]} for r in rows}
+    found |= {name: {"name": name, "kept": where, "changed_at": None} for name, (where, _) in _outside().items()}
+    return [found[name] for name in sorted(found)]
 
 
 def remove_secret(store: Store, name: str) -> None:

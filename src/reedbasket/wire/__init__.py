@@ -3,8 +3,21 @@
 Times are RFC 3339 text in UTC. Imports nothing of ours; the client only needs it for type checking.
 """
 
-from .access import ErrorFacts, Health, Problem, SecretName, Session, SignInCode
-from .definitions import Applied, Definition
+from .access import (
+    AuditLine,
+    ErrorFacts,
+    Health,
+    NewToken,
+    Problem,
+    Readiness,
+    Role,
+    SecretName,
+    Session,
+    SignInCode,
+    Token,
+    User,
+)
+from .definitions import Applied, Definition, Version
 from .feeds import (
     Again,
     Drift,
@@ -19,26 +32,35 @@ from .feeds import (
     VerifiedTable,
 )
 from .runs import LedgerLine, LogLine, Outcome, RequestLine, Run, TableProgress, Totals
+from .schedule import Backfill, Counted, DueWindow, FeedSchedule, Notice, Pause
 from .sources import Exchange, Method, Peek, SentThere, SetupStatement, Source, SurveyedColumn, SurveyedTable
 from .warehouses import CheckStep, Column, ColumnProfile, Profile, Rows, Table, Warehouse
 
 __all__ = [
     "Again",
     "Applied",
+    "AuditLine",
+    "Backfill",
     "CheckStep",
     "Column",
     "ColumnProfile",
+    "Counted",
     "Definition",
     "Drift",
+    "DueWindow",
     "ErrorFacts",
     "Exchange",
     "Feed",
+    "FeedSchedule",
     "FileLine",
     "Health",
     "LedgerLine",
     "LogLine",
     "Method",
+    "NewToken",
+    "Notice",
     "Outcome",
+    "Pause",
     "Peek",
     "Plan",
     "PlannedColumn",
@@ -46,8 +68,10 @@ __all__ = [
     "PlannedTable",
     "Problem",
     "Profile",
+    "Readiness",
     "Reject",
     "RequestLine",
+    "Role",
     "Rows",
     "Run",
     "SecretName",
@@ -60,8 +84,11 @@ __all__ = [
     "SurveyedTable",
     "Table",
     "TableProgress",
+    "Token",
     "Totals",
+    "User",
     "VerifiedSample",
     "VerifiedTable",
+    "Version",
     "Warehouse",
 ]

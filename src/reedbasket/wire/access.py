@@ -1,4 +1,4 @@
-"""Health, errors and sign-in, as answers show them."""
+"""Health, errors, sign-in and people, as answers show them."""
 
 from __future__ import annotations
 
@@ -6,10 +6,20 @@ from typing import Any, Literal
 
 from typing_extensions import TypedDict
 
+Role = Literal["viewer", "operator", "editor", "admin"]
+
 
 class Health(TypedDict):
     status: Literal["ok"]
     version: str
+
+
+class Readiness(TypedDict):
+    """workers: how many are up, of how many. problems: why it is not ready, in words."""
+
+    ready: bool
+    workers: int
+    problems: list[str]
 
 
 class ErrorFacts(TypedDict):
@@ -26,8 +36,11 @@ class ErrorFacts(TypedDict):
 
 
 class SecretName(TypedDict):
+    """kept: in the store, sealed; environment or file: there, and only read by workers. changed_at: of one in the store."""
+
     name: str
-    changed_at: str
+    kept: Literal["store", "environment", "file"]
+    changed_at: str | None
 
 
 class SignInCode(TypedDict):
@@ -36,7 +49,46 @@ class SignInCode(TypedDict):
 
 
 class Session(TypedDict):
+    """user: null where the session came of a link for whoever holds the machine's token."""
+
     signed_in: bool
+    name: str
+    role: Role
+    user: str | None
+
+
+class User(TypedDict):
+    name: str
+    role: Role
+    created_at: str
+    disabled: bool
+    has_password: bool
+
+
+class Token(TypedDict):
+    """id: the beginning of its hash; the token itself was shown once."""
+
+    id: str
+    label: str
+    role: Role
+    made_by: str
+    created_at: str
+    ends_at: str | None
+    used_at: str | None
+
+
+class NewToken(TypedDict):
+    token: str
+
+
+class AuditLine(TypedDict):
+    id: int
+    at: str
+    who: str
+    what: str
+    on: str
+    status: int
+    details: str
 
 
 class Problem(TypedDict):

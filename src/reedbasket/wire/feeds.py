@@ -8,6 +8,7 @@ from typing_extensions import TypedDict
 
 from .access import ErrorFacts
 from .runs import Run
+from .schedule import FeedSchedule
 
 
 class FileLine(TypedDict):
@@ -35,7 +36,8 @@ class Again(TypedDict):
 
 
 class Feed(TypedDict):
-    """activity: idle, queued or running. fresh_at: when a run last succeeded."""
+    """activity: idle, queued or running. fresh_at: when a run last succeeded. late: that is longer ago than the feed's
+    `fresh_within`."""
 
     name: str
     about: str
@@ -48,6 +50,10 @@ class Feed(TypedDict):
     last_run: Run | None
     fresh_at: str | None
     rejects: int
+    schedule: FeedSchedule
+    fresh_within_seconds: float | None
+    late: bool
+    parameters: dict[str, Any]
 
 
 class VerifiedSample(TypedDict):

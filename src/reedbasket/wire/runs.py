@@ -50,6 +50,10 @@ class Totals(TypedDict):
 
 
 class Run(TypedDict):
+    """due_at: when its schedule wanted it to begin. not_before: it waits until then. window: [from, until), what it takes of tables
+    that know times; lane: '' for its schedule's own, 'backfill 3' for that backfill's. sets: in place of parameters and settings, for
+    this run."""
+
     id: int
     feed: str
     feed_version: int
@@ -60,6 +64,14 @@ class Run(TypedDict):
     resumes: int | None
     accept: bool
     again: bool
+    cause: Literal["asked", "schedule", "window", "after", "backfill"]
+    asked_by: str
+    due_at: str | None
+    not_before: str | None
+    attempt: int
+    window: list[str] | None
+    lane: str
+    sets: dict[str, Any]
     error: ErrorFacts | None
     totals: Totals
     tables: list[TableProgress]

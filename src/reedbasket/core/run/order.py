@@ -95,6 +95,7 @@ class SourceOrder(Model):
     timeouts: Timeouts = Timeouts()
     retry: Retry = Retry()
     settings: dict[str, Any] = Field(default_factory=dict)
+    parameters: dict[str, Any] = Field(default_factory=dict)
     secrets: dict[str, str] = Field(default_factory=dict)
     parents: dict[str, HttpTable] = Field(default_factory=dict)
 
@@ -144,8 +145,11 @@ class RunOrder(SourceOrder):
         return self.lane != "" and self.window_of(table) is None
 
 
-def source_order(basket: Basket, name: str, *, started: datetime, run: int = 0) -> SourceOrder:
-    """Raises NotFound for a source that is not there."""
+def source_order(
+    basket: Basket, name: str, *, started: datetime, run: int = 0, parameters: Mapping[str, Any] | None = None
+) -> SourceOrder:
+    """parameters: of a feed, in place of settings of the same names. Raises NotFound for a source that is not there."""
+    given = dict(parameters or {})
     source = basket.sources.get(name)
     if source is None:
         raise NotFound(
@@ -164,7 +168,8 @@ def source_order(basket: Basket, name: str, *, started: datetime, run: int = 0) 
             connector="files",
             files=source,
             stores={other: found for other, found in basket.sources.items() if found.on == "files"},
-            settings=source.settings,
+            settings={**source.settings, **given},
+            parameters=given,
             secrets={setting: secret.secret for setting, secret in named.items() if secret is not None},
         )
     if source.connector is None:
@@ -174,7 +179,8 @@ def source_order(basket: Basket, name: str, *, started: datetime, run: int = 0) 
             source=name,
             connector=source.on or "",
             database=source,
-            settings=source.settings,
+            settings={**source.settings, **given},
+            parameters=given,
             secrets={"password": source.password.secret} if source.password else {},
         )
     connector = basket.connectors[source.connector]
@@ -182,6 +188,8 @@ def source_order(basket: Basket, name: str, *, started: datetime, run: int = 0) 
     secrets: dict[str, str] = {}
     for setting_name, setting in connector.settings.items():
         value = source.settings.get(setting_name, setting.default)
+        if setting.type != "secret":
+            value = given.get(setting_name, value)
         if setting.type == "secret":
             if value is not None:
                 secrets[setting_name] = value["secret"]
@@ -203,16 +211,28 @@ def source_order(basket: Basket, name: str, *, started: datetime, run: int = 0) 
         timeouts=connector.timeouts,
         retry=connector.retry,
         settings=settings,
+        parameters=given,
         secrets=secrets,
         parents=_ancestors(connector.tables.values(), connector.tables),
     )
 
 
 def resolve(
-    basket: Basket, feed: str, *, run: int, version: int, started: datetime, accept: bool = False, again: bool = False
+    basket: Basket,
+    feed: str,
+    *,
+    run: int,
+    version: int,
+    started: datetime,
+    accept: bool = False,
+    again: bool = False,
+    window: tuple[datetime, datetime] | None = None,
+    lane: str = "",
+    sets: Mapping[str, Any] | None = None,
 ) -> RunOrder:
     """The order for one run of a feed. accept: what a change of writing cannot keep may go. again: rejects are replayed, the
-    source is not asked. Raises NotFound for a feed that is not there."""
+    source is not asked. window, lane: see RunOrder. sets: in place of parameters and settings, for this run alone. Raises NotFound for
+    a feed that is not there."""
     definition = basket.feeds.get(feed)
     if definition is None:
         raise NotFound(
@@ -222,7 +242,9 @@ def resolve(
             mend="apply a basket that defines it",
             code="feed.not_found",
         )
-    order = source_order(basket, definition.source, started=started, run=run)
+    parameters = {**definition.parameters, **(sets or {})}
+    order = source_order(basket, definition.source, started=started, run=run, parameters=parameters)
+    order.window = window
     warehouse = basket.warehouses[definition.warehouse]
     asked = {name: getattr(order, name) for name in SourceOrder.model_fields}
     facts = {
@@ -235,6 +257,8 @@ def resolve(
         "hash_with": definition.hash_with,
         "accept": accept,
         "again": again,
+        "lane": lane,
+        "apart": bool(sets),
     }
     if order.database is not None or order.files is not None:
         wishes = {"wishes": definition.tables, "feed_defaults": definition.defaults}

@@ -16,10 +16,11 @@ from ..load.warehouse import SavedCursor
 from ..shape.lane import Expected
 from ..spec import template
 from ..spec.http import HttpTable
+from ..spec.steps import Window
 from ..spec.template import names
 from .cursor import CursorTracker
 from .spool import Spool
-from .windows import Window, position
+from .windows import position
 
 _ALONE = re.compile(r"{([a-z_.0-9]+)}")
 Values = dict[str, Any]

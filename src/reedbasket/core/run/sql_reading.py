@@ -80,14 +80,19 @@ class SqlReading:
         order = self._order
         begin, end = window or order.window or (order.started, order.started)
         settings = {f"settings_{name}": value for name, value in order.settings.items()}
-        return settings | {
-            "cursor_from": None,
-            "cursor_until": order.window[1] if order.window else order.started,
-            "window_from": begin,
-            "window_until": end,
-            "run_started": order.started,
-            "run_id": order.run,
-        }
+        parameters = {f"parameters_{name}": value for name, value in order.parameters.items()}
+        return (
+            settings
+            | parameters
+            | {
+                "cursor_from": None,
+                "cursor_until": order.window[1] if order.window else order.started,
+                "window_from": begin,
+                "window_until": end,
+                "run_started": order.started,
+                "run_id": order.run,
+            }
+        )
 
     def take(
         self,

@@ -20,13 +20,14 @@ from ..records import ColumnRecords
 from ..shape.names import fold
 from ..shape.typed import as_records
 from ..spec import template
+from ..spec.steps import Window
 from ..spec.times import format_time, parse_time
 from .choosing import Chosen
 from .cursor import CursorTracker, saved_at
 from .order import SourceOrder
 from .pass_through import Straight
 from .ranges import Midst, as_bound, as_text, bounds, newest
-from .windows import Window, position, windows, within
+from .windows import position, windows, within
 
 if TYPE_CHECKING:
     from .sql_reading import SqlReading

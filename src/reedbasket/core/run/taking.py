@@ -15,13 +15,14 @@ from ..shape.lane import Expected
 from ..spec import template
 from ..spec.connector import request_templates
 from ..spec.http import CursorRule
+from ..spec.steps import Window
 from ..spec.times import finest, format_time, parse_time
 from .asking import Asking
 from .cursor import CursorTracker
 from .order import SourceOrder, TableOrder
 from .reads import Parents, TableReader
 from .spool import Spool
-from .windows import Window, windows, within
+from .windows import windows, within
 
 _MICROSECOND = timedelta(microseconds=1)
 

@@ -17,6 +17,8 @@ from .http import Connector
 from .links import check_links
 from .mistakes import Mistake
 from .model import KINDS, Feed, Source, Warehouse
+from .overlay import Overlay
+from .parameters import one_for_each
 from .yaml_source import Document, Path, read_documents
 
 
@@ -76,18 +78,26 @@ def read_folder(folder: FilePath) -> dict[str, str]:
     return {str(p.relative_to(folder.parent)): p.read_text(encoding="utf-8") for p in files}
 
 
-def load_texts(texts: Mapping[str, str], known: Basket | None = None) -> Basket:
-    """Definitions out of {file name: YAML text}, checked together with those already `known`.
+def load_texts(texts: Mapping[str, str], known: Basket | None = None, settings: Mapping[str, str] | None = None) -> Basket:
+    """Definitions out of {file name: YAML text}, checked together with those already `known`. settings: files that say what is different
+    in this environment (see overlay).
 
     Returns only the definitions of the texts. Raises DefinitionError; its `details` is the list of mistakes.
     """
     basket = Basket()
     mistakes: list[Mistake] = []
     unreadable: set[tuple[str, str]] = set()
+    overlay = Overlay(settings or {})
+    mistakes += overlay.mistakes
     for file, text in texts.items():
-        documents, unread = read_documents(file, text)
+        written, unread = read_documents(file, text)
         mistakes += unread
-        for document in documents:
+        documents = []
+        for one in written:
+            stands_for, wrong = one_for_each(one)
+            documents += stands_for
+            mistakes += wrong
+        for document in map(overlay.over, documents):
             kind, model, wrong = check_document(document)
             mistakes += wrong
             if kind is None:
@@ -110,6 +120,7 @@ def load_texts(texts: Mapping[str, str], known: Basket | None = None) -> Basket:
         together.of_kind(kind).update(known.of_kind(kind) if known else {})
         together.of_kind(kind).update(basket.of_kind(kind))
     mistakes += check_links(together, unreadable)
+    mistakes = [overlay.placed(mistake) for mistake in mistakes] + overlay.unused(basket.documents)
     if mistakes:
         mistakes.sort(key=lambda m: (m.file, m.line, m.column))
         count = "1 mistake" if len(mistakes) == 1 else f"{len(mistakes)} mistakes"

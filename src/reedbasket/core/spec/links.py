@@ -11,6 +11,7 @@ from . import template
 from .connector import Finding, connector_mistakes, request_templates, setting_mistake
 from .database_feed import database_feed_mistakes, shaping_mistakes
 from .file_feed import file_feed_mistakes
+from .grid import misalignment
 from .http import Connector, CursorRule, HttpTable, WindowRule
 from .mistakes import Mistake, nearest
 from .model import Changes, Deletes, Feed, FeedTable, Nesting, Source, Write
@@ -30,6 +31,7 @@ def check_links(basket: Basket, unreadable: set[tuple[str, str]]) -> list[Mistak
     targets: dict[tuple[str, str], str] = {}
     for name, feed in basket.feeds.items():
         found += [basket.mistake("feed", name, *rest) for rest in _feed(basket, feed, unreadable, targets)]
+        found += [basket.mistake("feed", name, *rest) for rest in _schedule(basket, feed, unreadable)]
     return found
 
 
@@ -129,6 +131,12 @@ def _feed(
     connector = basket.connectors.get(source.connector)
     if connector is None:
         return
+    for name in feed.parameters:
+        setting = connector.settings.get(name)
+        if setting is not None and setting.type == "secret":
+            yield ("parameters", name), "a secret is named in the source's settings, and nowhere else", "definition.bad_value"
+        elif setting is not None and (wrong := setting_mistake(setting, feed.parameters[name])):
+            yield ("parameters", name), wrong, "definition.bad_setting"
     if feed.defaults.changes is not None:
         yield from _only_of_databases(("defaults", "changes"), feed.defaults.changes)
     for name in feed.tables:
@@ -150,6 +158,28 @@ def _feed(
         if other != feed.feed:
             message = f'the feed "{other}" already writes the table {target} there; give one a prefix'
             yield here, message, "definition.table_taken"
+
+
+def _schedule(basket: Basket, feed: Feed, unreadable: set[tuple[str, str]]) -> Iterator[Finding]:
+    if feed.schedule is None or feed.schedule.after is None:
+        return
+    seen = [feed.feed]
+    above: str | None = feed.schedule.after
+    while above is not None:
+        other = basket.feeds.get(above)
+        if other is None:
+            if len(seen) == 1 and ("feed", above) not in unreadable:
+                yield _missing("feed", above, ("schedule", "after"), basket.feeds)
+            return
+        if above in seen:
+            message = f"the feeds wait for each other: {' after '.join([*seen, above])}"
+            yield ("schedule", "after"), message, "definition.circle"
+            return
+        seen.append(above)
+        above = other.schedule.after if other.schedule else None
+    wrong = misalignment(feed.feed, {name: one.schedule for name, one in basket.feeds.items()})
+    if wrong:
+        yield ("schedule",), wrong, "definition.misaligned"
 
 
 def _only_of_databases(here: Path, said: FeedTable | Changes | None) -> Iterator[Finding]:

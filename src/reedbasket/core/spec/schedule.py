@@ -54,6 +54,12 @@ class TimeWindows(Model):
     step: Step
     lag: Duration = _NOTHING
 
+    @model_validator(mode="after")
+    def _whole_seconds(self) -> TimeWindows:
+        if self.start.microsecond or (isinstance(self.step, timedelta) and self.step % timedelta(seconds=1)):
+            raise ValueError("windows begin and end at whole seconds")
+        return self
+
 
 class Schedule(Model):
     """One of every, cron, windows and after. offset, span: with after, how windows lie to those of the other feed."""
@@ -89,6 +95,10 @@ class Schedule(Model):
         if len(ways) != 1:
             raise ValueError(f"say one of every, cron, windows and after; found {' and '.join(ways) or 'none'}")
         said = self.model_fields_set
+        if self.catch_up == "all" and ("every" in ways or "cron" in ways):
+            raise ValueError(
+                f"a run by `{ways[0]}` takes all that is new; catch_up: all is for windows, each of which has its own run"
+            )
         for name, goes_with in (("zone", "cron"), ("offset", "after"), ("span", "after")):
             if name in said and goes_with not in ways:
                 raise ValueError(f"`{name}` goes with `{goes_with}`")

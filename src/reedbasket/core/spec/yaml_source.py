@@ -16,6 +16,7 @@ import yaml
 from .mistakes import Mistake
 
 Path = tuple[str | int, ...]
+_BORDER = re.compile(r"^(?:---(?:[ \t].*)?|\.\.\.[ \t]*)$\n?", re.MULTILINE)
 
 
 class _CoreLoader(yaml.SafeLoader):
@@ -41,11 +42,13 @@ _CoreLoader.add_constructor("tag:yaml.org,2002:int", _whole_number)
 
 @dataclass
 class Document:
-    """One YAML document: plain Python data, and where each path of it stands: {path: (line, column)}, both from 1."""
+    """One YAML document: plain Python data, where each path of it stands, {path: (line, column)}, both from 1, and the text it was
+    written as, comments included."""
 
     file: str
     data: Any
     positions: dict[Path, tuple[int, int]] = field(default_factory=dict)
+    text: str = ""
 
     def position(self, path: Path) -> tuple[int, int]:
         """Where a path stands, or the nearest enclosing one that does (a missing key has its parent's place)."""
@@ -65,7 +68,7 @@ def read_documents(file: str, text: str) -> tuple[list[Document], list[Mistake]]
         while loader.check_node():
             node = loader.get_node()
             assert node is not None
-            document = Document(file, None)
+            document = Document(file, None, text=_written(text, node))
             _walk(node, (), document, mistakes)
             document.data = loader.construct_document(node)
             if document.data is not None:
@@ -79,6 +82,14 @@ def read_documents(file: str, text: str) -> tuple[list[Document], list[Mistake]]
         if loader is not None:
             loader.dispose()
     return documents, mistakes
+
+
+def _written(text: str, node: yaml.Node) -> str:
+    """What stands between the borders (`---`) of one document."""
+    borders = [found.span() for found in _BORDER.finditer(text)]
+    begin = max((end for _, end in borders if end <= node.start_mark.index), default=0)
+    ends = min((start for start, _ in borders if start >= node.end_mark.index), default=len(text))
+    return text[begin:ends].strip("\n") + "\n"
 
 
 def _walk(node: yaml.Node, path: Path, document: Document, mistakes: list[Mistake]) -> None:

@@ -1,4 +1,4 @@
-"""Health, the API's own description, sign-in."""
+"""Sign-in, people, tokens, secrets, and who changed what."""
 
 from __future__ import annotations
 
@@ -7,65 +7,111 @@ from typing import Annotated, Any
 from flask import Response, make_response, request
 from pydantic import Field
 
-from ... import __version__, wire
-from ...core.spec import json_schema
+from ... import wire
 from ...store import access, secrets
-from .. import openapi
+from ...store.access import Role
 from ..auth import SESSION_COOKIE
-from ..operations import Body, as_json
-from ..problems import NotSignedIn
-from .shared import operations, parts
+from ..operations import Body, Query, as_json
+from ..problems import BadRequest, NotSignedIn
+from .shared import caller, noted, operations, parts
+
+UserName = Annotated[str, Field(pattern=r"^[a-z][a-z0-9._-]{0,62}$")]
+Password = Annotated[str, Field(min_length=1, max_length=1000)]
 
 
 class SignIn(Body):
-    code: Annotated[str, Field(max_length=200)]
+    """A code out of a sign-in link, or a name and its password."""
+
+    code: Annotated[str | None, Field(max_length=200)] = None
+    name: Annotated[str | None, Field(max_length=200)] = None
+    password: Annotated[str | None, Field(max_length=1000)] = None
 
 
 class SecretValue(Body):
     value: Annotated[str, Field(min_length=1, max_length=20_000)]
 
 
-@operations.add("GET", "/healthz", "whether the service answers", answer=wire.Health, open_to_all=True)
-def health() -> Any:
-    parts().store.connection.execute("select 1")
-    return {"status": "ok", "version": __version__}
+class NewUser(Body):
+    name: UserName
+    role: Role
+    password: Password | None = None
 
 
-@operations.add("GET", "/api/v1/openapi.json", "this document", answer=dict[str, Any], open_to_all=True)
-def api_document() -> Any:
-    return openapi.document(operations)
+class ChangedUser(Body):
+    role: Role | None = None
+    password: Password | None = None
+    disabled: bool | None = None
 
 
-@operations.add("GET", "/api/v1/schema", "JSON Schema of definitions, for editors", answer=dict[str, Any])
-def definition_schema() -> Any:
-    return json_schema()
+class OwnPassword(Body):
+    old: Password
+    new: Password
+
+
+class AskToken(Body):
+    label: Annotated[str, Field(min_length=1, max_length=100)]
+    role: Role
+    days: Annotated[int | None, Field(ge=1, le=3650, description="after which it ends; never where nothing is said")] = None
+
+
+class AuditPart(Query):
+    before: Annotated[int, Field(ge=1, le=2**53)] | None = None
+    limit: Annotated[int, Field(ge=1, le=1000)] = 100
 
 
 @operations.add("POST", "/api/v1/sign-in-codes", "a one-use link into the console", answer=wire.SignInCode, status=201)
 def make_sign_in_code() -> Any:
-    code = access.make_code(parts().store)
+    who = caller()
+    if who.user is None and not who.may("admin"):
+        raise BadRequest(
+            "making a sign-in link",
+            found="a token of less than an admin",
+            mend="sign in by name, or ask an admin",
+            code="access.no_link",
+        )
+    code = access.make_code(parts().store, who.user)
     return {"code": code, "url": f"{parts().url}/sign-in#{code}"}
 
 
 @operations.add(
     "POST",
     "/api/v1/session",
-    "trade a sign-in code for a session",
+    "trade a sign-in code, or a name and its password, for a session",
     answer=wire.Session,
     body=SignIn,
-    problems=(401,),
-    open_to_all=True,
+    problems=(401, 429),
+    role=None,
 )
 def sign_in(body: SignIn) -> Response:
-    session = access.use_code(parts().store, body.code)
-    if session is None:
-        raise NotSignedIn(
-            "signing in",
-            found="the link was used before, or its hour is over",
-            mend="get a new one with `reed sign-in`",
-            code="access.code_spent",
-        )
-    answer = make_response(as_json({"signed_in": True}))
+    store, tries = parts().store, parts().tries
+    address = request.remote_addr or ""
+    if body.code is not None:
+        session = access.use_code(store, body.code)
+        if session is None:
+            raise NotSignedIn(
+                "signing in",
+                found="the link was used before, or its hour is over",
+                mend="get a new one with `reed sign-in`",
+                code="access.code_spent",
+            )
+    else:
+        name = body.name or ""
+        tries.require(f"name {name}", f"address {address}")
+        if not access.check_password(store, name, body.password or ""):
+            tries.failed(f"name {name}", f"address {address}")
+            access.note(store, name[:63] or "nobody", "sign in", address, 401)
+            raise NotSignedIn(
+                "signing in",
+                found="the name and the password do not go together",
+                mend="try again",
+                code="access.wrong_password",
+            )
+        tries.succeeded(f"name {name}", f"address {address}")
+        access.note(store, name, "sign in", address, 200)
+        session = access.begin_session(store, name)
+    who = access.caller_of_session(store, session)
+    assert who is not None
+    answer = make_response(as_json(_session(who)))
     answer.set_cookie(
         SESSION_COOKIE,
         session,
@@ -77,12 +123,12 @@ def sign_in(body: SignIn) -> Response:
     return answer
 
 
-@operations.add("GET", "/api/v1/session", "whether the caller is signed in", answer=wire.Session)
+@operations.add("GET", "/api/v1/session", "who the caller is", answer=wire.Session)
 def session_state() -> Any:
-    return {"signed_in": True}
+    return _session(caller())
 
 
-@operations.add("DELETE", "/api/v1/session", "sign out", answer=None, status=204)
+@operations.add("DELETE", "/api/v1/session", "sign out", answer=None, status=204, role="viewer")
 def sign_out() -> Response:
     session = request.cookies.get(SESSION_COOKIE)
     if session:
@@ -92,16 +138,120 @@ def sign_out() -> Response:
     return answer
 
 
+def _session(who: access.Caller) -> dict[str, Any]:
+    return {"signed_in": True, "name": who.name, "role": who.role, "user": who.user}
+
+
+@operations.add(
+    "PUT", "/api/v1/session/password", "another password for oneself", answer=None, status=204, body=OwnPassword, role="viewer"
+)
+def change_own_password(body: OwnPassword) -> None:
+    who = caller()
+    if who.user is None or not access.check_password(parts().store, who.user, body.old):
+        raise BadRequest(
+            "changing the password", found="the old one is not right", mend="try again", code="access.wrong_password"
+        )
+    access.change_user(parts().store, who.user, password=body.new)
+
+
+# People
+
+
+@operations.add("GET", "/api/v1/users", "who may sign in by name", answer=list[wire.User], role="admin")
+def list_users() -> Any:
+    return access.list_users(parts().store)
+
+
+@operations.add(
+    "POST",
+    "/api/v1/users",
+    "let somebody sign in by name",
+    answer=None,
+    status=204,
+    body=NewUser,
+    problems=(409, 422),
+    role="admin",
+)
+def add_user(body: NewUser) -> None:
+    noted(f"{body.name}, {body.role}")
+    access.add_user(parts().store, body.name, body.role, body.password)
+
+
+@operations.add(
+    "PUT",
+    "/api/v1/users/{name}",
+    "another role or password, or disabled",
+    answer=None,
+    status=204,
+    body=ChangedUser,
+    problems=(404, 422),
+    role="admin",
+)
+def change_user(name: str, body: ChangedUser) -> None:
+    noted(", ".join(f"{k}: {'…' if k == 'password' else v}" for k, v in body.model_dump(exclude_none=True).items()))
+    access.change_user(parts().store, name, role=body.role, password=body.password, disabled=body.disabled)
+
+
+@operations.add("DELETE", "/api/v1/users/{name}", "remove a user", answer=None, status=204, problems=(404,), role="admin")
+def remove_user(name: str) -> None:
+    access.remove_user(parts().store, name)
+
+
+@operations.add(
+    "GET", "/api/v1/tokens", "tokens, by label; themselves they were shown once", answer=list[wire.Token], role="admin"
+)
+def list_tokens() -> Any:
+    return access.list_tokens(parts().store)
+
+
+@operations.add(
+    "POST",
+    "/api/v1/tokens",
+    "a new token, shown in this answer alone",
+    answer=wire.NewToken,
+    status=201,
+    body=AskToken,
+    role="admin",
+)
+def make_token(body: AskToken) -> Any:
+    noted(f"{body.label}, {body.role}")
+    return {"token": access.make_token(parts().store, body.label, body.role, made_by=caller().name, days=body.days)}
+
+
+@operations.add("DELETE", "/api/v1/tokens/{token}", "end a token", answer=None, status=204, problems=(404,), role="admin")
+def remove_token(token: str) -> None:
+    access.remove_token(parts().store, token)
+
+
+@operations.add(
+    "GET", "/api/v1/audit", "who changed what, the latest first", answer=list[wire.AuditLine], query=AuditPart, role="admin"
+)
+def read_audit(query: AuditPart) -> Any:
+    return access.read_audit(parts().store, before=query.before, limit=query.limit)
+
+
+# Secrets
+
+
 @operations.add("GET", "/api/v1/secrets", "names of secrets; values never leave", answer=list[wire.SecretName])
 def list_secrets() -> Any:
     return secrets.list_secrets(parts().store)
 
 
-@operations.add("PUT", "/api/v1/secrets/{name}", "set a secret", answer=None, status=204, body=SecretValue)
+@operations.add(
+    "PUT", "/api/v1/secrets/{name}", "set a secret", answer=None, status=204, body=SecretValue, problems=(409,), role="editor"
+)
 def set_secret(name: str, body: SecretValue) -> None:
     secrets.set_secret(parts().store, name, body.value)
 
 
-@operations.add("DELETE", "/api/v1/secrets/{name}", "remove a secret", answer=None, status=204, problems=(404,))
+@operations.add("DELETE", "/api/v1/secrets/{name}", "remove a secret", answer=None, status=204, problems=(404,), role="editor")
 def remove_secret(name: str) -> None:
     secrets.remove_secret(parts().store, name)
+
+
+@operations.add(
+    "POST", "/api/v1/secrets/rotate", "seal all of them with a new key", answer=wire.Counted, problems=(409,), role="admin"
+)
+def rotate_secrets() -> Any:
+    return {"count": secrets.rotate(parts().store)}

@@ -8,17 +8,23 @@ from pydantic import Field
 
 from ... import wire
 from ...core.errors import NotFound
-from ...core.spec import load_texts
+from ...core.spec import json_schema, load_texts
 from ...store import definitions
 from ..operations import Body
-from .shared import operations, parts
+from .shared import caller, noted, operations, parts
 
 
 class BasketFiles(Body):
-    """{file name: YAML text}"""
+    """{file name: YAML text}. settings: the same, of what is different in this environment."""
 
     files: Annotated[dict[str, str], Field(min_length=1, max_length=1000)]
-    only_check: bool = False
+    settings: Annotated[dict[str, str], Field(max_length=100)] = Field(default_factory=dict)
+    only_check: Annotated[bool, Field(description="say what would change, and change nothing")] = False
+    prune: Annotated[bool, Field(description="remove what the basket does not hold")] = False
+
+
+class Revert(Body):
+    version: Annotated[int, Field(ge=1, le=2**53)]
 
 
 @operations.add(
@@ -28,27 +34,84 @@ class BasketFiles(Body):
     answer=list[wire.Applied],
     body=BasketFiles,
     problems=(422,),
+    role="editor",
 )
 def apply_basket(body: BasketFiles) -> Any:
     store = parts().store
-    basket = load_texts(body.files, definitions.basket(store))
-    return [] if body.only_check else definitions.apply(store, basket)
+    # Where everything else goes, nothing else can be stood on.
+    known = None if body.prune else definitions.basket(store)
+    basket = load_texts(body.files, known, body.settings)
+    done = definitions.apply(store, basket, by=caller().name, prune=body.prune, only_look=body.only_check)
+    moved = [f"{one['kind']} {one['name']} {one['change']}" for one in done if one["change"] != "same"]
+    noted(("would be: " if body.only_check else "") + (", ".join(moved) or "nothing new"))
+    if moved and not body.only_check:
+        parts().scheduler.look()
+    return done
+
+
+@operations.add("GET", "/api/v1/basket", "what is in force, as it was written: {file: YAML}", answer=dict[str, str])
+def export_basket() -> Any:
+    return definitions.export(parts().store)
 
 
 @operations.add("GET", "/api/v1/definitions", "definitions in force", answer=list[wire.Definition])
 def list_definitions() -> Any:
-    return [vars(d) for d in definitions.current(parts().store)]
+    return [_shown(d) for d in definitions.current(parts().store)]
 
 
 @operations.add("GET", "/api/v1/definitions/{kind}/{name}", "one definition in force", answer=wire.Definition, problems=(404,))
 def get_definition(kind: str, name: str) -> Any:
-    for found in definitions.current(parts().store, kind):
-        if found.name == name:
-            return vars(found)
-    raise NotFound(
-        f"looking up the {kind}",
-        name,
-        found="no such definition",
-        mend="see `reed definitions`",
-        code="definition.not_found",
-    )
+    latest = definitions.versions(parts().store, kind, name)[0]
+    if latest.removed:
+        raise NotFound(
+            f"looking up the {kind}",
+            name,
+            found="it was removed",
+            mend="revert to an earlier version",
+            code="definition.not_found",
+        )
+    return _shown(latest)
+
+
+@operations.add(
+    "GET",
+    "/api/v1/definitions/{kind}/{name}/versions",
+    "all versions of one, the latest first, each with its difference to the one before",
+    answer=list[wire.Version],
+    problems=(404,),
+)
+def definition_versions(kind: str, name: str) -> Any:
+    found = definitions.versions(parts().store, kind, name)
+    before = [*found[1:], None]
+    return [
+        {
+            **{n: getattr(one, n) for n in ("kind", "name", "version", "file", "applied_at", "applied_by", "removed")},
+            "diff": definitions.difference(old, one),
+        }
+        for one, old in zip(found, before)
+    ]
+
+
+@operations.add(
+    "POST",
+    "/api/v1/definitions/{kind}/{name}/revert",
+    "an earlier version in force again",
+    answer=wire.Applied,
+    body=Revert,
+    problems=(404, 422),
+    role="editor",
+)
+def revert_definition(kind: str, name: str, body: Revert) -> Any:
+    done = definitions.revert(parts().store, kind, name, body.version, by=caller().name)
+    noted(f"to version {body.version}")
+    parts().scheduler.look()
+    return done
+
+
+@operations.add("GET", "/api/v1/schema", "JSON Schema of definitions, for editors", answer=dict[str, Any])
+def definition_schema() -> Any:
+    return json_schema()
+
+
+def _shown(one: definitions.Stored) -> dict[str, Any]:
+    return {n: getattr(one, n) for n in ("kind", "name", "version", "data", "file", "applied_at", "applied_by")}

@@ -11,9 +11,11 @@ from ... import wire
 from ...core.errors import NotFound
 from ...core.run import plan_feed, resolve, verify_feed
 from ...core.spec import Basket
-from ...store import definitions, journal, runs
+from ...store import definitions, journal, runs, schedule
+from ...store.database import text_of
 from ..operations import Body, Query
 from ..outside import outside_of
+from ..scheduler import next_due
 from .shared import operations, parts
 
 
@@ -33,14 +35,15 @@ class Verify(Body):
 @operations.add("GET", "/api/v1/feeds", "every feed with its state, freshness and last outcome", answer=list[wire.Feed])
 def list_feeds() -> Any:
     basket = definitions.basket(parts().store)
-    return [_feed(basket, name) for name in sorted(basket.feeds)]
+    paused = schedule.paused(parts().store)
+    return [_feed(basket, name, paused) for name in sorted(basket.feeds)]
 
 
 @operations.add("GET", "/api/v1/feeds/{feed}", "one feed", answer=wire.Feed, problems=(404,))
 def get_feed(feed: str) -> Any:
     basket = definitions.basket(parts().store)
     require_feed(basket, feed)
-    return _feed(basket, feed)
+    return _feed(basket, feed, schedule.paused(parts().store))
 
 
 @operations.add(
@@ -143,9 +146,15 @@ def require_feed(basket: Basket, feed: str) -> None:
         )
 
 
-def _feed(basket: Basket, name: str) -> dict[str, Any]:
+def _feed(basket: Basket, name: str, paused: dict[str, dict[str, str]]) -> dict[str, Any]:
     store = parts().store
     feed = basket.feeds[name]
+    now = datetime.now(UTC)
+    fresh_at = runs.last_succeeded(store, name)
+    within = feed.fresh_within
+    rule = feed.schedule
+    by_windows = rule is not None and (rule.windows is not None or rule.after is not None)
+    due = next_due(store, basket, name, now) if name not in paused else None
     active = runs.active(store, name)
     latest = runs.latest(store, feed=name, limit=1)
     return {
@@ -158,6 +167,15 @@ def _feed(basket: Basket, name: str) -> dict[str, Any]:
         "tables": list(feed.tables),
         "activity": active["outcome"] if active else "idle",
         "last_run": latest[0] if latest else None,
-        "fresh_at": runs.last_succeeded(store, name),
+        "fresh_at": fresh_at,
         "rejects": journal.count_rejects(store, name),
+        "schedule": {
+            "rule": rule.model_dump(mode="json", by_alias=True, exclude_unset=True) if rule else None,
+            "next_due": text_of(due) if due else None,
+            "paused": {k: paused[name][k] for k in ("paused_at", "paused_by")} if name in paused else None,
+            "windows": schedule.window_counts(store, name) if by_windows else {},
+        },
+        "fresh_within_seconds": within.total_seconds() if within else None,
+        "late": within is not None and (fresh_at is None or fresh_at < text_of(now - within)),
+        "parameters": feed.parameters,
     }

@@ -13,9 +13,9 @@ from pydantic import Field
 from ... import wire
 from ...store import definitions, journal, requests, runs
 from ..operations import Body, Query
-from ..problems import TooManyWatchers
+from ..problems import BadRequest, TooManyWatchers
 from .feeds import require_feed
-from .shared import operations, parts
+from .shared import caller, operations, parts
 
 _ACTIVE = ("queued", "running")
 # A stream says something at least this often, so that both sides notice a broken connection.
@@ -28,6 +28,10 @@ class AskRun(Body):
     feed: str
     accept: Annotated[bool, Field(description="let go what a change of writing cannot keep; `plan` names it")] = False
     again: Annotated[bool, Field(description="take the feed's rejects once more, in place of the source's records")] = False
+    sets: Annotated[
+        dict[str, str | int | float | bool],
+        Field(description="in place of parameters and settings, for this run alone; saved cursors are neither used nor moved"),
+    ] = Field(default_factory=dict)
     wait_seconds: Annotated[float, Field(ge=0, le=55, description="answer when the run ended, or after so long")] = 0
 
 
@@ -59,7 +63,13 @@ def list_runs(query: ListRuns) -> Any:
 def ask_run(body: AskRun) -> Any:
     store = parts().store
     require_feed(definitions.basket(store), body.feed)
-    run = parts().workers.ask(body.feed, definitions.feed_version(store, body.feed), accept=body.accept, again=body.again)
+    if body.sets:
+        _require_known(body.feed, body.sets)
+    version = definitions.feed_version(store, body.feed)
+    sets = dict(body.sets) or None
+    run = parts().workers.ask(
+        runs.Wanted(body.feed, version, accept=body.accept, again=body.again, asked_by=caller().name, sets=sets)
+    )
     return _waited(run, body.wait_seconds)
 
 
@@ -138,6 +148,26 @@ def run_events(run: int, query: LogPart) -> Response:
             yield from _events(run, query.after)
 
     return Response(stream(), content_type="text/event-stream", headers={"Cache-Control": "no-cache"})
+
+
+def _require_known(feed: str, sets: dict[str, Any]) -> None:
+    """What is set for a run has to be a parameter of the feed, or a setting of its source that is no secret."""
+    basket = definitions.basket(parts().store)
+    definition = basket.feeds[feed]
+    source = basket.sources[definition.source]
+    known = set(definition.parameters) | set(source.settings)
+    if source.connector is not None:
+        settings = basket.connectors[source.connector].settings
+        known = (known | set(settings)) - {name for name, setting in settings.items() if setting.type == "secret"}
+    unknown = sorted(set(sets) - known)
+    if unknown:
+        raise BadRequest(
+            "asking for a run of",
+            feed,
+            found=f"nothing to set is called {', '.join(unknown)}",
+            mend=f"there {'is' if len(known) == 1 else 'are'} {', '.join(sorted(known)) or 'none'}",
+            code="run.unknown_setting",
+        )
 
 
 def _events(run: int, after: int) -> Iterator[bytes]:

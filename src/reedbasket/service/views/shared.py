@@ -8,8 +8,9 @@ from datetime import UTC, datetime
 from decimal import Decimal
 from typing import Any
 
-from flask import current_app
+from flask import current_app, g
 
+from ...store.access import Caller
 from ..operations import Operations
 from ..parts import Parts
 
@@ -21,6 +22,17 @@ _EXACT_IN_BROWSERS = 2**53
 def parts() -> Parts:
     found: Parts = current_app.extensions["reed"]
     return found
+
+
+def caller() -> Caller:
+    """Who asks for what is being answered."""
+    found: Caller = g.caller
+    return found
+
+
+def noted(details: str) -> None:
+    """What the audit line of this call says beside the address."""
+    g.audit = details
 
 
 def shown(value: Any) -> Any:

@@ -6,10 +6,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from ..run.windows import Window, floor, following
-from ..spec.http import WindowRule
-from ..spec.schedule import Schedule
-from ..spec.times import Step, format_duration
+from .schedule import Schedule
+from .steps import Window, floor, following
+from .times import Step, format_duration
 
 _NOTHING = timedelta(0)
 
@@ -25,11 +24,10 @@ class Grid:
     def from_(self, begin: datetime) -> Iterator[Window]:
         """Windows from a moment on, without end. A moment between two borders begins one that is shorter."""
         begin = max(begin, self.start)
-        rule = self._rule
-        end = following(rule, self.start, floor(rule, self.start, begin))
+        end = following(self.step, self.start, floor(self.step, self.start, begin))
         while True:
             yield begin, end
-            begin, end = end, following(rule, self.start, end)
+            begin, end = end, following(self.step, self.start, end)
 
     def due(self, begin: datetime, now: datetime) -> Iterator[Window]:
         """Those from a moment on that are over, and their lag with them."""
@@ -37,10 +35,6 @@ class Grid:
             if window[1] + self.lag > now:
                 return
             yield window
-
-    @property
-    def _rule(self) -> WindowRule:
-        return WindowRule.model_construct(start="", step=self.step, lag=self.lag, overlap=_NOTHING)
 
 
 def grid_of(feed: str, schedules: Mapping[str, Schedule | None]) -> Grid | None:

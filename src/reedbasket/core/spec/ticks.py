@@ -11,7 +11,7 @@ from zoneinfo import ZoneInfo
 
 from cronsim import CronSim
 
-from ..spec.schedule import Schedule
+from .schedule import Schedule
 
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 

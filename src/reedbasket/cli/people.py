@@ -1,0 +1,112 @@
+"""user, token, audit."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+
+from ..client import find_client
+from . import show
+
+
+def user(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    if options.action == "list":
+        found = client.users()
+        if options.json:
+            return show.as_json(found)
+        rows = [
+            (
+                u["name"],
+                u["role"],
+                "disabled" if u["disabled"] else "" if u["has_password"] else "no password",
+                show.ago(u["created_at"]),
+            )
+            for u in found
+        ]
+        show.table(
+            ["name", "role", "remark", "added"], rows, empty="No users; add one with `reed user add NAME --role viewer`."
+        )
+        return 0
+    if not options.name or (options.action == "add" and not options.role):
+        print("reed: user add wants a name and --role  [command.incomplete]", file=sys.stderr)
+        return 2
+    if options.action == "remove":
+        client.remove_user(options.name)
+        print(f"Removed {options.name}.")
+    elif options.action == "add":
+        client.add_user(options.name, options.role, _password(options.name))
+        print(f"Added {options.name}, {options.role}.")
+    else:
+        change: dict[str, object] = {"role": options.role} if options.role else {}
+        if options.disable or options.enable:
+            change["disabled"] = options.disable
+        if options.password or not change:
+            change["password"] = _password(options.name)
+        client.change_user(options.name, **change)
+        print(f"Changed {options.name}: {', '.join(change)}.")
+    return 0
+
+
+def _password(name: str) -> str:
+    if sys.stdin.isatty():
+        import getpass
+
+        return getpass.getpass(f"password of {name}, ten characters at least: ")
+    return sys.stdin.read().rstrip("\n")
+
+
+def token(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    if options.action == "list":
+        found = client.tokens()
+        if options.json:
+            return show.as_json(found)
+        rows = [
+            (
+                t["id"],
+                t["label"],
+                t["role"],
+                show.ago(t["used_at"]),
+                show.local_time(t["ends_at"]),
+                t["made_by"],
+                show.ago(t["created_at"]),
+            )
+            for t in found
+        ]
+        show.table(["id", "label", "role", "used", "ends", "made by", "made"], rows, empty="No tokens.")
+        return 0
+    if not options.name:
+        print(
+            f"reed: token {options.action} wants {'a label' if options.action == 'add' else 'an id'}  [command.incomplete]",
+            file=sys.stderr,
+        )
+        return 2
+    if options.action == "remove":
+        client.remove_token(options.name)
+        print(f"Ended {options.name}.")
+        return 0
+    made = client.make_token(options.name, options.role or "viewer", days=options.days)
+    if options.json:
+        return show.as_json(made)
+    print(made["token"])
+    print("Shown once; only its hash is kept.", file=sys.stderr)
+    return 0
+
+
+def audit(options: argparse.Namespace) -> int:
+    found = find_client(options.url, options.token).audit(limit=options.limit)
+    if options.json:
+        return show.as_json(found)
+    rows = [
+        (
+            show.local_time(a["at"]),
+            a["who"],
+            a["what"] if a["status"] < 400 else show.Coloured(f"{a['what']}: refused", "red"),
+            a["on"],
+            a["details"],
+        )
+        for a in found
+    ]
+    show.table(["when", "who", "what", "on", "details"], rows, empty="Nothing was changed yet.", widest=80)
+    return 0

@@ -1,0 +1,159 @@
+"""pause, resume, windows, backfill, backfills, notices."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from typing import TYPE_CHECKING
+
+from ..client import Client, find_client
+from . import show
+
+if TYPE_CHECKING:
+    from .. import wire
+
+_STATE_COLOURS = {"done": "green", "failed": "red", "queued": "cyan", "waiting": "cyan", "skipped": "yellow"}
+_LOOK_SECONDS = 0.5
+
+
+def pause(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    for feed in options.feed:
+        client.pause(feed)
+        print(f"Paused {feed}: it runs only when somebody asks. Go on with `reed resume {feed}`.")
+    return 0
+
+
+def resume(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    for feed in options.feed:
+        state = client.resume(feed)["schedule"]
+        print(f"Resumed {feed}" + (f", next {show.local_time(state['next_due'])}." if state["next_due"] else "."))
+    return 0
+
+
+def windows(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    if options.again:
+        start, _, until = options.again.partition("/")
+        count = client.windows_again(options.feed, start, until or "9999-12-31")["count"]
+        print(f"{show.plural(count, 'window')} will run once more.")
+        return 0
+    found = client.windows(options.feed, state=options.state, limit=options.limit)
+    if options.json:
+        return show.as_json(found)
+    rows = [
+        (
+            show.cell(w["begins"]),
+            show.cell(w["ends"]),
+            show.Coloured(w["state"], _STATE_COLOURS[w["state"]]),
+            w["run"] or "",
+            w["lane"],
+        )
+        for w in found
+    ]
+    show.table(
+        ["from", "until", "state", "run", "of"],
+        rows,
+        empty="No windows: its schedule has none, or none is due yet.",
+        right=["run"],
+    )
+    return 0
+
+
+def backfill(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    made = client.backfill(options.feed, getattr(options, "from"), options.until, options.step)
+    if options.json and options.no_wait:
+        return show.as_json(made)
+    if not options.json:
+        print(f"Backfill {made['id']} of {made['feed']}: {show.plural(made['windows'], 'window')}, one run each.")
+    return 0 if options.no_wait else _follow(client, made, options.json)
+
+
+def _follow(client: Client, made: wire.Backfill, as_json: bool) -> int:
+    said = ""
+    while made["state"] in ("active", "paused"):
+        words = _far(made)
+        if words != said and not as_json:
+            print(words, flush=True)
+            said = words
+        time.sleep(_LOOK_SECONDS)
+        made = next(one for one in client.backfills(made["feed"]) if one["id"] == made["id"])
+    if as_json:
+        show.as_json(made)
+    else:
+        print(_far(made))
+    return 0 if made["state"] == "done" and not made["counts"].get("failed") else 1
+
+
+def _far(one: wire.Backfill) -> str:
+    counts = one["counts"]
+    failed = f", {counts['failed']} failed" if counts.get("failed") else ""
+    return f"  {counts.get('done', 0)} of {one['windows']} done{failed}  [{one['state']}]"
+
+
+def backfills(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    for action in ("pause", "resume", "cancel"):
+        number = getattr(options, action)
+        if number is not None:
+            one = client.move_backfill(number, action)
+            print(f"Backfill {one['id']} of {one['feed']} is {one['state']}: {_far(one).strip()}")
+            return 0
+    found = client.backfills(options.feed)
+    if options.json:
+        return show.as_json(found)
+    rows = [
+        (
+            b["id"],
+            b["feed"],
+            b["state"],
+            f"{b['counts'].get('done', 0)} of {b['windows']}",
+            b["counts"].get("failed", 0),
+            b["begins"],
+            b["ends"],
+            b["step"],
+            show.ago(b["asked_at"]),
+            b["asked_by"],
+        )
+        for b in found
+    ]
+    show.table(
+        ["backfill", "feed", "state", "done", "failed", "from", "until", "step", "asked for", "by"],
+        rows,
+        empty="No backfills; ask for one with `reed backfill FEED --from DAY --until DAY --step 1d`.",
+        right=["backfill", "failed"],
+    )
+    return 0
+
+
+def notices(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    if options.again:
+        print(f"{show.plural(client.notices_again()['count'], 'notice')} will be tried once more.")
+        return 0
+    found = client.notices(state=options.state, limit=options.limit)
+    if options.json:
+        return show.as_json(found)
+    colours = {"sent": "green", "undeliverable": "red", "waiting": "cyan"}
+    rows = [
+        (
+            show.ago(n["at"]),
+            n["what"],
+            n["feed"],
+            n["run"] or "",
+            show.Coloured(n["state"], colours[n["state"]]),
+            n["goes_to"],
+            n["problem"],
+        )
+        for n in found
+    ]
+    show.table(
+        ["when", "what", "feed", "run", "state", "to", "problem"],
+        rows,
+        empty="No notices: nothing happened that anybody wants to hear of.",
+        right=["run"],
+        widest=80,
+    )
+    return 0

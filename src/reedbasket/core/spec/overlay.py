@@ -1,0 +1,90 @@
+"""One basket, several environments: a settings file says, in the same words, what is different in this one.
+
+    source: harbour
+    settings: {url: "https://harbour.sedge.example"}
+
+stands over the definition of that name: mappings are joined, everything else takes the place of what was there.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
+from typing import Any
+
+from .check import dotted
+from .mistakes import Mistake, nearest
+from .model import KINDS
+from .yaml_source import Document, Path, read_documents
+
+
+class Overlay:
+    """What settings files say. Where it is wrong, the mistake stands in the settings file."""
+
+    def __init__(self, texts: Mapping[str, str]) -> None:
+        self.mistakes: list[Mistake] = []
+        self._over: dict[tuple[str, str], Document] = {}
+        self._used: set[tuple[str, str]] = set()
+        for file, text in texts.items():
+            documents, unread = read_documents(file, text)
+            self.mistakes += unread
+            for document in documents:
+                self._add(document)
+
+    def _add(self, document: Document) -> None:
+        data = document.data
+        kind = str(next(iter(data), "")) if isinstance(data, dict) else ""
+        line, column = document.position((kind,))
+        if kind not in KINDS:
+            message = f'the first key says what is set, and "{kind}" is no kind{nearest(kind, KINDS)}'
+            self.mistakes.append(Mistake(document.file, line, column, kind, message, "definition.unknown_kind"))
+            return
+        name = str(data[kind])
+        if (kind, name) in self._over:
+            message = f'the {kind} "{name}" is set twice; keep one'
+            self.mistakes.append(
+                Mistake(document.file, line, column, dotted(kind, name, ()), message, "definition.defined_twice")
+            )
+        self._over[kind, name] = document
+
+    def over(self, document: Document) -> Document:
+        """A document with what is set for it."""
+        data = document.data
+        if not isinstance(data, dict) or not data:
+            return document
+        kind = str(next(iter(data)))
+        found = self._over.get((kind, str(data[kind])))
+        if found is None:
+            return document
+        self._used.add((kind, str(data[kind])))
+        return replace(document, data=_joined(data, found.data))
+
+    def unused(self, known: Iterable[tuple[str, str]]) -> list[Mistake]:
+        """What is set for a definition that is not there. known: those of the basket."""
+        names = [f"{kind} {name}" for kind, name in known]
+        found = []
+        for (kind, name), document in self._over.items():
+            if (kind, name) not in self._used:
+                line, column = document.position((kind,))
+                message = f'the basket has no {kind} "{name}"{nearest(f"{kind} {name}", names)}'
+                found.append(
+                    Mistake(document.file, line, column, dotted(kind, name, ()), message, f"definition.unknown_{kind}")
+                )
+        return found
+
+    def placed(self, mistake: Mistake) -> Mistake:
+        """A mistake where it stands: in the settings file, if that said it."""
+        for (kind, name), document in self._over.items():
+            for path, (line, column) in sorted(document.positions.items(), key=lambda item: -len(item[0])):
+                if len(path) > 0 and path != (kind,) and mistake.path == dotted(kind, name, path):
+                    return replace(mistake, file=document.file, line=line, column=column)
+        return mistake
+
+
+def _joined(below: Any, over: Any, path: Path = ()) -> Any:
+    if not isinstance(below, dict) or not isinstance(over, dict):
+        return over
+    return {
+        **below,
+        **{key: _joined(below[key], value, (*path, key)) if key in below else value for key, value in over.items()},
+    }

@@ -1,0 +1,65 @@
+"""One feed for each set of parameters: `{parameters.region}` in its texts is filled in before anything is checked."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from typing import Any
+
+from .mistakes import Mistake, nearest
+from .yaml_source import Document, Path
+
+_NAME = re.compile(r"(?<!{){parameters\.([A-Za-z0-9_]+)}")
+# SQL is never made out of values; there a parameter is bound, `:parameters_region`.
+_SQL = {"query", "where", "keep", "compute"}
+
+
+def one_for_each(document: Document) -> tuple[list[Document], list[Mistake]]:
+    """The documents that one stands for: itself where it has no parameters. Places stay those of the one that was written."""
+    data = document.data
+    if not isinstance(data, dict) or not data or next(iter(data)) != "feed" or not data.get("parameters"):
+        return [document], []
+    said = data["parameters"]
+    sets = said if isinstance(said, list) else [said]
+    mistakes: list[Mistake] = []
+    documents = []
+    for place, values in enumerate(sets):
+        at: Path = ("parameters", place) if isinstance(said, list) else ("parameters",)
+        if not isinstance(values, dict):
+            message = "a set of parameters is a mapping: {region: north}"
+            mistakes.append(_mistake(document, at, message, "definition.bad_value"))
+            continue
+        filled = {key: _filled(document, value, values, (key,), mistakes) for key, value in data.items() if key != "parameters"}
+        documents.append(Document(document.file, {**filled, "parameters": values}, document.positions, document.text))
+    names = [one.data["feed"] for one in documents]
+    if len(set(map(str, names))) < len(names):
+        example = f"{names[0]}-{{parameters.{next(iter(sets[0]))}}}"
+        message = f'each set of parameters makes a feed of its own name; write for example "{example}"'
+        mistakes.append(_mistake(document, ("feed",), message, "definition.defined_twice"))
+        documents = documents[:1]
+    return documents, list(dict.fromkeys(mistakes))
+
+
+def _filled(document: Document, value: Any, values: Mapping[str, Any], path: Path, mistakes: list[Mistake]) -> Any:
+    if isinstance(value, dict):
+        return {
+            _filled(document, key, values, (*path, key), mistakes): _filled(document, item, values, (*path, key), mistakes)
+            for key, item in value.items()
+        }
+    if isinstance(value, list):
+        return [_filled(document, item, values, (*path, place), mistakes) for place, item in enumerate(value)]
+    if not isinstance(value, str):
+        return value
+    for name in _NAME.findall(value):
+        if name not in values:
+            message = f'there is no parameter "{name}"{nearest(name, values)}'
+            mistakes.append(_mistake(document, path, message, "definition.unknown_parameter"))
+        elif _SQL & set(map(str, path)):
+            message = f"SQL is not made out of values: write :parameters_{name}, which is bound"
+            mistakes.append(_mistake(document, path, message, "definition.bad_value"))
+    return _NAME.sub(lambda found: str(values.get(found[1], found[0])), value)
+
+
+def _mistake(document: Document, path: Path, message: str, code: str) -> Mistake:
+    line, column = document.position(path)
+    return Mistake(document.file, line, column, ".".join(map(str, path)), message, code)

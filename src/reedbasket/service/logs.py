@@ -1,0 +1,23 @@
+"""The service's own log as JSON, an object a line, for whoever gathers logs."""
+
+from __future__ import annotations
+
+import json
+import logging
+from datetime import UTC, datetime
+
+
+class JsonLines(logging.Formatter):
+    """{at, level, logger, message, and what was said with it: feed, run}"""
+
+    def format(self, record: logging.LogRecord) -> str:
+        facts = {
+            "at": datetime.fromtimestamp(record.created, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z"),
+            "level": record.levelname.lower(),
+            "logger": record.name,
+            "message": record.getMessage(),
+            **getattr(record, "facts", {}),
+        }
+        if record.exc_info:
+            facts["exception"] = self.formatException(record.exc_info)
+        return json.dumps(facts, ensure_ascii=False, default=str)

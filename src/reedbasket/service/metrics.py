@@ -1,0 +1,94 @@
+"""What monitoring asks: OpenMetrics, made from the store when it is asked for, so that every process is in it."""
+
+from __future__ import annotations
+
+import os
+import resource
+from collections.abc import Iterator
+from datetime import UTC, datetime
+from typing import TYPE_CHECKING
+
+from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, Metric
+from prometheus_client.openmetrics.exposition import generate_latest
+from prometheus_client.registry import Collector, CollectorRegistry
+
+from .. import __version__
+from ..store import Store, definitions, schedule
+from ..store.database import text_of
+
+if TYPE_CHECKING:
+    from .parts import Parts
+
+
+def exposition(parts: Parts) -> bytes:
+    registry = CollectorRegistry()
+    registry.register(_Figures(parts))
+    found: bytes = generate_latest(registry)  # type: ignore[no-untyped-call]
+    return found
+
+
+class _Figures(Collector):
+    def __init__(self, parts: Parts) -> None:
+        self._parts = parts
+
+    def describe(self) -> list[Metric]:
+        return []
+
+    def collect(self) -> Iterator[Metric]:
+        parts, store = self._parts, self._parts.store
+        yield _info()
+        yield GaugeMetricFamily("reed_workers_up", "Worker processes that take runs", value=parts.workers.up())
+        yield GaugeMetricFamily("reed_workers_busy", "Worker processes that run something", value=parts.workers.busy())
+        states = GaugeMetricFamily("reed_runs_active", "Runs that wait or go on", labels=["outcome"])
+        for outcome in ("queued", "running"):
+            count = store.connection.execute(f"select count(*) from run where outcome = '{outcome}'").fetchone()[0]
+            states.add_metric([outcome], count)
+        yield states
+        yield from _of_feeds(store)
+        counts = CounterMetricFamily("reed_rows", "Rows that loads brought", labels=["feed", "what"])
+        runs = CounterMetricFamily("reed_runs", "Runs that ended", labels=["feed", "outcome"])
+        for row in store.connection.execute("select feed, what, count from tally order by feed, what"):
+            kind, _, name = row["what"].partition(" ")
+            (runs if kind == "run" else counts).add_metric([row["feed"], name], row["count"])
+        yield runs
+        yield counts
+        notices = GaugeMetricFamily("reed_notices", "Notices that were not sent", labels=["state"])
+        for state in ("waiting", "undeliverable"):
+            count = store.connection.execute("select count(*) from notice where state = ?", (state,)).fetchone()[0]
+            notices.add_metric([state], count)
+        yield notices
+        memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+        yield GaugeMetricFamily("reed_service_peak_memory_bytes", "Most memory the service has held", value=memory)
+        size = sum(f.stat().st_size for f in (store.path, store.path.with_name(store.path.name + "-wal")) if f.exists())
+        yield GaugeMetricFamily("reed_store_bytes", "Size of the store", value=size)
+        free = os.statvfs(store.folder)
+        yield GaugeMetricFamily("reed_disk_free_bytes", "Free where the data folder is", value=free.f_bavail * free.f_frsize)
+
+
+def _info() -> Metric:
+    made = GaugeMetricFamily("reed_version", "Always 1; the version is its label", labels=["version"])
+    made.add_metric([__version__], 1)
+    return made
+
+
+def _of_feeds(store: Store) -> Iterator[Metric]:
+    basket, now, paused = definitions.basket(store), datetime.now(UTC), schedule.paused(store)
+    age = GaugeMetricFamily("reed_feed_age_seconds", "How long ago a run of the feed succeeded", labels=["feed"])
+    late = GaugeMetricFamily("reed_feed_late", "1 where that is longer ago than fresh_within", labels=["feed"])
+    stopped = GaugeMetricFamily("reed_feed_paused", "1 where the feed is paused", labels=["feed"])
+    failing = GaugeMetricFamily("reed_feed_failing", "1 where its last run failed", labels=["feed"])
+    rejects = GaugeMetricFamily("reed_feed_rejects", "Records that were rejected and are kept", labels=["feed"])
+    health = {r["feed"]: r["failing"] for r in store.connection.execute("select feed, failing from feed_health")}
+    kept = {r["feed"]: r["n"] for r in store.connection.execute("select feed, count(*) as n from reject group by feed")}
+    for name, feed in basket.feeds.items():
+        row = store.connection.execute(
+            "select ended_at from run where feed = ? and outcome = 'succeeded' order by id desc limit 1", (name,)
+        ).fetchone()
+        if row is not None:
+            age.add_metric([name], (now - datetime.fromisoformat(row["ended_at"])).total_seconds())
+        if feed.fresh_within is not None:
+            late.add_metric([name], int(row is None or row["ended_at"] < text_of(now - feed.fresh_within)))
+        stopped.add_metric([name], int(name in paused))
+        failing.add_metric([name], int(health.get(name, 0)))
+        rejects.add_metric([name], kept.get(name, 0))
+    yield from (age, late, stopped, failing, rejects)

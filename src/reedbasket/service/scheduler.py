@@ -1,0 +1,226 @@
+"""Runs what is due. One thread: whatever happens to a feed, it is told, looks at that feed, and begins what may begin."""
+
+from __future__ import annotations
+
+import heapq
+import logging
+import sqlite3
+import threading
+import time
+from collections.abc import Callable
+from contextlib import suppress
+from datetime import UTC, datetime
+
+from ..core.errors import ReedError
+from ..core.spec import Basket
+from ..core.spec.model import Notify
+from ..store import Store, definitions, journal, notices, runs, schedule
+from ..store.database import text_of
+from .deciding import decide
+from .settling import add_notice, settle
+from .workers import Workers
+
+log = logging.getLogger("reedbasket.scheduler")
+# What waits for its next attempt, a silent worker, a feed that becomes late: looked at this often.
+_LOOK_SECONDS = 1.0
+_LATE_SECONDS = 5.0
+# All feeds are looked at this often whatever happens: clocks jump, and other programs may write into the store.
+_ALL_SECONDS = 60.0
+
+
+class Scheduler:
+    """`_changed` guards the feeds to look at and the runs that ended; everything else is the thread's own."""
+
+    def __init__(
+        self, store: Store, workers: Workers, default: Notify | None, clock: Callable[[], datetime] = lambda: datetime.now(UTC)
+    ) -> None:
+        self._store = store
+        self._workers = workers
+        self._default = default
+        self._clock = clock
+        self._changed = threading.Condition()
+        self._look_at: set[str] = set()
+        self._ended: list[int] = []
+        self._all = True
+        self._closing = False
+        self._heap: list[tuple[datetime, str]] = []
+        self._due: dict[str, datetime] = {}
+        self._thread = threading.Thread(target=self._work, name="scheduler", daemon=True)
+
+    def start(self) -> None:
+        with self._changed:
+            self._ended += runs.unsettled(self._store)
+        self._thread.start()
+
+    def stop(self) -> None:
+        with self._changed:
+            self._closing = True
+            self._changed.notify()
+        if self._thread.is_alive():
+            self._thread.join(5)
+
+    def run_ended(self, run: int) -> None:
+        """Told by the workers' threads."""
+        with self._changed:
+            self._ended.append(run)
+            self._changed.notify()
+
+    def look(self, feed: str | None = None) -> None:
+        """Something changed about a feed; about any of them where none is named."""
+        with self._changed:
+            if feed is None:
+                self._all = True
+            else:
+                self._look_at.add(feed)
+            self._changed.notify()
+
+    # The thread
+
+    def _work(self) -> None:
+        looked_late = looked_all = 0.0
+        while True:
+            with self._changed:
+                if not (self._all or self._look_at or self._ended or self._closing):
+                    self._changed.wait(self._rest())
+                if self._closing:
+                    return
+                ended, self._ended = self._ended, []
+                look_at, self._look_at = self._look_at, set()
+                everything, self._all = self._all, False
+            try:
+                now = time.monotonic()
+                everything = everything or now - looked_all >= _ALL_SECONDS
+                looked_all = now if everything else looked_all
+                self._pass(ended, look_at, everything=everything)
+                if now - looked_late >= _LATE_SECONDS:
+                    looked_late = now
+                    self._tell_late()
+            except (sqlite3.Error, OSError, ReedError) as error:
+                # A disk that is full, a store that is locked: nothing was decided, and all of it is looked at again.
+                log.error("the scheduler could not go on, and tries again: %s", error)
+                with self._changed:
+                    self._ended = ended + self._ended
+                    self._all = True
+                time.sleep(_LOOK_SECONDS)
+
+    def _rest(self) -> float:
+        if not self._heap:
+            return _LOOK_SECONDS
+        return max(0.0, min(_LOOK_SECONDS, (self._heap[0][0] - self._clock()).total_seconds()))
+
+    def _pass(self, ended: list[int], look_at: set[str], *, everything: bool) -> None:
+        basket = definitions.basket(self._store)
+        for place, run in enumerate(ended):
+            feed = self._settled(run, ended, place)
+            if feed is not None:
+                look_at.add(feed)
+                look_at |= {name for name, one in basket.feeds.items() if one.schedule and one.schedule.after == feed}
+        if everything:
+            look_at |= set(basket.feeds)
+        now = self._clock()
+        while self._heap and self._heap[0][0] <= now:
+            moment, feed = heapq.heappop(self._heap)
+            if self._due.get(feed) == moment:
+                look_at.add(feed)
+        paused = set(schedule.paused(self._store))
+        for feed in sorted(look_at & set(basket.feeds)):
+            self._look_at_one(basket, feed, now, paused=feed in paused)
+        self._workers.end_silent()
+        self._workers.dispatch()
+
+    def _settled(self, run: int, ended: list[int], place: int) -> str | None:
+        try:
+            return settle(self._store, run, self._default)
+        except Exception:
+            with self._changed:  # those behind it are not lost for it
+                self._ended = ended[place + 1 :] + self._ended
+            raise
+
+    def _look_at_one(self, basket: Basket, feed: str, now: datetime, *, paused: bool) -> None:
+        store, definition = self._store, basket.feeds[feed]
+        active = runs.active(store, feed)
+        passed_over = ""
+        if definition.schedule is not None:
+            schedules = {name: one.schedule for name, one in basket.feeds.items()}
+            with store.transaction() as connection:
+                again, passed_over = decide(connection, feed, schedules, now, busy=active is not None, paused=paused)
+            self._look_then(feed, again)
+        if passed_over and active is not None:
+            journal.add_log(store, active["id"], "info", "schedule.passed_over", passed_over)
+        if active is None and not paused:
+            with suppress(sqlite3.IntegrityError):  # somebody asked for a run in the same moment
+                self._begin(feed, newest=definition.schedule is not None and definition.schedule.order == "newest")
+
+    def _look_then(self, feed: str, moment: datetime | None) -> None:
+        if moment is None:
+            self._due.pop(feed, None)
+        elif self._due.get(feed) != moment:
+            self._due[feed] = moment
+            heapq.heappush(self._heap, (moment, feed))
+
+    def _begin(self, feed: str, *, newest: bool) -> None:
+        """The feed's next run, if one waits."""
+        store = self._store
+        with store.transaction() as connection:
+            version = definitions.feed_version(store, feed)
+            clock = schedule.clock(connection, feed)
+            if clock is not None and clock.waiting is not None:
+                follows = '"after":null' not in clock.rule
+                wanted = runs.Wanted(feed, version, cause="after" if follows else "schedule", due_at=clock.waiting)
+                runs.insert(connection, wanted)
+                schedule.keep_clock(connection, feed, schedule.Clock(clock.rule, clock.decided_until, clock.after_run))
+                return
+            window = schedule.next_waiting(connection, feed, newest=newest)
+            if window is None:
+                return
+            cause: runs.Cause = "backfill" if window["lane"] else "window"
+            wanted = runs.Wanted(
+                feed,
+                version,
+                cause=cause,
+                due_at=window["due_at"],
+                window=(window["begins"], window["ends"]),
+                lane=window["lane"],
+            )
+            schedule.window_taken_up(connection, window["id"], runs.insert(connection, wanted))
+
+    def _tell_late(self) -> None:
+        store, now = self._store, self._clock()
+        basket = definitions.basket(store)
+        for name, feed in basket.feeds.items():
+            if feed.fresh_within is None:
+                continue
+            fresh_at = runs.last_succeeded(store, name) or _applied_at(store, name)
+            if fresh_at is None or fresh_at > text_of(now - feed.fresh_within):
+                continue
+            with store.transaction() as connection:
+                failing, late = notices.health(connection, name)
+                if not late:
+                    notices.keep_health(connection, name, failing=failing, late=True)
+                    facts = {"fresh_at": fresh_at, "fresh_within_seconds": feed.fresh_within.total_seconds()}
+                    add_notice(connection, "late", feed, None, facts, self._default)
+
+
+def _applied_at(store: Store, feed: str) -> str | None:
+    """A feed that never succeeded is as old as its definition."""
+    row = store.connection.execute(
+        "select min(applied_at) as at from definition where kind = 'feed' and name = ?", (feed,)
+    ).fetchone()
+    return row["at"] if row else None
+
+
+def next_due(store: Store, basket: Basket, feed: str, now: datetime) -> datetime | None:
+    """When a feed's schedule next has something to do, as far as that can be told; None where it has none, or waits for another feed."""
+    from ..core.spec.grid import grid_of
+    from ..core.spec.ticks import ticks_of
+
+    rule = basket.feeds[feed].schedule
+    if rule is None:
+        return None
+    ticks = ticks_of(rule, feed)
+    if ticks is not None:
+        return ticks.after(now)
+    grid = grid_of(feed, {name: one.schedule for name, one in basket.feeds.items()})
+    if rule.after is not None or grid is None:
+        return None
+    return next(grid.from_(now - grid.lag))[1] + grid.lag

@@ -1,0 +1,136 @@
+"""What follows from the end of a run: another attempt, its window's state, and who is to hear of it. In one transaction, once."""
+
+from __future__ import annotations
+
+import random
+import sqlite3
+from collections.abc import Sequence
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+from ..core.run import RunOutcome
+from ..core.spec.model import Feed, Hook, Notify
+from ..store import Store, definitions, journal, notices, runs, schedule
+from ..store.database import text_of
+
+_LONGEST_PAUSE = timedelta(hours=1)
+# Notices of one recipient within so long go out as one: a source that is down fails many feeds.
+GROUP_SECONDS = 10.0
+_COUNTS = ("read", "inserted", "updated", "deleted", "unchanged", "superseded", "rejected", "removed")
+
+
+def settle(store: Store, run: int, default: Notify | None) -> str | None:
+    """Do what follows, unless it was done: the run's feed, to be looked at again; None where there was nothing to do.
+
+    default: who hears of feeds that do not say so themselves.
+    """
+    row = runs.get(store, run)
+    feed = row["feed"]
+    definition = definitions.basket(store).feeds.get(feed)
+    facts = _facts(store, row)
+    with store.transaction() as connection:
+        if not runs.settle(connection, run):
+            return None
+        outcome = row["outcome"]
+        _count(connection, feed, outcome, facts["counts"])
+        again = definition is not None and outcome == RunOutcome.FAILED and _tries_again(connection, row, definition)
+        if outcome in (RunOutcome.FAILED, RunOutcome.CANCELLED) and not again:
+            schedule.window_is(connection, "failed" if outcome == RunOutcome.FAILED else "skipped", run=run)
+        schedule.end_backfills(connection, feed)
+        if definition is not None and not again:
+            _tell(connection, row, definition, facts, default)
+    return str(feed)
+
+
+def _count(connection: sqlite3.Connection, feed: str, outcome: str, counts: dict[str, int]) -> None:
+    grown = {f"run {outcome}": 1, **{f"rows {name}": count for name, count in counts.items() if count}}
+    connection.executemany(
+        """insert into tally (feed, what, count) values (?, ?, ?)
+           on conflict (feed, what) do update set count = count + excluded.count""",
+        [(feed, what, count) for what, count in grown.items()],
+    )
+
+
+def _tries_again(connection: sqlite3.Connection, row: dict[str, Any], feed: Feed) -> bool:
+    rule, error = feed.retry, row["error"] or {}
+    if row["cause"] == "asked" or row["attempt"] > rule.times:
+        return False
+    worth_it = error.get("code") in rule.codes if rule.codes is not None else error.get("retryable") or _may_pass(error)
+    if not worth_it:
+        return False
+    pause = min(rule.pause * 2 ** (row["attempt"] - 1), _LONGEST_PAUSE) * random.uniform(0.9, 1.1)
+    if error.get("wait_seconds"):
+        pause = max(pause, timedelta(seconds=error["wait_seconds"]))
+    begins = text_of(datetime.now(UTC) + pause)
+    try:
+        version = connection.execute(
+            "select max(version) from definition where kind = 'feed' and name = ?", (row["feed"],)
+        ).fetchone()[0]
+        again = runs.ask_again(connection, row["id"], version, not_before=begins, retries=True)
+    except sqlite3.IntegrityError:
+        return False  # somebody asked for one meanwhile, which is as good
+    words = f"run {again} tries again at {begins[11:19]} UTC, attempt {row['attempt'] + 1} of {rule.times + 1}"
+    journal.keep_log(
+        connection, row["id"], journal.next_number_in(connection, row["id"]), [journal.line("info", "run.retried", words)]
+    )
+    return True
+
+
+def _may_pass(error: dict[str, Any]) -> bool:
+    """Errors that come of what others do at the same time."""
+    return error.get("code") in ("warehouse.busy", "warehouse.cursor_moved", "run.defect")
+
+
+def _tell(
+    connection: sqlite3.Connection, row: dict[str, Any], feed: Feed, facts: dict[str, Any], default: Notify | None
+) -> None:
+    failing, late = notices.health(connection, feed.feed)
+    what: list[str] = []
+    if row["outcome"] == RunOutcome.FAILED:
+        what += [] if failing else ["failed"]
+        notices.keep_health(connection, feed.feed, failing=True, late=late)
+    elif row["outcome"] == RunOutcome.SUCCEEDED:
+        what += ["recovered"] if failing or late else []
+        what += ["succeeded"]
+        notices.keep_health(connection, feed.feed, failing=False, late=False)
+    what += ["rejects"] if facts["counts"]["rejected"] else []
+    what += ["drift"] if facts["drift"] else []
+    for one in what:
+        add_notice(connection, one, feed, row["id"], facts, default)
+
+
+def add_notice(
+    connection: sqlite3.Connection, what: str, feed: Feed, run: int | None, facts: dict[str, Any], default: Notify | None
+) -> None:
+    """Within the caller's transaction; nothing where nobody wants to hear it."""
+    rule = feed.notify or default
+    if rule is None or what not in rule.on:
+        return
+    goes_at = datetime.now(UTC) + timedelta(seconds=GROUP_SECONDS)
+    notices.add(connection, what, feed.feed, feed.source, run, facts, recipients(rule.mail, rule.web), goes_at)
+
+
+def recipients(mail: Sequence[str], web: Sequence[Hook]) -> list[notices.Recipient]:
+    found = [notices.Recipient("mail", address) for address in mail]
+    return found + [notices.Recipient("web", hook.url, hook.secret.secret if hook.secret else None) for hook in web]
+
+
+def _facts(store: Store, row: dict[str, Any]) -> dict[str, Any]:
+    lines = journal.read_ledger(store, run=row["id"], limit=1000)
+    counts = {name: sum(line[name] for line in lines) for name in _COUNTS}
+    counts["rejected"] = max(counts["rejected"], row["totals"]["rejected"])
+    error = row["error"]
+    shown = {name: error[name] for name in ("code", "doing", "on", "found", "mend")} if error else None
+    drifted = [change["words"] for change in journal.drift_of_run(store, row["id"])]
+    return {
+        "outcome": row["outcome"],
+        "attempt": row["attempt"],
+        "window": row["window"],
+        "started_at": row["started_at"],
+        "ended_at": row["ended_at"],
+        "error": shown,
+        "counts": counts,
+        "tables": len({line["table"] for line in lines}),
+        "reconciles": all(line["reconciles"] for line in lines),
+        "drift": drifted[:20],
+    }

@@ -1,0 +1,176 @@
+"""When feeds run by themselves: pauses, windows, backfills; and who heard of it."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from itertools import islice
+from typing import Annotated, Any, Literal
+
+from pydantic import Field
+
+from ... import wire
+from ...core.run import resolve
+from ...core.spec.grid import Grid
+from ...core.spec.times import Step, Time, format_time
+from ...store import definitions, notices, schedule
+from ..operations import Body, Query
+from ..problems import BadRequest
+from .feeds import require_feed
+from .shared import caller, operations, parts
+
+# Hourly windows of eleven years.
+_MOST_WINDOWS = 100_000
+
+
+class WindowsPart(Query):
+    state: Literal["waiting", "queued", "done", "failed", "skipped"] | None = None
+    lane: str | None = None
+    limit: Annotated[int, Field(ge=1, le=5000)] = 200
+
+
+class Range(Body):
+    start: Annotated[Time, Field(alias="from")]
+    until: Time
+
+
+class AskBackfill(Range):
+    step: Annotated[Step, Field(description="how much each run takes: a duration, or month")]
+
+
+class OfFeed(Query):
+    feed: str | None = None
+
+
+class NoticesPart(Query):
+    state: Literal["waiting", "sent", "undeliverable"] | None = None
+    limit: Annotated[int, Field(ge=1, le=1000)] = 100
+
+
+@operations.add("POST", "/api/v1/feeds/{feed}/pause", "let it not run by itself", answer=wire.Feed, problems=(404,))
+def pause(feed: str) -> Any:
+    require_feed(definitions.basket(parts().store), feed)
+    schedule.pause(parts().store, feed, caller().name)
+    return _looked_at(feed)
+
+
+@operations.add("POST", "/api/v1/feeds/{feed}/resume", "let it run by itself again", answer=wire.Feed, problems=(404,))
+def resume(feed: str) -> Any:
+    require_feed(definitions.basket(parts().store), feed)
+    schedule.resume(parts().store, feed)
+    return _looked_at(feed)
+
+
+def _looked_at(feed: str) -> Any:
+    from .feeds import get_feed
+
+    parts().scheduler.look(feed)
+    return get_feed(feed)
+
+
+@operations.add(
+    "GET",
+    "/api/v1/feeds/{feed}/windows",
+    "its windows, the latest first",
+    answer=list[wire.DueWindow],
+    query=WindowsPart,
+    problems=(404,),
+)
+def feed_windows(feed: str, query: WindowsPart) -> Any:
+    require_feed(definitions.basket(parts().store), feed)
+    return schedule.windows_of(parts().store, feed, state=query.state, lane=query.lane, limit=query.limit)
+
+
+@operations.add(
+    "POST",
+    "/api/v1/feeds/{feed}/windows/again",
+    "let windows that failed or were skipped run once more",
+    answer=wire.Counted,
+    body=Range,
+    problems=(404,),
+)
+def windows_again(feed: str, body: Range) -> Any:
+    require_feed(definitions.basket(parts().store), feed)
+    count = schedule.take_windows_again(parts().store, feed, format_time(body.start), format_time(body.until))
+    parts().scheduler.look(feed)
+    return {"count": count}
+
+
+@operations.add(
+    "POST",
+    "/api/v1/feeds/{feed}/backfills",
+    "take a range of the past once more, in steps, beside the feed's own cursor",
+    answer=wire.Backfill,
+    status=201,
+    body=AskBackfill,
+    problems=(404, 422),
+)
+def ask_backfill(feed: str, body: AskBackfill) -> Any:
+    store = parts().store
+    basket = definitions.basket(store)
+    require_feed(basket, feed)
+    if body.start >= body.until:
+        raise BadRequest("asking for a backfill", feed, found="it ends before it begins", mend="give `from` before `until`")
+    windows = []
+    for begins, ends in islice(Grid(body.start, body.step).from_(body.start), _MOST_WINDOWS + 1):
+        if begins >= body.until:
+            break
+        windows.append((format_time(begins), format_time(min(ends, body.until))))
+    if len(windows) > _MOST_WINDOWS:
+        raise BadRequest("asking for a backfill", feed, found=f"more than {_MOST_WINDOWS:,} windows", mend="take longer steps")
+    _require_windows(feed, body)
+    step = body.model_dump(mode="json")["step"]
+    made = schedule.add_backfill(store, feed, step, windows, caller().name)
+    parts().scheduler.look(feed)
+    return schedule.backfills(store, backfill=made)[0]
+
+
+def _require_windows(feed: str, body: AskBackfill) -> None:
+    """At least one table has to know times. Of a database that is known once it is open: its runs say which were left out."""
+    order = resolve(
+        definitions.basket(parts().store), feed, run=0, version=0, started=datetime.now(UTC), window=(body.start, body.until)
+    )
+    known = order.database is not None or any(order.window_of(table) for table in order.tables)
+    if not known:
+        raise BadRequest(
+            "asking for a backfill",
+            feed,
+            found="none of its tables knows windows of time: their changes are found by files, or by a cursor that is no time",
+            mend="rewind files with `reed rewind`",
+            code="backfill.no_windows",
+        )
+
+
+@operations.add("GET", "/api/v1/backfills", "backfills, the latest first", answer=list[wire.Backfill], query=OfFeed)
+def list_backfills(query: OfFeed) -> Any:
+    return schedule.backfills(parts().store, query.feed)
+
+
+@operations.add(
+    "POST", "/api/v1/backfills/{backfill}/pause", "begin no further window", answer=wire.Backfill, problems=(404, 409)
+)
+def pause_backfill(backfill: int) -> Any:
+    return schedule.move_backfill(parts().store, backfill, "paused")
+
+
+@operations.add("POST", "/api/v1/backfills/{backfill}/resume", "go on", answer=wire.Backfill, problems=(404, 409))
+def resume_backfill(backfill: int) -> Any:
+    moved = schedule.move_backfill(parts().store, backfill, "active")
+    parts().scheduler.look(moved["feed"])
+    return moved
+
+
+@operations.add(
+    "POST", "/api/v1/backfills/{backfill}/cancel", "leave out the windows that wait", answer=wire.Backfill, problems=(404, 409)
+)
+def cancel_backfill(backfill: int) -> Any:
+    return schedule.move_backfill(parts().store, backfill, "cancelled")
+
+
+@operations.add("GET", "/api/v1/notices", "what somebody heard, or is to hear", answer=list[wire.Notice], query=NoticesPart)
+def list_notices(query: NoticesPart) -> Any:
+    return notices.latest(parts().store, state=query.state, limit=query.limit)
+
+
+@operations.add("POST", "/api/v1/notices/again", "try those once more that were undeliverable", answer=wire.Counted)
+def notices_again() -> Any:
+    return {"count": notices.send_again(parts().store)}

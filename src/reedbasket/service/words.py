@@ -1,0 +1,74 @@
+"""Notices as people read them in their mail."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+from typing import Any
+
+from ..store.notices import Notice
+
+_SAID = {
+    "failed": "failed",
+    "recovered": "runs again",
+    "succeeded": "succeeded",
+    "rejects": "rejected records",
+    "drift": "met another structure",
+    "late": "is late",
+}
+# In a group each gets its lines; beyond so many only its name.
+_MOST_TOLD = 20
+
+
+def mail_subject(group: Sequence[Notice]) -> str:
+    if len(group) == 1:
+        return f"Reed Basket: {group[0].feed} {_SAID[group[0].what]}"
+    counts = Counter(one.what for one in group)
+    return "Reed Basket: " + ", ".join(f"{_feeds(group, what)} {_SAID[what]}" for what in counts)
+
+
+def _feeds(group: Sequence[Notice], what: str) -> str:
+    names = list(dict.fromkeys(one.feed for one in group if one.what == what))
+    return names[0] if len(names) == 1 else f"{len(names)} feeds"
+
+
+def mail_text(group: Sequence[Notice], url: str) -> str:
+    parts = [_one(notice, url) for notice in group[:_MOST_TOLD]]
+    if len(group) > 1:
+        sources = Counter(one.source for one in group if one.what == "failed")
+        if sources and sources.most_common(1)[0][1] > 1:
+            source, count = sources.most_common(1)[0]
+            parts.insert(0, f"{count} of these read from {source}: look there first.\n")
+    if len(group) > _MOST_TOLD:
+        parts.append("And " + ", ".join(f"{one.feed} ({one.what})" for one in group[_MOST_TOLD:]) + "\n")
+    return "\n".join(parts) + f"\nAll feeds: {url}/\n"
+
+
+def _one(notice: Notice, url: str) -> str:
+    facts = notice.facts
+    lines = [f"{notice.feed} {_SAID[notice.what]}" + (f"   (run {notice.run})" if notice.run else "")]
+    if notice.what == "late":
+        lines.append(
+            f"  It last succeeded at {facts['fresh_at']}, and is to be no older than {_span(facts['fresh_within_seconds'])}."
+        )
+    error: dict[str, Any] | None = facts.get("error")
+    if error and notice.what == "failed":
+        lines.append(f"  {error['doing']} {error['on']}: {error['found']}  [{error['code']}]".rstrip())
+        lines += [f"  {error['mend']}"] if error["mend"] else []
+        lines += [f"  It was tried {facts['attempt']} times."] if facts["attempt"] > 1 else []
+    if facts.get("window"):
+        lines.append(f"  Window {facts['window'][0]} to {facts['window'][1]}")
+    if "counts" in facts and facts["tables"]:
+        counts = ", ".join(f"{count:,} {name}" for name, count in facts["counts"].items() if count or name == "read")
+        lines.append(f"  {counts}; {facts['tables']} tables, " + ("reconciled" if facts["reconciles"] else "NOT RECONCILED"))
+    if notice.what == "drift":
+        lines += [f"  {words}" for words in facts["drift"][:5]]
+    where = f"{url}/runs/{notice.run}" if notice.run else f"{url}/feeds/{notice.feed}"
+    return "\n".join([*lines, f"  {where}"]) + "\n"
+
+
+def _span(seconds: float) -> str:
+    for size, word in ((86400, "d"), (3600, "h"), (60, "min")):
+        if seconds >= size and seconds % size == 0:
+            return f"{seconds / size:g} {word}"
+    return f"{seconds:g} s"

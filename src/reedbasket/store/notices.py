@@ -1,0 +1,124 @@
+"""Notices: written with what they speak of, in one transaction, and sent later by whoever sends."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any, Literal
+
+from .database import Store, now_text, text_of
+
+Way = Literal["mail", "web"]
+
+
+@dataclass(frozen=True)
+class Recipient:
+    """goes_to: a mail address, or a URL whose requests are signed with `secret`."""
+
+    way: Way
+    goes_to: str
+    secret: str | None = None
+
+
+@dataclass(frozen=True)
+class Notice:
+    id: int
+    at: str
+    what: str
+    feed: str
+    source: str
+    run: int | None
+    facts: dict[str, Any]
+    way: Way
+    goes_to: str
+    secret: str | None
+    tries: int
+
+
+def health(connection: sqlite3.Connection, feed: str) -> tuple[bool, bool]:
+    """(failing, late) as it was last told."""
+    row = connection.execute("select failing, late from feed_health where feed = ?", (feed,)).fetchone()
+    return (bool(row["failing"]), bool(row["late"])) if row else (False, False)
+
+
+def keep_health(connection: sqlite3.Connection, feed: str, *, failing: bool, late: bool) -> None:
+    connection.execute(
+        """insert into feed_health (feed, failing, late) values (?, ?, ?)
+           on conflict (feed) do update set failing = excluded.failing, late = excluded.late""",
+        (feed, failing, late),
+    )
+
+
+def add(
+    connection: sqlite3.Connection,
+    what: str,
+    feed: str,
+    source: str,
+    run: int | None,
+    facts: dict[str, Any],
+    to: Sequence[Recipient],
+    goes_at: datetime,
+) -> None:
+    """Within the caller's transaction. goes_at: until then others of the same recipient may join it."""
+    connection.executemany(
+        """insert into notice (at, what, feed, source, run, facts, way, goes_to, secret, state, next_at)
+           values (?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting', ?)""",
+        [
+            (now_text(), what, feed, source, run, json.dumps(facts), one.way, one.goes_to, one.secret, text_of(goes_at))
+            for one in to
+        ],
+    )
+
+
+def due(store: Store, now: datetime) -> list[list[Notice]]:
+    """What is to be sent: a list for each recipient who has one that is due, with all that waits for the same."""
+    rows = store.connection.execute(
+        """select id, at, what, feed, source, run, facts, way, goes_to, secret, tries from notice
+           where state = 'waiting' and (way, goes_to) in (select way, goes_to from notice where state = 'waiting' and next_at <= ?)
+           order by way, goes_to, id limit 2000""",
+        (text_of(now),),
+    )
+    groups: dict[tuple[str, str], list[Notice]] = {}
+    for row in rows:
+        found = Notice(**{**dict(row), "facts": json.loads(row["facts"])})
+        groups.setdefault((found.way, found.goes_to), []).append(found)
+    return list(groups.values())
+
+
+def sent(store: Store, ids: Sequence[int]) -> None:
+    with store.transaction() as connection:
+        connection.executemany(
+            "update notice set state = 'sent', sent_at = ?, tries = tries + 1, problem = '' where id = ?",
+            [(now_text(), one) for one in ids],
+        )
+
+
+def not_sent(store: Store, ids: Sequence[int], problem: str, next_at: datetime, most_tries: int) -> None:
+    """To be tried again then, or given up."""
+    with store.transaction() as connection:
+        connection.executemany(
+            """update notice set tries = tries + 1, problem = ?, next_at = ?,
+                   state = case when tries + 1 >= ? then 'undeliverable' else 'waiting' end where id = ?""",
+            [(problem, text_of(next_at), most_tries, one) for one in ids],
+        )
+
+
+def latest(store: Store, *, state: str | None = None, limit: int = 100) -> list[dict[str, Any]]:
+    """The latest first (wire.Notice)."""
+    rows = store.connection.execute(
+        """select id, at, what, feed, run, way, goes_to, state, tries, next_at, problem, sent_at from notice
+           where ? is null or state = ? order by id desc limit ?""",
+        (state, state, limit),
+    )
+    return [dict(row) for row in rows]
+
+
+def send_again(store: Store) -> int:
+    """What was given up is tried once more: how many."""
+    with store.transaction() as connection:
+        return connection.execute(
+            "update notice set state = 'waiting', tries = 0, next_at = ? where state = 'undeliverable'", (now_text(),)
+        ).rowcount

@@ -1,0 +1,202 @@
+"""What schedules have decided: clocks, windows that are due, backfills, pauses."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from ..core.errors import Conflict, NotFound
+from .database import Store, now_text
+
+WindowState = Literal["waiting", "queued", "done", "failed", "skipped"]
+
+
+@dataclass(frozen=True)
+class Clock:
+    """How far a feed's schedule has been decided. rule: the schedule, JSON. waiting: a moment that waits for the end of a run."""
+
+    rule: str
+    decided_until: str
+    after_run: int = 0
+    waiting: str | None = None
+
+
+def clock(connection: sqlite3.Connection, feed: str) -> Clock | None:
+    row = connection.execute(
+        "select rule, decided_until, after_run, waiting from feed_clock where feed = ?", (feed,)
+    ).fetchone()
+    return Clock(**dict(row)) if row else None
+
+
+def keep_clock(connection: sqlite3.Connection, feed: str, kept: Clock) -> None:
+    connection.execute(
+        """insert into feed_clock (feed, rule, decided_until, after_run, waiting) values (?, ?, ?, ?, ?)
+           on conflict (feed) do update set rule = excluded.rule, decided_until = excluded.decided_until,
+               after_run = excluded.after_run, waiting = excluded.waiting""",
+        (feed, kept.rule, kept.decided_until, kept.after_run, kept.waiting),
+    )
+
+
+# Windows
+
+
+def add_windows(
+    connection: sqlite3.Connection, feed: str, lane: str, windows: Iterable[tuple[str, str, str, WindowState]]
+) -> None:
+    """windows: (begins, ends, due at, state). One that is there already stays as it is."""
+    connection.executemany(
+        "insert or ignore into due_window (feed, lane, begins, ends, due_at, state) values (?, ?, ?, ?, ?, ?)",
+        [(feed, lane, *window) for window in windows],
+    )
+
+
+def next_waiting(connection: sqlite3.Connection, feed: str, *, newest: bool) -> sqlite3.Row | None:
+    """The window to run next: of the schedule, else of a backfill that is not paused."""
+    order = "desc" if newest else "asc"
+    found: sqlite3.Row | None = connection.execute(
+        f"""select id, lane, begins, ends, due_at from due_window
+            where feed = ? and state = 'waiting' and lane = '' order by begins {order} limit 1""",
+        (feed,),
+    ).fetchone()
+    if found is None:
+        found = connection.execute(
+            """select w.id, w.lane, w.begins, w.ends, w.due_at from due_window as w
+               join backfill as b on b.feed = w.feed and 'backfill ' || b.id = w.lane and b.state = 'active'
+               where w.feed = ? and w.state = 'waiting' order by b.id, w.begins limit 1""",
+            (feed,),
+        ).fetchone()
+    return found
+
+
+def window_taken_up(connection: sqlite3.Connection, window: int, run: int) -> None:
+    connection.execute("update due_window set state = 'queued', run = ? where id = ?", (run, window))
+
+
+def window_is(connection: sqlite3.Connection, state: WindowState, *, run: int | None = None, window: int | None = None) -> None:
+    connection.execute("update due_window set state = ? where run = ? or id = ?", (state, run, window))
+
+
+def done_within(connection: sqlite3.Connection, feed: str, begins: str, ends: str) -> list[tuple[str, str]]:
+    """The feed's own windows that are done and touch a range, in order."""
+    rows = connection.execute(
+        """select begins, ends from due_window
+           where feed = ? and lane = '' and state = 'done' and ends > ? and begins < ? order by begins""",
+        (feed, begins, ends),
+    )
+    return [(r["begins"], r["ends"]) for r in rows]
+
+
+def windows_of(
+    store: Store, feed: str, *, state: str | None = None, lane: str | None = None, limit: int = 200
+) -> list[dict[str, Any]]:
+    """The latest first (wire.DueWindow)."""
+    rows = store.connection.execute(
+        """select id, feed, lane, begins, ends, state, run, due_at from due_window
+           where feed = ? and (? is null or state = ?) and (? is null or lane = ?) order by begins desc, id desc limit ?""",
+        (feed, state, state, lane, lane, limit),
+    )
+    return [dict(r) for r in rows]
+
+
+def window_counts(store: Store, feed: str, lane: str = "") -> dict[str, int]:
+    rows = store.connection.execute(
+        "select state, count(*) as n from due_window where feed = ? and lane = ? group by state", (feed, lane)
+    )
+    return {r["state"]: r["n"] for r in rows}
+
+
+def take_windows_again(store: Store, feed: str, begins: str, ends: str) -> int:
+    """Windows of the schedule in a range that failed or were skipped wait once more: how many."""
+    with store.transaction() as connection:
+        return connection.execute(
+            """update due_window set state = 'waiting', run = null
+               where feed = ? and lane = '' and begins >= ? and ends <= ? and state in ('failed', 'skipped')""",
+            (feed, begins, ends),
+        ).rowcount
+
+
+# Pauses
+
+
+def paused(store: Store) -> dict[str, dict[str, str]]:
+    rows = store.connection.execute("select feed, paused_at, paused_by from feed_pause")
+    return {r["feed"]: dict(r) for r in rows}
+
+
+def pause(store: Store, feed: str, by: str) -> None:
+    with store.transaction() as connection:
+        connection.execute(
+            "insert or ignore into feed_pause (feed, paused_at, paused_by) values (?, ?, ?)", (feed, now_text(), by)
+        )
+
+
+def resume(store: Store, feed: str) -> None:
+    with store.transaction() as connection:
+        connection.execute("delete from feed_pause where feed = ?", (feed,))
+
+
+# Backfills
+
+
+def add_backfill(store: Store, feed: str, step: str, windows: Sequence[tuple[str, str]], by: str) -> int:
+    """windows: in order, at least one."""
+    with store.transaction() as connection:
+        made = connection.execute(
+            "insert into backfill (feed, begins, ends, step, state, asked_at, asked_by) values (?, ?, ?, ?, 'active', ?, ?)",
+            (feed, windows[0][0], windows[-1][1], step, now_text(), by),
+        )
+        assert made.lastrowid is not None
+        now = now_text()
+        add_windows(connection, feed, f"backfill {made.lastrowid}", ((*window, now, "waiting") for window in windows))
+        return made.lastrowid
+
+
+def backfills(store: Store, feed: str | None = None, backfill: int | None = None) -> list[dict[str, Any]]:
+    """The latest first, with how far each has come (wire.Backfill)."""
+    rows = store.connection.execute(
+        """select id, feed, begins, ends, step, state, asked_at, asked_by from backfill
+           where (? is null or feed = ?) and (? is null or id = ?) order by id desc limit 100""",
+        (feed, feed, backfill, backfill),
+    ).fetchall()
+    found = []
+    for row in rows:
+        counts = window_counts(store, row["feed"], f"backfill {row['id']}")
+        found.append({**dict(row), "windows": sum(counts.values()), "counts": counts})
+    return found
+
+
+def move_backfill(store: Store, backfill: int, state: Literal["active", "paused", "cancelled"]) -> dict[str, Any]:
+    """Pause, go on or give up. Raises NotFound, Conflict where it has ended."""
+    found = backfills(store, backfill=backfill)
+    if not found:
+        raise NotFound(
+            "looking up the backfill", str(backfill), found="no backfill of that number", mend="see `reed backfills`"
+        )
+    if found[0]["state"] in ("done", "cancelled"):
+        raise Conflict(
+            "changing the backfill",
+            str(backfill),
+            found=f"it is {found[0]['state']}",
+            mend="begin another",
+            code="backfill.ended",
+        )
+    with store.transaction() as connection:
+        connection.execute("update backfill set state = ? where id = ? and state in ('active', 'paused')", (state, backfill))
+        if state == "cancelled":
+            connection.execute(
+                "update due_window set state = 'skipped' where feed = ? and lane = ? and state = 'waiting'",
+                (found[0]["feed"], f"backfill {backfill}"),
+            )
+    return backfills(store, backfill=backfill)[0]
+
+
+def end_backfills(connection: sqlite3.Connection, feed: str) -> None:
+    """Those with nothing left to do are done."""
+    connection.execute(
+        """update backfill set state = 'done' where feed = ? and state = 'active' and not exists (
+               select 1 from due_window as w
+               where w.feed = backfill.feed and w.lane = 'backfill ' || backfill.id and w.state in ('waiting', 'queued'))""",
+        (feed,),
+    )
