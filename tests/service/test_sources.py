@@ -15,7 +15,7 @@ import urllib3
 
 from reedbasket.cli.main import main as reed
 from reedbasket.client import ServiceProblem
-from reedbasket.store import Store, requests
+from reedbasket.store import Store, keeping
 from tests.conftest import RunningService
 from tests.core.test_requests import basket
 from tests.core.test_signin import FEED, OAUTH, THREE, Guarded
@@ -205,5 +205,7 @@ def test_requests_are_kept_for_their_days_and_can_be_taken_along(
     db.execute("update request set at = '2026-01-01T00:00:00.000Z' where number < 3")
     db.commit()
     db.close()
-    assert requests.purge(Store(service.folder), days=14) == 2
+    days = {"requests_days": 14, "runs_days": 14, "rejects_days": 14, "audit_days": 14}
+    gone = keeping.purge(Store(service.folder), **days)
+    assert (gone["requests"], gone["runs"]) == (2, 0)
     assert service.client.requests(run["id"])[0]["number"] == 3

@@ -31,8 +31,8 @@ def serve(options: argparse.Namespace) -> int:
 
 
 def backup(options: argparse.Namespace) -> int:
+    from ..service import backup as copies
     from ..service.settings import default_data_folder
-    from ..store import backup as copies
 
     folder = Path(options.data) if options.data else default_data_folder()
     names = copies.write(folder, Path(options.file), with_key=not options.without_key)
@@ -41,7 +41,7 @@ def backup(options: argparse.Namespace) -> int:
 
 
 def restore(options: argparse.Namespace) -> int:
-    from ..store import backup as copies
+    from ..service import backup as copies
 
     names = copies.restore(Path(options.file), Path(options.data))
     print(f"Restored {', '.join(names)} into {options.data}; start it with `reed serve --data {options.data}`.")

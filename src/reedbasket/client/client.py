@@ -84,7 +84,7 @@ class Client:
 
     def rotate_secrets(self) -> wire.Counted:
         """Seal all of them with a new key."""
-        return self._call("POST", "/api/v1/secrets/rotate")
+        return self._call("POST", "/api/v1/secret-key/rotate")
 
     # People
 

@@ -3,7 +3,8 @@ dock, whose database is a file, or a PostgreSQL of its own, and the turnstiles, 
 demo's switch alone. The depot is on an S3-compatible server, where the package for that is installed.
 
 `python -m reedbasket.demo.standins` reads its secrets as a JSON object from the first line of its input, and prints the addresses
-as the first line: {"harbour": "http://…", "passes": …, "tides": …, "dock": …}. `dock_file` and `turnstile_folder`
+as the first line: {"harbour": "http://…", "passes": …, "tides": …, "dock": …}.
+Mail that `mail` takes is shown at `post`. `dock_file` and `turnstile_folder`
 among the secrets say where the dock's file and the turnstiles' are made; where `marsh_password` is among them, the dock is on
 PostgreSQL instead, at `dock_postgres`. It ends when its input does.
 """
@@ -26,6 +27,7 @@ from .dock_postgres import DockServer
 from .dock_postgres import happenings as postgres_happenings
 from .harbour import create_harbour
 from .passes import create_passes
+from .post import serve_post
 from .serving import add_switch
 from .tides import create_tides
 from .turnstile import happenings as turnstile_happenings
@@ -51,8 +53,11 @@ def main() -> None:
     turnstile, folder = Flask("turnstile"), Path(secrets["turnstile_folder"])
     make_turnstile(folder)
     add_switch(turnstile, turnstile_happenings(folder))
-    apps = {"harbour": harbour, "passes": passes, "tides": tides, "dock": dock, "turnstile": turnstile}
+    post, mail_server, _ = serve_post()
+    add_switch(post, {})
+    apps = {"harbour": harbour, "passes": passes, "tides": tides, "dock": dock, "turnstile": turnstile, "post": post}
     addresses = {name: _serve(app) for name, app in apps.items()}
+    addresses["mail"] = f"smtp://{mail_server}"
     depot = serve_depot(folder / "depot")
     if depot is not None:
         addresses["depot"] = depot

@@ -41,11 +41,18 @@ def run_demo(folder: Path, port: int, say: Callable[[str], None], *, postgres: b
         "turnstile_folder": str((folder / TURNSTILE_FOLDER).absolute()),
     }
     standins = start_standins(known)
-    service = Service(Settings(data=folder, port=port))
     try:
-        service.start()
-        # The harbour makes its records meanwhile.
         urls = addresses_of(standins)
+        settings = Settings(
+            data=folder,
+            port=port,
+            mail_server=urls["mail"].removeprefix("smtp://"),
+            mail_tls="none",
+            mail_from="reed-basket@sedge.example",
+            mail_to="data@sedge.example",
+        )
+        service = Service(settings)
+        service.start()
         switches = {name: url for name, url in urls.items() if url.startswith("http")}
         (folder / STANDINS_FILE).write_text(json.dumps(switches) + "\n")
         stop_on_signals(service)
@@ -143,6 +150,7 @@ def basket_texts(urls: dict[str, str]) -> dict[str, str]:
     folder = files("reedbasket.demo").joinpath("basket")
     texts = {f"basket/{f.name}": f.read_text("utf-8") for f in folder.iterdir() if f.name.endswith(".yaml")}
     since = (datetime.now(UTC) - timedelta(days=30)).date().isoformat()
+    texts["basket/days.yaml"] = texts["basket/days.yaml"].replace("SINCE", since)
     texts["basket/sources.yaml"] = f"""source: harbour
 connector: harbour-api
 settings: {{url: "{urls["harbour"]}", token: {{secret: harbour_token}}}}
@@ -190,16 +198,22 @@ def _first_run(
     say(f"Service at {service.url}, data in {service.settings.data}")
     for name in (name for name in known if name not in ("passes_client", "dock_file", "turnstile_folder")):
         client.set_secret(name, known[name])
-    applied = client.apply(basket_texts(urls))
+    texts = basket_texts(urls)
+    # What runs by itself begins when the first runs have been seen.
+    days = {name: texts.pop(name) for name in ("basket/days.yaml",)}
+    applied = client.apply(texts)
     say(f"Applied the basket: {', '.join(a['kind'] + ' ' + a['name'] for a in applied)}")
     run = client.ask_run("harbour", wait_seconds=55)
     seconds = sum(t["seconds"] for t in run["tables"])
     say(f"Run {run['id']} of harbour {run['outcome']}: {run['totals']['read']:,} records read in {seconds:.1f} s")
     others = [client.ask_run(feed) for feed in ("dock", "turnstiles", "depot", "tides", "passes")]
+    by_themselves = [one["name"] for one in client.apply(days)]
     begun = ", ".join(f"{other['feed']} (run {other['id']})" for other in others)
     say(f"Begun: {begun}, as fast as their sources allow")
+    say(f"By their schedules: {', '.join(by_themselves)}")
     reed = Path(sys.argv[0]).name
     prefix = f"{Path(sys.argv[0]).parent}/" if "/" in sys.argv[0] else ""
+    since, until = ((datetime.now(UTC) - timedelta(days=days)).date().isoformat() for days in (8, 5))
     say(
         f"""
 Console (this link signs in once):
@@ -223,6 +237,10 @@ Try next, in another terminal:
   {prefix}{reed} demo happen file_arrives     a landing's counts of another hour come in
   {prefix}{reed} run turnstiles               exactly that file, once it is still
   {prefix}{reed} files turnstiles             which files are in the tables
+  {prefix}{reed} windows tide-days              a run for each day, and how each stands
+  {prefix}{reed} backfill tides --from {since} --until {until} --step 1d
+                                    three days once more, beside the feed's own cursor
+  {prefix}{reed} demo happen partner_down       the partner is down for a minute: `{reed} run passes`, and read {urls["post"]}
   {prefix}{reed} verify harbour --deep        the source once more, compared with the warehouse
   {prefix}{reed} sql marsh "select status, count(*) from sailings group by status"
 

@@ -15,6 +15,7 @@ from prometheus_client.registry import Collector, CollectorRegistry
 from .. import __version__
 from ..store import Store, definitions, schedule
 from ..store.database import text_of
+from .scheduler import fresh_since
 
 if TYPE_CHECKING:
     from .parts import Parts
@@ -87,7 +88,7 @@ def _of_feeds(store: Store) -> Iterator[Metric]:
         if row is not None:
             age.add_metric([name], (now - datetime.fromisoformat(row["ended_at"])).total_seconds())
         if feed.fresh_within is not None:
-            late.add_metric([name], int(row is None or row["ended_at"] < text_of(now - feed.fresh_within)))
+            late.add_metric([name], int((fresh_since(store, name) or "") < text_of(now - feed.fresh_within)))
         stopped.add_metric([name], int(name in paused))
         failing.add_metric([name], int(health.get(name, 0)))
         rejects.add_metric([name], kept.get(name, 0))

@@ -95,7 +95,7 @@ def _answer(operation: Operation, schemas: dict[str, Any]) -> dict[str, Any]:
         about = {
             "text/event-stream": "server-sent events",
             "application/x-ndjson": "a JSON object a line",
-            "text/plain": "text",
+            "application/openmetrics-text": "figures",
         }[operation.stream]
         return {"description": about, "content": {operation.stream: {"schema": {"type": "string"}}}}
     return {

@@ -25,9 +25,9 @@ class Query(BaseModel):
 
 
 class Body(BaseModel):
-    """A JSON request body."""
+    """A JSON request body; 0 is no false, and "1" no number."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", strict=True)
 
 
 @dataclass(frozen=True)

@@ -190,7 +190,7 @@ class Scheduler:
         for name, feed in basket.feeds.items():
             if feed.fresh_within is None:
                 continue
-            fresh_at = runs.last_succeeded(store, name) or _applied_at(store, name)
+            fresh_at = fresh_since(store, name)
             if fresh_at is None or fresh_at > text_of(now - feed.fresh_within):
                 continue
             with store.transaction() as connection:
@@ -201,12 +201,9 @@ class Scheduler:
                     add_notice(connection, "late", feed, None, facts, self._default)
 
 
-def _applied_at(store: Store, feed: str) -> str | None:
-    """A feed that never succeeded is as old as its definition."""
-    row = store.connection.execute(
-        "select min(applied_at) as at from definition where kind = 'feed' and name = ?", (feed,)
-    ).fetchone()
-    return row["at"] if row else None
+def fresh_since(store: Store, feed: str) -> str | None:
+    """When a run of it last succeeded; a feed of which none did is as old as its definition."""
+    return runs.last_succeeded(store, feed) or definitions.first_applied(store, "feed", feed)
 
 
 def next_due(store: Store, basket: Basket, feed: str, now: datetime) -> datetime | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import sqlite3
 from dataclasses import dataclass
 from typing import Any
@@ -103,6 +104,13 @@ def feed_version(store: Store, name: str) -> int:
     return int(found[0])
 
 
+def first_applied(store: Store, kind: str, name: str) -> str | None:
+    row = store.connection.execute(
+        "select min(applied_at) as at from definition where kind = ? and name = ?", (kind, name)
+    ).fetchone()
+    return row["at"] if row else None
+
+
 def apply(store: Store, new: Basket, *, by: str = "", prune: bool = False, only_look: bool = False) -> list[dict[str, Any]]:
     """Keep a checked basket in one transaction, or say what that would do: [{kind, name, version, change, data, before}], change new,
     changed, same or removed. prune: what it does not hold goes. data, before: for showing the difference."""
@@ -181,7 +189,9 @@ def export(store: Store) -> dict[str, str]:
 
 
 def as_yaml(data: dict[str, Any]) -> str:
-    return yaml.safe_dump(data, sort_keys=False, allow_unicode=True, width=120)
+    text: str = yaml.safe_dump(data, sort_keys=False, allow_unicode=True, width=120)
+    # In YAML 1.2, which definitions are written in, `on` is a word like any other.
+    return re.sub(r"^( *)'on':", r"\1on:", text, flags=re.MULTILINE)
 
 
 def _latest(connection: sqlite3.Connection, kind: str, name: str) -> sqlite3.Row | None:

@@ -235,7 +235,7 @@ class Notify(Model):
         return addresses
 
 
-Parameters = dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]*$")], str | int | float | bool]
+Parameters = dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]*$")], str | int | float | bool | list[str]]
 
 
 class Feed(Model):

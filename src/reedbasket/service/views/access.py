@@ -251,7 +251,7 @@ def remove_secret(name: str) -> None:
 
 
 @operations.add(
-    "POST", "/api/v1/secrets/rotate", "seal all of them with a new key", answer=wire.Counted, problems=(409,), role="admin"
+    "POST", "/api/v1/secret-key/rotate", "seal all of them with a new key", answer=wire.Counted, problems=(409,), role="admin"
 )
 def rotate_secrets() -> Any:
     return {"count": secrets.rotate(parts().store)}

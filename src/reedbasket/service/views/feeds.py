@@ -15,7 +15,7 @@ from ...store import definitions, journal, runs, schedule
 from ...store.database import text_of
 from ..operations import Body, Query
 from ..outside import outside_of
-from ..scheduler import next_due
+from ..scheduler import fresh_since, next_due
 from .shared import operations, parts
 
 
@@ -176,6 +176,6 @@ def _feed(basket: Basket, name: str, paused: dict[str, dict[str, str]]) -> dict[
             "windows": schedule.window_counts(store, name) if by_windows else {},
         },
         "fresh_within_seconds": within.total_seconds() if within else None,
-        "late": within is not None and (fresh_at is None or fresh_at < text_of(now - within)),
+        "late": within is not None and (fresh_since(store, name) or "") < text_of(now - within),
         "parameters": feed.parameters,
     }

@@ -15,7 +15,7 @@ from ...store import definitions, journal, requests, runs
 from ..operations import Body, Query
 from ..problems import BadRequest, TooManyWatchers
 from .feeds import require_feed
-from .shared import caller, operations, parts
+from .shared import caller, noted, operations, parts
 
 _ACTIVE = ("queued", "running")
 # A stream says something at least this often, so that both sides notice a broken connection.
@@ -65,6 +65,7 @@ def ask_run(body: AskRun) -> Any:
     require_feed(definitions.basket(store), body.feed)
     if body.sets:
         _require_known(body.feed, body.sets)
+    noted(body.feed)
     version = definitions.feed_version(store, body.feed)
     sets = dict(body.sets) or None
     run = parts().workers.ask(

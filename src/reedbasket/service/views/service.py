@@ -33,7 +33,9 @@ def ready() -> Any:
     return as_json(answer, 200 if not problems else 503)
 
 
-@operations.add("GET", "/metrics", "figures for monitoring (OpenMetrics 1.0)", answer=str, stream="text/plain")
+@operations.add(
+    "GET", "/metrics", "figures for monitoring (OpenMetrics 1.0)", answer=str, stream="application/openmetrics-text"
+)
 def figures() -> Response:
     text = metrics.exposition(parts())
     return Response(text, content_type="application/openmetrics-text; version=1.0.0; charset=utf-8")

@@ -10,8 +10,8 @@ import tempfile
 from pathlib import Path
 
 from ..core.errors import ReedError
-from .database import FILE_NAME, Store
-from .secrets import KEY_FILE
+from ..store.database import FILE_NAME, Store
+from ..store.secrets import KEY_FILE
 
 # What belongs to the moment, not to the records.
 _NOT_KEPT = {"service.json", "service.lock", "token", FILE_NAME, FILE_NAME + "-wal", FILE_NAME + "-shm"}
