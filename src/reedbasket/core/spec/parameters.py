@@ -31,13 +31,15 @@ def one_for_each(document: Document) -> tuple[list[Document], list[Mistake]]:
             continue
         filled = {key: _filled(document, value, values, (key,), mistakes) for key, value in data.items() if key != "parameters"}
         documents.append(Document(document.file, {**filled, "parameters": values}, document.positions, document.text))
+    if mistakes:
+        return [], list(dict.fromkeys(mistakes))
     names = [one.data["feed"] for one in documents]
     if len(set(map(str, names))) < len(names):
         example = f"{names[0]}-{{parameters.{next(iter(sets[0]))}}}"
         message = f'each set of parameters makes a feed of its own name; write for example "{example}"'
         mistakes.append(_mistake(document, ("feed",), message, "definition.defined_twice"))
         documents = documents[:1]
-    return documents, list(dict.fromkeys(mistakes))
+    return documents, mistakes
 
 
 def _filled(document: Document, value: Any, values: Mapping[str, Any], path: Path, mistakes: list[Mistake]) -> Any:
