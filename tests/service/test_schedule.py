@@ -1,0 +1,275 @@
+"""Schedules as the service keeps them: windows once each, backfills, retries, limits, pauses, parameters, stopping."""
+
+from __future__ import annotations
+
+import os
+import signal
+import sqlite3
+import time
+from collections.abc import Callable
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from reedbasket.client import ServiceProblem
+from tests.conftest import RunningService
+from tests.support.source import Answer, Request, serving
+
+API = """
+connector: readings-api
+on: http
+settings: {{url: {{type: url}}, place: {{type: text, default: everywhere}}, token: {{type: secret}}}}
+base: "{{settings.url}}"
+retry: {{attempts: 1}}
+tables:
+  readings:
+    get: /readings
+    send: {{from: "{{window.from}}", until: "{{window.until}}", place: "{{settings.place}}"}}
+    records: items
+    window: {{from: 2026-03-01, step: 1d}}
+---
+source: readings
+connector: readings-api
+settings: {{url: "{url}", token: {{secret: t}}}}
+{source}
+---
+warehouse: marsh
+on: sqlite
+path: marsh.db
+"""
+FEED = """---
+feed: {name}
+from: readings
+into: marsh
+prefix: "{prefix}"
+tables: {{readings: {{write: append}}}}
+{more}
+"""
+
+
+def basket(url: str, *feeds: tuple[str, str], source: str = "") -> dict[str, str]:
+    texts = [FEED.format(name=name, prefix=name.replace("-", "_") + "_", more=more) for name, more in feeds]
+    return {"b.yaml": API.format(url=url, source=source) + "".join(texts)}
+
+
+def hourly(request: Request) -> Answer:
+    """One record for each hour of the window that is asked for."""
+    begin, end = (datetime.fromisoformat(request.query[n]) for n in ("from", "until"))
+    hours = int((end - begin).total_seconds() // 3600)
+    place = request.query["place"]
+    return Answer({"items": [{"at": request.query["from"], "hour": n, "place": place} for n in range(hours)]})
+
+
+def wait_for(condition: Callable[[], Any], seconds: float = 30) -> Any:
+    ends = time.monotonic() + seconds
+    while not (found := condition()):
+        assert time.monotonic() < ends, "it did not happen"
+        time.sleep(0.05)
+    return found
+
+
+def rows(service: RunningService, statement: str) -> list[tuple[Any, ...]]:
+    db = sqlite3.connect(service.folder / "marsh.db")
+    try:
+        return db.execute(statement).fetchall()
+    finally:
+        db.close()
+
+
+def counts(service: RunningService, feed: str) -> dict[str, int]:
+    return service.client.feed(feed)["schedule"]["windows"]
+
+
+def prepare(service: RunningService, files: dict[str, str]) -> None:
+    service.client.set_secret("t", "not-shown")
+    service.client.apply(files)
+
+
+def test_windows_are_taken_once_each_though_workers_are_killed(service: RunningService) -> None:
+    days = ("days", "schedule: {windows: {from: 2026-03-01, step: 1d}, catch_up: all}")
+    weeks = ("weeks", "schedule: {after: days, span: 7}")
+
+    def slowly(request: Request) -> Answer:
+        time.sleep(0.02)
+        return hourly(request)
+
+    with serving(slowly) as source:
+        prepare(service, basket(source.url, days, weeks))
+        for _ in range(4):
+            time.sleep(0.4)
+            for worker in service.workers()[:1]:
+                os.kill(worker, signal.SIGKILL)
+        service.stop(signal.SIGKILL)
+        again = RunningService(service.folder)
+        try:
+            total = (datetime.now(UTC) - datetime(2026, 3, 1, tzinfo=UTC)).days
+            wait_for(lambda: counts(again, "days").get("done") == total, 90)
+            wait_for(lambda: counts(again, "weeks").get("done") == total // 7, 30)
+            assert rows(again, "select count(*), count(distinct at || ' ' || hour) from days_readings") == [(24 * total,) * 2]
+            assert rows(again, "select count(*), count(distinct at || ' ' || hour) from weeks_readings") == [
+                (168 * (total // 7),) * 2
+            ]
+            assert all(line["reconciles"] for line in again.client.ledger("days", limit=1000))
+            first = again.client.windows("weeks", limit=1000)[-1]
+            assert (first["begins"], first["ends"]) == ("2026-03-01T00:00:00Z", "2026-03-08T00:00:00Z")
+        finally:
+            again.stop()
+
+
+def test_a_backfill_can_be_paused_and_goes_on(service: RunningService) -> None:
+    asked: list[str] = []
+
+    def slowly(request: Request) -> Answer:
+        asked.append(request.query["from"])
+        time.sleep(0.1)
+        return hourly(request)
+
+    with serving(slowly) as source:
+        prepare(service, basket(source.url, ("plain", "")))
+        made = service.client.backfill("plain", "2026-01-01", "2026-01-31", "1d")
+        assert made["windows"] == 30
+        wait_for(lambda: len(asked) > 3)
+        paused = service.client.move_backfill(made["id"], "pause")
+        assert paused["state"] == "paused"
+        time.sleep(0.4)
+        held = len(asked)
+        time.sleep(0.5)
+        assert len(asked) == held < 30
+        service.client.move_backfill(made["id"], "resume")
+        done = wait_for(lambda: [b for b in service.client.backfills("plain") if b["state"] == "done"])[0]
+    assert done["counts"] == {"done": 30}
+    assert rows(service, "select count(*) from plain_readings") == [(30 * 24,)]
+    assert rows(service, "select value from _rb_cursor") == [(None,)]
+    with pytest.raises(ServiceProblem) as refused:
+        service.client.move_backfill(made["id"], "pause")
+    assert refused.value.code == "backfill.ended"
+    with pytest.raises(ServiceProblem, match="ends before it begins"):
+        service.client.backfill("plain", "2026-02-01", "2026-01-01", "1d")
+
+
+def test_a_run_that_failed_is_tried_again_and_its_window_can_be_run_later(service: RunningService) -> None:
+    failing = {"2026-03-02T00:00:00Z": 2, "2026-03-03T00:00:00Z": 99}
+
+    def answer(request: Request) -> Answer:
+        left = failing.get(request.query["from"], 0)
+        failing[request.query["from"]] = left - 1
+        return hourly(request) if left <= 0 else Answer({"sorry": "no"}, 503)
+
+    schedule = "schedule: {windows: {from: 2026-03-01, step: 1d, lag: 0s}}\nretry: {times: 2, pause: 200ms}"
+    with serving(answer) as source:
+        prepare(service, basket(source.url, ("days", schedule)))
+        wait_for(lambda: counts(service, "days").get("failed") == 1 and not counts(service, "days").get("waiting"), 60)
+        attempts = [
+            r["attempt"] for r in service.client.runs(feed="days", limit=500) if r["window"] and "03-03" in r["window"][0]
+        ]
+        assert attempts == [3, 2, 1]
+        assert "run.retried" in [line["code"] for line in service.client.log(3)]
+        failing.clear()
+        assert service.client.windows_again("days", "2026-03-01", "2026-03-05")["count"] == 1
+        wait_for(lambda: "failed" not in counts(service, "days") and not counts(service, "days").get("queued"))
+    assert rows(service, "select count(*) from days_readings where at like '2026-03-02%' or at like '2026-03-03%'") == [(48,)]
+
+
+def test_limits_of_a_source_hold_and_feeds_take_turns(tmp_path: Path) -> None:
+    going_on: list[int] = [0]
+    most: list[int] = [0]
+    order: list[str] = []
+
+    def answer(request: Request) -> Answer:
+        going_on[0] += 1
+        most[0] = max(most[0], going_on[0])
+        order.append(request.query["place"])
+        time.sleep(0.15)
+        going_on[0] -= 1
+        return hourly(request)
+
+    service = RunningService(tmp_path / "data", "--workers", "4")
+    names = [f"f{n}" for n in range(4)]
+    feeds = [(n, f"parameters: {{place: {n}}}\nschedule: {{windows: {{from: 2026-11-20, step: 1d}}}}") for n in names]
+    try:
+        with serving(answer) as source:
+            prepare(service, basket(source.url, *feeds, source="most_runs: 2"))
+            wait_for(lambda: all(counts(service, n).get("done", 0) >= 3 for n in names), 60)
+    finally:
+        service.stop()
+    assert most[0] == 2
+    # While all four wait, none has two turns more than another.
+    turns = [order[:12].count(n) for n in names]
+    assert max(turns) - min(turns) <= 1
+
+
+def test_paused_feeds_wait_and_parameters_can_be_set_for_a_run(service: RunningService) -> None:
+    text = """---
+feed: at-{parameters.place}
+parameters: [{place: osier}, {place: tansy}]
+from: readings
+into: marsh
+prefix: "{parameters.place}_"
+tables: {readings: {write: append}}
+schedule: {windows: {from: 2026-11-20, step: 1d}}
+"""
+    with serving(hourly) as source:
+        prepare(service, basket(source.url))
+        service.client.apply({"p.yaml": text.replace("schedule:", "about: 'x'\n# ")})
+        for place in ("osier", "tansy"):
+            feed = service.client.pause(f"at-{place}")
+            assert feed["schedule"]["paused"] is not None
+        service.client.apply({"p.yaml": text})
+        time.sleep(0.5)
+        assert service.client.runs() == []
+        service.client.resume("at-tansy")
+        wait_for(lambda: counts(service, "at-tansy").get("done", 0) > 3 and not counts(service, "at-tansy").get("waiting"))
+        assert counts(service, "at-osier") == {}
+        assert rows(service, "select distinct place from tansy_readings") == [("tansy",)]
+        run = service.client.ask_run("at-osier", sets={"place": "heron"}, wait_seconds=30)
+        assert (run["outcome"], run["sets"]) == ("succeeded", {"place": "heron"})
+        assert rows(service, "select distinct place from osier_readings") == [("heron",)]
+        assert rows(
+            service, "select value from _rb_cursor where source_table = 'readings' and \"table\" = 'osier_readings'"
+        ) == [(None,)]
+        for wrong in ({"plaice": "x"}, {"token": "x"}):
+            with pytest.raises(ServiceProblem) as refused:
+                service.client.ask_run("at-osier", sets=wrong)
+            assert refused.value.code == "run.unknown_setting"
+
+
+def test_stopping_lets_runs_end_within_the_grace_time(tmp_path: Path) -> None:
+    service = RunningService(tmp_path / "data", "--grace-seconds", "10")
+
+    def slowly(request: Request) -> Answer:
+        time.sleep(0.05)
+        return hourly(request)
+
+    with serving(slowly) as source:
+        prepare(service, basket(source.url, ("plain", "")))
+        run = service.client.ask_run("plain")
+        wait_for(lambda: service.client.run(run["id"])["outcome"] == "running")
+        assert service.stop() == 0
+    db = sqlite3.connect(service.folder / "service.db")
+    assert db.execute("select outcome from run").fetchall() == [("succeeded",)]
+    db.close()
+
+
+def test_a_worker_that_hangs_is_ended_and_its_run_taken_up(service: RunningService, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A process that is stopped says nothing, as one that hangs. The bound is a minute, so the clock of the test is the service's own
+    figure: that it is noticed at all is what `kill -STOP` shows, in the store."""
+    from reedbasket.service.workers import Workers
+    from reedbasket.store import Store
+
+    service.stop()
+    store = Store(service.folder)
+    monkeypatch.setattr("reedbasket.service.workers.SILENT_SECONDS", 0.5)
+    workers = Workers(store, 1)
+    workers.start()
+    try:
+        wait_for(lambda: workers.up() == 1)
+        hand = workers._pool[0]
+        os.kill(hand.pid, signal.SIGSTOP)
+        time.sleep(0.7)
+        workers.end_silent()
+        wait_for(lambda: workers._pool[0] is not hand and workers.up() == 1)
+    finally:
+        workers.stop()
+        store.close()
