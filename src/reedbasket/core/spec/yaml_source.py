@@ -16,6 +16,8 @@ import yaml
 from .mistakes import Mistake
 
 Path = tuple[str | int, ...]
+# Of one document: a hundred times what 600 tables with all their keys take would be more.
+MOST_PLACES = 100_000
 _BORDER = re.compile(r"^(?:---(?:[ \t].*)?|\.\.\.[ \t]*)$\n?", re.MULTILINE)
 
 
@@ -70,9 +72,14 @@ def read_documents(file: str, text: str) -> tuple[list[Document], list[Mistake]]
             assert node is not None
             document = Document(file, None, text=_written(text, node))
             _walk(node, (), document, mistakes)
+            if len(document.positions) > MOST_PLACES:
+                raise yaml.MarkedYAMLError(problem="it stands for more than a basket holds", problem_mark=node.start_mark)
             document.data = loader.construct_document(node)
             if document.data is not None:
                 documents.append(document)
+    except RecursionError:
+        message = "not readable as YAML: it is nested too deeply"
+        mistakes.append(Mistake(file, 1, 1, "", message, "definition.not_yaml"))
     except yaml.YAMLError as error:
         mark = getattr(error, "problem_mark", None)
         line, column = (mark.line + 1, mark.column + 1) if mark else (1, 1)
@@ -93,6 +100,9 @@ def _written(text: str, node: yaml.Node) -> str:
 
 
 def _walk(node: yaml.Node, path: Path, document: Document, mistakes: list[Mistake]) -> None:
+    """Goes no further where aliases of aliases stand for more than anybody wrote."""
+    if len(document.positions) > MOST_PLACES:
+        return
     document.positions.setdefault(path, (node.start_mark.line + 1, node.start_mark.column + 1))
     if isinstance(node, yaml.MappingNode):
         for key, value in node.value:
