@@ -42,7 +42,7 @@ class RunningService:
     def stop(self, how: signal.Signals = signal.SIGTERM) -> int:
         if self.process.poll() is None:
             self.process.send_signal(how)
-        return self.process.wait(20)
+        return self.process.wait(40)
 
     def workers(self) -> list[int]:
         """Process ids of its workers."""

@@ -22,13 +22,13 @@ connector: readings-api
 on: http
 settings: {{url: {{type: url}}, place: {{type: text, default: everywhere}}, token: {{type: secret}}}}
 base: "{{settings.url}}"
-retry: {{attempts: 1}}
+retry: {{attempts: 1, rest_after: 1000}}
 tables:
   readings:
     get: /readings
     send: {{from: "{{window.from}}", until: "{{window.until}}", place: "{{settings.place}}"}}
     records: items
-    window: {{from: 2026-03-01, step: 1d}}
+    window: {{from: 2026-11-20, step: 1d}}
 ---
 source: readings
 connector: readings-api

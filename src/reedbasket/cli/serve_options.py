@@ -20,5 +20,6 @@ SERVE: tuple[tuple[str, str | int, str], ...] = (
     ("mail_from", "reed-basket@localhost", "address that mail comes from"),
     ("mail_user", "", "user at the mail server; the secret mail_password is the password"),
     ("mail_to", "", "who hears of failures of feeds that name nobody, comma separated"),
+    ("notice_seconds", 10, "seconds within which notices to one recipient go out as one"),
     ("log_format", "text", "text, or json: an object a line"),
 )

@@ -13,11 +13,10 @@ from datetime import UTC, datetime
 
 from ..core.errors import ReedError
 from ..core.spec import Basket
-from ..core.spec.model import Notify
 from ..store import Store, definitions, journal, notices, runs, schedule
 from ..store.database import text_of
 from .deciding import decide
-from .settling import add_notice, settle
+from .settling import Telling, add_notice, settle
 from .workers import Workers
 
 log = logging.getLogger("reedbasket.scheduler")
@@ -32,11 +31,11 @@ class Scheduler:
     """`_changed` guards the feeds to look at and the runs that ended; everything else is the thread's own."""
 
     def __init__(
-        self, store: Store, workers: Workers, default: Notify | None, clock: Callable[[], datetime] = lambda: datetime.now(UTC)
+        self, store: Store, workers: Workers, telling: Telling, clock: Callable[[], datetime] = lambda: datetime.now(UTC)
     ) -> None:
         self._store = store
         self._workers = workers
-        self._default = default
+        self._telling = telling
         self._clock = clock
         self._changed = threading.Condition()
         self._look_at: set[str] = set()
@@ -130,7 +129,7 @@ class Scheduler:
 
     def _settled(self, run: int, ended: list[int], place: int) -> str | None:
         try:
-            return settle(self._store, run, self._default)
+            return settle(self._store, run, self._telling)
         except Exception:
             with self._changed:  # those behind it are not lost for it
                 self._ended = ended[place + 1 :] + self._ended
@@ -198,7 +197,7 @@ class Scheduler:
                 if not late:
                     notices.keep_health(connection, name, failing=failing, late=True)
                     facts = {"fresh_at": fresh_at, "fresh_within_seconds": feed.fresh_within.total_seconds()}
-                    add_notice(connection, "late", feed, None, facts, self._default)
+                    add_notice(connection, "late", feed, None, facts, self._telling)
 
 
 def fresh_since(store: Store, feed: str) -> str | None:

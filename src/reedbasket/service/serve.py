@@ -23,6 +23,7 @@ from .notifier import Notifier
 from .parts import Parts
 from .scheduler import Scheduler
 from .settings import Settings
+from .settling import Telling
 from .tls import TlsFront, context_of
 from .workers import Workers
 
@@ -42,7 +43,7 @@ class Service:
         self.settings = settings
         self.store = Store(settings.data)
         self.workers = Workers(self.store, settings.workers)
-        self.scheduler = Scheduler(self.store, self.workers, settings.default_notify)
+        self.scheduler = Scheduler(self.store, self.workers, Telling(settings.default_notify, settings.notice_seconds))
         self.workers.ended = self.scheduler.run_ended
         self.notifier = Notifier(self.store, settings, lambda: self.settings.public_url.rstrip("/") or self.url)
         self.taken_up: list[int] = []

@@ -16,6 +16,7 @@ _NUMBERS = (
     ("threads", 4, 256),
     ("keep_days", 1, 3650),
     ("grace_seconds", 0, 3600),
+    ("notice_seconds", 0, 3600),
     ("keep_runs_days", 1, 36500),
     ("keep_rejects_days", 1, 36500),
     ("keep_audit_days", 1, 36500),
@@ -53,6 +54,7 @@ class Settings:
     mail_from: str = field(default="reed-basket@localhost", metadata={"help": "address that mail comes from"})
     mail_user: str = field(default="", metadata={"help": "user at the mail server; the secret mail_password is the password"})
     mail_to: str = field(default="", metadata={"help": "who hears of failures of feeds that name nobody, comma separated"})
+    notice_seconds: int = field(default=10, metadata={"help": "seconds within which notices to one recipient go out as one"})
     log_format: str = field(default="text", metadata={"help": "text, or json: an object a line"})
 
     def __post_init__(self) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import sqlite3
 from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -14,16 +15,20 @@ from ..store import Store, definitions, journal, notices, runs, schedule
 from ..store.database import text_of
 
 _LONGEST_PAUSE = timedelta(hours=1)
-# Notices of one recipient within so long go out as one: a source that is down fails many feeds.
-GROUP_SECONDS = 10.0
 _COUNTS = ("read", "inserted", "updated", "deleted", "unchanged", "superseded", "rejected", "removed")
 
 
-def settle(store: Store, run: int, default: Notify | None) -> str | None:
-    """Do what follows, unless it was done: the run's feed, to be looked at again; None where there was nothing to do.
+@dataclass(frozen=True)
+class Telling:
+    """default: who hears of feeds that do not say so themselves. seconds: notices of one recipient within so long go out as one, since a
+    source that is down fails many feeds."""
 
-    default: who hears of feeds that do not say so themselves.
-    """
+    default: Notify | None
+    seconds: int
+
+
+def settle(store: Store, run: int, telling: Telling) -> str | None:
+    """Do what follows, unless it was done: the run's feed, to be looked at again; None where there was nothing to do."""
     row = runs.get(store, run)
     feed = row["feed"]
     definition = definitions.basket(store).feeds.get(feed)
@@ -38,7 +43,7 @@ def settle(store: Store, run: int, default: Notify | None) -> str | None:
             schedule.window_is(connection, "failed" if outcome == RunOutcome.FAILED else "skipped", run=run)
         schedule.end_backfills(connection, feed)
         if definition is not None and not again:
-            _tell(connection, row, definition, facts, default)
+            _tell(connection, row, definition, facts, telling)
     return str(feed)
 
 
@@ -81,9 +86,7 @@ def _may_pass(error: dict[str, Any]) -> bool:
     return error.get("code") in ("warehouse.busy", "warehouse.cursor_moved", "run.defect")
 
 
-def _tell(
-    connection: sqlite3.Connection, row: dict[str, Any], feed: Feed, facts: dict[str, Any], default: Notify | None
-) -> None:
+def _tell(connection: sqlite3.Connection, row: dict[str, Any], feed: Feed, facts: dict[str, Any], telling: Telling) -> None:
     failing, late = notices.health(connection, feed.feed)
     what: list[str] = []
     if row["outcome"] == RunOutcome.FAILED:
@@ -96,17 +99,17 @@ def _tell(
     what += ["rejects"] if facts["counts"]["rejected"] else []
     what += ["drift"] if facts["drift"] else []
     for one in what:
-        add_notice(connection, one, feed, row["id"], facts, default)
+        add_notice(connection, one, feed, row["id"], facts, telling)
 
 
 def add_notice(
-    connection: sqlite3.Connection, what: str, feed: Feed, run: int | None, facts: dict[str, Any], default: Notify | None
+    connection: sqlite3.Connection, what: str, feed: Feed, run: int | None, facts: dict[str, Any], telling: Telling
 ) -> None:
     """Within the caller's transaction; nothing where nobody wants to hear it."""
-    rule = feed.notify or default
+    rule = feed.notify or telling.default
     if rule is None or what not in rule.on:
         return
-    goes_at = datetime.now(UTC) + timedelta(seconds=GROUP_SECONDS)
+    goes_at = datetime.now(UTC) + timedelta(seconds=telling.seconds)
     notices.add(connection, what, feed.feed, feed.source, run, facts, recipients(rule.mail, rule.web), goes_at)
 
 

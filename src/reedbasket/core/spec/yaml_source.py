@@ -96,7 +96,8 @@ def _written(text: str, node: yaml.Node) -> str:
     borders = [found.span() for found in _BORDER.finditer(text)]
     begin = max((end for _, end in borders if end <= node.start_mark.index), default=0)
     ends = min((start for start, _ in borders if start >= node.end_mark.index), default=len(text))
-    return text[begin:ends].strip("\n") + "\n"
+    written = text[begin:ends]
+    return written if written.endswith("\n") else written + "\n"
 
 
 def _walk(node: yaml.Node, path: Path, document: Document, mistakes: list[Mistake]) -> None:

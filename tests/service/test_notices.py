@@ -1,0 +1,178 @@
+"""Who hears of what: real mail, signed web calls, grouped, once, and shown where they could not be delivered."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import hmac
+import re
+import sqlite3
+import time
+from pathlib import Path
+from typing import Any
+
+from reedbasket.demo.post import serve_post
+from tests.conftest import RunningService
+from tests.service.test_schedule import API, wait_for
+from tests.support.source import Answer, Request, serving
+
+FEED = """---
+feed: {name}
+from: readings
+into: marsh
+prefix: {name}_
+tables: {{readings: {{changes: {{by: window, from: {since}}}, write: append}}}}
+{more}
+"""
+
+
+def mails(sink: Any, count: int) -> list[tuple[str, str, str, str]]:
+    found: list[tuple[str, str, str, str]] = wait_for(lambda: sink.mails if len(sink.mails) >= count else None, 40)
+    return found
+
+
+def test_a_broken_source_sends_one_mail_and_one_when_it_runs_again(tmp_path: Path) -> None:
+    _, server, sink = serve_post()
+    broken = [True]
+
+    def answer(request: Request) -> Answer:
+        return Answer({"sorry": 1}, 503) if broken[0] else Answer({"items": [{"at": request.query["from"]}]})
+
+    service = RunningService(
+        tmp_path / "data",
+        "--mail-server",
+        server,
+        "--mail-tls",
+        "none",
+        "--notice-seconds",
+        "3",
+        "--mail-to",
+        "data@sedge.example",
+    )
+    try:
+        with serving(answer) as source:
+            service.client.set_secret("t", "not-shown")
+            names = [f"f{n}" for n in range(6)]
+            feeds = "".join(FEED.format(name=name, since="2026-11-20", more="") for name in names)
+            quiet = FEED.format(name="quiet", since="2026-11-20", more="notify: {on: []}")
+            service.client.apply({"b.yaml": API.format(url=source.url, source="") + feeds + quiet})
+            for name in [*names, "quiet"]:
+                assert service.client.ask_run(name, wait_seconds=30)["outcome"] == "failed"
+            (_, to, subject, text) = mails(sink, 1)[0]
+            assert (to, subject) == ("data@sedge.example", "Reed Basket: 6 feeds failed")
+            assert text.startswith("6 of these read from readings: look there first.")
+            assert "it answered 503" in text
+            assert "quiet" not in text
+            for name in names[:2]:
+                service.client.ask_run(name, wait_seconds=30)  # it fails once more, and nobody is told again
+            broken[0] = False
+            assert service.client.ask_run("f0", wait_seconds=30)["outcome"] == "succeeded"
+            subject, text = mails(sink, 2)[1][2:]
+            assert subject == "Reed Basket: f0 runs again"
+            days = re.search(r"([\d,]+) read, ([\d,]+) inserted; 1 tables, reconciled", text)
+            assert days is not None
+            assert days[1] == days[2]
+            assert len(sink.mails) == 2
+            states = {(n["what"], n["feed"], n["state"]) for n in service.client.notices()}
+            assert states == {("failed", name, "sent") for name in names} | {("recovered", "f0", "sent")}
+    finally:
+        service.stop()
+
+
+def verified(request: Request, key: bytes, url: str) -> bool:
+    """As RFC 9421 (section 3.2) and RFC 9530 tell a receiver to."""
+    headers = request.headers
+    digest = "sha-256=:" + base64.b64encode(hashlib.sha256(request.body).digest()).decode() + ":"
+    inputs = re.fullmatch(
+        r'reed=((\("@method" "@target-uri" "content-type" "content-digest"\));created=(\d+);.*)', headers["signature-input"]
+    )
+    if inputs is None or digest != headers["content-digest"] or abs(time.time() - int(inputs[3])) > 60:
+        return False
+    lines = [
+        '"@method": POST',
+        f'"@target-uri": {url}',
+        f'"content-type": {headers["content-type"]}',
+        f'"content-digest": {digest}',
+    ]
+    base = "\n".join([*lines, f'"@signature-params": {inputs[1]}'])
+    expected = base64.b64encode(hmac.new(key, base.encode(), hashlib.sha256).digest()).decode()
+    return hmac.compare_digest(headers["signature"], f"reed=:{expected}:")
+
+
+def test_web_calls_are_signed_events_and_are_tried_until_they_arrive(tmp_path: Path) -> None:
+    from json import loads
+
+    heard: list[tuple[bool, list[dict[str, Any]]]] = []
+    refusing = [True]
+    address: list[str] = []
+
+    def hook(request: Request) -> Answer:
+        heard.append((verified(request, b"hook-secret", address[0]), loads(request.body)))
+        return Answer({}, 500 if refusing[0] else 204)
+
+    def answer(request: Request) -> Answer:
+        return Answer({"items": [{"at": request.query["from"]}, {"at": request.query["from"], "n": [1, 2]}, "no object"]})
+
+    service = RunningService(tmp_path / "data", "--notice-seconds", "1")
+    try:
+        with serving(answer) as source, serving(hook) as receiver:
+            address.append(f"{receiver.url}/hook")
+            service.client.set_secret("t", "not-shown")
+            service.client.set_secret("hook", "hook-secret")
+            more = f"notify: {{on: [succeeded, rejects, late], web: [{{url: '{address[0]}', secret: {{secret: hook}}}}]}}\nfresh_within: 1s"
+            service.client.apply(
+                {"b.yaml": API.format(url=source.url, source="") + FEED.format(name="f", since="2026-11-26", more=more)}
+            )
+            wait_for(lambda: [n for n in service.client.notices() if n["what"] == "late"])
+            assert service.client.feed("f")["late"]
+            run = service.client.ask_run("f", wait_seconds=30)
+            wait_for(lambda: heard, 40)
+            problem = wait_for(lambda: next((n for n in service.client.notices() if n["problem"]), None))
+            assert (problem["state"], problem["problem"], problem["tries"]) == ("waiting", "it answered 500", 1)
+            refusing[0] = False
+            db = sqlite3.connect(service.folder / "service.db")
+            db.execute("update notice set next_at = '2026-01-01T00:00:00.000Z'")
+            db.commit()
+            db.close()
+            wait_for(lambda: all(n["state"] == "sent" for n in service.client.notices()), 40)
+    finally:
+        service.stop()
+    assert all(signed for signed, _ in heard)
+    events = {event["id"]: event for _, batch in heard for event in batch}
+    assert {event["type"] for event in events.values()} >= {"reedbasket.feed.succeeded", "reedbasket.feed.rejects"}
+    told = next(event for event in events.values() if event["type"] == "reedbasket.feed.succeeded")
+    assert (told["specversion"], told["subject"], told["data"]["run"]) == ("1.0", "f", run["id"])
+    assert told["data"]["counts"]["rejected"] == run["totals"]["rejected"] > 0
+    assert told["source"].endswith("/feeds/f")
+
+
+def test_what_cannot_be_delivered_is_shown_and_can_be_sent_again(tmp_path: Path) -> None:
+    service = RunningService(
+        tmp_path / "data",
+        "--mail-server",
+        "127.0.0.1:9",
+        "--mail-tls",
+        "none",
+        "--notice-seconds",
+        "3",
+        "--mail-to",
+        "data@sedge.example",
+    )
+    try:
+        with serving(lambda _: Answer({}, 503)) as source:
+            service.client.set_secret("t", "not-shown")
+            service.client.apply(
+                {"b.yaml": API.format(url=source.url, source="") + FEED.format(name="f", since="2026-11-26", more="")}
+            )
+            service.client.ask_run("f", wait_seconds=30)
+        wait_for(lambda: service.client.notices()[0]["tries"] == 1, 40)
+        db = sqlite3.connect(service.folder / "service.db")
+        db.execute("update notice set tries = 9, next_at = '2026-01-01T00:00:00.000Z'")
+        db.commit()
+        db.close()
+        given_up = wait_for(lambda: service.client.notices(state="undeliverable"))[0]
+        assert "Connection refused" in given_up["problem"]
+        assert service.client.notices_again()["count"] == 1
+        wait_for(lambda: service.client.notices()[0]["tries"] == 1)
+    finally:
+        service.stop()
