@@ -5,24 +5,71 @@ export interface Again {
   files: number;
 }
 
+/** diff: as unified diffs are written, of the definition as YAML. */
 export interface Applied {
   kind: string;
   name: string;
   version: number;
-  change: "new" | "changed" | "same";
+  change: "new" | "changed" | "same" | "removed";
+  diff: string;
+}
+
+export interface AskBackfill {
+  from: string;
+  until: string;
+  step: string;
 }
 
 export interface AskRun {
   feed: string;
   accept?: boolean;
   again?: boolean;
+  sets?: Record<string, string | number | number | boolean>;
   wait_seconds?: number;
 }
 
-/** {file name: YAML text} */
+export interface AskToken {
+  label: string;
+  role: "viewer" | "operator" | "editor" | "admin";
+  days?: number | null;
+}
+
+export interface AuditLine {
+  id: number;
+  at: string;
+  who: string;
+  what: string;
+  on: string;
+  status: number;
+  details: string;
+}
+
+/** counts: windows by state. */
+export interface Backfill {
+  id: number;
+  feed: string;
+  begins: string;
+  ends: string;
+  step: string;
+  state: "active" | "paused" | "done" | "cancelled";
+  asked_at: string;
+  asked_by: string;
+  windows: number;
+  counts: Record<string, number>;
+}
+
+/** {file name: YAML text}. settings: the same, of what is different in this environment. */
 export interface BasketFiles {
   files: Record<string, string>;
+  settings?: Record<string, string>;
   only_check?: boolean;
+  prune?: boolean;
+}
+
+export interface ChangedUser {
+  role?: "viewer" | "operator" | "editor" | "admin" | null;
+  password?: string | null;
+  disabled?: boolean | null;
 }
 
 /** ok: null where the step was not reached. mend: ready to be pasted. */
@@ -48,6 +95,11 @@ export interface ColumnProfile {
   examples: string[];
 }
 
+/** How many were moved. */
+export interface Counted {
+  count: number;
+}
+
 export interface Definition {
   kind: string;
   name: string;
@@ -55,6 +107,7 @@ export interface Definition {
   data: Record<string, unknown>;
   file: string;
   applied_at: string;
+  applied_by: string;
 }
 
 /** One difference between the structure expected and the one met. what: table, column, type, vanished, returned. */
@@ -69,6 +122,18 @@ export interface Drift {
   column: string;
   words: string;
   ignored: boolean;
+}
+
+/** One window, [begins, ends). lane: '' of the schedule, 'backfill 3' of that backfill. state: waiting, queued (a run has it), done, failed, skipped. */
+export interface DueWindow {
+  id: number;
+  feed: string;
+  lane: string;
+  begins: string;
+  ends: string;
+  state: "waiting" | "queued" | "done" | "failed" | "skipped";
+  run: number | null;
+  due_at: string;
 }
 
 /** What core.errors.ReedError holds. */
@@ -95,7 +160,7 @@ export interface Exchange {
   cut: boolean;
 }
 
-/** activity: idle, queued or running. fresh_at: when a run last succeeded. */
+/** activity: idle, queued or running. fresh_at: when a run last succeeded. late: that is longer ago than the feed's `fresh_within`. */
 export interface Feed {
   name: string;
   about: string;
@@ -108,6 +173,18 @@ export interface Feed {
   last_run: Run | null;
   fresh_at: string | null;
   rejects: number;
+  schedule: FeedSchedule;
+  fresh_within_seconds: number | null;
+  late: boolean;
+  parameters: Record<string, unknown>;
+}
+
+/** rule: as the definition says it. next_due: null where it waits for another feed, or for nothing. windows: how many are in which state, where the schedule goes by windows. */
+export interface FeedSchedule {
+  rule: Record<string, unknown> | null;
+  next_due: string | null;
+  paused: Pause | null;
+  windows: Record<string, number>;
 }
 
 /** One file of a feed's table. state: taken; bad, it could not be read whole, see problem; left, it changed and the feed leaves it; gone from the source, its rows stay; again, the next run takes it once more. load: that its rows came in. */
@@ -178,6 +255,43 @@ export interface LogLine {
 export interface Method {
   by: string;
   misses: string;
+}
+
+export interface NewToken {
+  token: string;
+}
+
+export interface NewUser {
+  name: string;
+  role: "viewer" | "operator" | "editor" | "admin";
+  password?: string | null;
+}
+
+/** What somebody is to hear, or has heard. state: waiting, sent, undeliverable; then `problem` says why. */
+export interface Notice {
+  id: number;
+  at: string;
+  what: "failed" | "recovered" | "succeeded" | "rejects" | "drift" | "late";
+  feed: string;
+  run: number | null;
+  way: "mail" | "web";
+  goes_to: string;
+  state: "waiting" | "sent" | "undeliverable";
+  tries: number;
+  next_at: string;
+  problem: string;
+  sent_at: string | null;
+}
+
+export interface OwnPassword {
+  old: string;
+  new: string;
+}
+
+/** Since when and by whom a feed is paused. */
+export interface Pause {
+  paused_at: string;
+  paused_by: string;
 }
 
 /** rejects: why records could not be shaped. note: of files, which one this is and how it was read. */
@@ -269,6 +383,18 @@ export interface Profile {
   columns: ColumnProfile[];
 }
 
+export interface Range {
+  from: string;
+  until: string;
+}
+
+/** workers: how many are up, of how many. problems: why it is not ready, in words. */
+export interface Readiness {
+  ready: boolean;
+  workers: number;
+  problems: string[];
+}
+
 /** record: JSON text, as received. */
 export interface Reject {
   id: number;
@@ -300,6 +426,10 @@ export interface RequestLine {
   pause_reason: string;
 }
 
+export interface Revert {
+  version: number;
+}
+
 export interface Rewind {
   table: string;
   files: string[];
@@ -313,6 +443,7 @@ export interface Rows {
   seconds: number;
 }
 
+/** due_at: when its schedule wanted it to begin. not_before: it waits until then. window: [from, until), what it takes of tables that know times; lane: '' for its schedule's own, 'backfill 3' for that backfill's. sets: in place of parameters and settings, for this run. */
 export interface Run {
   id: number;
   feed: string;
@@ -324,14 +455,24 @@ export interface Run {
   resumes: number | null;
   accept: boolean;
   again: boolean;
+  cause: "asked" | "schedule" | "window" | "after" | "backfill";
+  asked_by: string;
+  due_at: string | null;
+  not_before: string | null;
+  attempt: number;
+  window: string[] | null;
+  lane: string;
+  sets: Record<string, unknown>;
   error: ErrorFacts | null;
   totals: Totals;
   tables: TableProgress[];
 }
 
+/** kept: in the store, sealed; environment or file: there, and only read by workers. changed_at: of one in the store. */
 export interface SecretName {
   name: string;
-  changed_at: string;
+  kept: "store" | "environment" | "file";
+  changed_at: string | null;
 }
 
 export interface SecretValue {
@@ -343,8 +484,12 @@ export interface SentThere {
   url: string;
 }
 
+/** user: null where the session came of a link for whoever holds the machine's token. */
 export interface Session {
   signed_in: boolean;
+  name: string;
+  role: "viewer" | "operator" | "editor" | "admin";
+  user: string | null;
 }
 
 /** One statement for an administrator. sql: empty where there is only something to say. */
@@ -353,8 +498,11 @@ export interface SetupStatement {
   sql: string;
 }
 
+/** A code out of a sign-in link, or a name and its password. */
 export interface SignIn {
-  code: string;
+  code?: string | null;
+  name?: string | null;
+  password?: string | null;
 }
 
 export interface SignInCode {
@@ -456,6 +604,17 @@ export interface TableProgress {
   error: ErrorFacts | null;
 }
 
+/** id: the beginning of its hash; the token itself was shown once. */
+export interface Token {
+  id: string;
+  label: string;
+  role: "viewer" | "operator" | "editor" | "admin";
+  made_by: string;
+  created_at: string;
+  ends_at: string | null;
+  used_at: string | null;
+}
+
 export interface Totals {
   read: number;
   staged: number;
@@ -467,6 +626,14 @@ export interface Totals {
   filtered: number;
   requests: number;
   source_bytes: number;
+}
+
+export interface User {
+  name: string;
+  role: "viewer" | "operator" | "editor" | "admin";
+  created_at: string;
+  disabled: boolean;
+  has_password: boolean;
 }
 
 /** values: {column: [the source's, the warehouse's]}, those that differ. */
@@ -497,6 +664,18 @@ export interface VerifiedTable {
 export interface Verify {
   table?: string | null;
   deep?: boolean;
+}
+
+/** diff: to the version before it. removed: with it the definition was taken away. */
+export interface Version {
+  kind: string;
+  name: string;
+  version: number;
+  file: string;
+  applied_at: string;
+  applied_by: string;
+  removed: boolean;
+  diff: string;
 }
 
 export interface Warehouse {

@@ -1,3 +1,5 @@
+import type { Feed } from "./api-types";
+
 // How numbers, sizes and times read. Plain functions, tested without a browser.
 
 export const count = (value: number): string => value.toLocaleString("en-US");
@@ -28,6 +30,40 @@ export function ago(time: string | null, now: number): string {
   if (seconds < 5400) return `${Math.round(seconds / 60)} min ago`;
   if (seconds < 129_600) return `${Math.round(seconds / 3600)} h ago`;
   return `${Math.round(seconds / 86_400)} days ago`;
+}
+
+/** "in 5 min" */
+export function soon(time: string | null, now: number): string {
+  if (time === null) return "";
+  const seconds = (Date.parse(time) - now) / 1000;
+  if (seconds <= 0) return "now";
+  if (seconds < 90) return `in ${Math.round(seconds)} s`;
+  if (seconds < 5400) return `in ${Math.round(seconds / 60)} min`;
+  if (seconds < 129_600) return `in ${Math.round(seconds / 3600)} h`;
+  return `in ${Math.round(seconds / 86_400)} days`;
+}
+
+/** A schedule as a definition says it, in words: {every: "5m"} -> "every 5m" */
+export function ruleInWords(rule: Record<string, unknown>): string {
+  const words: string[] = [];
+  if (rule.every) words.push(`every ${String(rule.every)}`);
+  if (rule.cron) words.push(`at ${String(rule.cron)}${rule.zone ? `, ${String(rule.zone)}` : ""}`);
+  if (rule.after) words.push(`after ${String(rule.after)}${rule.span ? `, ${String(rule.span)} of its windows` : ""}`);
+  const windows = rule.windows as { step?: string; lag?: string } | undefined;
+  if (windows) words.push(`for each ${windows.step ?? ""}${windows.lag ? `, ${windows.lag} behind its end` : ""}`);
+  return words.join(", ");
+}
+
+/** Idle, queued, running; paused where it is idle, and will stay so. */
+export const stateOf = (feed: Feed): string => (feed.schedule.paused && feed.activity === "idle" ? "paused" : feed.activity);
+
+/** When a feed runs by itself next. */
+export function nextOf(feed: Feed, now: number): string {
+  const { rule, next_due, paused, windows } = feed.schedule;
+  if (rule === null) return "";
+  if (paused) return "when resumed";
+  if (windows.waiting) return plural(windows.waiting, "window") + " behind";
+  return next_due ? soon(next_due, now) : `after ${String(rule.after)}`;
 }
 
 /** In the reader's own zone, to the second. */

@@ -2,8 +2,9 @@
 import { queryOptions } from "@tanstack/react-query";
 import { call } from "./api";
 import type {
-  Again, CheckStep, Drift, Feed, FileLine, LedgerLine, Peek, Plan, Profile, Reject, RequestLine, Rows, Run, SentThere,
-  SetupStatement, Source, SurveyedTable, Table, VerifiedTable, Warehouse,
+  Again, Applied, AuditLine, Backfill, CheckStep, Counted, Drift, DueWindow, Feed, FileLine, LedgerLine, NewToken, Notice, Peek, Plan,
+  Profile, Reject, RequestLine, Rows, Run, SecretName, SentThere, Session, SetupStatement, Source, SurveyedTable, Table, Token, User,
+  VerifiedTable, Version, Warehouse,
 } from "./api-types";
 
 const part = encodeURIComponent;
@@ -158,5 +159,72 @@ export const askReplay = (feed: string) => call<Run>("POST", "/api/v1/runs", { f
 export const cancelRun = (run: number) => call<Run>("POST", `/api/v1/runs/${run}/cancel`);
 
 export const signIn = (code: string) => call<unknown>("POST", "/api/v1/session", { code });
+
+export const signInByName = (name: string, password: string) => call<Session>("POST", "/api/v1/session", { name, password });
+
+export const sessionQuery = () => queryOptions({ queryKey: ["session"], queryFn: () => call<Session>("GET", "/api/v1/session") });
+
+// Schedules
+
+export const pauseFeed = (feed: string, pause: boolean) =>
+  call<Feed>("POST", `/api/v1/feeds/${part(feed)}/${pause ? "pause" : "resume"}`);
+
+export const windowsQuery = (feed: string, state: string) =>
+  queryOptions({
+    queryKey: ["windows", feed, state],
+    queryFn: () => call<DueWindow[]>("GET", `/api/v1/feeds/${part(feed)}/windows?limit=200${state ? `&state=${state}` : ""}`),
+    refetchInterval: 3000,
+  });
+
+export const windowsAgain = (feed: string, from: string, until: string) =>
+  call<Counted>("POST", `/api/v1/feeds/${part(feed)}/windows/again`, { from, until });
+
+export const backfillsQuery = (feed: string) =>
+  queryOptions({
+    queryKey: ["backfills", feed],
+    queryFn: () => call<Backfill[]>("GET", `/api/v1/backfills?feed=${part(feed)}`),
+    refetchInterval: 2000,
+  });
+
+export const askBackfill = (feed: string, from: string, until: string, step: string) =>
+  call<Backfill>("POST", `/api/v1/feeds/${part(feed)}/backfills`, { from, until, step });
+
+export const moveBackfill = (backfill: number, to: "pause" | "resume" | "cancel") =>
+  call<Backfill>("POST", `/api/v1/backfills/${backfill}/${to}`);
+
+// Definitions
+
+export const versionsQuery = (kind: string, name: string) =>
+  queryOptions({
+    queryKey: ["versions", kind, name],
+    queryFn: () => call<Version[]>("GET", `/api/v1/definitions/${kind}/${part(name)}/versions`),
+  });
+
+export const revert = (kind: string, name: string, version: number) =>
+  call<Applied>("POST", `/api/v1/definitions/${kind}/${part(name)}/revert`, { version });
+
+// People, and who heard of what
+
+export const noticesQuery = () =>
+  queryOptions({ queryKey: ["notices"], queryFn: () => call<Notice[]>("GET", "/api/v1/notices?limit=200"), refetchInterval: 5000 });
+
+export const noticesAgain = () => call<Counted>("POST", "/api/v1/notices/again");
+
+export const secretsQuery = () => queryOptions({ queryKey: ["secrets"], queryFn: () => call<SecretName[]>("GET", "/api/v1/secrets") });
+
+export const usersQuery = () => queryOptions({ queryKey: ["users"], queryFn: () => call<User[]>("GET", "/api/v1/users") });
+
+export const addUser = (name: string, role: string, password: string) => call<void>("POST", "/api/v1/users", { name, role, password });
+
+export const changeUser = (name: string, change: object) => call<void>("PUT", `/api/v1/users/${part(name)}`, change);
+
+export const tokensQuery = () => queryOptions({ queryKey: ["tokens"], queryFn: () => call<Token[]>("GET", "/api/v1/tokens") });
+
+export const makeToken = (label: string, role: string) => call<NewToken>("POST", "/api/v1/tokens", { label, role });
+
+export const endToken = (token: string) => call<void>("DELETE", `/api/v1/tokens/${part(token)}`);
+
+export const auditQuery = () =>
+  queryOptions({ queryKey: ["audit"], queryFn: () => call<AuditLine[]>("GET", "/api/v1/audit?limit=200"), refetchInterval: 5000 });
 
 export const signOut = () => call<unknown>("DELETE", "/api/v1/session");

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useNavigate, useParams } from "react-router";
 import type { Drift, LedgerLine, Reject } from "../lib/api-types";
-import { ago, count } from "../lib/format";
+import { ago, count, nextOf, stateOf } from "../lib/format";
 import { askReplay, driftQuery, feedQuery, feedRunsQuery, ledgerQuery, rejectsQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Grid } from "../ui/Grid";
@@ -13,28 +13,34 @@ import { Tabs } from "../ui/Tabs";
 import { FilesView } from "./FilesView";
 import { ledgerColumns } from "./ledgerColumns";
 import { factsOf, Loaded } from "./Loaded";
+import { PauseButton } from "./PauseButton";
 import { PlanView } from "./PlanView";
 import { RunButton } from "./RunButton";
 import { RunsGrid } from "./Runs";
+import { ScheduleView } from "./ScheduleView";
 import { VerifyView } from "./VerifyView";
+import { VersionsView } from "./VersionsView";
 
 export function Feed() {
   const { feed = "" } = useParams();
   const found = useQuery(feedQuery(feed));
   const now = useNow();
   return (
-    <Page title={feed} about={found.data?.about} actions={found.data && <RunButton feed={found.data} />}>
+    <Page title={feed} about={found.data?.about} actions={found.data && <><PauseButton feed={found.data} /><RunButton feed={found.data} /></>}>
       <Loaded query={found} what="the feed">
         {(data) => (
           <>
             <Facts>
               <Fact name="State">
-                <Badge word={data.activity} />
+                <Badge word={stateOf(data)} tone={stateOf(data) === "paused" ? "warn" : undefined} />
               </Fact>
               <Fact name="Last run">
                 <Badge word={data.last_run?.outcome ?? "never run"} />
               </Fact>
-              <Fact name="Fresh">{ago(data.fresh_at, now)}</Fact>
+              <Fact name="Fresh">
+                {ago(data.fresh_at, now)} {data.late && <Badge word="late" tone="bad" />}
+              </Fact>
+              {data.schedule.rule !== null && <Fact name="Next">{nextOf(data, now)}</Fact>}
               <Fact name="From">
                 {data.source} ({data.connector})
               </Fact>
@@ -48,10 +54,12 @@ export function Feed() {
               items={[
                 { id: "runs", title: "Runs", body: <FeedRuns feed={feed} /> },
                 ...(data.connector === "files" ? [{ id: "files", title: "Files", body: <FilesView feed={feed} /> }] : []),
+                { id: "schedule", title: "Schedule", body: <ScheduleView feed={data} /> },
                 { id: "ledger", title: "Ledger", body: <Ledger feed={feed} /> },
                 { id: "plan", title: "Plan", body: <PlanView feed={feed} /> },
                 { id: "drift", title: "Drift", body: <DriftHistory feed={feed} /> },
                 { id: "verify", title: "Verify", body: <VerifyView feed={feed} /> },
+                { id: "versions", title: "Versions", body: <VersionsView feed={feed} /> },
                 { id: "rejects", title: `Rejects${data.rejects ? ` (${count(data.rejects)})` : ""}`, body: <Rejects feed={feed} /> },
               ]}
             />

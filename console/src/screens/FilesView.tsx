@@ -1,11 +1,11 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import styled from "styled-components";
 import type { FileLine } from "../lib/api-types";
 import { count, moment, plural, size } from "../lib/format";
 import { askFilesAgain, filesQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Button } from "../ui/Button";
+import { InRow } from "../ui/Field";
 import { Grid } from "../ui/Grid";
 import { Actions, Section } from "../ui/Page";
 import { Hint, Trouble } from "../ui/States";
@@ -20,17 +20,6 @@ const meant: Record<string, string> = {
   gone: "it is not at the source any more; its rows stay",
   again: "the next run takes it once more",
 };
-
-// Plain: hundreds of them, and each of the richer kind is weighed anew with every change of the page.
-const InRow = styled.button`
-  border: 0;
-  padding: 0 4px;
-  background: none;
-  font: inherit;
-  color: ${({ theme }) => theme.color.reed};
-  cursor: pointer;
-  &:hover { text-decoration: underline; }
-`;
 
 /** Which files of the feed were taken, the latest first; any of them may be taken once more. */
 export function FilesView({ feed }: { feed: string }) {

@@ -19,7 +19,15 @@ export function Runs() {
   );
 }
 
-const remark = (run: Run) => run.error?.found ?? (run.resumes !== null ? `takes up run ${run.resumes}` : "");
+/** Why it is there and what it takes, or what went wrong. */
+function remark(run: Run): string {
+  const words: string[] = [];
+  if (run.error) words.push(run.error.found);
+  if (run.attempt > 1) words.push(`attempt ${run.attempt}`);
+  else if (run.resumes !== null) words.push(`takes up run ${run.resumes}`);
+  if (run.window) words.push(run.window.map((time) => time.replace("T00:00:00Z", "").replace(/:00Z$/, "").replace("T", " ")).join(" to "));
+  return words.join("; ");
+}
 
 export function RunsGrid({ runs }: { runs: Run[] }) {
   const now = useNow();
@@ -34,13 +42,13 @@ export function RunsGrid({ runs }: { runs: Run[] }) {
         { name: "Run", show: (run) => <b>{run.id}</b>, end: true, width: "6%" },
         { name: "Feed", show: (run) => run.feed, width: "13%" },
         { name: "Outcome", show: (run) => <Badge word={run.outcome} />, width: "11%" },
-        { name: "Asked for", show: (run) => moment(run.requested_at), width: "17%" },
-        { name: "Took", show: (run) => between(run.started_at, run.ended_at, now), end: true, width: "9%" },
-        { name: "Read", show: (run) => count(run.totals.read), end: true, width: "9%" },
-        { name: "Loaded", show: (run) => count(run.totals.loaded), end: true, width: "9%" },
-        { name: "Rejected", show: (run) => count(run.totals.rejected), end: true, width: "8%" },
-        { name: "Requests", show: (run) => count(run.totals.requests), end: true, width: "8%" },
-        { name: "Remark", show: (run) => <span title={remark(run)}>{remark(run)}</span>, width: "10%" },
+        { name: "By", show: (run) => run.lane || run.cause, width: "10%" },
+        { name: "Asked for", show: (run) => moment(run.requested_at), width: "16%" },
+        { name: "Took", show: (run) => between(run.started_at, run.ended_at, now), end: true, width: "8%" },
+        { name: "Read", show: (run) => count(run.totals.read), end: true, width: "8%" },
+        { name: "Loaded", show: (run) => count(run.totals.loaded), end: true, width: "8%" },
+        { name: "Rejected", show: (run) => count(run.totals.rejected), end: true, width: "7%" },
+        { name: "Remark", show: (run) => <span title={remark(run)}>{remark(run)}</span>, width: "13%" },
       ]}
     />
   );

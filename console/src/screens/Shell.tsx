@@ -70,6 +70,7 @@ export function Shell() {
           </NavLink>
         ))}
         <footer>
+          <NavLink to="/settings">Settings</NavLink>
           <Button look="quiet" onPress={turn}>
             {dark ? "Light colours" : "Dark colours"}
           </Button>

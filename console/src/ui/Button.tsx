@@ -27,7 +27,8 @@ const Base = styled(AriaButton)`
 
 interface Props {
   children: ReactNode;
-  onPress: () => void;
+  onPress?: () => void;
+  type?: "button" | "submit";
   look?: "main" | "plain" | "quiet";
   isPending?: boolean;
   isDisabled?: boolean;
@@ -35,9 +36,9 @@ interface Props {
 }
 
 /** A pending button keeps its place and focus, and cannot be pressed twice. */
-export function Button({ children, onPress, look = "plain", isPending, isDisabled, label }: Props) {
+export function Button({ children, onPress, type, look = "plain", isPending, isDisabled, label }: Props) {
   return (
-    <Base data-look={look} onPress={onPress} isPending={isPending} isDisabled={isDisabled} aria-label={label}>
+    <Base data-look={look} type={type} onPress={onPress} isPending={isPending} isDisabled={isDisabled} aria-label={label}>
       {children}
     </Base>
   );

@@ -125,6 +125,7 @@ class Scheduler:
         for feed in sorted(look_at & set(basket.feeds)):
             self._look_at_one(basket, feed, now, paused=feed in paused)
         self._workers.end_silent()
+        self._workers.take_up_lost()
         self._workers.dispatch()
 
     def _settled(self, run: int, ended: list[int], place: int) -> str | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 import os
 import signal
 import sqlite3
@@ -12,6 +13,7 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -22,6 +24,7 @@ from ..store import Store, definitions, journal, runs
 from ..store.database import now_text, text_of
 from ..store.pace import process_lives
 
+log = logging.getLogger("reedbasket.workers")
 # A feed whose runs are cut this many times in a row is not taken up again by itself: something kills it on purpose.
 MOST_TAKE_UPS = 3
 _STOP_SECONDS = 5.0
@@ -102,8 +105,9 @@ class Workers:
             pool, self._pool = self._pool, []
         for hand in pool:
             hand.close()
-        for run, _, _ in runs.running(self._store):
-            self._interrupted(run, "the service was stopped")
+        with suppress(sqlite3.Error):  # the next start finds them as well
+            for run, _, _ in runs.running(self._store):
+                self._interrupted(run, "the service was stopped")
 
     def ask(self, wanted: runs.Wanted) -> int:
         """Queue a run and hand it out if a worker is free. One that waits for its next attempt begins at once instead. Raises Conflict."""
@@ -201,12 +205,28 @@ class Workers:
             run, hand.run = hand.run, None
             self._pool[self._pool.index(hand)] = _Hand(self)
         if run is not None:
-            row = runs.get(self._store, run)
-            if row["outcome"] == RunOutcome.RUNNING:
-                self._interrupted(run, "its worker process was killed")
-                self._take_up(run, row["feed"])
-            self.ended(run)
+            try:
+                self._was_cut(run)
+            except sqlite3.Error as error:  # a full disk, a locked store: `take_up_lost` finds it later
+                log.error("run %s was cut, which could not be noted yet: %s", run, error)
         self.signal.tell()
+
+    def take_up_lost(self) -> None:
+        """Runs that count as going on, and that nobody here works on: it could not be noted how they ended."""
+        with self._lock:
+            if self._closing:
+                return
+            worked_on = {hand.run for hand in self._pool}
+            lost = [run for run, _, _ in runs.running(self._store) if run not in worked_on]
+        for run in lost:
+            self._was_cut(run)
+
+    def _was_cut(self, run: int) -> None:
+        row = runs.get(self._store, run)
+        if row["outcome"] == RunOutcome.RUNNING:
+            self._interrupted(run, "its worker process was killed")
+            self._take_up(run, row["feed"])
+        self.ended(run)
 
     def _interrupted(self, run: int, why: str) -> None:
         journal.add_log(self._store, run, "error", "run.interrupted", f"{why}; what was committed stays")

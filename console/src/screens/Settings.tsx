@@ -1,0 +1,252 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import type { AuditLine, Notice, SecretName, Token, User } from "../lib/api-types";
+import { ago, moment } from "../lib/format";
+import {
+  addUser, auditQuery, changeUser, endToken, makeToken, noticesAgain, noticesQuery, secretsQuery, sessionQuery, tokensQuery, usersQuery,
+} from "../lib/queries";
+import { Badge } from "../ui/Badge";
+import { Button } from "../ui/Button";
+import { Field, FormLine, InRow, OneOf } from "../ui/Field";
+import { Grid } from "../ui/Grid";
+import { useNow } from "../ui/now";
+import { Actions, Page, Section } from "../ui/Page";
+import { Hint, Trouble } from "../ui/States";
+import { Tabs } from "../ui/Tabs";
+import { factsOf, Loaded } from "./Loaded";
+
+const ROLES = ["viewer", "operator", "editor", "admin"] as const;
+type Role = (typeof ROLES)[number];
+
+/** Who may come in, who changed what, who heard of what. */
+export function Settings() {
+  const session = useQuery(sessionQuery());
+  return (
+    <Page title="Settings" about={session.data && `You are ${session.data.name}, with the role ${session.data.role}.`}>
+      <Loaded query={session} what="who you are">
+        {(who) => (
+          <Tabs
+            label="Settings"
+            items={[
+              { id: "notices", title: "Notices", body: <Notices may={who.role !== "viewer"} /> },
+              { id: "secrets", title: "Secrets", body: <Secrets /> },
+              ...(who.role === "admin"
+                ? [
+                    { id: "users", title: "Users", body: <Users /> },
+                    { id: "tokens", title: "Tokens", body: <Tokens /> },
+                    { id: "audit", title: "Who changed what", body: <Audit /> },
+                  ]
+                : []),
+            ]}
+          />
+        )}
+      </Loaded>
+    </Page>
+  );
+}
+
+const noticeTones = { sent: "good", undeliverable: "bad", waiting: "busy" } as const;
+
+function Notices({ may }: { may: boolean }) {
+  const notices = useQuery(noticesQuery());
+  const cache = useQueryClient();
+  const now = useNow();
+  const again = useMutation({ mutationFn: noticesAgain, onSuccess: () => cache.invalidateQueries({ queryKey: ["notices"] }) });
+  return (
+    <Loaded query={notices} what="notices">
+      {(found) => (
+        <Section>
+          {may && found.some((one) => one.state === "undeliverable") && (
+            <Actions>
+              <Button onPress={() => again.mutate()} isPending={again.isPending}>
+                Try the undeliverable again
+              </Button>
+            </Actions>
+          )}
+          <Grid<Notice>
+            label="Notices"
+            rows={found}
+            id={(one) => one.id}
+            empty="None. Feeds that fail tell whom their `notify` names, or whom the service was started with."
+            height="66vh"
+            columns={[
+              { name: "When", show: (one) => ago(one.at, now), width: "12%" },
+              { name: "What", show: (one) => one.what, width: "11%" },
+              { name: "Feed", show: (one) => one.feed, width: "16%" },
+              { name: "To", show: (one) => <span title={one.goes_to}>{one.goes_to}</span>, width: "23%" },
+              { name: "State", show: (one) => <Badge word={one.state} tone={noticeTones[one.state]} />, width: "13%" },
+              { name: "Problem", show: (one) => <span title={one.problem}>{one.problem}</span>, width: "25%" },
+            ]}
+          />
+        </Section>
+      )}
+    </Loaded>
+  );
+}
+
+function Secrets() {
+  const secrets = useQuery(secretsQuery());
+  return (
+    <Loaded query={secrets} what="secrets">
+      {(found) => (
+        <Grid<SecretName>
+          label="Secrets"
+          rows={found}
+          id={(one) => one.name}
+          empty={<>None. Set one with <code>reed secret set NAME</code>; it is sealed, and never shown.</>}
+          columns={[
+            { name: "Name", show: (one) => <b>{one.name}</b>, width: "40%" },
+            { name: "Kept in", show: (one) => (one.kept === "store" ? "the store, sealed" : `the service's ${one.kept}`), width: "30%" },
+            { name: "Changed", show: (one) => moment(one.changed_at), width: "30%" },
+          ]}
+        />
+      )}
+    </Loaded>
+  );
+}
+
+function Users() {
+  const users = useQuery(usersQuery());
+  const cache = useQueryClient();
+  const [name, setName] = useState("");
+  const [password, setPassword] = useState("");
+  const [role, setRole] = useState<Role>("viewer");
+  const renew = () => cache.invalidateQueries({ queryKey: ["users"] });
+  const add = useMutation({
+    mutationFn: () => addUser(name, role, password),
+    onSuccess: () => {
+      setName("");
+      setPassword("");
+      return renew();
+    },
+  });
+  const change = useMutation({ mutationFn: ([who, what]: [string, object]) => changeUser(who, what), onSuccess: renew });
+  const error = add.error ?? change.error;
+  return (
+    <Section>
+      <FormLine label="Add a user" send={() => add.mutate()}>
+        <Field label="Name" value={name} change={setName} width={150} />
+        <Field label="Password, ten characters at least" value={password} change={setPassword} type="password" autoComplete="new-password" width={230} />
+        <OneOf label="Role" value={role} of={ROLES} change={setRole} />
+        <Button type="submit" isPending={add.isPending} isDisabled={!name || password.length < 10}>
+          Add
+        </Button>
+      </FormLine>
+      {error && <Trouble facts={factsOf(error)} />}
+      <Loaded query={users} what="users">
+        {(found) => (
+          <Grid<User>
+            label="Users"
+            rows={found}
+            id={(one) => one.name}
+            empty="Nobody signs in by name yet. A viewer looks, an operator runs and pauses, an editor changes definitions and secrets, an admin lets people in."
+            columns={[
+              { name: "Name", show: (one) => <b>{one.name}</b>, width: "26%" },
+              {
+                name: "Role",
+                show: (one) => (
+                  <select aria-label={`Role of ${one.name}`} value={one.role} onChange={(event) => change.mutate([one.name, { role: event.target.value }])}>
+                    {ROLES.map((each) => (
+                      <option key={each}>{each}</option>
+                    ))}
+                  </select>
+                ),
+                width: "20%",
+              },
+              { name: "State", show: (one) => <Badge word={one.disabled ? "disabled" : "may sign in"} tone={one.disabled ? "warn" : "good"} />, width: "18%" },
+              { name: "Added", show: (one) => moment(one.created_at), width: "22%" },
+              {
+                name: "\u00a0",
+                show: (one) => (
+                  <InRow type="button" onClick={() => change.mutate([one.name, { disabled: !one.disabled }])}>
+                    {one.disabled ? "Enable" : "Disable"}
+                  </InRow>
+                ),
+                width: "14%",
+              },
+            ]}
+          />
+        )}
+      </Loaded>
+    </Section>
+  );
+}
+
+function Tokens() {
+  const tokens = useQuery(tokensQuery());
+  const cache = useQueryClient();
+  const now = useNow();
+  const [label, setLabel] = useState("");
+  const [role, setRole] = useState<Role>("viewer");
+  const renew = () => cache.invalidateQueries({ queryKey: ["tokens"] });
+  const make = useMutation({ mutationFn: () => makeToken(label, role), onSuccess: renew });
+  const end = useMutation({ mutationFn: endToken, onSuccess: renew });
+  const error = make.error ?? end.error;
+  return (
+    <Section>
+      <FormLine label="Make a token" send={() => make.mutate()}>
+        <Field label="Label" value={label} change={setLabel} width={200} />
+        <OneOf label="Role" value={role} of={ROLES} change={setRole} />
+        <Button type="submit" isPending={make.isPending} isDisabled={!label}>
+          Make a token
+        </Button>
+      </FormLine>
+      {make.data && (
+        <Hint>
+          Shown this once: <code>{make.data.token}</code>
+        </Hint>
+      )}
+      {error && <Trouble facts={factsOf(error)} />}
+      <Loaded query={tokens} what="tokens">
+        {(found) => (
+          <Grid<Token>
+            label="Tokens"
+            rows={found}
+            id={(one) => one.id}
+            empty="None."
+            columns={[
+              { name: "Label", show: (one) => <b>{one.label}</b>, width: "26%" },
+              { name: "Role", show: (one) => one.role, width: "12%" },
+              { name: "Used", show: (one) => ago(one.used_at, now), width: "16%" },
+              { name: "Ends", show: (one) => (one.ends_at ? moment(one.ends_at) : "never"), width: "18%" },
+              { name: "Made by", show: (one) => one.made_by, width: "18%" },
+              {
+                name: "\u00a0",
+                show: (one) => (
+                  <InRow type="button" onClick={() => end.mutate(one.id)} aria-label={`End ${one.label}`}>
+                    End
+                  </InRow>
+                ),
+                width: "10%",
+              },
+            ]}
+          />
+        )}
+      </Loaded>
+    </Section>
+  );
+}
+
+function Audit() {
+  const audit = useQuery(auditQuery());
+  return (
+    <Loaded query={audit} what="who changed what">
+      {(found) => (
+        <Grid<AuditLine>
+          label="Who changed what"
+          rows={found}
+          id={(one) => one.id}
+          empty="Nothing was changed yet."
+          height="66vh"
+          columns={[
+            { name: "When", show: (one) => moment(one.at), width: "17%" },
+            { name: "Who", show: (one) => one.who, width: "18%" },
+            { name: "What", show: (one) => (one.status < 400 ? one.what : <Badge word={`${one.what}: refused`} tone="bad" />), width: "18%" },
+            { name: "On", show: (one) => one.on, width: "17%" },
+            { name: "Details", show: (one) => <span title={one.details}>{one.details}</span>, width: "30%" },
+          ]}
+        />
+      )}
+    </Loaded>
+  );
+}

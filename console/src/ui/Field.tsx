@@ -1,0 +1,100 @@
+import type { ReactNode } from "react";
+import { Input, Label, TextField } from "react-aria-components";
+import styled from "styled-components";
+
+const Base = styled(TextField)`
+  display: flex;
+  flex-direction: column;
+  gap: 2px;
+  label { font-size: ${({ theme }) => theme.size.small}; color: ${({ theme }) => theme.color.inkSoft}; }
+  input {
+    font: inherit;
+    padding: 5px 10px;
+    border: 1px solid ${({ theme }) => theme.color.line};
+    border-radius: ${({ theme }) => theme.radius};
+    background: ${({ theme }) => theme.color.surface};
+    color: inherit;
+  }
+`;
+
+interface Props {
+  label: string;
+  value: string;
+  change: (value: string) => void;
+  type?: "text" | "password";
+  placeholder?: string;
+  autoComplete?: string;
+  width?: number;
+}
+
+export function Field({ label, value, change, type = "text", placeholder, autoComplete = "off", width }: Props) {
+  return (
+    <Base value={value} onChange={change} type={type}>
+      <Label>{label}</Label>
+      <Input placeholder={placeholder} autoComplete={autoComplete} style={width ? { width } : undefined} />
+    </Base>
+  );
+}
+
+const Pick = styled.label`
+  display: flex;
+  flex-direction: column;
+  gap: 2px;
+  font-size: ${({ theme }) => theme.size.small};
+  color: ${({ theme }) => theme.color.inkSoft};
+  select {
+    font: inherit;
+    font-size: 14px;
+    padding: 5px 8px;
+    border: 1px solid ${({ theme }) => theme.color.line};
+    border-radius: ${({ theme }) => theme.radius};
+    background: ${({ theme }) => theme.color.surface};
+    color: ${({ theme }) => theme.color.ink};
+  }
+`;
+
+export function OneOf<T extends string>({ label, value, of, change }: { label: string; value: T; of: readonly T[]; change: (value: T) => void }) {
+  return (
+    <Pick>
+      {label}
+      <select value={value} onChange={(event) => change(event.target.value as T)}>
+        {of.map((one) => (
+          <option key={one}>{one}</option>
+        ))}
+      </select>
+    </Pick>
+  );
+}
+
+/** A form in one line, its button at the foot of the fields. */
+const Line = styled.form`
+  display: flex;
+  flex-wrap: wrap;
+  align-items: flex-end;
+  gap: ${({ theme }) => theme.space.m};
+`;
+
+export function FormLine({ label, send, children }: { label: string; send: () => void; children: ReactNode }) {
+  return (
+    <Line
+      aria-label={label}
+      onSubmit={(event) => {
+        event.preventDefault();
+        send();
+      }}
+    >
+      {children}
+    </Line>
+  );
+}
+
+/** A word that does something, in a row of a table. Plain: hundreds of the richer kind are weighed anew with every change. */
+export const InRow = styled.button`
+  border: 0;
+  padding: 0 4px;
+  background: none;
+  font: inherit;
+  color: ${({ theme }) => theme.color.reed};
+  cursor: pointer;
+  &:hover { text-decoration: underline; }
+`;
