@@ -51,6 +51,8 @@ bench: setup
 
 bench-large: setup
 	$(BIN)/python -m bench pg-large --write
+	$(BIN)/python -m bench feeds-300 --write
+	$(BIN)/python -m bench large-store --write
 
 shots: setup console
 	$(BIN)/python docs/take_screenshots.py

@@ -23,11 +23,13 @@ from . import (
     api_pace,
     compare,
     databases,
+    feeds_300,
     files,
     files_copy,
     files_listing,
     history,
     large,
+    large_store,
     merge,
     merge_growth,
     mysql,
@@ -81,9 +83,11 @@ CASES: dict[str, Any] = {
     "compare": compare,
     "history": history,
     "pg-large": large,
+    "feeds-300": feeds_300,
+    "large-store": large_store,
 }
 # By themselves alone.
-_LARGE = ("pg-large",)
+_LARGE = ("pg-large", "feeds-300", "large-store")
 
 
 def main() -> int:

@@ -55,7 +55,7 @@ into: marsh
 prefix: f{{parameters.n}}_
 tables: {{readings: {{write: append}}}}
 retry: {{times: 20, pause: 500ms}}
-schedule: {{windows: {{from: "{start}", step: 1m}}}}
+schedule: {{windows: {{from: "{start}", step: {step}}}}}
 """
 PER_WINDOW = 3
 
@@ -218,7 +218,7 @@ def disk(megabytes: int) -> Iterator[Path]:
                 subprocess.run(["umount", "--lazy", str(folder)])
 
 
-def chaos(feeds: int, seconds: float, seed: int) -> str:
+def chaos(feeds: int, seconds: float, seed: int, step: str = "1m") -> str:
     def answer(request: Request) -> Answer:
         items: list[dict[str, Any]] = [{"at": request.query["from"], "n": n} for n in range(PER_WINDOW)]
         return Answer({"items": items}, 503 if made.random.random() < 0.01 else 200)
@@ -229,7 +229,7 @@ def chaos(feeds: int, seconds: float, seed: int) -> str:
         sets = ", ".join(f"{{n: {n}, place: p{n}}}" for n in range(feeds))
         made.start()
         made.client.set_secret("t", "not-shown")
-        made.client.apply({"b.yaml": BASKET.format(url=source.url, start=start, sets=sets)})
+        made.client.apply({"b.yaml": BASKET.format(url=source.url, start=start, sets=sets, step=step)})
         try:
             made.go_on(seconds)
             made.settle(60 + 3 * feeds)

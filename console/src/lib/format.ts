@@ -32,6 +32,14 @@ export function ago(time: string | null, now: number): string {
   return `${Math.round(seconds / 86_400)} days ago`;
 }
 
+/** Seconds that people chose: 172800 -> "2 days" */
+export function span(seconds: number): string {
+  for (const [size, word] of [[86_400, "day"], [3600, "hour"], [60, "minute"]] as const) {
+    if (seconds >= size && seconds % size === 0) return plural(seconds / size, word);
+  }
+  return plural(seconds, "second");
+}
+
 /** "in 5 min" */
 export function soon(time: string | null, now: number): string {
   if (time === null) return "";

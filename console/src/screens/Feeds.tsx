@@ -28,14 +28,14 @@ export function Feeds() {
             }
             columns={[
               { name: "Feed", show: (feed) => <b>{feed.name}</b>, width: "14%" },
-              { name: "State", show: (feed) => <Badge word={stateOf(feed)} tone={stateOf(feed) === "paused" ? "warn" : undefined} />, width: "9%" },
+              { name: "State", show: (feed) => <Badge word={stateOf(feed)} tone={stateOf(feed) === "paused" ? "warn" : undefined} />, width: "8%" },
               { name: "Last run", show: (feed) => <Badge word={feed.last_run?.outcome ?? "never run"} />, width: "10%" },
               {
                 name: "Fresh",
                 show: (feed) => (feed.late ? <Badge word={`${ago(feed.fresh_at, now)}, late`} tone="bad" /> : ago(feed.fresh_at, now)),
-                width: "11%",
+                width: "10%",
               },
-              { name: "Next", show: (feed) => <span title={nextOf(feed, now)}>{nextOf(feed, now)}</span>, width: "11%" },
+              { name: "Next", show: (feed) => <span title={nextOf(feed, now)}>{nextOf(feed, now)}</span>, width: "13%" },
               {
                 name: "Took",
                 show: (feed) => (feed.last_run ? between(feed.last_run.started_at, feed.last_run.ended_at, now) : ""),
@@ -43,9 +43,9 @@ export function Feeds() {
                 width: "7%",
               },
               { name: "Read", show: (feed) => (feed.last_run ? count(feed.last_run.totals.read) : ""), end: true, width: "7%" },
-              { name: "Rejects", show: (feed) => count(feed.rejects), end: true, width: "7%" },
-              { name: "From → into", show: (feed) => <span title={`${feed.source} → ${feed.warehouse}`}>{`${feed.source} → ${feed.warehouse}`}</span>, width: "14%" },
-              { name: "\u00a0", show: (feed) => <RunButton feed={feed} look="plain" />, end: true, width: "10%" },
+              { name: "Rejects", show: (feed) => count(feed.rejects), end: true, width: "6%" },
+              { name: "From → into", show: (feed) => <span title={`${feed.source} → ${feed.warehouse}`}>{`${feed.source} → ${feed.warehouse}`}</span>, width: "16%" },
+              { name: "\u00a0", show: (feed) => <RunButton feed={feed} look="plain" />, end: true, width: "9%" },
             ]}
           />
         )}

@@ -39,16 +39,16 @@ export function RunsGrid({ runs }: { runs: Run[] }) {
       href={(run) => `/runs/${run.id}`}
       empty="No runs yet."
       columns={[
-        { name: "Run", show: (run) => <b>{run.id}</b>, end: true, width: "6%" },
-        { name: "Feed", show: (run) => run.feed, width: "13%" },
-        { name: "Outcome", show: (run) => <Badge word={run.outcome} />, width: "11%" },
-        { name: "By", show: (run) => run.lane || run.cause, width: "10%" },
-        { name: "Asked for", show: (run) => moment(run.requested_at), width: "16%" },
+        { name: "Run", show: (run) => <b>{run.id}</b>, end: true, width: "5%" },
+        { name: "Feed", show: (run) => <span title={run.feed}>{run.feed}</span>, width: "12%" },
+        { name: "Outcome", show: (run) => <Badge word={run.outcome} />, width: "10%" },
+        { name: "By", show: (run) => run.lane || run.cause, width: "9%" },
+        { name: "Asked for", show: (run) => moment(run.requested_at), width: "15%" },
         { name: "Took", show: (run) => between(run.started_at, run.ended_at, now), end: true, width: "8%" },
-        { name: "Read", show: (run) => count(run.totals.read), end: true, width: "8%" },
-        { name: "Loaded", show: (run) => count(run.totals.loaded), end: true, width: "8%" },
+        { name: "Read", show: (run) => count(run.totals.read), end: true, width: "7%" },
+        { name: "Loaded", show: (run) => count(run.totals.loaded), end: true, width: "7%" },
         { name: "Rejected", show: (run) => count(run.totals.rejected), end: true, width: "7%" },
-        { name: "Remark", show: (run) => <span title={remark(run)}>{remark(run)}</span>, width: "13%" },
+        { name: "Remark", show: (run) => <span title={remark(run)}>{remark(run)}</span>, width: "20%" },
       ]}
     />
   );

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Backfill, DueWindow, Feed } from "../lib/api-types";
-import { ago, count, moment, plural, ruleInWords, soon } from "../lib/format";
+import { ago, count, moment, ruleInWords, soon, span } from "../lib/format";
 import { askBackfill, backfillsQuery, moveBackfill, windowsAgain, windowsQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Button } from "../ui/Button";
@@ -28,7 +28,7 @@ export function ScheduleView({ feed }: { feed: Feed }) {
         {paused && <Fact name="Paused">{`${ago(paused.paused_at, now)} by ${paused.paused_by}`}</Fact>}
         {feed.fresh_within_seconds !== null && (
           <Fact name="Fresh within">
-            {plural(Math.round(feed.fresh_within_seconds / 60), "minute")} {feed.late && <Badge word="late" tone="bad" />}
+            {span(feed.fresh_within_seconds)} {feed.late && <Badge word="late" tone="bad" />}
           </Fact>
         )}
         {states.length > 0 && <Fact name="Windows">{states.join(", ")}</Fact>}

@@ -31,7 +31,7 @@ const Rail = styled.nav`
   }
   a:hover { background: ${({ theme }) => theme.color.surface}; }
   a.active { background: ${({ theme }) => theme.color.surface}; font-weight: 600; box-shadow: inset 3px 0 0 ${({ theme }) => theme.color.reed}; }
-  footer { margin-top: auto; display: flex; flex-direction: column; align-items: flex-start; color: ${({ theme }) => theme.color.inkSoft}; }
+  footer { margin-top: auto; display: flex; flex-direction: column; align-items: stretch; color: ${({ theme }) => theme.color.inkSoft}; }
 `;
 
 const Skip = styled.a`

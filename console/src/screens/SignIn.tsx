@@ -12,7 +12,7 @@ const Middle = styled.main`
   margin: 14vh auto 0;
   padding: 0 ${({ theme }) => theme.space.xl};
   h1 { font-size: ${({ theme }) => theme.size.title}; display: flex; gap: 10px; align-items: center; }
-  code { background: ${({ theme }) => theme.color.sunken}; border-radius: 4px; padding: 2px 6px; }
+  code { background: ${({ theme }) => theme.color.sunken}; border-radius: 4px; padding: 2px 6px; white-space: nowrap; }
   form { display: grid; gap: ${({ theme }) => theme.space.m}; max-width: 320px; margin: ${({ theme }) => theme.space.l} 0; justify-items: start; }
   form > div { width: 100%; }
   p { color: ${({ theme }) => theme.color.inkSoft}; }

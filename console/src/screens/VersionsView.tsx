@@ -55,7 +55,7 @@ export function VersionsView({ feed }: { feed: string }) {
             />
             <div>
               <Actions>
-                <span>{`Version ${shown.version} against the one before, from ${shown.file}`}</span>
+                <span>{`Version ${shown.version}${shown.version > 1 ? " against the one before" : ", the first"}, from ${shown.file}`}</span>
                 {shown.version !== found[0]!.version && !shown.removed && (
                   <Button onPress={() => back.mutate(shown.version)} isPending={back.isPending}>
                     Put it in force again

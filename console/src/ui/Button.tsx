@@ -21,7 +21,7 @@ const Base = styled(AriaButton)`
     color: ${({ theme }) => theme.color.onReed};
   }
   &[data-look="main"][data-hovered] { background: ${({ theme }) => theme.color.reedStrong}; }
-  &[data-look="quiet"] { border-color: transparent; background: none; min-width: 0; padding: 5px 8px; font-weight: 400; }
+  &[data-look="quiet"] { border-color: transparent; background: none; min-width: 0; padding: 5px 8px; font-weight: 400; text-align: left; }
   &[data-look="quiet"][data-hovered] { background: ${({ theme }) => theme.color.sunken}; }
 `;
 

@@ -34,6 +34,7 @@ const Base = styled(Table)`
   [data-mono="true"] { font-family: ${({ theme }) => theme.font.mono}; font-size: ${({ theme }) => theme.size.small}; }
   tr[data-href] { cursor: pointer; }
   tr[data-href][data-hovered] td { background: ${({ theme }) => theme.color.reedSoft}; }
+  select { font: inherit; padding: 1px 6px; border: 1px solid ${({ theme }) => theme.color.line}; border-radius: 4px; background: ${({ theme }) => theme.color.surface}; color: inherit; }
   small { color: ${({ theme }) => theme.color.inkFaint}; font-weight: 400; display: block; font-size: ${({ theme }) => theme.size.tiny}; }
 `;
 

@@ -13,6 +13,8 @@ from datetime import UTC, datetime
 
 from ..core.errors import ReedError
 from ..core.spec import Basket
+from ..core.spec.grid import grid_of
+from ..core.spec.ticks import ticks_of
 from ..store import Store, definitions, journal, notices, runs, schedule
 from ..store.database import text_of
 from .deciding import decide
@@ -206,18 +208,16 @@ def fresh_since(store: Store, feed: str) -> str | None:
     return runs.last_succeeded(store, feed) or definitions.first_applied(store, "feed", feed)
 
 
-def next_due(store: Store, basket: Basket, feed: str, now: datetime) -> datetime | None:
+def next_due(basket: Basket, feed: str, now: datetime) -> datetime | None:
     """When a feed's schedule next has something to do, as far as that can be told; None where it has none, or waits for another feed."""
-    from ..core.spec.grid import grid_of
-    from ..core.spec.ticks import ticks_of
-
     rule = basket.feeds[feed].schedule
     if rule is None:
         return None
     ticks = ticks_of(rule, feed)
     if ticks is not None:
         return ticks.after(now)
-    grid = grid_of(feed, {name: one.schedule for name, one in basket.feeds.items()})
-    if rule.after is not None or grid is None:
+    if rule.after is not None:
         return None
+    grid = grid_of(feed, {feed: rule})
+    assert grid is not None
     return next(grid.from_(now - grid.lag))[1] + grid.lag

@@ -230,7 +230,39 @@ def latest(store: Store, *, feed: str | None = None, before: int | None = None, 
         rows = store.connection.execute(
             "select * from run where feed = ? and id < ? order by id desc limit ?", (feed, beyond, limit)
         ).fetchall()
-    return [_shown(store, row) for row in rows]
+    return _all_shown(store, rows)
+
+
+@dataclass(frozen=True)
+class FeedStanding:
+    """How a feed stands. activity: of its run that waits or goes on. fresh_at: when a run last succeeded."""
+
+    feed: str
+    version: int
+    first_applied: str | None
+    activity: str | None
+    last_run: dict[str, Any] | None
+    fresh_at: str | None
+    rejects: int
+
+
+def standings(store: Store, feeds: Sequence[str]) -> list[FeedStanding]:
+    """Of all these, in three statements however many there are."""
+    rows = store.connection.execute(
+        """select f.value as feed,
+                  (select max(version) from definition where kind = 'feed' and name = f.value) as version,
+                  (select min(applied_at) from definition where kind = 'feed' and name = f.value) as first_applied,
+                  (select outcome from run where feed = f.value and outcome in ('queued', 'running')) as activity,
+                  (select max(id) from run where feed = f.value) as last_run,
+                  (select ended_at from run where feed = f.value and outcome = 'succeeded' order by id desc limit 1) as fresh_at,
+                  (select count(*) from reject where feed = f.value) as rejects
+           from json_each(?) as f""",
+        (json.dumps(list(feeds)),),
+    ).fetchall()
+    ids = [row["last_run"] for row in rows if row["last_run"] is not None]
+    found = store.connection.execute("select * from run where id in (select value from json_each(?))", (json.dumps(ids),))
+    shown = {one["id"]: one for one in _all_shown(store, found.fetchall())}
+    return [FeedStanding(**{**dict(row), "last_run": shown.get(row["last_run"])}) for row in rows]
 
 
 def last_succeeded(store: Store, feed: str) -> str | None:
@@ -241,10 +273,20 @@ def last_succeeded(store: Store, feed: str) -> str | None:
 
 
 def _shown(store: Store, row: sqlite3.Row) -> dict[str, Any]:
-    tables = [
-        json.loads(r["progress"])
-        for r in store.connection.execute("select progress from run_table where run = ? order by place", (row["id"],))
-    ]
+    return _all_shown(store, [row])[0]
+
+
+def _all_shown(store: Store, rows: Sequence[sqlite3.Row]) -> list[dict[str, Any]]:
+    tables: dict[int, list[dict[str, Any]]] = {row["id"]: [] for row in rows}
+    for found in store.connection.execute(
+        "select run, progress from run_table where run in (select value from json_each(?)) order by run, place",
+        (json.dumps(list(tables)),),
+    ):
+        tables[found["run"]].append(json.loads(found["progress"]))
+    return [_one(row, tables[row["id"]]) for row in rows]
+
+
+def _one(row: sqlite3.Row, tables: list[dict[str, Any]]) -> dict[str, Any]:
     return {
         "id": row["id"],
         "feed": row["feed"],

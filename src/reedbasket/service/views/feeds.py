@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from typing import Annotated, Any
 
@@ -15,7 +16,7 @@ from ...store import definitions, journal, runs, schedule
 from ...store.database import text_of
 from ..operations import Body, Query
 from ..outside import outside_of
-from ..scheduler import fresh_since, next_due
+from ..scheduler import next_due
 from .shared import operations, parts
 
 
@@ -35,15 +36,14 @@ class Verify(Body):
 @operations.add("GET", "/api/v1/feeds", "every feed with its state, freshness and last outcome", answer=list[wire.Feed])
 def list_feeds() -> Any:
     basket = definitions.basket(parts().store)
-    paused = schedule.paused(parts().store)
-    return [_feed(basket, name, paused) for name in sorted(basket.feeds)]
+    return _feeds(basket, sorted(basket.feeds))
 
 
 @operations.add("GET", "/api/v1/feeds/{feed}", "one feed", answer=wire.Feed, problems=(404,))
 def get_feed(feed: str) -> Any:
     basket = definitions.basket(parts().store)
     require_feed(basket, feed)
-    return _feed(basket, feed, schedule.paused(parts().store))
+    return _feeds(basket, [feed])[0]
 
 
 @operations.add(
@@ -146,36 +146,36 @@ def require_feed(basket: Basket, feed: str) -> None:
         )
 
 
-def _feed(basket: Basket, name: str, paused: dict[str, dict[str, str]]) -> dict[str, Any]:
-    store = parts().store
+def _feeds(basket: Basket, names: Sequence[str]) -> list[dict[str, Any]]:
+    paused = schedule.paused(parts().store)
+    return [_feed(basket, found, paused.get(found.feed)) for found in runs.standings(parts().store, names)]
+
+
+def _feed(basket: Basket, found: runs.FeedStanding, paused: dict[str, str] | None) -> dict[str, Any]:
+    store, name, now = parts().store, found.feed, datetime.now(UTC)
     feed = basket.feeds[name]
-    now = datetime.now(UTC)
-    fresh_at = runs.last_succeeded(store, name)
-    within = feed.fresh_within
-    rule = feed.schedule
+    within, rule = feed.fresh_within, feed.schedule
     by_windows = rule is not None and (rule.windows is not None or rule.after is not None)
-    due = next_due(store, basket, name, now) if name not in paused else None
-    active = runs.active(store, name)
-    latest = runs.latest(store, feed=name, limit=1)
+    due = next_due(basket, name, now) if paused is None else None
     return {
         "name": name,
         "about": feed.about,
-        "version": definitions.feed_version(store, name),
+        "version": found.version,
         "source": feed.source,
         "connector": basket.sources[feed.source].connector or basket.sources[feed.source].on or "",
         "warehouse": feed.warehouse,
         "tables": list(feed.tables),
-        "activity": active["outcome"] if active else "idle",
-        "last_run": latest[0] if latest else None,
-        "fresh_at": fresh_at,
-        "rejects": journal.count_rejects(store, name),
+        "activity": found.activity or "idle",
+        "last_run": found.last_run,
+        "fresh_at": found.fresh_at,
+        "rejects": found.rejects,
         "schedule": {
             "rule": rule.model_dump(mode="json", by_alias=True, exclude_unset=True) if rule else None,
             "next_due": text_of(due) if due else None,
-            "paused": {k: paused[name][k] for k in ("paused_at", "paused_by")} if name in paused else None,
+            "paused": {k: paused[k] for k in ("paused_at", "paused_by")} if paused else None,
             "windows": schedule.window_counts(store, name) if by_windows else {},
         },
         "fresh_within_seconds": within.total_seconds() if within else None,
-        "late": within is not None and (fresh_since(store, name) or "") < text_of(now - within),
+        "late": within is not None and (found.fresh_at or found.first_applied or "") < text_of(now - within),
         "parameters": feed.parameters,
     }
