@@ -111,7 +111,7 @@ def run(quick: bool) -> dict[str, Any]:
         f"lag p50 {1000 * p50:.0f} ms, p99 {1000 * p99:.0f} ms, at most {1000 * max(lags):.0f} ms, of {len(lags):,} runs; "
         f"missed {missed}, failed {failed}",
         f"API p95 {', '.join(f'{name} {ms} ms' for name, ms in asker.p95_ms().items())}; "
-        f"service {memory[0]:.0f} MB at first, {memory[-1]:.0f} MB at last",
+        f"service {memory[0]:.0f} MB at first, {memory[len(memory) // 2]:.0f} halfway, {memory[-1]:.0f} at last",
     ]
     return {
         "ratio": round(p99 / _LAG_SECONDS, 2),

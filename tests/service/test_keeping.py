@@ -231,6 +231,23 @@ def test_figures_for_monitoring_are_readable_and_true(service: RunningService) -
     assert ready == {"ready": True, "workers": 2, "problems": []}
 
 
+def test_the_services_own_log_as_json_names_runs_and_feeds(tmp_path: Path) -> None:
+    service = RunningService(tmp_path / "data", "--log-format", "json")
+    try:
+        with serving(hourly) as source:
+            prepare(service, basket(source.url, ("a", "")))
+            run = service.client.ask_run("a", wait_seconds=30)["id"]
+            log = service.folder.with_suffix(".err")
+            lines = wait_for(
+                lambda: [json.loads(x) for x in log.read_text().splitlines()] if "succeeded" in log.read_text() else None
+            )
+    finally:
+        service.stop()
+    begun, ended = (next(x for x in lines if word in x["message"]) for word in ("begun", "succeeded"))
+    assert (begun["run"], begun["feed"], begun["level"]) == (run, "a", "info")
+    assert (ended["run"], ended["feed"], ended["outcome"], ended["inserted"] > 0) == (run, "a", "succeeded", True)
+
+
 def test_the_command_line_and_the_service_say_the_same_of_settings() -> None:
     from dataclasses import fields
 

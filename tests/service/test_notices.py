@@ -2,18 +2,25 @@
 
 from __future__ import annotations
 
+import asyncio
 import base64
 import hashlib
 import hmac
 import re
 import sqlite3
+import ssl
+import threading
 import time
 from pathlib import Path
 from typing import Any
 
-from reedbasket.demo.post import serve_post
+import pytest
+from aiosmtpd.smtp import SMTP
+
+from reedbasket.demo.post import Sink, serve_post
 from tests.conftest import RunningService
 from tests.service.test_schedule import API, wait_for
+from tests.support.certificates import Authority
 from tests.support.source import Answer, Request, serving
 
 FEED = """---
@@ -77,6 +84,38 @@ def test_a_broken_source_sends_one_mail_and_one_when_it_runs_again(tmp_path: Pat
             assert states == {("failed", name, "sent") for name in names} | {("recovered", "f0", "sent")}
     finally:
         service.stop()
+
+
+def test_mail_goes_by_tls_and_only_to_a_server_that_proves_itself(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    authority, cert, key = Authority(tmp_path, "sedge"), tmp_path / "cert.pem", tmp_path / "key.pem"
+    authority.issue("localhost", cert, key)
+    context = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH)
+    context.load_cert_chain(cert, key)
+    sink, loop = Sink(), asyncio.new_event_loop()
+    made = loop.create_server(
+        lambda: SMTP(sink, hostname="post", loop=loop, tls_context=context, require_starttls=True), "127.0.0.1", 0
+    )
+    server = f"localhost:{loop.run_until_complete(made).sockets[0].getsockname()[1]}"
+    threading.Thread(target=loop.run_forever, daemon=True).start()
+    options = ["--mail-server", server, "--notice-seconds", "0", "--mail-to", "data@sedge.example"]
+    with serving(lambda _: Answer({}, 503)) as source:
+        for name, trusted in (("stranger", False), ("known", True)):
+            if trusted:
+                monkeypatch.setenv("SSL_CERT_FILE", str(authority.root))
+            service = RunningService(tmp_path / name, *options)
+            try:
+                service.client.set_secret("t", "not-shown")
+                basket = API.format(url=source.url, source="") + FEED.format(name="f", since="2026-11-26", more="")
+                service.client.apply({"b.yaml": basket})
+                service.client.ask_run("f", wait_seconds=30)
+                told = wait_for(lambda: next((n for n in service.client.notices() if n["tries"]), None))  # noqa: B023
+                assert (told["state"], "certificate verify failed" in told["problem"]) == (
+                    "sent" if trusted else "waiting",
+                    not trusted,
+                )
+            finally:
+                service.stop()
+    assert [subject for _, _, subject, _ in sink.mails] == ["Reed Basket: f failed"]
 
 
 def verified(request: Request, key: bytes, url: str) -> bool:

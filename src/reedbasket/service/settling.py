@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import random
 import sqlite3
 from collections.abc import Sequence
@@ -14,6 +15,7 @@ from ..core.spec.model import Feed, Hook, Notify
 from ..store import Store, definitions, journal, notices, runs, schedule
 from ..store.database import text_of
 
+log = logging.getLogger("reedbasket.runs")
 _LONGEST_PAUSE = timedelta(hours=1)
 _COUNTS = ("read", "inserted", "updated", "deleted", "unchanged", "superseded", "rejected", "removed")
 
@@ -44,6 +46,11 @@ def settle(store: Store, run: int, telling: Telling) -> str | None:
         schedule.end_backfills(connection, feed)
         if definition is not None and not again:
             _tell(connection, row, definition, facts, telling)
+    level = logging.WARNING if outcome in (RunOutcome.FAILED, RunOutcome.INTERRUPTED) else logging.INFO
+    ended = {"run": run, "feed": feed, "outcome": outcome, "cause": row["cause"], "tries_again": bool(again), **facts["counts"]}
+    if row["error"]:
+        ended["code"] = row["error"]["code"]
+    log.log(level, "run %s of %s %s", run, feed, outcome, extra={"facts": ended})
     return str(feed)
 
 

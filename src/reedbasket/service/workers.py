@@ -110,8 +110,10 @@ class Workers:
                 self._interrupted(run, "the service was stopped")
 
     def ask(self, wanted: runs.Wanted) -> int:
-        """Queue a run and hand it out if a worker is free. One that waits for its next attempt begins at once instead. Raises Conflict."""
-        waits = runs.hurry(self._store, wanted.feed)
+        """Queue a run and hand it out if a worker is free. One that waits for its next attempt begins at once instead, where nothing
+        else is wanted of it. Raises Conflict."""
+        plain = not (wanted.accept or wanted.again or wanted.sets)
+        waits = runs.hurry(self._store, wanted.feed) if plain else None
         run = waits if waits is not None else runs.ask(self._store, wanted)
         self.dispatch()
         self.signal.tell()
@@ -159,6 +161,7 @@ class Workers:
                     hand.began = time.monotonic()
                     hand.send({"run": run})
                     free.pop(0)
+                    log.info("run begun", extra={"facts": {"run": run, "feed": feed, "worker": hand.pid}})
 
     def up(self) -> int:
         """How many workers take runs."""

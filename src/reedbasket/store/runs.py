@@ -259,9 +259,14 @@ def standings(store: Store, feeds: Sequence[str]) -> list[FeedStanding]:
            from json_each(?) as f""",
         (json.dumps(list(feeds)),),
     ).fetchall()
-    ids = [row["last_run"] for row in rows if row["last_run"] is not None]
-    found = store.connection.execute("select * from run where id in (select value from json_each(?))", (json.dumps(ids),))
+    # A run that has ended stays as it is: what is asked for every few seconds is mostly that.
+    held: dict[int, dict[str, Any]] = store.held.get("last_runs", {})
+    new = [row["last_run"] for row in rows if row["last_run"] is not None and row["last_run"] not in held]
+    found = store.connection.execute("select * from run where id in (select value from json_each(?))", (json.dumps(new),))
     shown = {one["id"]: one for one in _all_shown(store, found.fetchall())}
+    shown |= {row["last_run"]: held[row["last_run"]] for row in rows if row["last_run"] in held}
+    if len(feeds) > 1:
+        store.held["last_runs"] = {run: one for run, one in shown.items() if one["ended_at"] is not None}
     return [FeedStanding(**{**dict(row), "last_run": shown.get(row["last_run"])}) for row in rows]
 
 
