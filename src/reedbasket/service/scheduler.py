@@ -7,13 +7,14 @@ import logging
 import sqlite3
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from contextlib import suppress
 from datetime import UTC, datetime
 
 from ..core.errors import ReedError
 from ..core.spec import Basket
 from ..core.spec.grid import grid_of
+from ..core.spec.schedule import Schedule
 from ..core.spec.ticks import ticks_of
 from ..store import Store, definitions, journal, notices, runs, schedule
 from ..store.database import text_of
@@ -96,9 +97,11 @@ class Scheduler:
                 if now - looked_late >= _LATE_SECONDS:
                     looked_late = now
                     self._tell_late()
-            except (sqlite3.Error, OSError, ReedError) as error:
-                # A disk that is full, a store that is locked: nothing was decided, and all of it is looked at again.
-                log.error("the scheduler could not go on, and tries again: %s", error)
+            except Exception as error:
+                # A disk that is full, a store that is locked: nothing was decided, and all of it is looked at again. Whatever else it is,
+                # this thread is the only one that begins runs, and must not end.
+                known = isinstance(error, sqlite3.Error | OSError | ReedError)
+                log.error("the scheduler could not go on, and tries again: %s", error, exc_info=None if known else error)
                 with self._changed:
                     self._ended = ended + self._ended
                     self._all = True
@@ -111,11 +114,12 @@ class Scheduler:
 
     def _pass(self, ended: list[int], look_at: set[str], *, everything: bool) -> None:
         basket = definitions.basket(self._store)
-        for place, run in enumerate(ended):
-            feed = self._settled(run, ended, place)
+        schedules = {name: one.schedule for name, one in basket.feeds.items()}
+        for run in ended:
+            feed = self._settled(run)
             if feed is not None:
                 look_at.add(feed)
-                look_at |= {name for name, one in basket.feeds.items() if one.schedule and one.schedule.after == feed}
+                look_at |= {name for name, one in schedules.items() if one is not None and one.after == feed}
         if everything:
             look_at |= set(basket.feeds)
         now = self._clock()
@@ -125,25 +129,30 @@ class Scheduler:
                 look_at.add(feed)
         paused = set(schedule.paused(self._store))
         for feed in sorted(look_at & set(basket.feeds)):
-            self._look_at_one(basket, feed, now, paused=feed in paused)
+            try:
+                self._look_at_one(feed, schedules, now, paused=feed in paused)
+            except (sqlite3.Error, OSError):
+                raise
+            except Exception as defect:  # see _settled
+                log.error("a defect while looking at %s", feed, exc_info=defect)
         self._workers.end_silent()
         self._workers.take_up_lost()
         self._workers.dispatch()
 
-    def _settled(self, run: int, ended: list[int], place: int) -> str | None:
+    def _settled(self, run: int) -> str | None:
         try:
             return settle(self._store, run, self._telling)
-        except Exception:
-            with self._changed:  # those behind it are not lost for it
-                self._ended = ended[place + 1 :] + self._ended
+        except (sqlite3.Error, OSError):
             raise
+        except Exception as defect:  # one that this run alone meets does not keep the others from going on
+            log.error("a defect while settling run %s", run, exc_info=defect)
+            return None
 
-    def _look_at_one(self, basket: Basket, feed: str, now: datetime, *, paused: bool) -> None:
-        store, definition = self._store, basket.feeds[feed]
+    def _look_at_one(self, feed: str, schedules: Mapping[str, Schedule | None], now: datetime, *, paused: bool) -> None:
+        store, rule = self._store, schedules[feed]
         active = runs.active(store, feed)
         passed_over = ""
-        if definition.schedule is not None:
-            schedules = {name: one.schedule for name, one in basket.feeds.items()}
+        if rule is not None:
             with store.transaction() as connection:
                 again, passed_over = decide(connection, feed, schedules, now, busy=active is not None, paused=paused)
             self._look_then(feed, again)
@@ -151,7 +160,7 @@ class Scheduler:
             journal.add_log(store, active["id"], "info", "schedule.passed_over", passed_over)
         if active is None and not paused:
             with suppress(sqlite3.IntegrityError):  # somebody asked for a run in the same moment
-                self._begin(feed, newest=definition.schedule is not None and definition.schedule.order == "newest")
+                self._begin(feed, newest=rule is not None and rule.order == "newest")
 
     def _look_then(self, feed: str, moment: datetime | None) -> None:
         if moment is None:
@@ -188,9 +197,9 @@ class Scheduler:
 
     def _tell_late(self) -> None:
         store, now = self._store, self._clock()
-        basket = definitions.basket(store)
+        basket, paused = definitions.basket(store), schedule.paused(store)
         for name, feed in basket.feeds.items():
-            if feed.fresh_within is None:
+            if feed.fresh_within is None or name in paused:
                 continue
             fresh_at = fresh_since(store, name)
             if fresh_at is None or fresh_at > text_of(now - feed.fresh_within):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from typing import Annotated, Any
+from zoneinfo import available_timezones
 
 import jmespath
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema
@@ -30,6 +31,12 @@ def _check_path(text: str) -> str:
     return text
 
 
+def _check_zone(zone: str) -> str:
+    if zone != "UTC" and zone not in available_timezones():
+        raise ValueError(f"found {zone!r}, which is no time zone; Europe/Paris is one, and UTC")
+    return zone
+
+
 def scalar_text(value: Any) -> Any:
     if isinstance(value, bool):
         return "true" if value else "false"
@@ -41,6 +48,7 @@ def one_or_many(value: Any) -> Any:
 
 
 Name = Annotated[str, AfterValidator(_check_name)]
+Zone = Annotated[str, AfterValidator(_check_zone)]
 # The JSON Schemas say what may be written, which is more than what comes out of validation.
 Template = Annotated[
     str,

@@ -7,11 +7,10 @@ from __future__ import annotations
 
 import re
 from typing import Annotated, Any, Literal
-from zoneinfo import available_timezones
 
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
-from .fields import ColumnList, ColumnName, KeyColumns, Model, Name, Prefix, Template, one_or_many, scalar_text
+from .fields import ColumnList, ColumnName, KeyColumns, Model, Name, Prefix, Template, Zone, one_or_many, scalar_text
 from .files import Clean, CopyTo, FileStore, Format, NotedColumns, require_store
 from .http import Connector
 from .places import ON_FILE, ON_SERVER, Place, SecretName, require_place, said
@@ -37,16 +36,9 @@ class Source(FileStore):
         min_length=1,
         description="where tables are that are named without one; public where nothing is said",
     )
-    zone: str = Field("UTC", description="the time zone of times that name none, in a database or in files")
+    zone: Zone = Field("UTC", description="the time zone of times that name none, in a database or in files")
     most_runs: int | None = Field(None, ge=1, description="runs that may ask it at the same time; as many as there are workers")
     statement_timeout: Duration = Field(default="10m", description="how long one statement may take")  # type: ignore[assignment]
-
-    @field_validator("zone")
-    @classmethod
-    def _known_zone(cls, zone: str) -> str:
-        if zone != "UTC" and zone not in available_timezones():
-            raise ValueError(f"found {zone!r}, which is no time zone; Europe/Paris is one, and UTC")
-        return zone
 
     @model_validator(mode="after")
     def _consistent(self) -> Source:

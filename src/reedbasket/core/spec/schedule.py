@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from datetime import timedelta
 from typing import Annotated, Any, Literal
-from zoneinfo import available_timezones
 
 from cronsim import CronSim, CronSimError
-from pydantic import AfterValidator, BeforeValidator, Field, PlainSerializer, WithJsonSchema, field_validator, model_validator
+from pydantic import AfterValidator, BeforeValidator, Field, PlainSerializer, WithJsonSchema, model_validator
 
-from .fields import Model, Name
+from .fields import Model, Name, Zone
 from .times import Duration, Step, Time, format_duration, parse_duration
 
 SHORTEST = timedelta(seconds=30)
@@ -66,7 +65,7 @@ class Schedule(Model):
 
     every: Interval | None = Field(None, description="at a moment of the feed's own within each, so that not all begin at once")
     cron: Cron | None = Field(None, description="minute hour day month weekday, in `zone`")
-    zone: str = Field("UTC", description="the time zone of `cron`")
+    zone: Zone = Field("UTC", description="the time zone of `cron`")
     windows: TimeWindows | None = None
     after: Name | None = Field(
         None, description="when another feed has succeeded; window by window, where that one has windows"
@@ -79,13 +78,6 @@ class Schedule(Model):
     )
     order: Literal["oldest", "newest"] = Field("oldest", description="which of several waiting windows comes first")
     overlap: Literal["skip", "queue"] = Field("skip", description="what becomes of a run that is due while one is going on")
-
-    @field_validator("zone")
-    @classmethod
-    def _known_zone(cls, zone: str) -> str:
-        if zone != "UTC" and zone not in available_timezones():
-            raise ValueError(f"found {zone!r}, which is no time zone; Europe/Paris is one, and UTC")
-        return zone
 
     @model_validator(mode="after")
     def _consistent(self) -> Schedule:
