@@ -17,8 +17,9 @@ from ..masking import Mask
 from .asking import Outside
 from .events import Listener, RunOutcome, TableProgress
 from .new_tables import as_drift, new_tables
+from .offered import Offered
 from .order import RunOrder
-from .reading import Offered, Reading, open_reading
+from .reading import Reading, open_reading
 from .table import TableRun
 
 # Errors after which the other tables would meet the same: the source as a whole, or the warehouse.

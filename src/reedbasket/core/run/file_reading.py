@@ -3,36 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from datetime import datetime
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from ..errors import ReedError
 from ..extract.files.store import FileInfo, Store
 from ..extract.files.stores.open import open_store
 from ..extract.http import RequestSeen
-from ..load.files import FileLine
 from ..load.warehouse import SavedCursor
 from ..masking import Mask
 from ..shape.lane import Expected
-from ..shape.structure import TableShape
 from ..spec.pattern import Pattern
 from .asking import Outside
 from .file_choosing import ChosenFiles, choose_files
 from .file_taking import FileTaking
+from .offered import Held, Offered
 from .order import RunOrder, SourceOrder, TableOrder
 from .spool import Spool
-
-if TYPE_CHECKING:
-    from .reading import Offered
-
-
-@dataclass(frozen=True)
-class Held:
-    """What the warehouse has of a table: its structure, and the files that are in it."""
-
-    structure: TableShape | None
-    files: Sequence[FileLine]
 
 
 class FileReading:
@@ -54,8 +41,6 @@ class FileReading:
         self._stores: dict[str, Store] = {}
 
     def offered(self, order: RunOrder) -> Offered:
-        from .reading import Offered
-
         self.widens = order.drift.types in ("accept", "stop")
         chosen = choose_files(order.wishes, order.feed_defaults, order.table_prefix)
         self._chosen = {one.order.name: one for one in chosen}

@@ -29,10 +29,11 @@ from .cursor import CursorTracker
 from .file_choosing import ChosenFiles
 from .file_parts import FileValues, chunk_of, plain_value
 from .manifest import Decision, Due, as_listed, decide
+from .offered import Held
 from .order import SourceOrder
 
 if TYPE_CHECKING:
-    from .file_reading import FileReading, Held
+    from .file_reading import FileReading
 
 # Of one file, kept back until it has been read to its end: what turns out to be damaged then was never staged.
 _HELD_BACK = 8 * 1024 * 1024

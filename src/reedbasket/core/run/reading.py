@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Protocol
 
@@ -18,7 +17,8 @@ from ..shape.lane import Expected
 from ..spec.http import Retry
 from .asking import Asking, Outside
 from .cursor import CursorTracker
-from .file_reading import FileReading, Held
+from .file_reading import FileReading
+from .offered import Held, Offered
 from .order import RunOrder, SourceOrder, TableOrder
 from .pass_through import Straight
 from .spool import Spool
@@ -96,16 +96,6 @@ class Pass(Protocol):
 
     @property
     def moved(self) -> bool: ...
-
-
-@dataclass
-class Offered:
-    """What the source has of what the feed names. problems: {table: why it cannot be taken}. notes: for the run's log,
-    (level, code, words)."""
-
-    order: RunOrder
-    problems: dict[str, ReedError]
-    notes: list[tuple[Any, str, str]]
 
 
 class Reading(Protocol):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from datetime import datetime
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from ..errors import ReedError, SourceError
 from ..extract.http import RequestSeen
@@ -17,12 +17,10 @@ from ..spec.model import Source
 from .asking import Outside
 from .choosing import Choice, Chosen, choose
 from .log_taking import FollowedLog, LogTaking, slot_for
+from .offered import Offered
 from .order import RunOrder, SourceOrder, TableOrder
 from .spool import Spool
 from .sql_taking import SqlTaking
-
-if TYPE_CHECKING:
-    from .reading import Offered
 
 # More tables than this that nobody asked for are counted, not named.
 _MOST_NAMED = 20
@@ -46,8 +44,6 @@ class SqlReading:
         self._feed, self._accept = "", False
 
     def offered(self, order: RunOrder) -> Offered:
-        from .reading import Offered
-
         self._feed, self._accept = order.feed, order.accept
         choice = self.choose(order)
         self._chosen = {chosen.name: chosen for chosen in choice.chosen}

@@ -7,7 +7,7 @@ from ..load.along import Transition, transition
 from ..load.warehouse import TableState, Warehouse
 from ..shape.shaper import Shaper
 from ..shape.structure import TableShape
-from .file_reading import Held
+from .offered import Held
 from .order import RunOrder, TableOrder
 
 
