@@ -2,7 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useReducer } from "react";
 import { Link, useParams } from "react-router";
 import styled from "styled-components";
-import type { LedgerLine, LogLine, TableProgress } from "../lib/api-types";
+import type { LedgerLine, LogLine, Run as RunFacts, TableProgress } from "../lib/api-types";
 import { between, count, duration, moment, plural, size } from "../lib/format";
 import { follow, MOST_LINES, reduce, start } from "../lib/live";
 import { cancelRun, runLedgerQuery } from "../lib/queries";
@@ -21,6 +21,15 @@ export function Run() {
   const { run = "" } = useParams();
   // A new run starts with nothing of the last one's.
   return <OneRun key={run} id={Number(run)} />;
+}
+
+/** Why it is there, and what of the source it takes. */
+function why(run: RunFacts): string {
+  const words = [run.lane || (run.cause === "asked" ? `asked for${run.asked_by ? ` by ${run.asked_by}` : ""}` : `by its ${run.cause === "after" ? "place behind another feed" : run.cause}`)];
+  if (run.window) words.push(`${run.window[0]} to ${run.window[1]}`.replaceAll("T00:00:00Z", ""));
+  const sets = Object.entries(run.sets).map(([name, value]) => `${name}=${String(value)}`);
+  if (sets.length > 0) words.push(`with ${sets.join(", ")}`);
+  return words.join(", ");
 }
 
 function OneRun({ id }: { id: number }) {
@@ -44,9 +53,10 @@ function OneRun({ id }: { id: number }) {
       about={
         <>
           <Link to={`/feeds/${run.feed}`}>{run.feed}</Link>, version {run.feed_version}
+          {`, ${why(run)}`}
           {run.resumes !== null && (
             <>
-              , takes up <Link to={`/runs/${run.resumes}`}>run {run.resumes}</Link>
+              , {run.attempt > 1 ? `attempt ${run.attempt} after` : "takes up"} <Link to={`/runs/${run.resumes}`}>run {run.resumes}</Link>
             </>
           )}
         </>
