@@ -9,6 +9,7 @@ import { Feed } from "./screens/Feed";
 import { Feeds } from "./screens/Feeds";
 import { Run } from "./screens/Run";
 import { Runs } from "./screens/Runs";
+import { Schedules } from "./screens/Schedules";
 import { Settings } from "./screens/Settings";
 import { Shell } from "./screens/Shell";
 import { SignIn } from "./screens/SignIn";
@@ -44,6 +45,7 @@ const router = createBrowserRouter([
           { path: "/feeds/:feed", element: <Feed /> },
           { path: "/sources", element: <Sources /> },
           { path: "/sources/:source", element: <Source /> },
+          { path: "/schedules", element: <Schedules /> },
           { path: "/settings", element: <Settings /> },
           { path: "/runs", element: <Runs /> },
           { path: "/runs/:run", element: <Run /> },

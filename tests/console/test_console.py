@@ -70,7 +70,7 @@ def test_with_the_keyboard_alone(page: Page, service: RunningService) -> None:
         expect(page.get_by_role("grid", name="Feeds")).to_be_visible()
         page.keyboard.press("Tab")
         expect(page.get_by_role("link", name="To the page")).to_be_focused()
-        for _ in range(12):
+        for _ in range(20):
             if page.evaluate("document.activeElement.closest('[role=grid]') !== null"):
                 break
             page.keyboard.press("Tab")
@@ -78,6 +78,8 @@ def test_with_the_keyboard_alone(page: Page, service: RunningService) -> None:
         page.keyboard.press("Enter")
         expect(page.get_by_role("heading", name="test", exact=True)).to_be_visible()
         page.get_by_role("tab", name="Runs").focus()
+        page.keyboard.press("ArrowRight")
+        expect(page.get_by_text("only when asked")).to_be_visible()
         page.keyboard.press("ArrowRight")
         expect(page.get_by_role("grid", name="Ledger")).to_contain_text("300")
         page.keyboard.press("ArrowRight")

@@ -41,6 +41,12 @@ def test_windows_pauses_and_backfills_of_a_feed(page: Page, service: RunningServ
         expect(windows).to_contain_text("None failed.")
         wait_for(lambda: not counts(service, "days").get("failed"))
 
+        page.get_by_role("link", name="Schedules").click()
+        schedules = page.get_by_role("grid", name="Schedules")
+        expect(schedules).to_contain_text("for each 1d")
+        expect(schedules.get_by_label("2026-11-22 to 2026-11-23: done")).to_be_visible()
+        page.go_back()
+        page.get_by_role("tab", name="Schedule").click()
         page.get_by_role("button", name="Pause days").click()
         expect(page.get_by_role("button", name="Resume days")).to_be_visible()
         expect(page.get_by_text("when resumed").first).to_be_visible()

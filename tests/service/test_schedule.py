@@ -222,6 +222,10 @@ schedule: {windows: {from: 2026-11-20, step: 1d}}
         service.client.resume("at-tansy")
         wait_for(lambda: counts(service, "at-tansy").get("done", 0) > 3 and not counts(service, "at-tansy").get("waiting"))
         assert counts(service, "at-osier") == {}
+        listed = {one["feed"]: one for one in service.client.schedules(each=3)}
+        assert [window["state"] for window in listed["at-tansy"]["latest"]] == ["done"] * 3
+        assert listed["at-osier"]["latest"] == []
+        assert listed["at-osier"]["schedule"]["paused"] is not None
         assert rows(service, "select distinct place from tansy_readings") == [("tansy",)]
         run = service.client.ask_run("at-osier", sets={"place": "heron"}, wait_seconds=30)
         assert (run["outcome"], run["sets"]) == ("succeeded", {"place": "heron"})

@@ -468,6 +468,14 @@ export interface Run {
   tables: TableProgress[];
 }
 
+/** A feed that runs by itself, with the latest windows of its schedule, the oldest first; none where it has no windows. */
+export interface ScheduledFeed {
+  feed: string;
+  schedule: FeedSchedule;
+  activity: "idle" | "queued" | "running";
+  latest: DueWindow[];
+}
+
 /** kept: in the store, sealed; environment or file: there, and only read by workers. changed_at: of one in the store. */
 export interface SecretName {
   name: string;

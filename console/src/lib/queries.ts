@@ -3,7 +3,7 @@ import { queryOptions } from "@tanstack/react-query";
 import { call } from "./api";
 import type {
   Again, Applied, AuditLine, Backfill, CheckStep, Counted, Drift, DueWindow, Feed, FileLine, LedgerLine, NewToken, Notice, Peek, Plan,
-  Profile, Reject, RequestLine, Rows, Run, SecretName, SentThere, Session, SetupStatement, Source, SurveyedTable, Table, Token, User,
+  Profile, Reject, RequestLine, Rows, Run, ScheduledFeed, SecretName, SentThere, Session, SetupStatement, Source, SurveyedTable, Table, Token, User,
   VerifiedTable, Version, Warehouse,
 } from "./api-types";
 
@@ -168,6 +168,9 @@ export const sessionQuery = () => queryOptions({ queryKey: ["session"], queryFn:
 
 export const pauseFeed = (feed: string, pause: boolean) =>
   call<Feed>("POST", `/api/v1/feeds/${part(feed)}/${pause ? "pause" : "resume"}`);
+
+export const schedulesQuery = () =>
+  queryOptions({ queryKey: ["schedules"], queryFn: () => call<ScheduledFeed[]>("GET", "/api/v1/schedules?each=60"), refetchInterval: 3000 });
 
 export const windowsQuery = (feed: string, state: string) =>
   queryOptions({

@@ -62,6 +62,7 @@ export function Shell() {
           Feeds
         </NavLink>
         <NavLink to="/runs">Runs</NavLink>
+        <NavLink to="/schedules">Schedules</NavLink>
         <NavLink to="/sources">Sources</NavLink>
         <h2>Warehouses</h2>
         {(warehouses.data ?? []).map((warehouse) => (

@@ -283,6 +283,8 @@ def _schedules(add: Callable[..., argparse.ArgumentParser]) -> None:
         made = add(name, command, about, f"reed {name} harbour")
         made.add_argument("feed", nargs="+")
 
+    add("schedules", schedule.list_all, "list feeds that run by themselves, with their latest windows", "reed schedules")
+
     windows = add(
         "windows", schedule.windows, "list a feed's windows of time, and how each stands", "reed windows tides --state failed"
     )

@@ -1,10 +1,10 @@
-"""pause, resume, windows, backfill, backfills, notices."""
+"""schedules, pause, resume, windows, backfill, backfills, notices."""
 
 from __future__ import annotations
 
 import argparse
 import time
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from ..client import Client, find_client
 from . import show
@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
 _STATE_COLOURS = {"done": "green", "failed": "red", "queued": "cyan", "waiting": "cyan", "skipped": "yellow"}
 _LOOK_SECONDS = 0.5
+_MARKS = {"done": "■", "failed": "✗", "queued": "▸", "waiting": "·", "skipped": "–"}
 
 
 def pause(options: argparse.Namespace) -> int:
@@ -30,6 +31,34 @@ def resume(options: argparse.Namespace) -> int:
         state = client.resume(feed)["schedule"]
         print(f"Resumed {feed}" + (f", next {show.local_time(state['next_due'])}." if state["next_due"] else "."))
     return 0
+
+
+def list_all(options: argparse.Namespace) -> int:
+    found = find_client(options.url, options.token).schedules()
+    if options.json:
+        return show.as_json(found)
+    rows = [
+        (
+            one["feed"],
+            show.Coloured("paused", "yellow") if one["schedule"]["paused"] else one["activity"],
+            _rule(one["schedule"]["rule"] or {}),
+            show.soon(one["schedule"]["next_due"]),
+            "".join(_MARKS[window["state"]] for window in one["latest"]),
+        )
+        for one in found
+    ]
+    show.table(["feed", "state", "runs by itself", "next", "latest windows"], rows, empty="No feed runs by itself.")
+    if any(one["latest"] for one in found):
+        print("\n" + ", ".join(f"{mark} {state}" for state, mark in _MARKS.items()))
+    return 0
+
+
+def _rule(rule: dict[str, Any]) -> str:
+    """{every: 5m, jitter: 10s} -> 'every 5m, jitter 10s'"""
+    words = []
+    for name, value in rule.items():
+        words.append(f"for each {value['step']}" if name == "windows" else f"{name} {value}")
+    return ", ".join(words)
 
 
 def windows(options: argparse.Namespace) -> int:

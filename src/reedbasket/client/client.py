@@ -165,6 +165,10 @@ class Client:
     def resume(self, feed: str) -> wire.Feed:
         return self._call("POST", f"/api/v1/feeds/{_part(feed)}/resume")
 
+    def schedules(self, *, each: int = 40) -> list[wire.ScheduledFeed]:
+        """Feeds that run by themselves; each: how many of their latest windows."""
+        return self._call("GET", "/api/v1/schedules", query={"each": each})
+
     def windows(
         self, feed: str, *, state: str | None = None, lane: str | None = None, limit: int = 200
     ) -> list[wire.DueWindow]:

@@ -40,6 +40,7 @@ for _rule in (
     "/",
     "/sign-in",
     "/feeds/<feed>",
+    "/schedules",
     "/settings",
     "/sources",
     "/sources/<source>",

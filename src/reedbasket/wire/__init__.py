@@ -32,7 +32,7 @@ from .feeds import (
     VerifiedTable,
 )
 from .runs import LedgerLine, LogLine, Outcome, RequestLine, Run, TableProgress, Totals
-from .schedule import Backfill, Counted, DueWindow, FeedSchedule, Notice, Pause
+from .schedule import Backfill, Counted, DueWindow, FeedSchedule, Notice, Pause, ScheduledFeed
 from .sources import Exchange, Method, Peek, SentThere, SetupStatement, Source, SurveyedColumn, SurveyedTable
 from .warehouses import CheckStep, Column, ColumnProfile, Profile, Rows, Table, Warehouse
 
@@ -74,6 +74,7 @@ __all__ = [
     "Role",
     "Rows",
     "Run",
+    "ScheduledFeed",
     "SecretName",
     "SentThere",
     "Session",

@@ -24,6 +24,15 @@ class FeedSchedule(TypedDict):
     windows: dict[str, int]
 
 
+class ScheduledFeed(TypedDict):
+    """A feed that runs by itself, with the latest windows of its schedule, the oldest first; none where it has no windows."""
+
+    feed: str
+    schedule: FeedSchedule
+    activity: Literal["idle", "queued", "running"]
+    latest: list[DueWindow]
+
+
 class DueWindow(TypedDict):
     """One window, [begins, ends). lane: '' of the schedule, 'backfill 3' of that backfill. state: waiting, queued (a run has it), done,
     failed, skipped."""

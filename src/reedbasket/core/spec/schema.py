@@ -13,6 +13,11 @@ from .model import Feed, Source, Warehouse
 def json_schema() -> dict[str, Any]:
     """One schema that accepts any single definition document, made from the models."""
     made = TypeAdapter(Connector | Source | Warehouse | Feed).json_schema(by_alias=True)
+    # As it is written: names and prefixes of a feed may hold parameters, and a list of sets makes a feed of each.
+    feed = made["$defs"]["Feed"]["properties"]
+    one = feed["parameters"]
+    feed["parameters"] = {"anyOf": [one, {"type": "array", "items": one, "minItems": 1}], "description": one["description"]}
+    feed["prefix"] = {"type": "string"}
     made["$schema"] = "https://json-schema.org/draft/2020-12/schema"
     made["title"] = "Reed Basket definition"
     return made

@@ -28,6 +28,10 @@ class WindowsPart(Query):
     limit: Annotated[int, Field(ge=1, le=5000)] = 200
 
 
+class Latest(Query):
+    each: Annotated[int, Field(ge=1, le=500, description="windows of each feed")] = 40
+
+
 class Range(Body):
     start: Annotated[Time, Field(alias="from")]
     until: Time
@@ -65,6 +69,31 @@ def _looked_at(feed: str) -> Any:
 
     parts().scheduler.look(feed)
     return get_feed(feed)
+
+
+@operations.add(
+    "GET",
+    "/api/v1/schedules",
+    "feeds that run by themselves, with their latest windows",
+    answer=list[wire.ScheduledFeed],
+    query=Latest,
+)
+def list_schedules(query: Latest) -> Any:
+    from .feeds import list_feeds
+
+    store = parts().store
+    return [
+        {
+            "feed": feed["name"],
+            "schedule": feed["schedule"],
+            "activity": feed["activity"],
+            "latest": schedule.windows_of(store, feed["name"], lane="", limit=query.each)[::-1]
+            if feed["schedule"]["windows"]
+            else [],
+        }
+        for feed in list_feeds()
+        if feed["schedule"]["rule"] is not None
+    ]
 
 
 @operations.add(
