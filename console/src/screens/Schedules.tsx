@@ -66,7 +66,7 @@ export function Schedules() {
                 </>
               }
               columns={[
-                { name: "Feed", show: (one) => <b>{one.feed}</b>, width: "15%" },
+                { name: "Feed", show: (one) => <b>{one.feed}</b>, width: "14%" },
                 {
                   name: "State",
                   show: (one) => <Badge word={one.schedule.paused ? "paused" : one.activity} tone={one.schedule.paused ? "warn" : undefined} />,
@@ -75,14 +75,14 @@ export function Schedules() {
                 {
                   name: "Runs by itself",
                   show: (one) => <span title={ruleInWords(one.schedule.rule ?? {})}>{ruleInWords(one.schedule.rule ?? {})}</span>,
-                  width: "22%",
+                  width: "24%",
                 },
                 {
                   name: "Next",
                   show: (one) => <span title={moment(one.schedule.next_due)}>{one.schedule.paused ? "when resumed" : soon(one.schedule.next_due, now)}</span>,
-                  width: "11%",
+                  width: "13%",
                 },
-                { name: "Latest windows", show: (one) => <Windows latest={one.latest.slice(-46)} />, width: "43%" },
+                { name: "Latest windows", show: (one) => <Windows latest={one.latest.slice(-44)} />, width: "40%" },
               ]}
             />
             {found.some((one) => one.latest.length > 0) && (
