@@ -24,6 +24,7 @@ from urllib.parse import urlsplit
 from . import one_run
 from .api import TABLE
 from .api_server import serving
+from .measure import result
 
 WHAT = "300 feeds, each `every: 1m` with nothing to do, ten minutes: start lag p99 (against the bound)"
 BOUND = "lag p99 under 2 s, no run missed, service memory flat, API p95 under 50 ms"
@@ -113,13 +114,7 @@ def run(quick: bool) -> dict[str, Any]:
         f"API p95 {', '.join(f'{name} {ms} ms' for name, ms in asker.p95_ms().items())}; "
         f"service {memory[0]:.0f} MB at first, {memory[len(memory) // 2]:.0f} halfway, {memory[-1]:.0f} at last",
     ]
-    return {
-        "ratio": round(p99 / _LAG_SECONDS, 2),
-        "ours_s": round(p99, 3),
-        "baseline_s": _LAG_SECONDS,
-        "rss_mb": round(worker),
-        "notes": notes,
-    }
+    return result(p99, _LAG_SECONDS, worker, notes=notes)
 
 
 def one_run_peak(service: int) -> float:

@@ -18,6 +18,7 @@ from typing import Any
 from . import one_run
 from .api import FEED, TABLE
 from .feeds_300 import Asker, memory_mb, service_on
+from .measure import result
 
 WHAT = "a store of 1,000,000 runs and 10,000,000 lines of log: the slowest page's p95 (against the bound)"
 BOUND = "p95 under 50 ms; start under 1.5 s; letting a day go holds up writers at most 100 ms"
@@ -52,13 +53,7 @@ def run(quick: bool) -> dict[str, Any]:
         + f"; service {memory:.0f} MB; start to answering {start:.2f} s",
         f"a day let go ({gone:,} runs with their lines) in {seconds:.1f} s; a writer was held up {1000 * held_up:.0f} ms at most",
     ]
-    return {
-        "ratio": round(slowest / _PAGE_SECONDS, 2),
-        "ours_s": round(slowest, 3),
-        "baseline_s": _PAGE_SECONDS,
-        "rss_mb": round(memory),
-        "notes": notes,
-    }
+    return result(slowest, _PAGE_SECONDS, memory, notes=notes)
 
 
 def _fill(folder: Path, count: int) -> None:

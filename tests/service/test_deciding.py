@@ -142,6 +142,15 @@ def test_windows_of_the_past(tmp_path: Path, more: dict[str, Any], expected: lis
     assert feeds.states() == [*expected, "12:00 waiting"]
 
 
+def test_the_newest_window_may_come_first(tmp_path: Path) -> None:
+    feeds = Feeds(tmp_path, f={"windows": {"from": "2026-03-10T08:00:00Z", "step": "1h"}})
+    feeds.look()
+    for newest, begins in ((False, "08"), (True, "11")):
+        found = schedule.next_waiting(feeds.store.connection, "f", newest=newest)
+        assert found is not None
+        assert found["begins"][11:13] == begins
+
+
 def test_another_step_goes_on_where_the_old_windows_ended(tmp_path: Path) -> None:
     feeds = Feeds(tmp_path, f={"windows": {"from": "2026-03-10T08:00:00Z", "step": "1h"}})
     feeds.look()

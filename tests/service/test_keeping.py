@@ -159,7 +159,7 @@ def test_keys_are_rotated_and_secrets_may_stand_outside(tmp_path: Path, monkeypa
                 more = FEED.format(name=feed, prefix=f"{feed}_", more="") if feed != "a" else ""
                 service.client.apply({"b.yaml": text.replace("{secret: t}", f"{{secret: {name}}}") + more})
                 assert service.client.ask_run(feed, wait_seconds=30)["outcome"] == "succeeded"
-            assert "1 entry" in reed(service, "secret", "rotate")
+            assert "1 value sealed" in reed(service, "secret", "rotate")
             assert (service.folder / "key").read_text() != key
             service.client.apply({"b.yaml": text})
             service.client.apply({"c.yaml": FEED.format(name="again", prefix="again_", more="")})

@@ -135,7 +135,7 @@ def secret(options: argparse.Namespace) -> int:
         )
         return 0
     if options.action == "rotate":
-        print(f"Sealed {show.plural(client.rotate_secrets()['count'], 'entry').replace('entrys', 'entries')} with a new key.")
+        print(f"{show.plural(client.rotate_secrets()['count'], 'value')} sealed with a new key.")
         return 0
     if not options.name:
         print(f"reed: secret {options.action} wants a name  [command.incomplete]", file=sys.stderr)

@@ -13,6 +13,7 @@ from ..core.spec.schedule import Schedule
 from ..core.spec.steps import Window
 from ..core.spec.ticks import Ticks, share, ticks_of
 from ..core.spec.times import format_time, parse_time
+from ..store import runs
 from ..store import schedule as kept
 from ..store.database import text_of
 
@@ -76,9 +77,7 @@ def _begun(
         return kept.Clock(rule, format_time(until), 0, None)
     newest = 0
     if schedule.after is not None:
-        newest = connection.execute(
-            "select coalesce(max(id), 0) from run where feed = ? and outcome = 'succeeded'", (schedule.after,)
-        ).fetchone()[0]
+        newest = runs.newest_success(connection, schedule.after)
     return kept.Clock(rule, format_time(now), newest, None)
 
 
@@ -158,9 +157,7 @@ def _follow(
     """A feed that comes after another: a run for each of its runs, or a window where all of it lies in windows that are done."""
     assert schedule.after is not None
     if grid is None:
-        newest = connection.execute(
-            "select coalesce(max(id), 0) from run where feed = ? and outcome = 'succeeded'", (schedule.after,)
-        ).fetchone()[0]
+        newest = runs.newest_success(connection, schedule.after)
         if newest > clock.after_run:
             kept.keep_clock(connection, feed, replace(clock, after_run=newest, waiting=format_time(now)))
         return

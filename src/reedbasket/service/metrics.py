@@ -13,9 +13,8 @@ from prometheus_client.openmetrics.exposition import generate_latest
 from prometheus_client.registry import Collector, CollectorRegistry
 
 from .. import __version__
-from ..store import Store, definitions, schedule
+from ..store import Store, definitions, runs, schedule
 from ..store.database import text_of
-from .scheduler import fresh_since
 
 if TYPE_CHECKING:
     from .parts import Parts
@@ -42,16 +41,16 @@ class _Figures(Collector):
         yield GaugeMetricFamily("reed_workers_busy", "Worker processes that run something", value=parts.workers.busy())
         states = GaugeMetricFamily("reed_runs_active", "Runs that wait or go on", labels=["outcome"])
         for outcome in ("queued", "running"):
-            count = store.connection.execute(f"select count(*) from run where outcome = '{outcome}'").fetchone()[0]
+            count = store.connection.execute("select count(*) from run where outcome = ?", (outcome,)).fetchone()[0]
             states.add_metric([outcome], count)
         yield states
         yield from _of_feeds(store)
         counts = CounterMetricFamily("reed_rows", "Rows that loads brought", labels=["feed", "what"])
-        runs = CounterMetricFamily("reed_runs", "Runs that ended", labels=["feed", "outcome"])
+        ended = CounterMetricFamily("reed_runs", "Runs that ended", labels=["feed", "outcome"])
         for row in store.connection.execute("select feed, what, count from tally order by feed, what"):
             kind, _, name = row["what"].partition(" ")
-            (runs if kind == "run" else counts).add_metric([row["feed"], name], row["count"])
-        yield runs
+            (ended if kind == "run" else counts).add_metric([row["feed"], name], row["count"])
+        yield ended
         yield counts
         notices = GaugeMetricFamily("reed_notices", "Notices that were not sent", labels=["state"])
         for state in ("waiting", "undeliverable"):
@@ -80,16 +79,13 @@ def _of_feeds(store: Store) -> Iterator[Metric]:
     failing = GaugeMetricFamily("reed_feed_failing", "1 where its last run failed", labels=["feed"])
     rejects = GaugeMetricFamily("reed_feed_rejects", "Records that were rejected and are kept", labels=["feed"])
     health = {r["feed"]: r["failing"] for r in store.connection.execute("select feed, failing from feed_health")}
-    kept = {r["feed"]: r["n"] for r in store.connection.execute("select feed, count(*) as n from reject group by feed")}
-    for name, feed in basket.feeds.items():
-        row = store.connection.execute(
-            "select ended_at from run where feed = ? and outcome = 'succeeded' order by id desc limit 1", (name,)
-        ).fetchone()
-        if row is not None:
-            age.add_metric([name], (now - datetime.fromisoformat(row["ended_at"])).total_seconds())
-        if feed.fresh_within is not None:
-            late.add_metric([name], int((fresh_since(store, name) or "") < text_of(now - feed.fresh_within)))
+    for found in runs.standings(store, sorted(basket.feeds)):
+        name, within = found.feed, basket.feeds[found.feed].fresh_within
+        if found.fresh_at is not None:
+            age.add_metric([name], (now - datetime.fromisoformat(found.fresh_at)).total_seconds())
+        if within is not None:
+            late.add_metric([name], int((found.fresh_at or found.first_applied or "") < text_of(now - within)))
         stopped.add_metric([name], int(name in paused))
         failing.add_metric([name], int(health.get(name, 0)))
-        rejects.add_metric([name], kept.get(name, 0))
+        rejects.add_metric([name], found.rejects)
     yield from (age, late, stopped, failing, rejects)

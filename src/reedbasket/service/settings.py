@@ -1,9 +1,9 @@
-"""What the service can be told when it starts. The command line and the docs are made from this table."""
+"""What the service can be told when it starts. What each means stands beside its option (cli.serve_options)."""
 
 from __future__ import annotations
 
 import os
-from dataclasses import dataclass, field, fields
+from dataclasses import dataclass, fields
 from pathlib import Path
 from typing import Any
 
@@ -31,38 +31,36 @@ class SettingError(ReedError):
 class Settings:
     """Each field is an option of `reed serve` (--name) and an environment variable (REED_NAME)."""
 
-    data: Path = field(metadata={"help": "folder for the service's records, keys and relative warehouse files"})
-    host: str = field(default="127.0.0.1", metadata={"help": "address to listen on; anything but loopback wants TLS in front"})
-    port: int = field(default=8640, metadata={"help": "port to listen on; 0 lets the system pick"})
-    workers: int = field(default=2, metadata={"help": "worker processes, one run each at a time"})
+    data: Path
+    host: str = "127.0.0.1"
+    port: int = 8640
+    workers: int = 2
     # Each watcher of a live run holds one thread; half of them stay free for everything else.
-    threads: int = field(default=16, metadata={"help": "threads that answer requests"})
-    keep_days: int = field(default=14, metadata={"help": "days for which the requests of runs are kept"})
-    hosts: str = field(default="", metadata={"help": "further host names, comma separated, by which the service may be called"})
-    public_url: str = field(
-        default="", metadata={"help": "address by which people reach it, for links; its own where nothing is said"}
-    )
-    proxy: str = field(default="", metadata={"help": "address of the proxy in front, whose X-Forwarded-For and -Proto count"})
-    tls_cert: str = field(default="", metadata={"help": "file with the certificate and its chain (PEM), to answer with TLS"})
-    tls_key: str = field(default="", metadata={"help": "file with its key (PEM)"})
-    grace_seconds: int = field(default=20, metadata={"help": "seconds that runs may still take when the service is stopped"})
-    keep_runs_days: int = field(default=400, metadata={"help": "days for which runs with their log, and notices, are kept"})
-    keep_rejects_days: int = field(default=400, metadata={"help": "days for which rejects are kept"})
-    keep_audit_days: int = field(default=800, metadata={"help": "days for which it is kept who changed what"})
-    mail_server: str = field(default="", metadata={"help": "host:port of the server that takes mail; no mail without it"})
-    mail_tls: str = field(default="starttls", metadata={"help": "none, starttls or tls"})
-    mail_from: str = field(default="reed-basket@localhost", metadata={"help": "address that mail comes from"})
-    mail_user: str = field(default="", metadata={"help": "user at the mail server; the secret mail_password is the password"})
-    mail_to: str = field(default="", metadata={"help": "who hears of failures of feeds that name nobody, comma separated"})
-    notice_seconds: int = field(default=10, metadata={"help": "seconds within which notices to one recipient go out as one"})
-    log_format: str = field(default="text", metadata={"help": "text, or json: an object a line"})
+    threads: int = 16
+    keep_days: int = 14
+    hosts: str = ""
+    public_url: str = ""
+    proxy: str = ""
+    tls_cert: str = ""
+    tls_key: str = ""
+    grace_seconds: int = 20
+    keep_runs_days: int = 400
+    keep_rejects_days: int = 400
+    keep_audit_days: int = 800
+    mail_server: str = ""
+    mail_tls: str = "starttls"
+    mail_from: str = "reed-basket@localhost"
+    mail_user: str = ""
+    mail_to: str = ""
+    notice_seconds: int = 10
+    log_format: str = "text"
 
     def __post_init__(self) -> None:
         for name, low, high in _NUMBERS:
             if not low <= getattr(self, name) <= high:
                 raise SettingError(
                     "starting the service",
-                    f"--{name}",
+                    f"--{name.replace('_', '-')}",
                     found=str(getattr(self, name)),
                     mend=f"give a number from {low} to {high}",
                 )

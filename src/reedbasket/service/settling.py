@@ -40,7 +40,11 @@ def settle(store: Store, run: int, telling: Telling) -> str | None:
             return None
         outcome = row["outcome"]
         _count(connection, feed, outcome, facts["counts"])
-        again = definition is not None and outcome == RunOutcome.FAILED and _tries_again(connection, row, definition)
+        again = (
+            definition is not None
+            and outcome == RunOutcome.FAILED
+            and _tries_again(connection, row, definition, definitions.feed_version(store, feed))
+        )
         if outcome in (RunOutcome.FAILED, RunOutcome.CANCELLED) and not again:
             schedule.window_is(connection, "failed" if outcome == RunOutcome.FAILED else "skipped", run=run)
         schedule.end_backfills(connection, feed)
@@ -63,7 +67,7 @@ def _count(connection: sqlite3.Connection, feed: str, outcome: str, counts: dict
     )
 
 
-def _tries_again(connection: sqlite3.Connection, row: dict[str, Any], feed: Feed) -> bool:
+def _tries_again(connection: sqlite3.Connection, row: dict[str, Any], feed: Feed, version: int) -> bool:
     rule, error = feed.retry, row["error"] or {}
     if row["cause"] == "asked" or row["attempt"] > rule.times:
         return False
@@ -75,9 +79,6 @@ def _tries_again(connection: sqlite3.Connection, row: dict[str, Any], feed: Feed
         pause = max(pause, timedelta(seconds=error["wait_seconds"]))
     begins = text_of(datetime.now(UTC) + pause)
     try:
-        version = connection.execute(
-            "select max(version) from definition where kind = 'feed' and name = ?", (row["feed"],)
-        ).fetchone()[0]
         again = runs.ask_again(connection, row["id"], version, not_before=begins, retries=True)
     except sqlite3.IntegrityError:
         return False  # somebody asked for one meanwhile, which is as good

@@ -158,7 +158,6 @@ class Workers:
                 if runs.take(self._store, run, hand.pid):
                     places.taken_by(feed)
                     hand.run = run
-                    hand.began = time.monotonic()
                     hand.send({"run": run})
                     free.pop(0)
                     log.info("run begun", extra={"facts": {"run": run, "feed": feed, "worker": hand.pid}})
@@ -263,13 +262,13 @@ class Workers:
 
 
 class _Hand:
-    """One worker process. `run` is what it works on, since `began`; heard_at: when it last said something. Times are of the monotonic
-    clock: wall clocks jump. All four are guarded by the pool's lock."""
+    """One worker process. `run` is what it works on; heard_at: when it last said something. Times are of the monotonic
+    clock: wall clocks jump. All three are guarded by the pool's lock."""
 
     def __init__(self, owner: Workers) -> None:
         self.run: int | None = None
         self.ready = False
-        self.began = self.heard_at = time.monotonic()
+        self.heard_at = time.monotonic()
         self._process = subprocess.Popen(
             [sys.executable, "-m", "reedbasket.service.worker", str(owner.folder)],
             stdin=subprocess.PIPE,

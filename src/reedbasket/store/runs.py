@@ -270,6 +270,12 @@ def standings(store: Store, feeds: Sequence[str]) -> list[FeedStanding]:
     return [FeedStanding(**{**dict(row), "last_run": shown.get(row["last_run"])}) for row in rows]
 
 
+def newest_success(connection: sqlite3.Connection, feed: str) -> int:
+    """The last run of a feed that succeeded; 0 where none has."""
+    found = connection.execute("select coalesce(max(id), 0) from run where feed = ? and outcome = 'succeeded'", (feed,))
+    return int(found.fetchone()[0])
+
+
 def last_succeeded(store: Store, feed: str) -> str | None:
     row = store.connection.execute(
         "select ended_at from run where feed = ? and outcome = 'succeeded' order by id desc limit 1", (feed,)

@@ -15,7 +15,7 @@ from typing import Any
 from .check import dotted
 from .mistakes import Mistake, nearest
 from .model import KINDS
-from .yaml_source import Document, Path, read_documents
+from .yaml_source import Document, read_documents
 
 
 class Overlay:
@@ -75,16 +75,16 @@ class Overlay:
     def placed(self, mistake: Mistake) -> Mistake:
         """A mistake where it stands: in the settings file, if that said it."""
         for (kind, name), document in self._over.items():
-            for path, (line, column) in sorted(document.positions.items(), key=lambda item: -len(item[0])):
-                if len(path) > 0 and path != (kind,) and mistake.path == dotted(kind, name, path):
+            for path, (line, column) in document.positions.items():
+                if path not in ((), (kind,)) and mistake.path == dotted(kind, name, path):
                     return replace(mistake, file=document.file, line=line, column=column)
         return mistake
 
 
-def _joined(below: Any, over: Any, path: Path = ()) -> Any:
+def _joined(below: Any, over: Any) -> Any:
     if not isinstance(below, dict) or not isinstance(over, dict):
         return over
     return {
         **below,
-        **{key: _joined(below[key], value, (*path, key)) if key in below else value for key, value in over.items()},
+        **{key: _joined(below[key], value) if key in below else value for key, value in over.items()},
     }

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
@@ -41,9 +42,10 @@ def share(*what: str) -> float:
     return int.from_bytes(hashlib.sha256("\n".join(what).encode()).digest()[:6]) / 2**48
 
 
-class _Between:
+class _Between(ABC):
+    @abstractmethod
     def after(self, moment: datetime) -> datetime:
-        raise NotImplementedError
+        """See Ticks."""
 
     def between(self, after: datetime, until: datetime) -> Iterator[datetime]:
         tick = self.after(after)
