@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -65,16 +67,21 @@ def test_changes_of_every_sort(dock: Dock, tmp_path: Path, engine: str) -> None:
     run(text, tmp_path, 1)
     dock.do("update notes set state = 'done' where id <= 3; update notes set state = 'x', body = 'short' where id = 4")
     dock.do("update notes set state = 'y' where id = 4; update notes set id = 105 where id = 5")
+    dock.do("update notes set body = repeat('moved', 800) where id = 8; update notes set id = 108 where id = 8")
+    dock.do("update notes set body = repeat('twice', 800) where id = 108; update notes set id = 208 where id = 108")
     dock.do("update notes set id = 205, state = 'moved' where id = 105; update notes set state = 'z' where id = 205")
     dock.do("delete from notes where id = 6; insert into notes values (6, 'anew', 'b', 1); update notes set n = 2 where id = 6")
     dock.do("update notes set state = 'hidden' where id = 7; delete from notes where id = 9")
     dock.do("update kinds set v = 9 where a = 1; update kinds set a = 5 where a = 2")
     heard = run(text, tmp_path, 2)
     notes, kinds = heard.ledger
-    assert (notes.inserted, notes.updated, notes.deleted, notes.unchanged) == (1, 5, 3, 1)  # 105 was there for nobody
+    assert (notes.inserted, notes.updated, notes.deleted, notes.unchanged) == (2, 5, 4, 2)  # 105 and 108 were there for nobody
     assert (kinds.inserted, kinds.updated, kinds.deleted) == (1, 1, 1)
     require_same(text, tmp_path)
-    assert place.ask("select length(text) from notes where id = 205") == [(3200,)]
+    assert place.ask("select length(text), substr(text, 1, 5) from notes where id in (205, 208) order by id")[1] == (
+        4000,
+        "twice",
+    )
     dock.do("insert into notes values (300, 'lost', 'l', 0); truncate notes; insert into notes values (1, 'fresh', 'f', 1)")
     dock.do(
         "alter table notes add extra int; update notes set extra = 5; alter table notes drop n; insert into notes values (2, 's', 't', 6)"
@@ -112,6 +119,36 @@ def test_a_transaction_that_ends_late_and_one_that_ran_during_the_snapshot(dock:
     assert run(text, tmp_path, 4).ledger == []
     (words,) = {words for _, code, words in heard.lines if code == "log.read" and words.startswith("2 changes read; ")}
     assert "kB and" in words and "ahead of us" in words
+
+
+def test_a_slot_that_is_just_being_made(dock: Dock, tmp_path: Path) -> None:
+    """A worker was killed while the server made its slot, which waits for a transaction: what is committed meanwhile is taken too."""
+    dock.do("create table orders (id int primary key, v int, body text); alter table orders alter body set storage external")
+    dock.do("create publication reed_test for table orders")
+    text = dock.basket(LOG + "tables: {orders: }")
+    late, left, asks = dock.cluster.connect(autocommit=False), dock.cluster.connect(), dock.cluster.connect()
+
+    def until(question: str) -> None:
+        ends = time.monotonic() + 10
+        while not asks.execute(question).fetchone():
+            assert time.monotonic() < ends, question
+            time.sleep(0.02)
+
+    with ThreadPoolExecutor(2) as threads:
+        late.execute(f"insert into {dock.schema}.orders values (1, 0, 'late')")
+        making = threads.submit(left.execute, "select pg_create_logical_replication_slot('reed_test', 'pgoutput')")
+        until("select 1 from pg_replication_slots where slot_name = 'reed_test' and active")
+        running = threads.submit(run, text, tmp_path, 1)
+        until("select 1 from pg_stat_activity where query like '%from pg_replication_slots s%' and state = 'idle'")
+        dock.do("insert into orders values (2, 0, repeat('x', 5000))")
+        late.commit()
+        making.result()
+        running.result()
+    dock.do("update orders set v = 1")
+    run(text, tmp_path, 2)
+    require_same(text, tmp_path)
+    for connection in (late, left, asks):
+        connection.close()
 
 
 def test_what_the_log_needs_is_told_by_name(dock: Dock, tmp_path: Path) -> None:

@@ -21,7 +21,8 @@ class KeptValues:
     """Follows one load. Keys that changed are remembered, since older values stand under the old one."""
 
     def __init__(self) -> None:
-        self._before: dict[tuple[Any, ...], tuple[int, tuple[Any, ...]]] = {}
+        # {key that a row moved to: (the last owner before that, under which keys its older values stand and between which owners)}
+        self._before: dict[tuple[Any, ...], tuple[int, list[tuple[tuple[Any, ...], int, int]]]] = {}
 
     def committed(self) -> None:
         """Now the warehouse holds all values under their newest keys."""
@@ -50,7 +51,8 @@ class KeptValues:
         for owner, now in zip(batch.owners, _keys(batch, key)):
             before = old_keys.get(owner - 1)
             if before is not None:
-                self._before[now] = (owner, self._before.get(before, (0, before))[1])
+                since, older = self._before.get(before, (-1, []))
+                self._before[now] = (owner - 1, [(before, since, owner), *older])
 
     def _sought(self, family: Family, rows: TableBatch) -> TableBatch:
         since, until = [-1] * rows.rows, list(rows.owners)
@@ -58,12 +60,12 @@ class KeptValues:
             keys, owners = _keys(rows, family.key), list(rows.owners)
             for place, now in enumerate(list(keys)):
                 if now in self._before:
-                    moved, before = self._before[now]
-                    since[place] = moved - 1
-                    keys.append(before)
-                    owners.append(owners[place])
-                    since.append(-1)
-                    until.append(moved)
+                    since[place], older = self._before[now]
+                    for before, begin, end in older:
+                        keys.append(before)
+                        owners.append(owners[place])
+                        since.append(begin)
+                        until.append(end)
             columns = {
                 name: (rows.columns[name][0], [key[place] for key in keys]) for place, name in enumerate(family.key)
             }  # fmt: skip

@@ -43,6 +43,9 @@ _LOWEST: dict[Kind, sql.SQL] = {
 # A transaction's 32 bits, made 64 by how far behind the newest it stands; exact for the last 4 billion. Every row that a transaction
 # wrote which had not ended when the last run looked is taken, so that nothing committed late is missed, and some come twice.
 _CHANGED = "(:version_now - ((:version_now - xmin::text::int8) & 4294967295)) >= :version_from"
+_LOG_END = (
+    "select (case when pg_is_in_recovery() then pg_last_wal_replay_lsn() else pg_current_wal_insert_lsn() end - '0/0')::int8"
+)
 # By the names they have had since PostgreSQL 8.3: the newer ones are there from 13 on.
 _VERSIONS = "select txid_snapshot_xmax(s), txid_snapshot_xmin(s) from txid_current_snapshot() as s"
 
@@ -76,7 +79,11 @@ class PostgresSource:
             self._types = read_types(self._keeper)
 
     def renew(self) -> None:
-        """From here on another snapshot is read, of what is there by now."""
+        """From here on another snapshot is read, of what is there by now. `opened_at`: where in the log that is, or before."""
+        self._keeper.rollback()
+        row = self._keeper.execute(_LOG_END).fetchone()
+        assert row is not None
+        self.opened_at: int = row[0]
         self._keeper.rollback()
         self._keeper.execute("set transaction isolation level repeatable read read only")
         # The first of all statements fixes what is seen.

@@ -122,15 +122,13 @@ class PostgresLog:
             made = None
             if self._state is None:
                 slot.create(connection, str(self._source.address), self._name)
-                self._state = slot.state_of(connection, self._name)
                 made = f"made the slot {self._name}, which keeps the log from here on"
-                # What is read from now on has to have seen everything that the slot will not tell.
+            # A worker that was killed holds the slot, or is still making it, until its server process has noticed.
+            self._state = slot.once_free(connection, str(self._source.address), self._name, _WAIT_SECONDS)
+            if self._state.confirmed > self._source.opened_at:
+                # It may have been made since the snapshot was; what is read from now on has to have seen all that it will not tell.
+                slot.let_commits_show(connection)
                 self._source.renew()
-            waited = time.monotonic()
-            # A worker that was killed holds the slot until its server process has noticed.
-            while self._state is not None and self._state.active and time.monotonic() - waited < _WAIT_SECONDS:
-                time.sleep(0.1)
-                self._state = slot.state_of(connection, self._name)
             for table in tables:
                 row = connection.execute("select %s::regclass::oid::int8", (self._source.quoted(table),)).fetchone()
                 assert row is not None

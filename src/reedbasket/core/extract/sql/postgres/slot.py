@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -9,12 +10,12 @@ from typing import Any
 import psycopg
 from psycopg import sql
 
-from ....errors import SourceError, SourceRefused
+from ....errors import SourceBusy, SourceError, SourceRefused
 from ..tables import Table
 
 _STATE = """
 select s.active, s.active_pid, s.plugin, s.database = current_database(), coalesce(to_jsonb(s) ->> 'wal_status', 'reserved'),
-       (s.confirmed_flush_lsn - '0/0')::int8,
+       coalesce((s.confirmed_flush_lsn - '0/0')::int8, 0),
        (case when pg_is_in_recovery() then pg_last_wal_replay_lsn() else pg_current_wal_flush_lsn() end - s.confirmed_flush_lsn)::int8,
        (case when pg_is_in_recovery() then pg_last_wal_replay_lsn() else pg_current_wal_flush_lsn() end - s.restart_lsn)::int8
 from pg_replication_slots s where s.slot_name = %s
@@ -24,11 +25,14 @@ select slot_name, active,
        (case when pg_is_in_recovery() then pg_last_wal_replay_lsn() else pg_current_wal_flush_lsn() end - restart_lsn)::int8
 from pg_replication_slots where slot_type = 'logical' and database = current_database() and left(slot_name, 5) = 'reed_'
 """
+_STILL_RUNNING = "select 1 from txid_snapshot_xip(%s::txid_snapshot) as x where txid_status(x) = 'in progress' limit 1"
+_SHOW_SECONDS = 1.0
 
 
 @dataclass(frozen=True)
 class SlotState:
-    """confirmed: an LSN as a number. behind, holds: bytes of log that wait to be read, and that it keeps on the server's disk."""
+    """confirmed: an LSN as a number, 0 while it is being made. behind, holds: bytes of log that wait to be read, and that it keeps on
+    the server's disk."""
 
     active: bool
     pid: int | None
@@ -137,3 +141,28 @@ def create(connection: psycopg.Connection[Any], on: str, name: str) -> None:
             "making the slot at", on, found=error.diag.message_primary or str(error),
             mend="raise max_replication_slots and restart the server, or drop a slot that nobody reads", code="source.no_slot_free",
         ) from error  # fmt: skip
+
+
+def once_free(connection: psycopg.Connection[Any], on: str, name: str, seconds: float) -> SlotState:
+    """The slot as it stands once it is made, and nobody holds it any more; or after so many seconds. Raises SourceBusy where it is still
+    being made then."""
+    ends = time.monotonic() + seconds
+    while True:
+        state = state_of(connection, name)
+        if state is not None and state.confirmed and (not state.active or time.monotonic() > ends):
+            return state
+        if time.monotonic() > ends:
+            raise SourceBusy(
+                "opening the log of", on, found=f"the slot {name} is being made since {seconds:g} s or more",
+                mend="it waits for the transactions that were open when it was begun; end them, or wait",
+            )  # fmt: skip
+        time.sleep(0.1)
+
+
+def let_commits_show(connection: psycopg.Connection[Any]) -> None:
+    """A transaction may stand committed in the log a moment before others see it so, and longer where it waits for a replica: until
+    all that run now have ended, or for a short while, for most of them really run on."""
+    row = connection.execute("select txid_current_snapshot()::text").fetchone()
+    ends = time.monotonic() + _SHOW_SECONDS
+    while time.monotonic() < ends and connection.execute(_STILL_RUNNING, row).fetchone():
+        time.sleep(0.02)
