@@ -244,9 +244,10 @@ def main() -> None:
     parser.add_argument("--feeds", type=int, default=200)
     parser.add_argument("--seconds", type=float, default=300)
     parser.add_argument("--seed", type=int, default=int(time.time()))
+    parser.add_argument("--step", default="1m")
     options = parser.parse_args()
     print(f"seed {options.seed}", flush=True)
-    print(chaos(options.feeds, options.seconds, options.seed))
+    print(chaos(options.feeds, options.seconds, options.seed, options.step))
 
 
 if __name__ == "__main__":

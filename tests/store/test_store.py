@@ -33,6 +33,16 @@ def store(tmp_path: Path) -> Store:
     return made
 
 
+def test_a_commit_that_fails_leaves_nothing_open(store: Store) -> None:
+    """As on a full disk: the next one, here and elsewhere, finds no lock."""
+    with pytest.raises(sqlite3.IntegrityError), store.transaction() as connection:
+        connection.execute("create table a (id integer primary key)")
+        connection.execute("create table b (a integer references a deferrable initially deferred)")
+        connection.execute("insert into b values (1)")
+    with store.transaction() as connection:
+        assert not connection.execute("select 1 from sqlite_master where name = 'b'").fetchall()
+
+
 def test_an_old_data_folder_is_upgraded_in_place(tmp_path: Path) -> None:
     """A folder of the first schema, with a definition and a run in it, opens and keeps both."""
     folder = tmp_path / "old"

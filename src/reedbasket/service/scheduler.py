@@ -89,23 +89,30 @@ class Scheduler:
                 ended, self._ended = self._ended, []
                 look_at, self._look_at = self._look_at, set()
                 everything, self._all = self._all, False
-            try:
-                now = time.monotonic()
-                everything = everything or now - looked_all >= _ALL_SECONDS
-                looked_all = now if everything else looked_all
-                self._pass(ended, look_at, everything=everything)
-                if now - looked_late >= _LATE_SECONDS:
-                    looked_late = now
-                    self._tell_late()
-            except Exception as error:
-                # A disk that is full, a store that is locked: nothing was decided, and all of it is looked at again. Whatever else it is,
-                # this thread is the only one that begins runs, and must not end.
-                known = isinstance(error, sqlite3.Error | OSError | ReedError)
-                log.error("the scheduler could not go on, and tries again: %s", error, exc_info=None if known else error)
+            now = time.monotonic()
+            everything = everything or now - looked_all >= _ALL_SECONDS
+            looked_all = now if everything else looked_all
+            if not self._went(lambda: self._pass(ended, look_at, everything=everything)):
                 with self._changed:
                     self._ended = ended + self._ended
                     self._all = True
                 time.sleep(_LOOK_SECONDS)
+            # Whatever is wrong with what is due: what waits in the queue begins.
+            self._went(self._workers.tend)
+            self._went(self._workers.dispatch)
+            if now - looked_late >= _LATE_SECONDS and self._went(self._tell_late):
+                looked_late = now
+
+    def _went(self, step: Callable[[], None]) -> bool:
+        """Where it did not, on a disk that is full or in a store that is locked, nothing was decided, and all of it is done again. Whatever
+        else went wrong, this thread is the only one that begins runs, and must not end."""
+        try:
+            step()
+        except Exception as error:
+            known = isinstance(error, sqlite3.Error | OSError | ReedError)
+            log.error("the scheduler could not go on, and tries again: %s", error, exc_info=None if known else error)
+            return False
+        return True
 
     def _rest(self) -> float:
         if not self._heap:
@@ -131,18 +138,15 @@ class Scheduler:
         for feed in sorted(look_at & set(basket.feeds)):
             try:
                 self._look_at_one(feed, schedules, now, paused=feed in paused)
-            except (sqlite3.Error, OSError):
+            except (sqlite3.OperationalError, OSError):
                 raise
             except Exception as defect:  # see _settled
                 log.error("a defect while looking at %s", feed, exc_info=defect)
-        self._workers.end_silent()
-        self._workers.take_up_lost()
-        self._workers.dispatch()
 
     def _settled(self, run: int) -> str | None:
         try:
             return settle(self._store, run, self._telling)
-        except (sqlite3.Error, OSError):
+        except (sqlite3.OperationalError, OSError):
             raise
         except Exception as defect:  # one that this run alone meets does not keep the others from going on
             log.error("a defect while settling run %s", run, exc_info=defect)

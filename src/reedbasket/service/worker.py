@@ -13,6 +13,7 @@ import resource
 import sys
 import threading
 import time
+import traceback
 from datetime import UTC, datetime
 from pathlib import Path
 from queue import SimpleQueue
@@ -36,7 +37,16 @@ def main(folder: str) -> None:
     worker = Worker(Path(folder))
     threading.Thread(target=worker.listen, name="listen", daemon=True).start()
     threading.Thread(target=worker.tell_that_it_lives, name="lives", daemon=True).start()
-    worker.work()
+    code = 0
+    try:
+        worker.work()
+    except BaseException:
+        traceback.print_exc()
+        code = 1
+    sys.stdout.flush()
+    sys.stderr.flush()
+    # Not by way of the interpreter's own end, which would wait for the thread that listens.
+    os._exit(code)
 
 
 class Worker:

@@ -16,8 +16,9 @@ from collections.abc import Callable, Sequence
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 
-from ..core.errors import Conflict
+from ..core.errors import Conflict, ReedError
 from ..core.run import RunOutcome
 from ..core.spec import Basket
 from ..store import Store, definitions, journal, runs
@@ -172,12 +173,32 @@ class Workers:
         with self._lock:
             return sum(hand.run is not None for hand in self._pool)
 
-    def end_silent(self) -> None:
+    # What the scheduler sees to, about once a second
+
+    def tend(self) -> None:
+        """There are as many workers as there should be, each says that it lives, and no run counts as going on that none works on."""
+        self._end_silent()
+        with self._lock:
+            while not self._closing and len(self._pool) < self._count:
+                self._pool.append(_Hand(self))
+        self._take_up_lost()
+
+    def _end_silent(self) -> None:
         """A worker says several times a minute that it lives; one that does not any more is ended, and its run taken up."""
         with self._lock:
-            silent = [hand for hand in self._pool if hand.ready and time.monotonic() - hand.heard_at > SILENT_SECONDS]
+            silent = [hand for hand in self._pool if time.monotonic() - hand.heard_at > SILENT_SECONDS]
         for hand in silent:
             hand.kill()  # `lost` does the rest
+
+    def _take_up_lost(self) -> None:
+        """It could not be noted how they ended: the disk was full, or the store locked."""
+        with self._lock:
+            if self._closing:
+                return
+            worked_on = {hand.run for hand in self._pool}
+            lost = [run for run, _, _ in runs.running(self._store) if run not in worked_on]
+        for run in lost:
+            self._was_cut(run)
 
     # Threads that hear workers
 
@@ -188,7 +209,7 @@ class Workers:
             if "lives" in message:
                 return
             if "ready" in message:
-                hand.ready = True
+                hand.ready = hand.was_ready = True
             elif "done" in message:
                 done, hand.run = hand.run, None
                 if message.get("retiring"):
@@ -200,28 +221,17 @@ class Workers:
             self.dispatch()
 
     def lost(self, hand: _Hand) -> None:
-        """A worker's output ended: it was killed, or retired."""
+        """A worker's output ended: it was killed, or retired. One that never got ready is replaced by `tend`, not at once."""
         with self._lock:
             if self._closing or hand not in self._pool:
                 return
             run, hand.run = hand.run, None
-            self._pool[self._pool.index(hand)] = _Hand(self)
+            self._pool.remove(hand)
+            if hand.was_ready:
+                self._pool.append(_Hand(self))
         if run is not None:
-            try:
-                self._was_cut(run)
-            except sqlite3.Error as error:  # a full disk, a locked store: `take_up_lost` finds it later
-                log.error("run %s was cut, which could not be noted yet: %s", run, error)
-        self.signal.tell()
-
-    def take_up_lost(self) -> None:
-        """Runs that count as going on, and that nobody here works on: it could not be noted how they ended."""
-        with self._lock:
-            if self._closing:
-                return
-            worked_on = {hand.run for hand in self._pool}
-            lost = [run for run, _, _ in runs.running(self._store) if run not in worked_on]
-        for run in lost:
             self._was_cut(run)
+        self.signal.tell()
 
     def _was_cut(self, run: int) -> None:
         row = runs.get(self._store, run)
@@ -263,11 +273,11 @@ class Workers:
 
 class _Hand:
     """One worker process. `run` is what it works on; heard_at: when it last said something. Times are of the monotonic
-    clock: wall clocks jump. All three are guarded by the pool's lock."""
+    clock: wall clocks jump. All are guarded by the pool's lock."""
 
     def __init__(self, owner: Workers) -> None:
         self.run: int | None = None
-        self.ready = False
+        self.ready = self.was_ready = False
         self.heard_at = time.monotonic()
         self._process = subprocess.Popen(
             [sys.executable, "-m", "reedbasket.service.worker", str(owner.folder)],
@@ -301,15 +311,20 @@ class _Hand:
             self._process.wait()
 
     def _hear(self) -> None:
+        """Whatever goes wrong with what is heard, the next thing is heard too: `tend` and `dispatch` are tried again by the scheduler."""
         assert self._process.stdout is not None
         for line in self._process.stdout:
-            try:
-                message = json.loads(line)
-            except ValueError:
-                continue  # something printed into our line; what matters stands in the store
-            self._owner.heard(self, message)
+            with suppress(ValueError):  # something printed into our line; what matters stands in the store
+                self._guarded(lambda message: self._owner.heard(self, message), json.loads(line))
         self._process.wait()
-        self._owner.lost(self)
+        self._guarded(self._owner.lost, self)
+
+    def _guarded(self, doing: Callable[[Any], None], what: Any) -> None:
+        try:
+            doing(what)
+        except Exception as error:
+            known = isinstance(error, sqlite3.Error | OSError | ReedError)
+            log.error("what worker %s said could not be followed: %s", self.pid, error, exc_info=None if known else error)
 
 
 class _Places:

@@ -46,11 +46,12 @@ class Store:
         connection.execute("begin immediate")
         try:
             yield connection
+            connection.execute("commit")
         except BaseException:
+            # A commit that fails, on a full disk say, leaves the transaction open, and its lock held.
             if connection.in_transaction:
                 connection.execute("rollback")
             raise
-        connection.execute("commit")
 
     def close(self) -> None:
         """Close this thread's connection."""
