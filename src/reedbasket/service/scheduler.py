@@ -10,6 +10,7 @@ import time
 from collections.abc import Callable, Mapping
 from contextlib import suppress
 from datetime import UTC, datetime
+from typing import Any
 
 from ..core.errors import ReedError
 from ..core.spec import Basket
@@ -92,7 +93,7 @@ class Scheduler:
             now = time.monotonic()
             everything = everything or now - looked_all >= _ALL_SECONDS
             looked_all = now if everything else looked_all
-            if not self._went(lambda: self._pass(ended, look_at, everything=everything)):
+            if not self._went(self._pass, ended, look_at, everything):
                 with self._changed:
                     self._ended = ended + self._ended
                     self._all = True
@@ -103,11 +104,11 @@ class Scheduler:
             if now - looked_late >= _LATE_SECONDS and self._went(self._tell_late):
                 looked_late = now
 
-    def _went(self, step: Callable[[], None]) -> bool:
+    def _went(self, step: Callable[..., None], *given: Any) -> bool:
         """Where it did not, on a disk that is full or in a store that is locked, nothing was decided, and all of it is done again. Whatever
         else went wrong, this thread is the only one that begins runs, and must not end."""
         try:
-            step()
+            step(*given)
         except Exception as error:
             known = isinstance(error, sqlite3.Error | OSError | ReedError)
             log.error("the scheduler could not go on, and tries again: %s", error, exc_info=None if known else error)
@@ -119,7 +120,7 @@ class Scheduler:
             return _LOOK_SECONDS
         return max(0.0, min(_LOOK_SECONDS, (self._heap[0][0] - self._clock()).total_seconds()))
 
-    def _pass(self, ended: list[int], look_at: set[str], *, everything: bool) -> None:
+    def _pass(self, ended: list[int], look_at: set[str], everything: bool) -> None:
         basket = definitions.basket(self._store)
         schedules = {name: one.schedule for name, one in basket.feeds.items()}
         for run in ended:
