@@ -194,6 +194,34 @@ def test_a_killed_service_takes_up_its_run_at_the_next_start(service: RunningSer
     assert not (service.folder / "service.json").exists()
 
 
+def test_a_service_that_is_stopped_commits_what_it_has_and_goes_on_behind_it(tmp_path: Path) -> None:
+    service = RunningService(tmp_path / "data", "--grace-seconds", "4")
+    pages = Changing(list(THINGS), page=5)
+    pause = threading.Event()
+
+    def slowly(request: Request) -> Answer:
+        pause.wait(0.25)
+        return pages(request)
+
+    with serving(slowly) as source:
+        prepare(service.client, source.url)
+        run = service.client.ask_run("test")
+        until(lambda: len(source.requests) > 3, "some pages to be read")
+        assert service.client.run(run["id"])["tables"][0]["loaded"] == 0
+        assert service.stop() == 0
+        first = len(table_rows(service.folder, "things"))
+        assert 0 < first < 400
+        pause.set()
+        second = RunningService(service.folder)
+        try:
+            until(lambda: second.client.feed("test")["fresh_at"], "the run to be taken up")
+            (latest, cut) = second.client.runs()
+            assert (cut["outcome"], cut["error"]["code"], latest["resumes"]) == ("interrupted", "run.wound_up", run["id"])
+            assert [line["inserted"] for line in second.client.ledger("test")] == [400 - first, first]
+        finally:
+            assert second.stop() == 0
+
+
 def test_the_ledgers_copy_follows_the_warehouse(service: RunningService) -> None:
     with serving(Changing(list(THINGS))) as source:
         prepare(service.client, source.url)

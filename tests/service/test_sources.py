@@ -3,9 +3,13 @@
 from __future__ import annotations
 
 import json
+import os
 import re
+import signal
 import sqlite3
+import subprocess
 import threading
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qs, urlsplit
@@ -16,9 +20,11 @@ import urllib3
 from reedbasket.cli.main import main as reed
 from reedbasket.client import ServiceProblem
 from reedbasket.store import Store, keeping
+from reedbasket.store.pace import process_lives
 from tests.conftest import RunningService
 from tests.core.test_requests import basket
 from tests.core.test_signin import FEED, OAUTH, THREE, Guarded
+from tests.service.test_schedule import wait_for
 from tests.support.feeds import SECRET
 from tests.support.source import Answer, Request, serving
 
@@ -108,6 +114,37 @@ def test_looking_at_a_source_before_anything_is_brought(
     assert SECRET not in everything
     gone = {step["step"]: step["ok"] for step in client.check_source("test")}
     assert (gone["name"], gone["port"], gone["answer"]) == (True, False, None)
+
+
+def test_a_look_that_is_cut_says_so_and_the_next_one_looks(service: RunningService) -> None:
+    """Its process is ended while the source keeps it waiting; and it ends by itself once the service was killed."""
+    waits = threading.Event()
+
+    def answer(request: Request) -> Answer:
+        waits.wait(0 if waits.is_set() else 30)
+        return Answer({"rows": LANDINGS})
+
+    def lookers() -> list[int]:
+        found = subprocess.run(
+            ["ps", "-wwo", "pid=,args=", "--ppid", str(pid)], capture_output=True, text=True
+        ).stdout.splitlines()
+        return [int(line.split()[0]) for line in found if "spawn_main" in line]
+
+    pid = service.process.pid
+    with serving(answer) as source, ThreadPoolExecutor(1) as threads:
+        apply(service, basket(source.url, "\n  landings: {get: /landings, records: rows}", "tables: {landings: }"))
+        looking = threads.submit(service.client.peek, "test", "landings")
+        wait_for(lambda: bool(lookers()) and len(source.requests) == 1)
+        for one in lookers():
+            os.kill(one, signal.SIGKILL)
+        with pytest.raises(ServiceProblem) as cut:
+            looking.result()
+        assert (cut.value.status, cut.value.code) == (503, "service.look_cut")
+        waits.set()
+        assert len(service.client.peek("test", "landings")["rows"]) == 3
+        (left,) = lookers()
+        os.kill(pid, signal.SIGKILL)
+        wait_for(lambda: not process_lives(left))
 
 
 def test_a_person_signs_in_at_the_source_and_comes_back(service: RunningService) -> None:

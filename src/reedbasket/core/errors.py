@@ -28,6 +28,7 @@ ReedError
 ├── NotReconciled          run.not_reconciled
 ├── TooManyRejects         run.too_many_rejects
 ├── RunCancelled           run.cancelled
+├── RunWoundUp             run.wound_up           committed as far as it had got, to go on later (retryable)
 ├── NotFound               *.not_found
 └── Conflict               the thing is in a state that forbids this; the code says which
 
@@ -225,6 +226,11 @@ class TooManyRejects(ReedError):
 
 class RunCancelled(ReedError):
     code = "run.cancelled"
+
+
+class RunWoundUp(ReedError):
+    code = "run.wound_up"
+    retryable = True
 
 
 class NotFound(ReedError):

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from flask import Blueprint, Response, send_from_directory
+from flask import Blueprint, Response, current_app, send_from_directory
+
+from .parts import Parts
 
 FOLDER = Path(__file__).parent / "static"
 
@@ -27,6 +29,8 @@ def page(**_: str) -> Response:
         return Response(
             "The console is not built: run `make console`. The API is at /api/v1.\n", 503, content_type="text/plain"
         )
+    parts: Parts = current_app.extensions["reed"]
+    parts.looks.get_ready()
     answer = send_from_directory(FOLDER, "index.html")
     answer.headers["Cache-Control"] = "no-cache"
     answer.headers["Content-Security-Policy"] = _POLICY

@@ -11,11 +11,14 @@ from ..store.pace import StorePacer
 from ..store.tokens import StoreVault
 
 
-def outside_of(store: Store, order: SourceOrder, stop: threading.Event | None = None) -> Outside:
+def outside_of(
+    store: Store, order: SourceOrder, stop: threading.Event | None = None, wind_up: threading.Event | None = None
+) -> Outside:
     return Outside(
         reveal=lambda name: secrets.reveal(store, name),
         folder=store.folder,
         pacer=StorePacer(store, order.source, order.pace, order.retry, order.timeouts.request),
         stop=stop or threading.Event(),
         vault=lambda fingerprint: StoreVault(store, order.source, fingerprint),
+        wind_up=wind_up or threading.Event(),
     )

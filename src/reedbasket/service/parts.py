@@ -9,6 +9,7 @@ from dataclasses import dataclass, field
 
 from ..store import Store
 from .auth import Tries
+from .looking import Looks
 from .scheduler import Scheduler
 from .settings import Settings
 from .workers import Workers
@@ -22,6 +23,7 @@ class Parts:
     store: Store
     workers: Workers
     scheduler: Scheduler
+    looks: Looks
     settings: Settings
     url: str
     tries: Tries = field(default_factory=Tries)

@@ -11,6 +11,7 @@ from werkzeug.exceptions import HTTPException
 
 from ..core import errors
 from ..store.database import StoreError
+from .looking import LookCut
 
 # The first class that fits decides.
 _STATUS: list[tuple[type[errors.ReedError], int]] = [
@@ -21,6 +22,7 @@ _STATUS: list[tuple[type[errors.ReedError], int]] = [
     (errors.SecretMissing, 409),
     (errors.WarehouseBusy, 503),
     (errors.SourceError, 502),
+    (LookCut, 503),
     (StoreError, 500),
 ]
 

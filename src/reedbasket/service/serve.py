@@ -19,6 +19,7 @@ from ..core.errors import ReedError
 from ..store import Store, access, keeping
 from .app import create_app
 from .logs import JsonLines
+from .looking import Looks
 from .notifier import Notifier
 from .parts import Parts
 from .scheduler import Scheduler
@@ -30,6 +31,7 @@ from .workers import Workers
 ADDRESS_FILE = "service.json"
 _SOCKET_FILE = "service.socket"
 _TIDY_SECONDS = 3600.0
+_LOOKS_AT_ONCE = 4
 
 
 class ServiceError(ReedError):
@@ -45,7 +47,10 @@ class Service:
         self.workers = Workers(self.store, settings.workers)
         self.scheduler = Scheduler(self.store, self.workers, Telling(settings.default_notify, settings.notice_seconds))
         self.workers.ended = self.scheduler.run_ended
-        self.notifier = Notifier(self.store, settings, lambda: self.settings.public_url.rstrip("/") or self.url)
+        self.looks = Looks(settings.data, _LOOKS_AT_ONCE)
+        # Processes of their own: what people look at may take long.
+        self._sending = Looks(settings.data, 1)
+        self.notifier = Notifier(self.store, self._sending, settings, lambda: self.settings.public_url.rstrip("/") or self.url)
         self.taken_up: list[int] = []
         self.upgraded: list[str] = []
         self.url = ""
@@ -59,7 +64,7 @@ class Service:
         self._lock = _only_one(self.settings.data)
         self.upgraded = self.store.upgrade()
         self.token = access.ensure_local_token(self.store)
-        self.parts = Parts(self.store, self.workers, self.scheduler, self.settings, "")
+        self.parts = Parts(self.store, self.workers, self.scheduler, self.looks, self.settings, "")
         try:
             self._listen()
         except OSError as error:
@@ -127,6 +132,8 @@ class Service:
             self.workers.drain(self.settings.grace_seconds)
             self.workers.stop()
             self.notifier.stop()
+            self.looks.stop()
+            self._sending.stop()
             if self._front is not None:
                 self._front.close()
                 (self.settings.data / _SOCKET_FILE).unlink(missing_ok=True)

@@ -1,6 +1,6 @@
 """A worker process: runs feeds one after another, told what to do on standard input.
 
-In:  {"run": 12}  {"cancel": 12}     one JSON object a line; the end of the input ends the process at once
+In:  {"run": 12}  {"cancel": 12}  {"wind_up": 1}     one JSON object a line; the end of the input ends the process at once
 Out: {"ready": pid}  {"lives": pid}  {"told": 12}  {"done": 12, "retiring": 0}
 """
 
@@ -58,6 +58,7 @@ class Worker:
         self._lock = threading.Lock()
         self._current: int | None = None
         self._stop = threading.Event()
+        self._wind_up = threading.Event()
         self._cancelled: set[int] = set()
 
     # Listener's thread
@@ -67,6 +68,8 @@ class Worker:
             order = json.loads(line)
             if "run" in order:
                 self._orders.put(order["run"])
+            elif "wind_up" in order:
+                self._wind_up.set()
             elif "cancel" in order:
                 with self._lock:
                     # It may come before the run it means has begun here.
@@ -154,7 +157,7 @@ class Worker:
         listener.begin(order)
         self._catch_up(order.warehouse.warehouse, order.feed, open_warehouse(order.warehouse, store.folder, self._reveal))
         again, replayed = journal.rejects_to_replay(store, order.feed) if order.again else (None, [])
-        outside = outside_of(store, order, self._stop)
+        outside = outside_of(store, order, self._stop, self._wind_up)
         result = run_feed(order, outside, listener=listener, clock=lambda: datetime.now(UTC), again=again)
         if result.outcome is RunOutcome.SUCCEEDED:
             journal.forget_rejects(store, replayed, run)

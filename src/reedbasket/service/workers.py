@@ -89,14 +89,20 @@ class Workers:
         return [run for run, _ in found]
 
     def drain(self, seconds: float) -> None:
-        """Nothing is begun any more; runs that go on may end within so long."""
+        """Nothing is begun any more; runs that go on may end within so long. After half of it they are asked to commit what they have and
+        go on at the next start."""
         with self._lock:
             self._draining = True
-        ends = time.monotonic() + seconds
-        while time.monotonic() < ends:
+        began, asked = time.monotonic(), False
+        while time.monotonic() - began < seconds:
             with self._lock:
-                if not any(hand.run is not None for hand in self._pool):
+                busy = [hand for hand in self._pool if hand.run is not None]
+                if not busy:
                     return
+                if not asked and time.monotonic() - began > seconds / 2:
+                    asked = True
+                    for hand in busy:
+                        hand.send({"wind_up": 1})
             time.sleep(0.05)
 
     def stop(self) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -30,13 +30,15 @@ _TOKEN_ANSWERS = frozenset({200, 400, 401, 403})
 @dataclass(frozen=True)
 class Outside:
     """What a run is given of the world. reveal: a secret by name. folder: the data folder. vault: keeps the token of a client, by
-    its fingerprint; in this process alone where nobody gives another."""
+    its fingerprint; in this process alone where nobody gives another. stop: the run is cancelled. wind_up: it is to commit what it can
+    as soon as it can, and end; where it can commit only at its end, it goes on."""
 
     reveal: Callable[[str], str]
     folder: Path
     pacer: Pacer
     stop: threading.Event
     vault: Callable[[str], Vault] = lambda _: MemoryVault()
+    wind_up: threading.Event = field(default_factory=threading.Event)
 
 
 class Asking:

@@ -34,6 +34,7 @@ _ENDS_THE_RUN = (
     errors.SignInNeeded,
     errors.WarehouseBusy,
     errors.RunCancelled,
+    errors.RunWoundUp,
 )
 
 
@@ -86,6 +87,8 @@ def run_feed(
         outcome = RunOutcome.SUCCEEDED
     elif isinstance(first, errors.RunCancelled):
         outcome = RunOutcome.CANCELLED
+    elif isinstance(first, errors.RunWoundUp):
+        outcome = RunOutcome.INTERRUPTED
     else:
         outcome = RunOutcome.FAILED
     return RunResult(outcome, progresses, first.as_dict() if first else None)
@@ -114,7 +117,7 @@ def _run_tables(
         first = first or error
         progress.phase, progress.error = "failed", error.as_dict()
         listener.progress(progress)
-        level: Any = "warning" if isinstance(error, errors.RunCancelled) else "error"
+        level: Any = "warning" if isinstance(error, errors.RunCancelled | errors.RunWoundUp) else "error"
         listener.log(level, error.code, str(error), progress.table)
 
     warehouse = open_warehouse(order.warehouse, outside.folder, outside.reveal)
@@ -135,7 +138,7 @@ def _run_tables(
                     listener.progress(progress)
                     continue
                 TableRun(
-                    order, table, warehouse, reading, hash_key, listener, outside.stop, clock, progress, records
+                    order, table, warehouse, reading, hash_key, listener, outside, clock, progress, records
                 ).run()  # fmt: skip
                 _summary(listener, progress)
             except errors.ReedError as error:

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import threading
 import time
 from collections.abc import Callable, Sequence
 from datetime import datetime
 from typing import Any
 
-from ..errors import RunCancelled
+from ..errors import RunCancelled, RunWoundUp
 from ..extract.chunk import Chunk, Origin
 from ..extract.feeder import RECORDS_PER_BATCH, Feeder, gathered
 from ..load.along import Transition
@@ -19,6 +18,7 @@ from ..shape.columns import ColumnWork, Worked, rejected_keys
 from ..shape.kept import KeptValues
 from ..shape.picking import key_batch
 from ..shape.rules import Change
+from .asking import Outside
 from .closing import closing_notes, kept_clean, notes_of, require_few, target_of
 from .compare import comparer_for, gone_keys
 from .cursor import CursorTracker
@@ -50,7 +50,7 @@ class TableRun:
         reading: Reading,
         hash_key: Callable[[], bytes],
         listener: Listener,
-        stop: threading.Event,
+        outside: Outside,
         clock: Callable[[], datetime],
         progress: TableProgress,
         again: Sequence[dict[str, Any]] | None = None,
@@ -65,7 +65,7 @@ class TableRun:
         self._reading = reading
         self._hash_key = hash_key
         self._listener = listener
-        self._stop = stop
+        self._stop, self._wind_up = outside.stop, outside.wind_up
         self._clock = clock
         self.progress = progress
         self._since = SinceCommit(clock())
@@ -156,6 +156,8 @@ class TableRun:
                         self._taking.followed(chunk.mark)
                     if self._may_commit(chunk):
                         self._commit(ended=False)
+                        if self._wind_up.is_set():
+                            raise RunWoundUp("reading", self._table.name, found="it was asked to end; what it had is committed")
         except FileSpoiled as spoiled:
             self._log(
                 "warning", spoiled.code, f"{spoiled.on}: {spoiled.found}; what was read since the last commit is read once more"
@@ -309,7 +311,7 @@ class TableRun:
         """On the way only where the position is safe: every record below it has been read, and none beyond it is staged."""
         if self._change.anew or not self._taking.safe or not self._moves_cursor or self._sweeps:
             return False
-        if self._load.staged_rows >= self._order.commit_every:
+        if self._load.staged_rows >= self._order.commit_every or self._wind_up.is_set():
             return self._tracker is not None or chunk.mark is not None
         if self._taking.seldom:
             return False

@@ -10,14 +10,13 @@ from pydantic import Field
 
 from ... import wire
 from ...core.errors import NotFound
-from ...core.run import plan_feed, resolve, verify_feed
 from ...core.spec import Basket
 from ...store import definitions, journal, runs, schedule
 from ...store.database import text_of
+from ..looks import feeds as looks
 from ..operations import Body, Query
-from ..outside import outside_of
 from ..scheduler import next_due
-from .shared import operations, parts
+from .shared import looked, operations, parts
 
 
 class Limit(Query):
@@ -54,19 +53,7 @@ def get_feed(feed: str) -> Any:
     problems=(404, 409, 422, 502),
 )
 def plan(feed: str) -> Any:
-    store = parts().store
-    version = definitions.feed_version(store, feed)
-    order = resolve(definitions.basket(store), feed, run=0, version=version, started=datetime.now(UTC))
-    tables = plan_feed(order, outside_of(store, order))
-    full = order.model_dump(mode="json", by_alias=True, exclude={"run", "started", "feed_version"})
-    return {
-        "feed": feed,
-        "version": version,
-        "warehouse": order.warehouse.warehouse,
-        "tables": [t.as_dict() for t in tables],
-        "ignored": order.ignored,
-        "full": full,
-    }
+    return looked(looks.planned, feed)
 
 
 @operations.add(
@@ -117,8 +104,7 @@ def feed_drift(feed: str, query: Limit) -> Any:
     problems=(404, 409, 422, 502),
 )
 def verify(feed: str, body: Verify) -> Any:
-    store = parts().store
-    basket = definitions.basket(store)
+    basket = definitions.basket(parts().store)
     require_feed(basket, feed)
     if body.table is not None and body.table not in basket.feeds[feed].tables:
         raise NotFound(
@@ -128,10 +114,7 @@ def verify(feed: str, body: Verify) -> Any:
             mend="name one of them",
             code="table.not_found",
         )
-    version = definitions.feed_version(store, feed)
-    order = resolve(basket, feed, run=0, version=version, started=datetime.now(UTC))
-    found = verify_feed(order, outside_of(store, order), deep=body.deep, only=body.table)
-    return [table.as_dict() for table in found]
+    return looked(looks.verified, feed, body.table, body.deep)
 
 
 def require_feed(basket: Basket, feed: str) -> None:

@@ -2,26 +2,29 @@
 
 from __future__ import annotations
 
-import json
-import math
-from datetime import UTC, datetime
-from decimal import Decimal
-from typing import Any
+from collections.abc import Callable
+from typing import Concatenate, ParamSpec, TypeVar
 
 from flask import current_app, g
 
+from ...store import Store
 from ...store.access import Caller
 from ..operations import Operations
 from ..parts import Parts
 
 operations = Operations()
-# A browser's numbers are doubles: integers beyond this would be rounded on the way.
-_EXACT_IN_BROWSERS = 2**53
+_GIVEN = ParamSpec("_GIVEN")
+_FOUND = TypeVar("_FOUND")
 
 
 def parts() -> Parts:
     found: Parts = current_app.extensions["reed"]
     return found
+
+
+def looked(look: Callable[Concatenate[Store, _GIVEN], _FOUND], *given: _GIVEN.args, **named: _GIVEN.kwargs) -> _FOUND:
+    """What one of `looks` finds, in a process of its own; what it raises is raised here."""
+    return parts().looks.ask(look, *given, **named)
 
 
 def caller() -> Caller:
@@ -33,21 +36,3 @@ def caller() -> Caller:
 def noted(details: str) -> None:
     """What the audit line of this call says beside the address."""
     g.audit = details
-
-
-def shown(value: Any) -> Any:
-    """A value of a row, as JSON that a browser reads without loss."""
-    if type(value) is int and abs(value) > _EXACT_IN_BROWSERS:
-        return str(value)
-    if isinstance(value, bytes):
-        return value.hex()
-    if isinstance(value, float) and not math.isfinite(value):
-        return "NaN" if value != value else "infinity" if value > 0 else "-infinity"
-    if isinstance(value, datetime):  # as SQLite warehouses hold it, so that all look alike
-        shown = value.astimezone(UTC) if value.tzinfo else value
-        return shown.strftime("%Y-%m-%d %H:%M:%S.%f") + ("Z" if value.tzinfo else "")
-    if isinstance(value, dict | list):
-        return json.dumps(value, ensure_ascii=False, default=str)
-    if isinstance(value, str | int | float | bool | None):
-        return value
-    return format(value, "f") if isinstance(value, Decimal) else str(value)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from typing import Annotated, Any
 from urllib.parse import quote
@@ -11,23 +11,17 @@ from flask import Blueprint, Response, redirect, request
 from pydantic import Field
 
 from ... import wire
-from ...core.errors import Conflict, NotFound, ReedError
-from ...core.extract.http.oauth import begin_errand, client_of, end_errand
-from ...core.run.asking import Asking
-from ...core.run.file_look import check_files, peek_files, survey_files
-from ...core.run.look import check_source, how, peek, survey
-from ...core.run.order import RunOrder, SourceOrder, resolve, source_order
-from ...core.run.setup_sql import setup_sql
-from ...core.run.sql_look import check_database, peek_database, survey_database
+from ...core.run.look import how
+from ...core.run.order import SourceOrder, source_order
 from ...core.spec import Basket
-from ...core.spec.http import HttpTable
 from ...core.spec.model import Source
 from ...core.spec.template import fill
-from ...store import definitions, tokens
+from ...store import definitions
 from ...store.pace import state_of
+from ..looks import sources as looks
+from ..looks.values import shown
 from ..operations import Body
-from ..outside import outside_of
-from .shared import operations, parts, shown
+from .shared import looked, operations, parts
 
 # Where people come back to from signing in at a source. Open to all: what they bring proves who they are.
 BACK = "/signed-in-at-source"
@@ -52,14 +46,15 @@ class PeekFilesBody(Body):
 @operations.add("GET", "/api/v1/sources", "every source with its connector, settings and pace", answer=list[wire.Source])
 def list_sources() -> Any:
     basket = definitions.basket(parts().store)
-    return [_source(basket, name) for name in sorted(basket.sources)]
+    signed_in = _signed_in(basket, list(basket.sources))
+    return [_source(basket, name, name in signed_in) for name in sorted(basket.sources)]
 
 
 @operations.add("GET", "/api/v1/sources/{source}", "one source", answer=wire.Source, problems=(404,))
 def get_source(source: str) -> Any:
     basket = definitions.basket(parts().store)
     _order(basket, source)
-    return _source(basket, source)
+    return _source(basket, source, bool(_signed_in(basket, [source])))
 
 
 @operations.add(
@@ -70,13 +65,7 @@ def get_source(source: str) -> Any:
     problems=(404,),
 )
 def check_one_source(source: str) -> Any:
-    order, tables = _order_and_tables(source)
-    outside = outside_of(parts().store, order)
-    if order.files is not None:
-        return [vars(step) for step in check_files(order, outside, _feeds_of(source))]
-    if order.database is not None:
-        return [vars(step) for step in check_database(order, outside, _feeds_of(source))]
-    return [vars(step) for step in check_source(order, outside, tables)]
+    return looked(looks.check, source)
 
 
 @operations.add(
@@ -87,8 +76,7 @@ def check_one_source(source: str) -> Any:
     problems=(404,),
 )
 def setup_sql_of_source(source: str) -> Any:
-    order, _ = _order_and_tables(source)
-    return [vars(one) for one in setup_sql(order, outside_of(parts().store, order), _feeds_of(source))]
+    return looked(looks.setup, source)
 
 
 @operations.add(
@@ -100,14 +88,7 @@ def setup_sql_of_source(source: str) -> Any:
     problems=(404, 409, 422, 502),
 )
 def survey_source(source: str, body: SurveyBody) -> Any:
-    order, tables = _order_and_tables(source)
-    if order.files is not None:
-        found = survey_files(order, outside_of(parts().store, order), body.match, body.besides)
-        return [table.as_dict() for table in found]
-    if order.database is not None:
-        found = survey_database(order, outside_of(parts().store, order), body.match, body.besides)
-        return [table.as_dict() for table in found]
-    return [table.as_dict() for table in survey(order, outside_of(parts().store, order), tables)]
+    return looked(looks.surveyed, source, body.match, body.besides)
 
 
 @operations.add(
@@ -119,7 +100,7 @@ def survey_source(source: str, body: SurveyBody) -> Any:
     problems=(404, 409, 422, 502),
 )
 def peek_at_table(source: str, table: str, body: PeekBody) -> Any:
-    return _peeked(source, table, body)
+    return looked(looks.peeked, source, table, body.rows, body.wire)
 
 
 @operations.add(
@@ -131,33 +112,7 @@ def peek_at_table(source: str, table: str, body: PeekBody) -> Any:
     problems=(404, 409, 422, 502),
 )
 def peek_at_files(source: str, body: PeekFilesBody) -> Any:
-    return _peeked(source, body.files, PeekBody(rows=body.rows))
-
-
-def _peeked(source: str, table: str, body: PeekBody) -> Any:
-    order, tables = _order_and_tables(source)
-    if order.database is None and order.files is None and table not in tables:
-        raise NotFound(
-            "peeking at",
-            f"{source}.{table}",
-            found=f"tables: {', '.join(tables)}",
-            mend="name one of them",
-            code="table.not_found",
-        )
-    outside = outside_of(parts().store, order)
-    if order.files is not None:
-        found = peek_files(order, outside, table, body.rows, _feeds_of(source))
-    elif order.database is not None:
-        found = peek_database(order, outside, table, body.rows)
-    else:
-        found = peek(order, outside, table, tables[table], rows=body.rows, wire=body.wire)
-    return {
-        "columns": [{"name": name, "type": kind} for name, kind in found.columns],
-        "rows": [[shown(value) for value in row] for row in found.rows],
-        "rejects": found.rejects,
-        "exchanges": [asdict(exchange) for exchange in found.exchanges],
-        "note": found.note,
-    }
+    return looked(looks.peeked, source, body.files, body.rows, wire=False)
 
 
 @operations.add(
@@ -169,46 +124,18 @@ def _peeked(source: str, table: str, body: PeekBody) -> Any:
     problems=(404, 409, 422),
 )
 def sign_in_at_source(source: str) -> Any:
-    store = parts().store
-    order = _order(definitions.basket(store), source)
-    if order.auth is None or order.auth.oauth is None or order.auth.oauth.grant != "authorization_code":
-        raise Conflict(
-            "signing in at",
-            source,
-            found="its connector shows who asks without a person",
-            mend="see `auth` in the connector; only the grant authorization_code wants somebody to sign in",
-            code="source.no_person_needed",
-        )
-    client = Asking(order, outside_of(store, order)).client
-    assert client is not None
-    back = request.host_url.rstrip("/") + BACK
-    errand = begin_errand(client, back)
-    tokens.keep_errand(store, source, errand, back)
-    return {"url": errand.url}
+    return {"url": looked(looks.sent_there, source, request.host_url.rstrip("/") + BACK)}
 
 
 @blueprint.get(BACK)
 def back_from_source() -> Response:
-    """A person comes back with a code, or with a reason why not (RFC 6749, 4.1.2)."""
-    store = parts().store
-    source, verifier, back = tokens.take_errand(store, request.args.get("state", ""))
-    order = _order(definitions.basket(store), source)
-    outside = outside_of(store, order)
-    refused = request.args.get("error_description") or request.args.get("error")
-    try:
-        if refused or not request.args.get("code"):
-            raise Conflict("signing in at", source, found=f"it sent you back: {refused or 'without a code'}", mend="try again")
-        asking = Asking(order, outside)
-        client = asking.client
-        assert client is not None
-        outside.vault(client.fingerprint).keep(end_errand(client, request.args["code"], verifier, back, asking.ask_for_token))
-        said = ""
-    except ReedError as error:
-        said = "#" + quote(f"{error.found}. {error.mend}", safe="")
-    return redirect(f"/sources/{quote(source)}{said}", 303)  # type: ignore[return-value]
+    given = request.args
+    refused = given.get("error_description") or given.get("error") or ""
+    source, why = looked(looks.came_back, given.get("state", ""), given.get("code", ""), refused)
+    return redirect(f"/sources/{quote(source)}{'#' + why if why else ''}", 303)  # type: ignore[return-value]
 
 
-def _source(basket: Basket, name: str) -> dict[str, Any]:
+def _source(basket: Basket, name: str, signed_in: bool) -> dict[str, Any]:
     store = parts().store
     source, order = basket.sources[name], _order(basket, name)
     state = state_of(store, name)
@@ -227,7 +154,7 @@ def _source(basket: Basket, name: str) -> dict[str, Any]:
         | {n: {"secret": secret} for n, secret in order.secrets.items()},
         "signs_in": how(order) if connector else ("user and password" if source.password else "nothing"),
         "person": person,
-        "signed_in": _holds_token(order) if order.auth and order.auth.oauth else True,
+        "signed_in": signed_in,
         "tables": list(connector.tables) if connector else [],
         "feeds": sorted(feed.feed for feed in basket.feeds.values() if feed.source == name),
         "pace": order.pace.model_dump(mode="json"),
@@ -236,34 +163,19 @@ def _source(basket: Basket, name: str) -> dict[str, Any]:
     }
 
 
-def _holds_token(order: SourceOrder) -> bool:
-    """Whether a token is kept for just these settings and secrets."""
-    assert order.auth is not None and order.auth.oauth is not None
-    outside = outside_of(parts().store, order)
-    try:
-        values = order.values({setting: outside.reveal(name) for setting, name in order.secrets.items()})
-    except ReedError:
-        return False
-    return outside.vault(client_of(order.auth.oauth, values).fingerprint).token() is not None
-
-
 def _order(basket: Basket, source: str) -> SourceOrder:
     return source_order(basket, source, started=datetime.now(UTC))
 
 
-def _order_and_tables(source: str) -> tuple[SourceOrder, dict[str, HttpTable]]:
-    basket = definitions.basket(parts().store)
-    order = _order(basket, source)
-    return order, basket.connectors[order.connector].tables if order.database is None and order.files is None else {}
-
-
-def _feeds_of(source: str) -> list[RunOrder]:
-    basket, now = definitions.basket(parts().store), datetime.now(UTC)
-    return [
-        resolve(basket, name, run=0, version=0, started=now)
-        for name, feed in sorted(basket.feeds.items())
-        if feed.source == source
-    ]
+def _signed_in(basket: Basket, sources: Sequence[str]) -> set[str]:
+    """Where nobody has to sign in, or a token is kept."""
+    asked = []
+    for name in sources:
+        auth = _order(basket, name).auth
+        if auth is not None and auth.oauth is not None:
+            asked.append(name)
+    held = looked(looks.holding_tokens, asked) if asked else []
+    return {name for name in sources if name not in asked or name in held}
 
 
 def place_of(source: Source) -> str:

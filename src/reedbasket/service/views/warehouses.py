@@ -2,21 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
 from typing import Annotated, Any
 
 from pydantic import Field
 
 from ... import wire
 from ...core.errors import NotFound
-from ...core.load import Warehouse, open_warehouse
-from ...core.load.profile import profile
-from ...core.load.warehouse import QueryResult
 from ...core.spec.model import Warehouse as WarehouseDefinition
-from ...store import definitions, secrets
+from ...store import definitions
+from ..looks import warehouses as looks
 from ..operations import Body, Query
-from .shared import operations, parts, shown
+from .shared import looked, operations, parts
 
 
 class RowsPart(Query):
@@ -38,8 +34,7 @@ def list_warehouses() -> Any:
 
 @operations.add("GET", "/api/v1/warehouses/{warehouse}/tables", "its tables, counted", answer=list[wire.Table], problems=(404,))
 def list_tables(warehouse: str) -> Any:
-    with _opened(warehouse) as found:
-        return [{**vars(t), "columns": [{"name": n, "type": k} for n, k in t.columns]} for t in found.tables()]
+    return looked(looks.tables, _known(warehouse))
 
 
 @operations.add(
@@ -51,8 +46,7 @@ def list_tables(warehouse: str) -> Any:
     problems=(404, 422),
 )
 def table_rows(warehouse: str, table: str, query: RowsPart) -> Any:
-    with _opened(warehouse) as found:
-        return _rows(found.rows(table, limit=query.limit, offset=query.offset))
+    return looked(looks.rows, _known(warehouse), table, query.limit, query.offset)
 
 
 @operations.add(
@@ -64,8 +58,7 @@ def table_rows(warehouse: str, table: str, query: RowsPart) -> Any:
     problems=(404, 422),
 )
 def query_warehouse(warehouse: str, body: Statement) -> Any:
-    with _opened(warehouse) as found:
-        return _rows(found.query(body.sql, limit=body.limit, seconds=body.seconds))
+    return looked(looks.queried, _known(warehouse), body.sql, body.limit, body.seconds)
 
 
 def _where(warehouse: WarehouseDefinition) -> str:
@@ -82,8 +75,7 @@ def _where(warehouse: WarehouseDefinition) -> str:
     problems=(404,),
 )
 def check_warehouse(warehouse: str) -> Any:
-    with _opened(warehouse) as found:
-        return [vars(step) for step in found.check()]
+    return looked(looks.check, _known(warehouse))
 
 
 @operations.add(
@@ -94,15 +86,12 @@ def check_warehouse(warehouse: str) -> Any:
     problems=(404, 422),
 )
 def table_profile(warehouse: str, table: str) -> Any:
-    with _opened(warehouse) as found:
-        rows, columns = profile(found, table)
-        return {"table": table, "rows": rows, "columns": [column.as_dict() for column in columns]}
+    return looked(looks.profiled, _known(warehouse), table)
 
 
-@contextmanager
-def _opened(name: str) -> Iterator[Warehouse]:
-    store = parts().store
-    known = definitions.basket(store).warehouses
+def _known(name: str) -> str:
+    """Raises NotFound."""
+    known = definitions.basket(parts().store).warehouses
     if name not in known:
         raise NotFound(
             "looking up the warehouse",
@@ -111,17 +100,4 @@ def _opened(name: str) -> Iterator[Warehouse]:
             mend="apply a basket that defines it",
             code="warehouse.not_found",
         )
-    warehouse = open_warehouse(known[name], store.folder, lambda name: secrets.reveal(store, name))
-    try:
-        yield warehouse
-    finally:
-        warehouse.close()
-
-
-def _rows(result: QueryResult) -> dict[str, Any]:
-    return {
-        "columns": [{"name": n, "type": k} for n, k in result.columns],
-        "rows": [[shown(v) for v in row] for row in result.rows],
-        "truncated": result.truncated,
-        "seconds": round(result.seconds, 4),
-    }
+    return name

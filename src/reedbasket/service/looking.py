@@ -1,0 +1,128 @@
+"""Processes that look for people: at sources and warehouses, with the secrets that takes, so that the service itself opens none.
+
+They are begun when somebody looks, and end when nobody has for a while. One that looks for long, or is ended, keeps nobody else.
+"""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+import signal
+import threading
+import time
+from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
+from contextlib import suppress
+from pathlib import Path
+from typing import Any, Concatenate, ParamSpec, TypeVar
+
+from ..core.errors import ReedError
+from ..store import Store
+
+_IDLE_SECONDS = 300.0
+_GIVEN = ParamSpec("_GIVEN")
+_FOUND = TypeVar("_FOUND")
+
+
+class LookCut(ReedError):
+    code = "service.look_cut"
+    retryable = True
+
+
+class Looks:
+    """`_lock` guards all of it. processes: how many things are looked at at once, at most."""
+
+    def __init__(self, folder: Path, processes: int) -> None:
+        self._folder = folder
+        self._processes = processes
+        self._lock = threading.Lock()
+        self._pool: ProcessPoolExecutor | None = None
+        self._asked = 0
+        self._last = 0.0
+        self._closed = False
+
+    def ask(self, look: Callable[Concatenate[Store, _GIVEN], _FOUND], *given: _GIVEN.args, **named: _GIVEN.kwargs) -> _FOUND:
+        """What the look finds. look: a function of a module, given the store and plain values; what it raises is raised here.
+
+        Raises LookCut where its process was ended."""
+        with self._lock:
+            pool = self._begun()
+            self._asked += 1
+        try:
+            found: _FOUND = pool.submit(_look, look, given, named).result()
+            return found
+        except BrokenProcessPool:
+            with self._lock:
+                self._pool = None if self._pool is pool else self._pool
+            raise LookCut("looking", found="the process that looked was ended", mend="try again") from None
+        finally:
+            with self._lock:
+                self._asked -= 1
+                self._last = time.monotonic()
+
+    def get_ready(self) -> None:
+        """Somebody will look soon: the first of them waits a second less."""
+        with self._lock, suppress(LookCut):
+            self._last = time.monotonic()
+            if self._pool is None:
+                self._begun().submit(_look, _nothing, (), {})
+
+    def stop(self) -> None:
+        """Whatever is being looked at is given up."""
+        with self._lock:
+            self._closed = True
+            pool, self._pool = self._pool, None
+        if pool is not None:
+            pool.shutdown(wait=False, cancel_futures=True)
+            for process in multiprocessing.active_children():
+                process.kill()
+
+    def _begun(self) -> ProcessPoolExecutor:
+        """With the lock held."""
+        if self._closed:
+            raise LookCut("looking", found="the service is being stopped", mend="try again once it is there")
+        if self._pool is None:
+            self._pool = ProcessPoolExecutor(
+                self._processes, multiprocessing.get_context("spawn"), initializer=_begin, initargs=(self._folder,)
+            )
+            threading.Thread(target=self._end_when_idle, args=(self._pool,), name="looks", daemon=True).start()
+        return self._pool
+
+    def _end_when_idle(self, pool: ProcessPoolExecutor) -> None:
+        while True:
+            time.sleep(_IDLE_SECONDS / 10)
+            with self._lock:
+                if self._pool is not pool:
+                    break
+                if not self._asked and time.monotonic() - self._last > _IDLE_SECONDS:
+                    self._pool = None
+                    break
+        pool.shutdown(wait=False)
+
+
+# In the process
+
+_store: Store
+
+
+def _begin(folder: Path) -> None:
+    global _store
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # a Ctrl-C in the terminal is the service's to handle
+    _store = Store(folder)
+    threading.Thread(target=_end_with_service, daemon=True).start()
+
+
+def _end_with_service() -> None:
+    service = multiprocessing.parent_process()
+    assert service is not None
+    service.join()
+    os._exit(0)
+
+
+def _nothing(_: Store) -> None:
+    from .looks import feeds, sources, warehouses  # noqa: F401 (what most looks need)
+
+
+def _look(look: Callable[..., Any], given: tuple[Any, ...], named: dict[str, Any]) -> Any:
+    return look(_store, *given, **named)

@@ -1,0 +1,82 @@
+"""Looks at feeds: what a run would do, whether source and warehouse agree, and the files of their tables."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from datetime import UTC, datetime
+from fnmatch import fnmatchcase
+from typing import Any
+
+from ...core.errors import NotFound
+from ...core.load import Warehouse, open_warehouse
+from ...core.run import plan_feed, resolve, verify_feed
+from ...core.run.order import RunOrder
+from ...store import Store, definitions, secrets
+from ..outside import outside_of
+
+
+def planned(store: Store, feed: str) -> dict[str, Any]:
+    order = _order(store, feed)
+    tables = plan_feed(order, outside_of(store, order))
+    full = order.model_dump(mode="json", by_alias=True, exclude={"run", "started", "feed_version"})
+    return {
+        "feed": feed,
+        "version": order.feed_version,
+        "warehouse": order.warehouse.warehouse,
+        "tables": [t.as_dict() for t in tables],
+        "ignored": order.ignored,
+        "full": full,
+    }
+
+
+def verified(store: Store, feed: str, table: str | None, deep: bool) -> list[dict[str, Any]]:
+    order = _order(store, feed)
+    return [found.as_dict() for found in verify_feed(order, outside_of(store, order), deep=deep, only=table)]
+
+
+def files(store: Store, feed: str, table: str | None, state: str | None, match: str | None, limit: int) -> list[dict[str, Any]]:
+    """The latest taken first."""
+    with _opened(store, feed) as (tables, warehouse):
+        found = [
+            {"table": name, **line.as_dict()}
+            for name in tables
+            if table in (None, name)
+            for line in warehouse.files(feed, name)
+            if state in (None, line.state) and (match is None or fnmatchcase(line.path, match))
+        ]
+    found.sort(key=lambda line: (line["at"], line["path"]), reverse=True)
+    return found[:limit]
+
+
+def taken_again(store: Store, feed: str, table: str, patterns: Sequence[str]) -> int:
+    """How many files will be. Raises NotFound."""
+    with _opened(store, feed) as (_, warehouse):
+        known = [line.path for line in warehouse.files(feed, table) if line.state != "gone"]
+        chosen = [path for path in known if any(path == one or fnmatchcase(path, one) for one in patterns)]
+        if not chosen:
+            raise NotFound(
+                "rewinding",
+                f"{feed}.{table}",
+                found=f"none of its {len(known)} files matches {', '.join(patterns)}",
+                mend="see them with `reed files`",
+                code="file.not_found",
+            )
+        return warehouse.take_again(feed, table, chosen)
+
+
+def _order(store: Store, feed: str) -> RunOrder:
+    version = definitions.feed_version(store, feed)
+    return resolve(definitions.basket(store), feed, run=0, version=version, started=datetime.now(UTC))
+
+
+@contextmanager
+def _opened(store: Store, feed: str) -> Iterator[tuple[list[str], Warehouse]]:
+    """(the feed's tables, its warehouse)."""
+    basket = definitions.basket(store)
+    definition = basket.feeds[feed]
+    warehouse = open_warehouse(basket.warehouses[definition.warehouse], store.folder, lambda name: secrets.reveal(store, name))
+    try:
+        yield list(definition.tables), warehouse
+    finally:
+        warehouse.close()

@@ -1,0 +1,145 @@
+"""Looks at sources: whether they answer, what they offer; and signing in at them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict
+from datetime import UTC, datetime
+from typing import Any
+from urllib.parse import quote
+
+from ...core.errors import Conflict, NotFound, ReedError
+from ...core.extract.http.oauth import begin_errand, client_of, end_errand
+from ...core.run.asking import Asking
+from ...core.run.file_look import check_files, peek_files, survey_files
+from ...core.run.look import check_source, peek, survey
+from ...core.run.order import RunOrder, SourceOrder, resolve, source_order
+from ...core.run.setup_sql import setup_sql
+from ...core.run.sql_look import check_database, peek_database, survey_database
+from ...core.spec.http import HttpTable
+from ...store import Store, definitions, tokens
+from ..outside import outside_of
+from .values import shown
+
+
+def check(store: Store, source: str) -> list[dict[str, Any]]:
+    order, tables = _order_and_tables(store, source)
+    outside = outside_of(store, order)
+    if order.files is not None:
+        return [vars(step) for step in check_files(order, outside, _feeds_of(store, source))]
+    if order.database is not None:
+        return [vars(step) for step in check_database(order, outside, _feeds_of(store, source))]
+    return [vars(step) for step in check_source(order, outside, tables)]
+
+
+def setup(store: Store, source: str) -> list[dict[str, Any]]:
+    order, _ = _order_and_tables(store, source)
+    return [vars(one) for one in setup_sql(order, outside_of(store, order), _feeds_of(store, source))]
+
+
+def surveyed(store: Store, source: str, match: Sequence[str], besides: Sequence[str]) -> list[dict[str, Any]]:
+    order, tables = _order_and_tables(store, source)
+    outside = outside_of(store, order)
+    if order.files is not None:
+        return [table.as_dict() for table in survey_files(order, outside, match, besides)]
+    if order.database is not None:
+        return [table.as_dict() for table in survey_database(order, outside, match, besides)]
+    return [table.as_dict() for table in survey(order, outside, tables)]
+
+
+def peeked(store: Store, source: str, table: str, rows: int, wire: bool) -> dict[str, Any]:
+    order, tables = _order_and_tables(store, source)
+    if order.database is None and order.files is None and table not in tables:
+        raise NotFound(
+            "peeking at",
+            f"{source}.{table}",
+            found=f"tables: {', '.join(tables)}",
+            mend="name one of them",
+            code="table.not_found",
+        )
+    outside = outside_of(store, order)
+    if order.files is not None:
+        found = peek_files(order, outside, table, rows, _feeds_of(store, source))
+    elif order.database is not None:
+        found = peek_database(order, outside, table, rows)
+    else:
+        found = peek(order, outside, table, tables[table], rows=rows, wire=wire)
+    return {
+        "columns": [{"name": name, "type": kind} for name, kind in found.columns],
+        "rows": [[shown(value) for value in row] for row in found.rows],
+        "rejects": found.rejects,
+        "exchanges": [asdict(exchange) for exchange in found.exchanges],
+        "note": found.note,
+    }
+
+
+def sent_there(store: Store, source: str, back: str) -> str:
+    """Where a person goes to sign in; they come to `back` from there."""
+    order = _order(store, source)
+    if order.auth is None or order.auth.oauth is None or order.auth.oauth.grant != "authorization_code":
+        raise Conflict(
+            "signing in at",
+            source,
+            found="its connector shows who asks without a person",
+            mend="see `auth` in the connector; only the grant authorization_code wants somebody to sign in",
+            code="source.no_person_needed",
+        )
+    client = Asking(order, outside_of(store, order)).client
+    assert client is not None
+    errand = begin_errand(client, back)
+    tokens.keep_errand(store, source, errand, back)
+    return errand.url
+
+
+def came_back(store: Store, state: str, code: str, refused: str) -> tuple[str, str]:
+    """(source, why it did not work): a person comes back with a code, or with a reason why not (RFC 6749, 4.1.2). Raises NotFound."""
+    source, verifier, back = tokens.take_errand(store, state)
+    try:
+        order = _order(store, source)
+        outside = outside_of(store, order)
+        if refused or not code:
+            raise Conflict("signing in at", source, found=f"it sent you back: {refused or 'without a code'}", mend="try again")
+        asking = Asking(order, outside)
+        client = asking.client
+        assert client is not None
+        outside.vault(client.fingerprint).keep(end_errand(client, code, verifier, back, asking.ask_for_token))
+    except ReedError as error:
+        return source, quote(f"{error.found}. {error.mend}", safe="")
+    return source, ""
+
+
+def holding_tokens(store: Store, sources: Sequence[str]) -> list[str]:
+    """Of sources at which one signs in: those for whose present settings and secrets a token is kept."""
+    return [source for source in sources if _holds_token(store, source)]
+
+
+def _holds_token(store: Store, source: str) -> bool:
+    order = _order(store, source)
+    if order.auth is None or order.auth.oauth is None:
+        return True
+    outside = outside_of(store, order)
+    try:
+        values = order.values({setting: outside.reveal(name) for setting, name in order.secrets.items()})
+    except ReedError:
+        return False
+    return outside.vault(client_of(order.auth.oauth, values).fingerprint).token() is not None
+
+
+def _order(store: Store, source: str) -> SourceOrder:
+    return source_order(definitions.basket(store), source, started=datetime.now(UTC))
+
+
+def _order_and_tables(store: Store, source: str) -> tuple[SourceOrder, dict[str, HttpTable]]:
+    order = _order(store, source)
+    if order.database is not None or order.files is not None:
+        return order, {}
+    return order, definitions.basket(store).connectors[order.connector].tables
+
+
+def _feeds_of(store: Store, source: str) -> list[RunOrder]:
+    basket, now = definitions.basket(store), datetime.now(UTC)
+    return [
+        resolve(basket, name, run=0, version=0, started=now)
+        for name, feed in sorted(basket.feeds.items())
+        if feed.source == source
+    ]

@@ -1,0 +1,58 @@
+"""Looks at warehouses: tables, rows, profiles, and SQL that only reads."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+
+from ...core.load import Warehouse, open_warehouse
+from ...core.load.profile import profile
+from ...core.load.warehouse import QueryResult
+from ...store import Store, definitions, secrets
+from .values import shown
+
+
+def tables(store: Store, warehouse: str) -> list[dict[str, Any]]:
+    with _opened(store, warehouse) as found:
+        return [{**vars(t), "columns": [{"name": n, "type": k} for n, k in t.columns]} for t in found.tables()]
+
+
+def rows(store: Store, warehouse: str, table: str, limit: int, offset: int) -> dict[str, Any]:
+    with _opened(store, warehouse) as found:
+        return _rows(found.rows(table, limit=limit, offset=offset))
+
+
+def queried(store: Store, warehouse: str, sql: str, limit: int, seconds: float) -> dict[str, Any]:
+    with _opened(store, warehouse) as found:
+        return _rows(found.query(sql, limit=limit, seconds=seconds))
+
+
+def check(store: Store, warehouse: str) -> list[dict[str, Any]]:
+    with _opened(store, warehouse) as found:
+        return [vars(step) for step in found.check()]
+
+
+def profiled(store: Store, warehouse: str, table: str) -> dict[str, Any]:
+    with _opened(store, warehouse) as found:
+        count, columns = profile(found, table)
+        return {"table": table, "rows": count, "columns": [column.as_dict() for column in columns]}
+
+
+@contextmanager
+def _opened(store: Store, name: str) -> Iterator[Warehouse]:
+    definition = definitions.basket(store).warehouses[name]
+    warehouse = open_warehouse(definition, store.folder, lambda name: secrets.reveal(store, name))
+    try:
+        yield warehouse
+    finally:
+        warehouse.close()
+
+
+def _rows(result: QueryResult) -> dict[str, Any]:
+    return {
+        "columns": [{"name": n, "type": k} for n, k in result.columns],
+        "rows": [[shown(v) for v in row] for row in result.rows],
+        "truncated": result.truncated,
+        "seconds": round(result.seconds, 4),
+    }
