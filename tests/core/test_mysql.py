@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+from collections import Counter
 from collections.abc import Iterator
 from datetime import date, datetime
 from decimal import Decimal
@@ -200,13 +201,10 @@ def test_cursors_queries_windows_and_a_survey(yard: Yard, tmp_path: Path) -> Non
     text = yard.basket(feed, "zone: Europe/Paris\nsettings: {region: east}")
     order = order_for(text)
     heard = run(text, tmp_path, 1)
-    assert [(line.table, line.read) for line in heard.ledger] == [
-        ("orders", 2000),
-        ("parts", 2),
-        ("east", 1000),
-        ("daily", 1941),
-        ("seen", 2000),
-    ]
+    read = Counter[str]()
+    for line in heard.ledger:  # on a busy machine windows are committed on the way
+        read[line.table] += line.read
+    assert read == {"orders": 2000, "parts": 2, "east": 1000, "daily": 1941, "seen": 2000}
     yard.do(
         "update orders set v = 1, at = '2026-03-05 00:00:00' where id <= 10",
         "delete from parts where id = 2",

@@ -121,10 +121,29 @@ class Client:
         """A one-use link into the console."""
         return self._call("POST", "/api/v1/sign-in-codes")
 
+    # Drafts: looks with definitions that are not in force, as YAML
+
+    def check_draft(self, draft: str, source: str) -> list[wire.CheckStep]:
+        return self._call("POST", "/api/v1/draft/check", body={"draft": draft, "source": source})
+
+    def survey_draft(self, draft: str, source: str) -> list[wire.SurveyedTable]:
+        return self._call("POST", "/api/v1/draft/survey", body={"draft": draft, "source": source})
+
+    def try_draft(self, draft: str, source: str, table: str, *, pages: int = 1) -> wire.Tried:
+        """Ask an API for the first pages of a table, and see what the answer suggests."""
+        return self._call("POST", "/api/v1/draft/try", body={"draft": draft, "source": source, "table": table, "pages": pages})
+
+    def plan_draft(self, draft: str, feed: str) -> wire.Plan:
+        return self._call("POST", "/api/v1/draft/plan", body={"draft": draft, "feed": feed})
+
     # Feeds
 
     def feeds(self) -> list[wire.Feed]:
         return self._call("GET", "/api/v1/feeds")
+
+    def activity(self, hours: int = 24) -> wire.Activity:
+        """What came in during the last hours, at most 168."""
+        return self._call("GET", f"/api/v1/activity?hours={hours}")
 
     def feed(self, name: str) -> wire.Feed:
         return self._call("GET", f"/api/v1/feeds/{_part(name)}")

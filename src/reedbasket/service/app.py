@@ -11,22 +11,23 @@ from ..store import access
 from ..store.access import Caller
 from . import auth, console, problems
 from .parts import Parts
+from .prefix import Below, prefix_of
 from .views import operations, sources
 
 # The largest request is a basket of definitions.
 _LARGEST_REQUEST_BYTES = 8 * 1024 * 1024
 # Calls that change nothing anybody would ask for later; looking at a source is a POST, since it costs the source something.
+# Looks with a draft are noted: it may send a secret to wherever it says.
 _NOT_NOTED = {
     "plan",
-    "check_source",
+    "check_one_source",
     "check_warehouse",
-    "survey",
-    "peek",
-    "peek_files",
-    "setup_sql",
+    "survey_source",
+    "peek_at_table",
+    "peek_at_files",
+    "setup_sql_of_source",
     "verify",
-    "query",
-    "sign_in",
+    "query_warehouse",
 }
 
 
@@ -73,4 +74,7 @@ def create_app(parts: Parts) -> Flask:
     app.register_blueprint(sources.blueprint)
     app.register_blueprint(console.blueprint)
     problems.register(app)
+    prefix = prefix_of(parts.settings.public_url)
+    if prefix:
+        app.wsgi_app = Below(app.wsgi_app, prefix)  # type: ignore[method-assign]
     return app

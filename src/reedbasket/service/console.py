@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import secrets
+from html import escape
 from pathlib import Path
 
-from flask import Blueprint, Response, current_app, send_from_directory
+from flask import Blueprint, Response, current_app, request, send_from_directory
 
 from .parts import Parts
 
@@ -12,8 +14,11 @@ FOLDER = Path(__file__).parent / "static"
 
 blueprint = Blueprint("console", __name__)
 
-# The console needs nothing from anywhere else. Inline styles are how styled-components works.
-_POLICY = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'"
+# The console needs nothing from anywhere else. Styles are made in the page, by scripts that show this page's nonce.
+_POLICY = (
+    "default-src 'self'; style-src 'self' 'nonce-{nonce}'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'self'; "
+    "form-action 'self'; object-src 'none'"
+)
 
 
 @blueprint.get("/assets/<path:name>")
@@ -31,9 +36,14 @@ def page(**_: str) -> Response:
         )
     parts: Parts = current_app.extensions["reed"]
     parts.looks.get_ready()
-    answer = send_from_directory(FOLDER, "index.html")
+    nonce = secrets.token_urlsafe(16)
+    text = (FOLDER / "index.html").read_text("utf-8")
+    # Everything in the page is found from here, wherever a proxy has put the service.
+    text = text.replace('<base href="/" />', f'<base href="{escape(request.script_root)}/" />')
+    text = text.replace('name="nonce" content=""', f'property="csp-nonce" content="{nonce}"')
+    answer = Response(text, content_type="text/html; charset=utf-8")
     answer.headers["Cache-Control"] = "no-cache"
-    answer.headers["Content-Security-Policy"] = _POLICY
+    answer.headers["Content-Security-Policy"] = _POLICY.format(nonce=nonce)
     answer.headers["X-Content-Type-Options"] = "nosniff"
     answer.headers["Referrer-Policy"] = "no-referrer"
     return answer
@@ -43,7 +53,12 @@ def page(**_: str) -> Response:
 for _rule in (
     "/",
     "/sign-in",
+    "/feeds",
     "/feeds/<feed>",
+    "/new",
+    "/workbench",
+    "/map",
+    "/rejects",
     "/schedules",
     "/settings",
     "/sources",

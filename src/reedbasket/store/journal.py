@@ -58,7 +58,8 @@ def read_log(store: Store, run: int, *, after: int = 0, limit: int = 500) -> lis
 def keep_ledger(connection: sqlite3.Connection, warehouse: str, lines: Sequence[LedgerLine]) -> None:
     """Within the caller's transaction; lines that are there already stay."""
     connection.executemany(
-        f"insert or ignore into ledger (warehouse, {_LEDGER_LIST}) values (?, {', '.join('?' * len(_LEDGER_COLUMNS))})",
+        f"""insert into ledger (warehouse, {_LEDGER_LIST}) values (?, {", ".join("?" * len(_LEDGER_COLUMNS))})
+            on conflict do nothing""",
         [(warehouse, *(getattr(line, c) for c in _LEDGER_COLUMNS)) for line in lines],
     )
 

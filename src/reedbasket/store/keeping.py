@@ -9,6 +9,7 @@ from .database import Store, text_of
 
 # Rows gone in one transaction: some 20 ms on a slow disk. Between two of them others get their turn.
 _AT_ONCE = 2_000
+ACTIVITY_DAYS = 8
 _RUNS_AT_ONCE = 200
 _PAUSE_SECONDS = 0.02
 
@@ -33,6 +34,11 @@ def purge(store: Store, *, requests_days: int, runs_days: int, rejects_days: int
             "drift",
             runs_days,
             "delete from drift where id in (select id from drift where at < ? order by id limit ?)",
+        ),
+        (
+            "activity",
+            ACTIVITY_DAYS,
+            "delete from activity where (at, feed) in (select at, feed from activity where at < ? order by at limit ?)",
         ),
     ):
         gone[name] = _bit_by_bit(store, statement, _before(days))

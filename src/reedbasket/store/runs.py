@@ -235,7 +235,7 @@ def latest(store: Store, *, feed: str | None = None, before: int | None = None, 
 
 @dataclass(frozen=True)
 class FeedStanding:
-    """How a feed stands. activity: of its run that waits or goes on. fresh_at: when a run last succeeded."""
+    """How a feed stands. activity: of its run that waits or goes on. fresh_at: when a run last succeeded. drift: what its last run met."""
 
     feed: str
     version: int
@@ -244,6 +244,7 @@ class FeedStanding:
     last_run: dict[str, Any] | None
     fresh_at: str | None
     rejects: int
+    drift: int
 
 
 def standings(store: Store, feeds: Sequence[str]) -> list[FeedStanding]:
@@ -255,7 +256,8 @@ def standings(store: Store, feeds: Sequence[str]) -> list[FeedStanding]:
                   (select outcome from run where feed = f.value and outcome in ('queued', 'running')) as activity,
                   (select max(id) from run where feed = f.value) as last_run,
                   (select ended_at from run where feed = f.value and outcome = 'succeeded' order by id desc limit 1) as fresh_at,
-                  (select count(*) from reject where feed = f.value) as rejects
+                  (select count(*) from reject where feed = f.value) as rejects,
+                  (select count(*) from drift where run = (select max(id) from run where feed = f.value)) as drift
            from json_each(?) as f""",
         (json.dumps(list(feeds)),),
     ).fetchall()

@@ -17,6 +17,7 @@ from .access import (
     Token,
     User,
 )
+from .activity import Activity, ActivityPart
 from .definitions import Applied, Definition, Version
 from .feeds import (
     Again,
@@ -33,15 +34,30 @@ from .feeds import (
 )
 from .runs import LedgerLine, LogLine, Outcome, RequestLine, Run, TableProgress, Totals
 from .schedule import Backfill, Counted, DueWindow, FeedSchedule, Notice, Pause, ScheduledFeed
-from .sources import Exchange, Method, Peek, SentThere, SetupStatement, Source, SurveyedColumn, SurveyedTable
+from .sources import (
+    Choice,
+    Exchange,
+    Method,
+    Peek,
+    SentThere,
+    SetupStatement,
+    Source,
+    Suggested,
+    SurveyedColumn,
+    SurveyedTable,
+    Tried,
+)
 from .warehouses import CheckStep, Column, ColumnProfile, Profile, Rows, Table, Warehouse
 
 __all__ = [
+    "Activity",
+    "ActivityPart",
     "Again",
     "Applied",
     "AuditLine",
     "Backfill",
     "CheckStep",
+    "Choice",
     "Column",
     "ColumnProfile",
     "Counted",
@@ -81,12 +97,14 @@ __all__ = [
     "SetupStatement",
     "SignInCode",
     "Source",
+    "Suggested",
     "SurveyedColumn",
     "SurveyedTable",
     "Table",
     "TableProgress",
     "Token",
     "Totals",
+    "Tried",
     "User",
     "VerifiedSample",
     "VerifiedTable",

@@ -37,7 +37,7 @@ class Again(TypedDict):
 
 class Feed(TypedDict):
     """activity: idle, queued or running. fresh_at: when a run last succeeded. late: that is longer ago than the feed's
-    `fresh_within`."""
+    `fresh_within`. drift: changes of structure that its last run met."""
 
     name: str
     about: str
@@ -50,6 +50,7 @@ class Feed(TypedDict):
     last_run: Run | None
     fresh_at: str | None
     rejects: int
+    drift: int
     schedule: FeedSchedule
     fresh_within_seconds: float | None
     late: bool

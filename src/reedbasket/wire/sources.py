@@ -94,6 +94,36 @@ class Exchange(TypedDict):
     cut: bool
 
 
+class Choice(TypedDict):
+    """One way to say something in a definition, and what speaks for it."""
+
+    say: Any
+    why: str
+
+
+class Suggested(TypedDict):
+    """What an answer suggests, the likeliest first."""
+
+    records: list[Choice]
+    total: list[Choice]
+    next: list[Choice]
+    key: list[Choice]
+    cursor: list[Choice]
+
+
+class Tried(TypedDict):
+    """answer: the last one as a tree, lists cut to their first items; null where it is no JSON. pages: records on each page that was
+    read. error: why it went no further."""
+
+    columns: list[Column]
+    rows: list[list[Any]]
+    exchanges: list[Exchange]
+    answer: Any
+    pages: list[int]
+    suggested: Suggested
+    error: ErrorFacts | None
+
+
 class SentThere(TypedDict):
     """Where a person goes to sign in at a source."""
 

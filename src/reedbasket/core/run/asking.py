@@ -13,7 +13,7 @@ from ..extract.http import RequestSeen, Sender
 from ..extract.http.answers import Answer
 from ..extract.http.oauth import Client, MemoryVault, OAuthSignIn, Vault, client_of
 from ..extract.http.request import Request
-from ..extract.http.send import Exchange
+from ..extract.http.send import SHOWN_BYTES, Exchange
 from ..extract.http.signers import SignedRequests, load_signer
 from ..extract.http.signin import SignIn, Standing
 from ..extract.pace import Wait
@@ -61,6 +61,7 @@ class Asking:
         told: Callable[[Wait], None] = lambda _: None,
         retry: Retry | None = None,
         wire: Callable[[Exchange], None] | None = None,
+        wire_bytes: int = SHOWN_BYTES,
     ) -> Sender:
         """To be closed by whoever asks for it. Raises SourceError where what signs requests is missing."""
         self._seen = seen
@@ -78,6 +79,7 @@ class Asking:
             told=told,
             at_once=order.pace.at_once,
             wire=wire,
+            wire_bytes=wire_bytes,
         )
 
     def signs_in(self) -> None:

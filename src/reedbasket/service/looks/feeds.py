@@ -14,10 +14,11 @@ from ...core.run import plan_feed, resolve, verify_feed
 from ...core.run.order import RunOrder
 from ...store import Store, definitions, secrets
 from ..outside import outside_of
+from .drafts import basket_of
 
 
-def planned(store: Store, feed: str) -> dict[str, Any]:
-    order = _order(store, feed)
+def planned(store: Store, feed: str, draft: str = "") -> dict[str, Any]:
+    order = _order(store, feed, draft)
     tables = plan_feed(order, outside_of(store, order))
     full = order.model_dump(mode="json", by_alias=True, exclude={"run", "started", "feed_version"})
     return {
@@ -65,9 +66,9 @@ def taken_again(store: Store, feed: str, table: str, patterns: Sequence[str]) ->
         return warehouse.take_again(feed, table, chosen)
 
 
-def _order(store: Store, feed: str) -> RunOrder:
+def _order(store: Store, feed: str, draft: str = "") -> RunOrder:
     version = definitions.feed_version(store, feed)
-    return resolve(definitions.basket(store), feed, run=0, version=version, started=datetime.now(UTC))
+    return resolve(basket_of(store, draft), feed, run=0, version=version, started=datetime.now(UTC))
 
 
 @contextmanager

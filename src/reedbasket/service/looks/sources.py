@@ -16,29 +16,35 @@ from ...core.run.look import check_source, peek, survey
 from ...core.run.order import RunOrder, SourceOrder, resolve, source_order
 from ...core.run.setup_sql import setup_sql
 from ...core.run.sql_look import check_database, peek_database, survey_database
+from ...core.run.trying import try_table
+from ...core.spec import Basket
 from ...core.spec.http import HttpTable
 from ...store import Store, definitions, tokens
 from ..outside import outside_of
+from .drafts import basket_of
 from .values import shown
 
 
-def check(store: Store, source: str) -> list[dict[str, Any]]:
-    order, tables = _order_and_tables(store, source)
+def check(store: Store, source: str, draft: str = "") -> list[dict[str, Any]]:
+    basket = basket_of(store, draft)
+    order, tables = _order_and_tables(basket, source)
     outside = outside_of(store, order)
     if order.files is not None:
-        return [vars(step) for step in check_files(order, outside, _feeds_of(store, source))]
+        return [vars(step) for step in check_files(order, outside, _feeds_of(basket, source))]
     if order.database is not None:
-        return [vars(step) for step in check_database(order, outside, _feeds_of(store, source))]
+        return [vars(step) for step in check_database(order, outside, _feeds_of(basket, source))]
     return [vars(step) for step in check_source(order, outside, tables)]
 
 
-def setup(store: Store, source: str) -> list[dict[str, Any]]:
-    order, _ = _order_and_tables(store, source)
-    return [vars(one) for one in setup_sql(order, outside_of(store, order), _feeds_of(store, source))]
+def setup(store: Store, source: str, draft: str = "") -> list[dict[str, Any]]:
+    basket = basket_of(store, draft)
+    order = _order(basket, source)
+    return [vars(one) for one in setup_sql(order, outside_of(store, order), _feeds_of(basket, source))]
 
 
-def surveyed(store: Store, source: str, match: Sequence[str], besides: Sequence[str]) -> list[dict[str, Any]]:
-    order, tables = _order_and_tables(store, source)
+def surveyed(store: Store, source: str, match: Sequence[str], besides: Sequence[str], draft: str = "") -> list[dict[str, Any]]:
+    basket = basket_of(store, draft)
+    order, tables = _order_and_tables(basket, source)
     outside = outside_of(store, order)
     if order.files is not None:
         return [table.as_dict() for table in survey_files(order, outside, match, besides)]
@@ -47,8 +53,9 @@ def surveyed(store: Store, source: str, match: Sequence[str], besides: Sequence[
     return [table.as_dict() for table in survey(order, outside, tables)]
 
 
-def peeked(store: Store, source: str, table: str, rows: int, wire: bool) -> dict[str, Any]:
-    order, tables = _order_and_tables(store, source)
+def peeked(store: Store, source: str, table: str, rows: int, wire: bool, draft: str = "") -> dict[str, Any]:
+    basket = basket_of(store, draft)
+    order, tables = _order_and_tables(basket, source)
     if order.database is None and order.files is None and table not in tables:
         raise NotFound(
             "peeking at",
@@ -59,7 +66,7 @@ def peeked(store: Store, source: str, table: str, rows: int, wire: bool) -> dict
         )
     outside = outside_of(store, order)
     if order.files is not None:
-        found = peek_files(order, outside, table, rows, _feeds_of(store, source))
+        found = peek_files(order, outside, table, rows, _feeds_of(basket, source))
     elif order.database is not None:
         found = peek_database(order, outside, table, rows)
     else:
@@ -73,9 +80,28 @@ def peeked(store: Store, source: str, table: str, rows: int, wire: bool) -> dict
     }
 
 
+def tried(store: Store, source: str, table: str, pages: int, draft: str = "") -> dict[str, Any]:
+    """An API's table, asked for its first pages: see core.run.trying."""
+    basket = basket_of(store, draft)
+    order, tables = _order_and_tables(basket, source)
+    if table not in tables:
+        raise NotFound(
+            "trying",
+            f"{source}.{table}",
+            found=f"tables of its connector: {', '.join(tables) or 'none, for it is no API'}",
+            mend="name one of them",
+            code="table.not_found",
+        )
+    found = try_table(order, outside_of(store, order), table, tables[table], pages=pages)
+    return asdict(found) | {
+        "columns": [{"name": name, "type": kind} for name, kind in found.columns],
+        "rows": [[shown(value) for value in row] for row in found.rows],
+    }
+
+
 def sent_there(store: Store, source: str, back: str) -> str:
     """Where a person goes to sign in; they come to `back` from there."""
-    order = _order(store, source)
+    order = _order(definitions.basket(store), source)
     if order.auth is None or order.auth.oauth is None or order.auth.oauth.grant != "authorization_code":
         raise Conflict(
             "signing in at",
@@ -95,7 +121,7 @@ def came_back(store: Store, state: str, code: str, refused: str) -> tuple[str, s
     """(source, why it did not work): a person comes back with a code, or with a reason why not (RFC 6749, 4.1.2). Raises NotFound."""
     source, verifier, back = tokens.take_errand(store, state)
     try:
-        order = _order(store, source)
+        order = _order(definitions.basket(store), source)
         outside = outside_of(store, order)
         if refused or not code:
             raise Conflict("signing in at", source, found=f"it sent you back: {refused or 'without a code'}", mend="try again")
@@ -114,7 +140,7 @@ def holding_tokens(store: Store, sources: Sequence[str]) -> list[str]:
 
 
 def _holds_token(store: Store, source: str) -> bool:
-    order = _order(store, source)
+    order = _order(definitions.basket(store), source)
     if order.auth is None or order.auth.oauth is None:
         return True
     outside = outside_of(store, order)
@@ -125,19 +151,19 @@ def _holds_token(store: Store, source: str) -> bool:
     return outside.vault(client_of(order.auth.oauth, values).fingerprint).token() is not None
 
 
-def _order(store: Store, source: str) -> SourceOrder:
-    return source_order(definitions.basket(store), source, started=datetime.now(UTC))
+def _order(basket: Basket, source: str) -> SourceOrder:
+    return source_order(basket, source, started=datetime.now(UTC))
 
 
-def _order_and_tables(store: Store, source: str) -> tuple[SourceOrder, dict[str, HttpTable]]:
-    order = _order(store, source)
+def _order_and_tables(basket: Basket, source: str) -> tuple[SourceOrder, dict[str, HttpTable]]:
+    order = _order(basket, source)
     if order.database is not None or order.files is not None:
         return order, {}
-    return order, definitions.basket(store).connectors[order.connector].tables
+    return order, basket.connectors[order.connector].tables
 
 
-def _feeds_of(store: Store, source: str) -> list[RunOrder]:
-    basket, now = definitions.basket(store), datetime.now(UTC)
+def _feeds_of(basket: Basket, source: str) -> list[RunOrder]:
+    now = datetime.now(UTC)
     return [
         resolve(basket, name, run=0, version=0, started=now)
         for name, feed in sorted(basket.feeds.items())

@@ -152,6 +152,7 @@ def _feed(basket: Basket, found: runs.FeedStanding, paused: dict[str, str] | Non
         "last_run": found.last_run,
         "fresh_at": found.fresh_at,
         "rejects": found.rejects,
+        "drift": found.drift,
         "schedule": {
             "rule": rule.model_dump(mode="json", by_alias=True, exclude_unset=True) if rule else None,
             "next_due": text_of(due) if due else None,

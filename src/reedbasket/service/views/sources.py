@@ -124,7 +124,7 @@ def peek_at_files(source: str, body: PeekFilesBody) -> Any:
     problems=(404, 409, 422),
 )
 def sign_in_at_source(source: str) -> Any:
-    return {"url": looked(looks.sent_there, source, request.host_url.rstrip("/") + BACK)}
+    return {"url": looked(looks.sent_there, source, request.url_root.rstrip("/") + BACK)}
 
 
 @blueprint.get(BACK)
@@ -132,7 +132,7 @@ def back_from_source() -> Response:
     given = request.args
     refused = given.get("error_description") or given.get("error") or ""
     source, why = looked(looks.came_back, given.get("state", ""), given.get("code", ""), refused)
-    return redirect(f"/sources/{quote(source)}{'#' + why if why else ''}", 303)  # type: ignore[return-value]
+    return redirect(f"{request.script_root}/sources/{quote(source)}{'#' + why if why else ''}", 303)  # type: ignore[return-value]
 
 
 def _source(basket: Basket, name: str, signed_in: bool) -> dict[str, Any]:

@@ -29,7 +29,7 @@ from .signin import SignIn, Standing
 LARGEST_BODY_BYTES = 64 * 1024 * 1024
 _PIECE_BYTES = 256 * 1024
 # Of a body, what people are shown of it.
-_SHOWN_BYTES = 16 * 1024
+SHOWN_BYTES = 16 * 1024
 _MOST_REDIRECTS = 5
 GOOD = frozenset({200})
 
@@ -83,8 +83,9 @@ class Sender:
         told: Callable[[Wait], None] = lambda wait: None,
         at_once: int = 4,
         wire: Callable[[Exchange], None] | None = None,
+        wire_bytes: int = SHOWN_BYTES,
     ) -> None:
-        """wire: hears of every exchange whole, for people to look at."""
+        """wire: hears of every exchange, for people to look at; of a body so many bytes."""
         self._timeouts = timeouts
         self._retry = retry
         self._pacer = pacer
@@ -94,7 +95,7 @@ class Sender:
         self._told = told
         self._sign_in = sign_in or Standing()
         self.at_once = at_once
-        self._wire = wire
+        self._wire, self._wire_bytes = wire, wire_bytes
         self._pool = urllib3.PoolManager(num_pools=4, maxsize=at_once, retries=False)
 
     def __repr__(self) -> str:
@@ -223,9 +224,9 @@ class Sender:
             return {n: HIDDEN if n in secret else self._mask.text(v) for n, v in values.items()}
 
         def text(raw: bytes) -> str:
-            return self._mask.text(raw[:_SHOWN_BYTES].decode("utf-8", "replace"))
+            return self._mask.text(raw[: self._wire_bytes].decode("utf-8", "replace"))
 
-        cut = len(content) > _SHOWN_BYTES
+        cut = len(content) > self._wire_bytes
         return Exchange(method, self._mask.text(url), told(headers), text(body or b""), status, told(found), text(content), cut)
 
     def _ask(self, method: str, url: str, headers: dict[str, str], body: bytes | None, doing: str) -> urllib3.BaseHTTPResponse:

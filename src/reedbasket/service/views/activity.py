@@ -1,0 +1,28 @@
+"""What came in over time."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Annotated, Any
+
+from pydantic import Field
+
+from ... import wire
+from ...store import activity
+from ..operations import Query
+from .shared import operations, parts
+
+
+class Hours(Query):
+    hours: Annotated[int, Field(ge=1, le=activity.MOST_HOURS)] = 24
+
+
+@operations.add(
+    "GET",
+    "/api/v1/activity",
+    "what came in during the last hours, over all feeds and by feed",
+    answer=wire.Activity,
+    query=Hours,
+)
+def read_activity(query: Hours) -> Any:
+    return activity.read(parts().store, datetime.now(UTC), query.hours)

@@ -1,0 +1,92 @@
+"""Looking with definitions that are not in force yet: checked, surveyed, peeked at, tried and planned before anything is kept.
+
+They may send any secret anywhere, as an applied definition may: who calls these has to be an editor.
+"""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from pydantic import Field
+
+from ... import wire
+from ..looks import feeds as feed_looks
+from ..looks import sources as looks
+from ..operations import Body
+from .shared import looked, operations
+
+
+class Draft(Body):
+    draft: Annotated[str, Field(min_length=1, max_length=1_000_000, description="YAML of definitions, over those in force")]
+    source: str
+
+
+class DraftSurvey(Draft):
+    match: list[str] = Field(default_factory=list, description="patterns of a database's tables to show; none: all")
+    besides: list[str] = Field(default_factory=list, description="patterns of tables to leave out")
+
+
+class DraftPeek(Draft):
+    table: Annotated[str, Field(min_length=1, description="of an API or a database; of files a path or a pattern")]
+    rows: Annotated[int, Field(ge=1, le=200)] = 10
+
+
+class DraftTry(Draft):
+    table: Annotated[str, Field(min_length=1)]
+    pages: Annotated[int, Field(ge=1, le=5)] = 1
+
+
+class DraftPlan(Body):
+    draft: Annotated[str, Field(min_length=1, max_length=1_000_000, description="YAML of definitions, over those in force")]
+    feed: str
+
+
+_FAILS = (404, 409, 422, 502)
+
+
+@operations.add(
+    "POST", "/api/v1/draft/check", "each step on the way to a drafted source's records", answer=list[wire.CheckStep], body=Draft,
+    problems=_FAILS, role="editor",
+)  # fmt: skip
+def check_draft(body: Draft) -> Any:
+    return looked(looks.check, body.source, draft=body.draft)
+
+
+@operations.add(
+    "POST", "/api/v1/draft/setup-sql", "what an administrator has to run for a drafted source", answer=list[wire.SetupStatement],
+    body=Draft, problems=_FAILS, role="editor",
+)  # fmt: skip
+def setup_sql_of_draft(body: Draft) -> Any:
+    return looked(looks.setup, body.source, draft=body.draft)
+
+
+@operations.add(
+    "POST", "/api/v1/draft/survey", "the tables of a drafted source", answer=list[wire.SurveyedTable], body=DraftSurvey,
+    problems=_FAILS, role="editor",
+)  # fmt: skip
+def survey_draft(body: DraftSurvey) -> Any:
+    return looked(looks.surveyed, body.source, body.match, body.besides, draft=body.draft)
+
+
+@operations.add(
+    "POST", "/api/v1/draft/peek", "the first records of a table of a drafted source", answer=wire.Peek, body=DraftPeek,
+    problems=_FAILS, role="editor",
+)  # fmt: skip
+def peek_draft(body: DraftPeek) -> Any:
+    return looked(looks.peeked, body.source, body.table, body.rows, wire=False, draft=body.draft)
+
+
+@operations.add(
+    "POST", "/api/v1/draft/try", "the first pages of an API's table: what was sent, what came, and what that suggests",
+    answer=wire.Tried, body=DraftTry, problems=_FAILS, role="editor",
+)  # fmt: skip
+def try_draft(body: DraftTry) -> Any:
+    return looked(looks.tried, body.source, body.table, body.pages, draft=body.draft)
+
+
+@operations.add(
+    "POST", "/api/v1/draft/plan", "what a run of a drafted feed would do", answer=wire.Plan, body=DraftPlan, problems=_FAILS,
+    role="editor",
+)  # fmt: skip
+def plan_draft(body: DraftPlan) -> Any:
+    return looked(feed_looks.planned, body.feed, draft=body.draft)
