@@ -1,5 +1,24 @@
 // Made from the service's OpenAPI document by console/make_types.py; do not change, change reedbasket/wire.
 
+/** The parts in order, empty ones too. feeds: {feed: rows written in each part}, those without any left out. */
+export interface Activity {
+  step_seconds: number;
+  parts: ActivityPart[];
+  feeds: Record<string, number[]>;
+}
+
+/** What ended from `at` on, for one step. written: rows inserted, updated, deleted and removed. runs, failed: how many ended. */
+export interface ActivityPart {
+  at: string;
+  loads: number;
+  read: number;
+  written: number;
+  rejected: number;
+  bytes: number;
+  runs: number;
+  failed: number;
+}
+
 /** How many files the next run takes once more. */
 export interface Again {
   files: number;
@@ -80,6 +99,12 @@ export interface CheckStep {
   mend: string;
 }
 
+/** One way to say something in a definition, and what speaks for it. */
+export interface Choice {
+  say: unknown;
+  why: string;
+}
+
 export interface Column {
   name: string;
   type: string;
@@ -108,6 +133,37 @@ export interface Definition {
   file: string;
   applied_at: string;
   applied_by: string;
+}
+
+export interface Draft {
+  draft: string;
+  source: string;
+}
+
+export interface DraftPeek {
+  draft: string;
+  source: string;
+  table: string;
+  rows?: number;
+}
+
+export interface DraftPlan {
+  draft: string;
+  feed: string;
+}
+
+export interface DraftSurvey {
+  draft: string;
+  source: string;
+  match?: string[];
+  besides?: string[];
+}
+
+export interface DraftTry {
+  draft: string;
+  source: string;
+  table: string;
+  pages?: number;
 }
 
 /** One difference between the structure expected and the one met. what: table, column, type, vanished, returned. */
@@ -160,7 +216,7 @@ export interface Exchange {
   cut: boolean;
 }
 
-/** activity: idle, queued or running. fresh_at: when a run last succeeded. late: that is longer ago than the feed's `fresh_within`. */
+/** activity: idle, queued or running. fresh_at: when a run last succeeded. late: that is longer ago than the feed's `fresh_within`. drift: changes of structure that its last run met. */
 export interface Feed {
   name: string;
   about: string;
@@ -173,6 +229,7 @@ export interface Feed {
   last_run: Run | null;
   fresh_at: string | null;
   rejects: number;
+  drift: number;
   schedule: FeedSchedule;
   fresh_within_seconds: number | null;
   late: boolean;
@@ -543,6 +600,15 @@ export interface Statement {
   seconds?: number;
 }
 
+/** What an answer suggests, the likeliest first. */
+export interface Suggested {
+  records: Choice[];
+  total: Choice[];
+  next: Choice[];
+  key: Choice[];
+  cursor: Choice[];
+}
+
 export interface SurveyBody {
   match?: string[];
   besides?: string[];
@@ -634,6 +700,17 @@ export interface Totals {
   filtered: number;
   requests: number;
   source_bytes: number;
+}
+
+/** answer: the last one as a tree, lists cut to their first items; null where it is no JSON. pages: records on each page that was read. error: why it went no further. */
+export interface Tried {
+  columns: Column[];
+  rows: unknown[][];
+  exchanges: Exchange[];
+  answer: unknown;
+  pages: number[];
+  suggested: Suggested;
+  error: ErrorFacts | null;
 }
 
 export interface User {

@@ -1,5 +1,6 @@
 // Calls to the service. Errors are the service's own problem details; the console words none of its own.
 import type { Problem } from "./api-types";
+import { at } from "./base";
 
 export class ApiError extends Error {
   constructor(
@@ -13,7 +14,7 @@ export class ApiError extends Error {
 export async function call<T>(method: string, path: string, body?: unknown): Promise<T> {
   let answer: Response;
   try {
-    answer = await fetch(path, {
+    answer = await fetch(at(path), {
       method,
       headers: { "X-Reed-Console": "1", ...(body === undefined ? {} : { "Content-Type": "application/json" }) },
       body: body === undefined ? undefined : JSON.stringify(body),

@@ -1,4 +1,5 @@
 import type { Feed } from "./api-types";
+import { shownZone } from "./zone";
 
 // How numbers, sizes and times read. Plain functions, tested without a browser.
 
@@ -74,10 +75,11 @@ export function nextOf(feed: Feed, now: number): string {
   return next_due ? soon(next_due, now) : `after ${String(rule.after)}`;
 }
 
-/** In the reader's own zone, to the second. */
+/** To the second, in the zone that is shown. */
 export function moment(time: string | null): string {
   if (time === null) return "";
   const at = new Date(time);
+  if (shownZone() === "UTC") return at.toISOString().slice(0, 19).replace("T", " ");
   const two = (n: number) => String(n).padStart(2, "0");
   return (
     `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())} ` +

@@ -1,5 +1,6 @@
 // A run as it goes: one reducer over the service's events. A lost connection keeps the last figures and says so.
 import type { LogLine, Run } from "./api-types";
+import { at } from "./base";
 
 /** Lines kept in the page; the whole log stays with the service. */
 export const MOST_LINES = 1000;
@@ -42,7 +43,7 @@ export function reduce(state: Live, action: Action): Live {
 
 /** Follow a run; returns the function that stops following. The browser reconnects by itself, from the last line's id. */
 export function follow(run: number, tell: (action: Action) => void): () => void {
-  const source = new EventSource(`/api/v1/runs/${run}/events`);
+  const source = new EventSource(at(`/api/v1/runs/${run}/events`));
   const data = (event: Event) => JSON.parse((event as MessageEvent<string>).data) as unknown;
   source.addEventListener("open", () => tell({ type: "open" }));
   source.addEventListener("run", (event) => tell({ type: "run", run: data(event) as Run }));

@@ -1,9 +1,10 @@
 // Keys and fetch functions together; components write neither.
 import { queryOptions } from "@tanstack/react-query";
 import { call } from "./api";
+import { at } from "./base";
 import type {
-  Again, Applied, AuditLine, Backfill, CheckStep, Counted, Drift, DueWindow, Feed, FileLine, LedgerLine, NewToken, Notice, Peek, Plan,
-  Profile, Reject, RequestLine, Rows, Run, ScheduledFeed, SecretName, SentThere, Session, SetupStatement, Source, SurveyedTable, Table, Token, User,
+  Activity, Again, Applied, AuditLine, Backfill, CheckStep, Counted, Definition, Drift, DueWindow, Feed, FileLine, LedgerLine, NewToken, Notice, Peek, Plan,
+  Profile, Reject, RequestLine, Rows, Run, ScheduledFeed, SecretName, SentThere, Session, SetupStatement, Source, SurveyedTable, Table, Token, Tried, User,
   VerifiedTable, Version, Warehouse,
 } from "./api-types";
 
@@ -89,7 +90,7 @@ export const requestsQuery = (run: number, failed: boolean, active: boolean) =>
     refetchInterval: active ? 2000 : false,
   });
 
-export const requestsFile = (run: number) => `/api/v1/runs/${run}/requests.ndjson`;
+export const requestsFile = (run: number) => at(`/api/v1/runs/${run}/requests.ndjson`);
 
 export const sourcesQuery = () =>
   queryOptions({ queryKey: ["sources"], queryFn: () => call<Source[]>("GET", "/api/v1/sources"), refetchInterval: 5000 });
@@ -205,6 +206,40 @@ export const versionsQuery = (kind: string, name: string) =>
 
 export const revert = (kind: string, name: string, version: number) =>
   call<Applied>("POST", `/api/v1/definitions/${kind}/${part(name)}/revert`, { version });
+
+/** All of them at once, or, with `onlyCheck`, what that would do. */
+export const applyFiles = (files: Record<string, string>, onlyCheck: boolean) =>
+  call<Applied[]>("POST", "/api/v1/basket", { files, only_check: onlyCheck });
+
+export const definitionsQuery = () => queryOptions({ queryKey: ["definitions"], queryFn: () => call<Definition[]>("GET", "/api/v1/definitions") });
+
+// Looks with definitions that are not in force: draft is their YAML
+
+export const checkDraft = (draft: string, source: string) => call<CheckStep[]>("POST", "/api/v1/draft/check", { draft, source });
+
+export const setupOfDraft = (draft: string, source: string) => call<SetupStatement[]>("POST", "/api/v1/draft/setup-sql", { draft, source });
+
+export const surveyDraft = (draft: string, source: string) => call<SurveyedTable[]>("POST", "/api/v1/draft/survey", { draft, source });
+
+export const peekDraft = (draft: string, source: string, table: string) =>
+  call<Peek>("POST", "/api/v1/draft/peek", { draft, source, table, rows: 12 });
+
+export const tryDraft = (draft: string, source: string, table: string, pages: number) =>
+  call<Tried>("POST", "/api/v1/draft/try", { draft, source, table, pages });
+
+export const planDraft = (draft: string, feed: string) => call<Plan>("POST", "/api/v1/draft/plan", { draft, feed });
+
+export const setSecret = (name: string, value: string) => call<void>("PUT", `/api/v1/secrets/${part(name)}`, { value });
+
+// What came in over time
+
+export const activityQuery = (hours: number) =>
+  queryOptions({
+    queryKey: ["activity", hours],
+    queryFn: () => call<Activity>("GET", `/api/v1/activity?hours=${hours}`),
+    refetchInterval: 10_000,
+    placeholderData: (before: Activity | undefined) => before,
+  });
 
 // People, and who heard of what
 

@@ -1,20 +1,19 @@
-import { useMutation, useQuery } from "@tanstack/react-query";
-import { useNavigate, useParams } from "react-router";
-import type { Drift, LedgerLine, Reject } from "../lib/api-types";
+import { useQuery } from "@tanstack/react-query";
+import { useParams } from "react-router";
+import type { Drift, LedgerLine } from "../lib/api-types";
 import { ago, count, nextOf, stateOf } from "../lib/format";
-import { askReplay, driftQuery, feedQuery, feedRunsQuery, ledgerQuery, rejectsQuery } from "../lib/queries";
+import { driftQuery, feedQuery, feedRunsQuery, ledgerQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Grid } from "../ui/Grid";
 import { useNow } from "../ui/now";
-import { Button } from "../ui/Button";
-import { Fact, Facts, Page, Section } from "../ui/Page";
-import { Trouble } from "../ui/States";
+import { Fact, Facts, Page } from "../ui/Page";
 import { Tabs } from "../ui/Tabs";
 import { FilesView } from "./FilesView";
 import { ledgerColumns } from "./ledgerColumns";
-import { factsOf, Loaded } from "./Loaded";
+import { Loaded } from "./Loaded";
 import { PauseButton } from "./PauseButton";
 import { PlanView } from "./PlanView";
+import { RejectsView } from "./RejectsView";
 import { RunButton } from "./RunButton";
 import { RunsGrid } from "./Runs";
 import { ScheduleView } from "./ScheduleView";
@@ -60,7 +59,7 @@ export function Feed() {
                 { id: "drift", title: "Drift", body: <DriftHistory feed={feed} /> },
                 { id: "verify", title: "Verify", body: <VerifyView feed={feed} /> },
                 { id: "versions", title: "Versions", body: <VersionsView feed={feed} /> },
-                { id: "rejects", title: `Rejects${data.rejects ? ` (${count(data.rejects)})` : ""}`, body: <Rejects feed={feed} /> },
+                { id: "rejects", title: `Rejects${data.rejects ? ` (${count(data.rejects)})` : ""}`, body: <RejectsView feed={feed} /> },
               ]}
             />
           </>
@@ -116,42 +115,6 @@ function DriftHistory({ feed }: { feed: string }) {
             { name: "Change", show: (change) => <span title={change.words}>{change.words}</span> },
           ]}
         />
-      )}
-    </Loaded>
-  );
-}
-
-function Rejects({ feed }: { feed: string }) {
-  const rejects = useQuery(rejectsQuery(feed));
-  const navigate = useNavigate();
-  const replay = useMutation({ mutationFn: () => askReplay(feed), onSuccess: (run) => navigate(`/runs/${run.id}`) });
-  return (
-    <Loaded query={rejects} what="rejects">
-      {(found) => (
-        <Section>
-        {found.length > 0 && (
-          <div>
-            <Button onPress={() => replay.mutate()} isPending={replay.isPending}>
-              Replay them
-            </Button>
-          </div>
-        )}
-        {replay.isError && <Trouble facts={factsOf(replay.error)} />}
-        <Grid<Reject>
-          label="Rejects"
-          rows={found}
-          id={(reject) => reject.id}
-          empty="No rejects: every record that was read is in its table."
-          columns={[
-            { name: "Run", show: (reject) => reject.run, end: true },
-            { name: "Table", show: (reject) => reject.source_table },
-            { name: "Field", show: (reject) => reject.field },
-            { name: "Why", show: (reject) => reject.message },
-            { name: "Code", show: (reject) => reject.code, mono: true },
-            { name: "Record, as received", show: (reject) => <span title={reject.record}>{reject.record}</span>, mono: true },
-          ]}
-        />
-        </Section>
       )}
     </Loaded>
   );

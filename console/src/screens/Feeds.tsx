@@ -66,14 +66,14 @@ export function Feeds() {
                 <SearchField aria-label="Find feeds" value={words} onChange={find}>
                   <Input placeholder={`Find one of ${count(found.length)}`} />
                 </SearchField>
-                <Link to="/" aria-current={group === "" || undefined}>
+                <Link to="/feeds" aria-current={group === "" || undefined}>
                   All <b>{count(found.length)}</b>
                 </Link>
                 {groups
                   .map((one) => ({ ...one, n: found.filter(one.has).length }))
                   .filter((one) => one.n > 0 || one.id === group)
                   .map((one) => (
-                    <Link key={one.id} to={`/?${said(one.id, words)}`} aria-current={group === one.id || undefined} data-look={LOUD.has(one.id) ? "loud" : undefined}>
+                    <Link key={one.id} to={`/feeds?${said(one.id, words)}`} aria-current={group === one.id || undefined} data-look={LOUD.has(one.id) ? "loud" : undefined}>
                       {one.title} <b>{count(one.n)}</b>
                     </Link>
                   ))}

@@ -87,7 +87,7 @@ const Text = styled.pre`
 `;
 
 /** The request on one side, the answer on the other. */
-function Wire({ exchange }: { exchange: Exchange }) {
+export function Wire({ exchange }: { exchange: Exchange }) {
   return (
     <Pair>
       <Text aria-label="Request" tabIndex={0}>

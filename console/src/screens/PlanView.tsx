@@ -44,7 +44,7 @@ export function PlanView({ feed }: { feed: string }) {
   );
 }
 
-function TablePlan({ table }: { table: PlannedTable }) {
+export function TablePlan({ table }: { table: PlannedTable }) {
   return (
     <Card>
       <h3>

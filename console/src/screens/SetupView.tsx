@@ -4,7 +4,7 @@ import { setupSql } from "../lib/queries";
 import { Section } from "../ui/Page";
 import { Loaded } from "./Loaded";
 
-const Script = styled.pre`
+export const Script = styled.pre`
   margin: 0;
   padding: ${({ theme }) => theme.space.m};
   border: 1px solid ${({ theme }) => theme.color.line};

@@ -1,6 +1,7 @@
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import styled from "styled-components";
+import { at } from "../lib/base";
 import { signIn, signInByName } from "../lib/queries";
 import { Button } from "../ui/Button";
 import { Field } from "../ui/Field";
@@ -49,7 +50,7 @@ export function SignIn() {
   return (
     <Middle>
       <h1>
-        <img src="/assets/reed.svg" alt="" width="26" height="26" /> Reed Basket
+        <img src={at("/assets/reed.svg")} alt="" width="26" height="26" /> Reed Basket
       </h1>
       {error && <Trouble facts={factsOf(error)} />}
       {code && !error ? (

@@ -1,4 +1,4 @@
-import type { ReactNode } from "react";
+import { useId, type ReactNode } from "react";
 import { Input, Label, TextField } from "react-aria-components";
 import styled from "styled-components";
 
@@ -9,7 +9,8 @@ const Base = styled(TextField)`
   label { font-size: ${({ theme }) => theme.size.small}; color: ${({ theme }) => theme.color.inkSoft}; }
   input {
     font: inherit;
-    padding: 5px 10px;
+    height: 32px;
+    padding: 4px 10px;
     border: 1px solid ${({ theme }) => theme.color.line};
     border-radius: ${({ theme }) => theme.radius};
     background: ${({ theme }) => theme.color.surface};
@@ -36,7 +37,7 @@ export function Field({ label, value, change, type = "text", placeholder, autoCo
   );
 }
 
-const Pick = styled.label`
+const Pick = styled.div`
   display: flex;
   flex-direction: column;
   gap: 2px;
@@ -44,8 +45,9 @@ const Pick = styled.label`
   color: ${({ theme }) => theme.color.inkSoft};
   select {
     font: inherit;
-    font-size: 14px;
-    padding: 5px 8px;
+    font-size: ${({ theme }) => theme.size.body};
+    height: 32px;
+    padding: 4px 8px;
     border: 1px solid ${({ theme }) => theme.color.line};
     border-radius: ${({ theme }) => theme.radius};
     background: ${({ theme }) => theme.color.surface};
@@ -54,10 +56,11 @@ const Pick = styled.label`
 `;
 
 export function OneOf<T extends string>({ label, value, of, change }: { label: string; value: T; of: readonly T[]; change: (value: T) => void }) {
+  const id = useId();
   return (
     <Pick>
-      {label}
-      <select value={value} onChange={(event) => change(event.target.value as T)}>
+      <label htmlFor={id}>{label}</label>
+      <select id={id} value={value} onChange={(event) => change(event.target.value as T)}>
         {of.map((one) => (
           <option key={one}>{one}</option>
         ))}

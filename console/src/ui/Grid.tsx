@@ -1,4 +1,4 @@
-import type { ReactNode } from "react";
+import { useState, type ReactNode } from "react";
 import { Cell, Column, Row, Table, TableBody, TableHeader } from "react-aria-components";
 import styled from "styled-components";
 
@@ -59,8 +59,13 @@ interface Props<T> {
   height?: string;
 }
 
+/** Rows that a table shows before it is asked for more: so many are drawn within a tenth of a second. */
+const MOST_ROWS = 200;
+
 /** A table that is walked with the arrow keys; a row with an address opens with Enter. */
 export function Grid<T>({ label, columns, rows, id, href, empty, height }: Props<T>) {
+  const [most, setMost] = useState(MOST_ROWS);
+  const shown = rows.length > most ? rows.slice(0, most) : rows;
   const fixed = columns.every((column) => column.width);
   return (
     <Frame style={height ? ({ "--grid-height": height } as object) : undefined}>
@@ -74,7 +79,7 @@ export function Grid<T>({ label, columns, rows, id, href, empty, height }: Props
           ))}
         </TableHeader>
         <TableBody renderEmptyState={() => <Empty>{empty}</Empty>}>
-          {rows.map((row, index) => (
+          {shown.map((row, index) => (
             <Row key={id(row, index)} id={id(row, index)} href={href?.(row)}>
               {columns.map((column) => (
                 <Cell key={column.name} data-end={column.end} data-mono={column.mono}>
@@ -85,6 +90,14 @@ export function Grid<T>({ label, columns, rows, id, href, empty, height }: Props
           ))}
         </TableBody>
       </Base>
+      {rows.length > shown.length && (
+        <More>
+          {`The first ${shown.length.toLocaleString("en-US")} of ${rows.length.toLocaleString("en-US")}. `}
+          <button type="button" onClick={() => setMost(most + 5 * MOST_ROWS)}>
+            Show more
+          </button>
+        </More>
+      )}
     </Frame>
   );
 }
@@ -92,4 +105,12 @@ export function Grid<T>({ label, columns, rows, id, href, empty, height }: Props
 const Empty = styled.div`
   padding: ${({ theme }) => theme.space.xl};
   color: ${({ theme }) => theme.color.inkSoft};
+`;
+
+const More = styled.p`
+  margin: 0;
+  padding: 8px 12px;
+  color: ${({ theme }) => theme.color.inkSoft};
+  border-top: 1px solid ${({ theme }) => theme.color.line};
+  button { border: 0; background: none; font: inherit; color: ${({ theme }) => theme.color.reed}; cursor: pointer; text-decoration: underline; }
 `;

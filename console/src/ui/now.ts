@@ -1,12 +1,12 @@
 import { useEffect, useState } from "react";
 
 /** The time, once a second. Tests and screenshots may stop it by setting window.reedNow. */
-export function useNow(): number {
+export function useNow(every = 1000): number {
   const read = () => (window as { reedNow?: number }).reedNow ?? Date.now();
   const [now, setNow] = useState(read);
   useEffect(() => {
-    const timer = setInterval(() => setNow(read()), 1000);
+    const timer = setInterval(() => setNow(read()), every);
     return () => clearInterval(timer);
-  }, []);
+  }, [every]);
   return now;
 }

@@ -1,0 +1,90 @@
+// Definitions that are being written: YAML text is what counts, and forms change it. Plain functions, tested without a browser.
+import { parseAllDocuments, stringify } from "yaml";
+
+export type Doc = Record<string, unknown>;
+export type Kind = "connector" | "source" | "warehouse" | "feed";
+
+/** A source names its connector, and a feed nothing that is a kind: so these are asked in this order. */
+const KINDS: Kind[] = ["feed", "source", "warehouse", "connector"];
+
+export const kindOf = (doc: Doc): Kind | undefined => KINDS.find((kind) => kind in doc);
+
+export interface Read {
+  docs: Doc[];
+  /** Why it does not read, in the first place where it does not. */
+  problem: string;
+}
+
+export function read(text: string): Read {
+  const docs: Doc[] = [];
+  for (const parsed of parseAllDocuments(text)) {
+    const [error] = parsed.errors;
+    if (error) return { docs: [], problem: error.message.split("\n")[0] ?? "no YAML" };
+    const value: unknown = parsed.toJS();
+    if (value === null || value === undefined) continue;
+    if (typeof value !== "object" || Array.isArray(value)) return { docs: [], problem: "a definition is a list of keys and values, `feed: …` first" };
+    docs.push(value as Doc);
+  }
+  return { docs, problem: "" };
+}
+
+export const write = (docs: Doc[]): string =>
+  docs.map((doc) => stringify(doc, { lineWidth: 110, nullStr: "", defaultKeyType: "PLAIN" })).join("---\n");
+
+/** Without the feed, which is not whole yet while its source is being looked at. */
+export const sourceOnly = (docs: Doc[]): string => write(docs.filter((doc) => kindOf(doc) !== "feed"));
+
+export const of = (docs: Doc[], kind: Kind): Doc | undefined => docs.find((doc) => kindOf(doc) === kind);
+
+/** The same with one of a kind in place of the one there was; without it where it is null. What is empty is left out. */
+export function put(docs: Doc[], kind: Kind, doc: Doc | null): Doc[] {
+  const order: Kind[] = ["connector", "source", "warehouse", "feed"];
+  const others = docs.filter((one) => kindOf(one) !== kind);
+  // What a definition is stays, even where its name is not said yet.
+  const kept = doc && { [kind]: doc[kind] ?? "", ...(kind === "source" && "connector" in doc ? { connector: doc.connector } : {}), ...tidy(doc) };
+  const all = kept ? [...others, kept] : others;
+  return all.sort((a, b) => order.indexOf(kindOf(a) ?? "feed") - order.indexOf(kindOf(b) ?? "feed"));
+}
+
+/** Without keys that say nothing: "", [], {} and undefined. null says something: a table with nothing of its own. */
+export function tidy(doc: Doc): Doc {
+  const kept: Doc = {};
+  for (const [key, value] of Object.entries(doc)) {
+    if (value === undefined || value === "" || (Array.isArray(value) && value.length === 0)) continue;
+    if (value !== null && typeof value === "object" && !Array.isArray(value)) {
+      const inner = tidy(value as Doc);
+      if (Object.keys(inner).length > 0) kept[key] = inner;
+      else if (key !== "settings") kept[key] = null;
+    } else kept[key] = value;
+  }
+  return kept;
+}
+
+/** A value below keys; undefined where there is none. */
+export function under(doc: Doc | undefined, ...keys: string[]): unknown {
+  let value: unknown = doc;
+  for (const key of keys) {
+    if (value === null || typeof value !== "object") return undefined;
+    value = (value as Doc)[key];
+  }
+  return value;
+}
+
+/** The same with a value below keys. */
+export function withValue(doc: Doc, keys: string[], value: unknown): Doc {
+  const [key, ...rest] = keys;
+  if (key === undefined) return doc;
+  if (rest.length === 0) return { ...doc, [key]: value };
+  const inner = doc[key];
+  return { ...doc, [key]: withValue(inner !== null && typeof inner === "object" ? (inner as Doc) : {}, rest, value) };
+}
+
+export const text = (value: unknown): string => (value === undefined || value === null ? "" : String(value));
+
+/** A name as definitions and tables may have it: "Order Lines" -> "order_lines" */
+export const asName = (words: string): string =>
+  words
+    .toLowerCase()
+    .replace(/[^a-z0-9]+/g, "_")
+    .replace(/^_+|_+$/g, "")
+    .replace(/^(\d)/, "t_$1") || "table";

@@ -1,0 +1,59 @@
+import { useQuery } from "@tanstack/react-query";
+import { of, put, text, under, withValue, type Doc } from "../../lib/draft";
+import { warehousesQuery } from "../../lib/queries";
+import { Field, FormLine, OneOf } from "../../ui/Field";
+import { Section } from "../../ui/Page";
+import type { Draft } from "./useDraft";
+
+const RULES = ["only when asked", "every", "cron", "for each window", "after another feed"] as const;
+type Rule = (typeof RULES)[number];
+
+function ruleOf(feed: Doc): Rule {
+  const rule = (feed.schedule ?? {}) as Doc;
+  if ("every" in rule) return "every";
+  if ("cron" in rule) return "cron";
+  if ("windows" in rule) return "for each window";
+  return "after" in rule ? "after another feed" : "only when asked";
+}
+
+const firstOf: Record<Rule, Doc | undefined> = {
+  "only when asked": undefined,
+  every: { every: "15m" },
+  cron: { cron: "0 6 * * *", zone: Intl.DateTimeFormat().resolvedOptions().timeZone },
+  "for each window": { windows: { from: "2026-01-01", step: "1d" } },
+  "after another feed": { after: "" },
+};
+
+/** The feed's name, where it goes, and when it runs by itself. */
+export function FeedStep({ draft, feeds }: { draft: Draft; feeds: string[] }) {
+  const warehouses = useQuery(warehousesQuery());
+  const feed = of(draft.docs, "feed") ?? { feed: "" };
+  const set = (keys: string[], value: unknown) => draft.change((docs) => put(docs, "feed", withValue(of(docs, "feed") ?? feed, keys, value)));
+  const rule = ruleOf(feed);
+  const field = (label: string, keys: string[], placeholder: string, width = 160) => (
+    <Field label={label} value={text(under(feed, ...keys))} change={(value) => set(keys, value)} placeholder={placeholder} width={width} />
+  );
+  return (
+    <Section>
+      <FormLine label="The feed" send={() => undefined}>
+        {field("Its name", ["feed"], "harbour", 190)}
+        {field("What it is for", ["about"], "sailings and bookings", 300)}
+      </FormLine>
+      <FormLine label="Where it goes" send={() => undefined}>
+        <OneOf label="Into" value={text(feed.into)} of={["", ...(warehouses.data ?? []).map((one) => one.name)]} change={(name) => set(["into"], name)} />
+        {field("Before each table's name", ["prefix"], "", 150)}
+      </FormLine>
+      <FormLine label="When it runs" send={() => undefined}>
+        <OneOf label="It runs by itself" value={rule} of={RULES} change={(next) => set(["schedule"], firstOf[next])} />
+        {rule === "every" && field("Every", ["schedule", "every"], "15m", 90)}
+        {rule === "cron" && field("Minute, hour, day, month, weekday", ["schedule", "cron"], "0 6 * * *", 200)}
+        {rule === "cron" && field("Zone", ["schedule", "zone"], "UTC", 170)}
+        {rule === "for each window" && field("From", ["schedule", "windows", "from"], "2026-01-01", 120)}
+        {rule === "for each window" && field("Each as long as", ["schedule", "windows", "step"], "1d", 90)}
+        {rule === "for each window" && field("So long behind its end", ["schedule", "windows", "lag"], "2h", 130)}
+        {rule === "after another feed" && <OneOf label="After" value={text(under(feed, "schedule", "after"))} of={["", ...feeds]} change={(name) => set(["schedule", "after"], name)} />}
+        {field("Late when older than", ["fresh_within"], "1h", 120)}
+      </FormLine>
+    </Section>
+  );
+}

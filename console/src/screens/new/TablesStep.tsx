@@ -1,0 +1,184 @@
+import { useMutation } from "@tanstack/react-query";
+import { useState } from "react";
+import { Input, SearchField } from "react-aria-components";
+import styled from "styled-components";
+import type { Peek, SurveyedColumn, SurveyedTable } from "../../lib/api-types";
+import { asName, of, put, sourceOnly, text, type Doc } from "../../lib/draft";
+import { count, plural } from "../../lib/format";
+import { peekDraft } from "../../lib/queries";
+import { Badge } from "../../ui/Badge";
+import { Button } from "../../ui/Button";
+import { Grid } from "../../ui/Grid";
+import { Actions, Section } from "../../ui/Page";
+import { Hint, Trouble } from "../../ui/States";
+import { factsOf } from "../Loaded";
+import { RowsGrid } from "../RowsGrid";
+import type { Survey } from "../SurveyView";
+import { Mistakes } from "./YamlPanel";
+import type { Draft } from "./useDraft";
+
+const Sides = styled.div`
+  display: grid;
+  grid-template-columns: 268px minmax(0, 1fr);
+  gap: ${({ theme }) => theme.space.l};
+  align-items: start;
+  @media (max-width: 760px) { grid-template-columns: minmax(0, 1fr); }
+`;
+
+const List = styled.div`
+  display: grid;
+  gap: 6px;
+  input[type="search"] {
+    width: 100%;
+    font: inherit;
+    padding: 5px 10px;
+    border: 1px solid ${({ theme }) => theme.color.line};
+    border-radius: ${({ theme }) => theme.radius};
+    background: ${({ theme }) => theme.color.surface};
+    color: inherit;
+  }
+  ul {
+    list-style: none;
+    margin: 0;
+    padding: 4px;
+    max-height: 54vh;
+    overflow: auto;
+    border: 1px solid ${({ theme }) => theme.color.line};
+    border-radius: ${({ theme }) => theme.radius};
+    background: ${({ theme }) => theme.color.surface};
+  }
+  li { display: grid; grid-template-columns: auto minmax(0, 1fr); gap: 8px; align-items: center; padding: 2px 6px; border-radius: 4px; }
+  li[data-open="true"] { background: ${({ theme }) => theme.color.reedSoft}; }
+  li button { border: 0; background: none; font: inherit; color: inherit; text-align: left; padding: 2px 0; cursor: pointer; min-width: 0; overflow-wrap: anywhere; }
+  li small { display: block; color: ${({ theme }) => theme.color.inkSoft}; }
+  li input { accent-color: ${({ theme }) => theme.color.reed}; width: 15px; height: 15px; }
+`;
+
+export const keyOf = (table: SurveyedTable): string => (table.what.startsWith("files") ? asName(table.table.replace(/\{[^}]*\}|\.\w+$|[*?]/g, "")) : table.table);
+
+const entryOf = (table: SurveyedTable): Doc | null => (table.what.startsWith("files") ? { files: table.table } : null);
+
+/** What the source offers: search it, look into it, take what is wanted. */
+export function TablesStep({ draft, survey, found }: { draft: Draft; survey: Survey; found: SurveyedTable[] }) {
+  const [words, find] = useState("");
+  const [open, setOpen] = useState<string | null>(null);
+  const feed = of(draft.docs, "feed");
+  const from = text(feed?.from);
+  const taken = (feed?.tables ?? {}) as Record<string, Doc | null>;
+  const shown = found.filter((table) => table.table.toLowerCase().includes(words.trim().toLowerCase()));
+  const here = found.find((table) => table.table === open) ?? shown[0];
+  const turn = (some: SurveyedTable[], on: boolean) =>
+    draft.change((docs) => {
+      const now = of(docs, "feed") ?? { feed: "" };
+      const tables = { ...((now.tables ?? {}) as Record<string, Doc | null>) };
+      for (const table of some) {
+        if (on) tables[keyOf(table)] ??= entryOf(table);
+        else delete tables[keyOf(table)];
+      }
+      return put(docs, "feed", { ...now, tables });
+    });
+  const may = shown.filter((table) => table.readable && !table.error);
+  return (
+    <Section>
+      <Actions>
+        <Button look={found.length > 0 ? "plain" : "main"} onPress={() => survey.mutate()} isPending={survey.isPending}>
+          {found.length > 0 ? "Look anew" : "Look at what it offers"}
+        </Button>
+        <small>{`${plural(Object.keys(taken).length, "table")} chosen`}</small>
+      </Actions>
+      {!from && <Hint>Choose a source first.</Hint>}
+      {survey.isError && <Mistakes error={survey.error} />}
+      {here && (
+        <Sides>
+          <List>
+            <SearchField aria-label="Find tables" value={words} onChange={find}>
+              <Input placeholder={`Find one of ${count(found.length)}`} />
+            </SearchField>
+            <Actions>
+              <Button look="quiet" onPress={() => turn(may, true)} isDisabled={may.length === 0}>
+                {words ? "Take these" : "Take all"}
+              </Button>
+              <Button look="quiet" onPress={() => turn(shown, false)}>
+                {words ? "None of these" : "None"}
+              </Button>
+            </Actions>
+            <ul aria-label="Tables of the source">
+              {shown.map((table) => (
+                <li key={table.table} data-open={table.table === here.table}>
+                  <input
+                    type="checkbox"
+                    aria-label={`Take ${table.table}`}
+                    checked={keyOf(table) in taken}
+                    disabled={!table.readable}
+                    onChange={(event) => {
+                      turn([table], event.target.checked);
+                      setOpen(table.table);
+                    }}
+                  />
+                  <button type="button" onClick={() => setOpen(table.table)} aria-pressed={table.table === here.table}>
+                    {table.table}
+                    <small>{sizeOf(table)}</small>
+                  </button>
+                </li>
+              ))}
+            </ul>
+          </List>
+          <OneTable key={here.table} draft={draft} from={from} table={here} />
+        </Sides>
+      )}
+    </Section>
+  );
+}
+
+const sizeOf = (table: SurveyedTable): string => {
+  if (table.error || !table.readable) return "cannot be read";
+  const unit = table.what.startsWith("files") ? "file" : table.what === "endpoint" ? "record" : "row";
+  return `${table.total === null ? (table.records ? `${count(table.records)} looked at` : table.what) : plural(table.total, unit)}, ${plural(table.columns.length, "column")}`;
+};
+
+function OneTable({ draft, from, table }: { draft: Draft; from: string; table: SurveyedTable }) {
+  const peek = useMutation({ mutationFn: () => peekDraft(sourceOnly(draft.docs), from, table.table) });
+  return (
+    <Section>
+      <Actions>
+        <h2>{table.table}</h2>
+        <Button onPress={() => peek.mutate()} isPending={peek.isPending} isDisabled={!table.readable}>
+          Show some records
+        </Button>
+        <small>{table.about}</small>
+      </Actions>
+      {table.error && <Trouble facts={table.error} />}
+      {peek.isError && <Trouble facts={factsOf(peek.error)} />}
+      {peek.data && <Records name={table.table} peek={peek.data} />}
+      <Grid<SurveyedColumn>
+        label={`Columns of ${table.table}`}
+        rows={table.columns}
+        id={(column) => column.name}
+        empty="No column is known yet: no record came."
+        height={peek.data ? "24vh" : "54vh"}
+        columns={[
+          { name: "Column", show: (column) => <b>{column.name}</b>, width: "26%" },
+          { name: "Type", show: (column) => column.type || "by its values", width: "14%" },
+          {
+            name: "Could be",
+            show: (column) => (
+              <>
+                {[...table.key, ...table.keys].includes(column.name) && <Badge word="key" tone={table.key.includes(column.name) ? "good" : undefined} />}{" "}
+                {[table.cursor, ...table.cursors].includes(column.name) && <Badge word="cursor" tone={table.cursor === column.name ? "good" : undefined} />}
+              </>
+            ),
+            width: "18%",
+          },
+          { name: "Examples, or as declared", show: (column) => <span title={column.examples.join("\n")}>{column.examples.join(" · ") || column.declared}</span>, width: "42%" },
+        ]}
+      />
+    </Section>
+  );
+}
+
+const Records = ({ name, peek }: { name: string; peek: Peek }) => (
+  <>
+    <RowsGrid label={`Records of ${name}`} rows={{ ...peek, truncated: false, seconds: 0 }} height="30vh" />
+    {peek.rejects.length > 0 && <Hint>{`${plural(peek.rejects.length, "record")} would be rejected: ${peek.rejects[0]}`}</Hint>}
+  </>
+);

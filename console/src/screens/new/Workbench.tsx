@@ -1,0 +1,308 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import styled from "styled-components";
+import type { Choice, Tried } from "../../lib/api-types";
+import { asName, of, put, text, tidy, under, withValue, type Doc } from "../../lib/draft";
+import { plural } from "../../lib/format";
+import { applyFiles, tryDraft } from "../../lib/queries";
+import { Button } from "../../ui/Button";
+import { Field, FormLine, OneOf } from "../../ui/Field";
+import { Actions, Page, Section } from "../../ui/Page";
+import { Hint, Trouble } from "../../ui/States";
+import { Wire } from "../PeekView";
+import { RowsGrid } from "../RowsGrid";
+import { JsonTree } from "./JsonTree";
+import { SecretField } from "./SecretField";
+import { useDraft, type Draft } from "./useDraft";
+import { Mistakes, YamlPanel } from "./YamlPanel";
+
+const FIRST = `connector: my-api
+on: http
+settings:
+  url: { type: url }
+base: "{settings.url}"
+tables:
+  records:
+    get: /
+---
+source: my_source
+connector: my-api
+settings:
+  url: http://127.0.0.1:8801
+`;
+
+const Sides = styled.div`
+  display: grid;
+  grid-template-columns: minmax(330px, 5fr) minmax(0, 8fr);
+  gap: ${({ theme }) => theme.space.xl};
+  align-items: start;
+  @media (max-width: 900px) { grid-template-columns: minmax(0, 1fr); }
+`;
+
+const Chips = styled.ul`
+  list-style: none;
+  margin: 0;
+  padding: 0;
+  display: grid;
+  gap: 4px;
+  li { display: grid; grid-template-columns: auto minmax(0, 1fr); gap: 8px; align-items: baseline; }
+  button {
+    font: ${({ theme }) => theme.size.small} ${({ theme }) => theme.font.mono};
+    border: 1px solid ${({ theme }) => theme.color.line};
+    border-radius: ${({ theme }) => theme.radius};
+    background: ${({ theme }) => theme.color.surface};
+    color: inherit;
+    padding: 2px 8px;
+    cursor: pointer;
+    text-align: left;
+  }
+  button:hover { border-color: ${({ theme }) => theme.color.reed}; }
+  button[aria-pressed="true"] { background: ${({ theme }) => theme.color.reedSoft}; border-color: ${({ theme }) => theme.color.reed}; }
+  small { color: ${({ theme }) => theme.color.inkSoft}; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+  h3 { font-size: ${({ theme }) => theme.size.small}; font-weight: 400; color: ${({ theme }) => theme.color.inkSoft}; margin: 6px 0 0; }
+`;
+
+const AUTHS = ["nobody is asked to", "a bearer token", "a key in a header", "user and password"] as const;
+type Auth = (typeof AUTHS)[number];
+
+/** An API declared by trying: the request on one side, the answer on the other, and what the answer suggests in between. */
+export function Workbench() {
+  const draft = useDraft("reed-workbench", FIRST);
+  const [asText, setText] = useState(false);
+  const [wanted, setWanted] = useState("");
+  const cache = useQueryClient();
+  const connector = of(draft.docs, "connector") ?? {};
+  const source = text(of(draft.docs, "source")?.source);
+  const tables = (connector.tables ?? {}) as Record<string, Doc>;
+  const table = wanted in tables ? wanted : (Object.keys(tables)[0] ?? "");
+  const tried = useMutation({ mutationFn: (pages: number) => tryDraft(draft.text, source, table, pages) });
+  const keep = useMutation({
+    mutationFn: () => applyFiles({ [`${text(connector.connector)}.yaml`]: draft.text }, false),
+    onSuccess: () => cache.invalidateQueries(),
+  });
+  return (
+    <Page
+      title="Workbench"
+      about="Declare an API by trying it: ask, point at the records, take what its answer suggests, and keep it as a connector."
+      actions={
+        <>
+          <Button look="quiet" onPress={draft.forget}>
+            Begin anew
+          </Button>
+          <Button onPress={() => setText(!asText)}>{asText ? "Forms" : "YAML"}</Button>
+          <Button look="main" onPress={() => keep.mutate()} isPending={keep.isPending} isDisabled={draft.problem !== ""}>
+            Keep the connector
+          </Button>
+        </>
+      }
+    >
+      {keep.isError && <Mistakes error={keep.error} />}
+      {keep.isSuccess && (
+        <Hint>
+          {`Kept: ${keep.data.map((one) => `${one.kind} ${one.name} (${one.change})`).join(", ")}. `}
+          <Link to="/new">Make a feed of it</Link>
+        </Hint>
+      )}
+      {asText ? (
+        <YamlPanel draft={draft} />
+      ) : draft.problem ? (
+        <Hint>{`What was written does not read as YAML: ${draft.problem}. Mend it there first.`}</Hint>
+      ) : (
+        <Sides>
+          <Ask draft={draft} connector={connector} table={table} setTable={setWanted}>
+            <Actions>
+              <Button look="main" onPress={() => tried.mutate(1)} isPending={tried.isPending} isDisabled={!table || !source}>
+                Try a page
+              </Button>
+              <Button onPress={() => tried.mutate(3)} isPending={tried.isPending} isDisabled={!table || !source}>
+                Try three pages
+              </Button>
+            </Actions>
+            {tried.data && <Suggestions draft={draft} table={table} own={tables[table] ?? {}} tried={tried.data} />}
+          </Ask>
+          <Answer draft={draft} table={table} own={tables[table] ?? {}} tried={tried.data} error={tried.error} />
+        </Sides>
+      )}
+    </Page>
+  );
+}
+
+const setTableValue = (draft: Draft, table: string, keys: string[], value: unknown) =>
+  draft.change((docs) => {
+    const connector = of(docs, "connector") ?? {};
+    return put(docs, "connector", tidy(withValue(connector, ["tables", table, ...keys], value)));
+  });
+
+function Ask({ draft, connector, table, setTable, children }: { draft: Draft; connector: Doc; table: string; setTable: (name: string) => void; children: React.ReactNode }) {
+  const source = of(draft.docs, "source") ?? {};
+  const own = ((connector.tables ?? {}) as Record<string, Doc>)[table] ?? {};
+  const setConnector = (keys: string[], value: unknown) => draft.change((docs) => put(docs, "connector", withValue(of(docs, "connector") ?? {}, keys, value)));
+  const setSource = (keys: string[], value: unknown) => draft.change((docs) => put(docs, "source", withValue(of(docs, "source") ?? {}, keys, value)));
+  const rename = (name: string) =>
+    draft.change((docs) => put(put(docs, "connector", { ...of(docs, "connector"), connector: name }), "source", { ...of(docs, "source"), connector: name, source: asName(name.replace(/-api$/, "")) }));
+  const renameTable = (name: string) => {
+    setTable(name);
+    draft.change((docs) => {
+      const now = of(docs, "connector") ?? {};
+      const all = Object.entries((now.tables ?? {}) as Record<string, Doc>).map(([key, value]) => [key === table ? name : key, value] as const);
+      return put(docs, "connector", { ...now, tables: Object.fromEntries(all) });
+    });
+  };
+  const more = () => {
+    const name = `table_${Object.keys((connector.tables ?? {}) as object).length + 1}`;
+    setConnector(["tables", name], { get: "/" });
+    setTable(name);
+  };
+  const sent = Object.entries((own.send ?? {}) as Doc)
+    .map(([key, value]) => `${key}=${text(value)}`)
+    .join("&");
+  return (
+    <Section>
+      <FormLine label="The API" send={() => undefined}>
+        <Field label="Connector" value={text(connector.connector)} change={rename} width={150} />
+        <Field label="Address" value={text(under(source, "settings", "url"))} change={(value) => setSource(["settings", "url"], value)} width={230} />
+      </FormLine>
+      <SignIn draft={draft} connector={connector} source={source} />
+      <FormLine label="The table" send={() => undefined}>
+        {Object.keys((connector.tables ?? {}) as object).length > 1 && <OneOf label="Of its tables" value={table} of={Object.keys(connector.tables as object)} change={setTable} />}
+        <Field label="Table" value={table} change={renameTable} width={150} />
+        <Field label="Path" value={text(own.get)} change={(value) => setTableValue(draft, table, ["get"], value)} placeholder="/v1/pass-holders" width={230} />
+        <Button look="quiet" onPress={more}>
+          One more table
+        </Button>
+      </FormLine>
+      <FormLine label="What is sent" send={() => undefined}>
+        <Field
+          label="Sent with it"
+          value={sent}
+          change={(value) => setTableValue(draft, table, ["send"], Object.fromEntries(value.split("&").filter(Boolean).map((pair) => [pair.split("=")[0], pair.split("=").slice(1).join("=")])))}
+          placeholder="since={cursor.from}&status=open"
+          width={392}
+        />
+      </FormLine>
+      {children}
+    </Section>
+  );
+}
+
+function authOf(connector: Doc): Auth {
+  const auth = (connector.auth ?? {}) as Doc;
+  if ("bearer" in auth) return "a bearer token";
+  if ("key" in auth) return "a key in a header";
+  return "basic" in auth ? "user and password" : "nobody is asked to";
+}
+
+const auths: Record<Auth, Doc | undefined> = {
+  "nobody is asked to": undefined,
+  "a bearer token": { bearer: "{settings.token}" },
+  "a key in a header": { key: "{settings.token}", header: "X-Api-Key" },
+  "user and password": { basic: { user: "{settings.user}", password: "{settings.token}" } },
+};
+
+function SignIn({ draft, connector, source }: { draft: Draft; connector: Doc; source: Doc }) {
+  const auth = authOf(connector);
+  const choose = (next: Auth) =>
+    draft.change((docs) => {
+      const now = of(docs, "connector") ?? {};
+      const from = of(docs, "source") ?? {};
+      const { token: _token, user: _user, ...settings } = (now.settings ?? {}) as Doc;
+      const { token: _held, user: _name, ...filled } = (from.settings ?? {}) as Doc;
+      const needs = next !== "nobody is asked to";
+      const withUser = next === "user and password";
+      return put(
+        put(docs, "connector", { ...now, auth: auths[next], settings: { ...settings, ...(withUser ? { user: { type: "text" } } : {}), ...(needs ? { token: { type: "secret" } } : {}) } }),
+        "source",
+        { ...from, settings: { ...filled, ...(withUser ? { user: "" } : {}), ...(needs ? { token: { secret: `${asName(text(from.source))}_token` } } : {}) } },
+      );
+    });
+  const setSource = (keys: string[], value: unknown) => draft.change((docs) => put(docs, "source", withValue(of(docs, "source") ?? {}, keys, value)));
+  return (
+    <>
+      <FormLine label="Who asks" send={() => undefined}>
+        <OneOf label="Who asks is shown by" value={auth} of={AUTHS} change={choose} />
+        {auth === "a key in a header" && (
+          <Field
+            label="Header"
+            value={text(under(connector, "auth", "header"))}
+            change={(value) => draft.change((docs) => put(docs, "connector", withValue(of(docs, "connector") ?? {}, ["auth", "header"], value)))}
+            width={150}
+          />
+        )}
+        {auth === "user and password" && <Field label="User" value={text(under(source, "settings", "user"))} change={(value) => setSource(["settings", "user"], value)} width={150} />}
+      </FormLine>
+      {auth !== "nobody is asked to" && (
+        <SecretField label={auth === "user and password" ? "Password" : "Token"} name={text(under(source, "settings", "token", "secret"))} change={(name) => setSource(["settings", "token"], { secret: name })} />
+      )}
+    </>
+  );
+}
+
+const said = (value: unknown): string => {
+  if (value === "") return "(the answer itself)";
+  if (typeof value !== "object" || value === null) return String(value);
+  return Object.entries(value)
+    .map(([key, one]) => `${key}: ${String(one)}`)
+    .join(", ");
+};
+
+/** What the answer speaks for, taken with a press; a second press takes it back. */
+function Suggestions({ draft, table, own, tried }: { draft: Draft; table: string; own: Doc; tried: Tried }) {
+  const rows: [string, string, Choice[]][] = [
+    ["How pages go on", "next", tried.suggested.next],
+    ["How many there are", "total", tried.suggested.total],
+    ["Key", "key", tried.suggested.key],
+    ["Cursor", "cursor", tried.suggested.cursor],
+  ];
+  const some = rows.filter(([, , choices]) => choices.length > 0);
+  if (some.length === 0) return <Hint>{tried.columns.length === 0 ? "Point at the records in the answer; then it says more." : "This answer speaks for no way to page, and no key."}</Hint>;
+  return (
+    <Chips aria-label="What the answer suggests">
+      {some.map(([title, key, choices]) => (
+        <li key={key} style={{ display: "block" }}>
+          <h3>{title}</h3>
+          <ul style={{ listStyle: "none", margin: 0, padding: 0, display: "grid", gap: 4 }}>
+            {choices.slice(0, 3).map((choice) => {
+              const taken = JSON.stringify(own[key]) === JSON.stringify(choice.say);
+              return (
+                <li key={said(choice.say)}>
+                  <button type="button" aria-pressed={taken} onClick={() => setTableValue(draft, table, [key], taken ? undefined : choice.say)}>
+                    {said(choice.say)}
+                  </button>
+                  <small title={choice.why}>{choice.why}</small>
+                </li>
+              );
+            })}
+          </ul>
+        </li>
+      ))}
+    </Chips>
+  );
+}
+
+function Answer({ draft, table, own, tried, error }: { draft: Draft; table: string; own: Doc; tried: Tried | undefined; error: Error | null }) {
+  const [look, setLook] = useState<"tree" | "wire">("tree");
+  if (error) return <Mistakes error={error} />;
+  if (!tried) return <Hint>Nothing was asked yet. Fill in the address and the path, and try a page: the answer stands here.</Hint>;
+  const last = tried.exchanges.at(-1);
+  const pages = tried.pages.length > 1 ? `${plural(tried.pages.length, "page")}: ${tried.pages.join(", ")} records` : plural(tried.pages[0] ?? 0, "record");
+  return (
+    <Section>
+      <Actions>
+        <h2>{`${last?.status ?? "no answer"}, ${pages}`}</h2>
+        <Button look="quiet" onPress={() => setLook(look === "tree" ? "wire" : "tree")}>
+          {look === "tree" ? "Show what went over the wire" : "Show it as a tree"}
+        </Button>
+      </Actions>
+      {tried.error && <Trouble facts={tried.error} />}
+      {look === "wire" ? (
+        tried.exchanges.map((exchange, place) => <Wire key={place} exchange={exchange} />)
+      ) : tried.answer === null ? (
+        last && <Wire exchange={last} />
+      ) : (
+        <JsonTree value={tried.answer} chosen={text(own.records)} choose={(path) => setTableValue(draft, table, ["records"], path)} />
+      )}
+      {tried.rows.length > 0 && <RowsGrid label={`Records of ${table}`} rows={{ columns: tried.columns, rows: tried.rows, truncated: false, seconds: 0 }} height="34vh" />}
+    </Section>
+  );
+}
