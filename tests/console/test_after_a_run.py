@@ -26,7 +26,7 @@ def record(number: int, **more: Any) -> dict[str, Any]:
 def look(page: Page, service: RunningService, path: str) -> None:
     """Signed in, at a page."""
     page.goto(service.client.sign_in_code()["url"])
-    expect(page.get_by_role("heading", name="Feeds")).to_be_visible()
+    expect(page.get_by_role("heading", name="Home")).to_be_visible()
     page.goto(service.url + path)
 
 
@@ -105,7 +105,7 @@ def test_columns_in_figures_and_the_way_into_the_warehouse(page: Page, service: 
     columns = page.get_by_role("grid", name="Columns")
     expect(columns.get_by_role("row").filter(has_text=re.compile("^at"))).to_contain_text(re.compile(r"10\s*1\s*quay\s*quay"))
     expect(columns.get_by_role("row").filter(has_text=re.compile("^id"))).to_contain_text("T019")
-    page.goto(f"{service.url}/warehouses/marsh")
+    page.goto(f"{service.url}/warehouses/marsh?tab=check")
     page.get_by_role("button", name="Check the way in").click()
     steps = page.get_by_role("grid", name="Steps")
     expect(steps.get_by_role("row")).to_have_count(5)

@@ -30,7 +30,8 @@ def test_sign_in_run_the_feed_watch_it_finish_see_the_rows(page: Page, service: 
         page.goto(service.url)
         expect(page.get_by_text("reed sign-in")).to_be_visible()  # not signed in: sent to the door
         page.goto(service.sign_in)
-        expect(page.get_by_role("heading", name="Feeds")).to_be_visible()
+        expect(page.get_by_role("heading", name="Home")).to_be_visible()
+        page.get_by_role("link", name="Feeds", exact=True).click()
         row = page.get_by_role("row", name=re.compile("test"))
         expect(row).to_contain_text("never run")
 
@@ -67,10 +68,12 @@ def test_with_the_keyboard_alone(page: Page, service: RunningService) -> None:
         prepare(service, source.url)
         service.client.ask_run("test", wait_seconds=30)
         page.goto(service.sign_in)
+        expect(page.get_by_role("heading", name="Home")).to_be_visible()
+        page.goto(f"{service.url}/feeds")
         expect(page.get_by_role("grid", name="Feeds")).to_be_visible()
         page.keyboard.press("Tab")
         expect(page.get_by_role("link", name="To the page")).to_be_focused()
-        for _ in range(20):
+        for _ in range(30):
             if page.evaluate("document.activeElement.closest('[role=grid]') !== null"):
                 break
             page.keyboard.press("Tab")
@@ -89,12 +92,14 @@ def test_with_the_keyboard_alone(page: Page, service: RunningService) -> None:
 
 def test_errors_and_emptiness_are_said_plainly(page: Page, service: RunningService) -> None:
     page.goto(service.sign_in)
-    expect(page.get_by_text("No feeds yet")).to_be_visible()
+    expect(page.get_by_text("Nothing is brought yet")).to_be_visible()
     page.goto(service.sign_in)
     page.reload()
     expect(page.get_by_role("alert")).to_contain_text("access.code_spent")
 
     page.goto(service.client.sign_in_code()["url"])
+    expect(page.get_by_text("Nothing is brought yet")).to_be_visible()
+    page.get_by_role("link", name="Feeds", exact=True).click()
     expect(page.get_by_text("No feeds yet")).to_be_visible()
     prepare(service, "http://127.0.0.1:9")
     failed = service.client.ask_run("test", wait_seconds=30)
@@ -113,15 +118,21 @@ def test_asking_with_sql_and_both_colours(page: Page, service: RunningService, t
         service.client.ask_run("test", wait_seconds=30)
     page.goto(service.sign_in)
     page.get_by_role("link", name="marsh").click()
+    page.get_by_role("tab", name="SQL").click()
     box = page.get_by_label("SQL statement")
     box.fill("select count(*) as rows_there, 9007199254740993 as big from things")
     box.press("Control+Enter")
     answer = page.get_by_role("grid", name="Answer")
     expect(answer).to_contain_text("300")
     expect(answer).to_contain_text("9007199254740993")
+    with page.expect_download() as saved:
+        page.get_by_role("button", name="Download as CSV").click()
+    assert Path(saved.value.path()).read_text() == "rows_there,big\n300,9007199254740993\n"
     box.fill("delete from things")
     page.get_by_role("button", name="Ask").click()
     expect(page.get_by_role("alert")).to_contain_text("warehouse.query_refused")
+    page.reload()
+    expect(box).to_have_value(re.compile("rows_there"))  # what was answered is there again; what was refused is not
     paper = page.evaluate("getComputedStyle(document.body).backgroundColor")
     page.get_by_role("button", name="Dark colours").click()
     assert page.evaluate("getComputedStyle(document.body).backgroundColor") != paper

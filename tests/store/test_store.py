@@ -69,6 +69,7 @@ def test_an_old_data_folder_is_upgraded_in_place(tmp_path: Path) -> None:
         "0007_operation.sql",
         "0008_notices.sql",
         "0009_people.sql",
+        "0010_activity.sql",
     ]
     assert store.upgrade() == []
     assert [d.name for d in definitions.current(store)] == ["marsh"]

@@ -42,8 +42,16 @@ export function put(docs: Doc[], kind: Kind, doc: Doc | null): Doc[] {
   const others = docs.filter((one) => kindOf(one) !== kind);
   // What a definition is stays, even where its name is not said yet.
   const kept = doc && { [kind]: doc[kind] ?? "", ...(kind === "source" && "connector" in doc ? { connector: doc.connector } : {}), ...tidy(doc) };
-  const all = kept ? [...others, kept] : others;
+  const all = kept ? [...others, inOrder(kept)] : others;
   return all.sort((a, b) => order.indexOf(kindOf(a) ?? "feed") - order.indexOf(kindOf(b) ?? "feed"));
+}
+
+const KEYS = "feed source connector about on from into prefix url path host port database schema user password settings base auth pace defaults tables schedule".split(" ");
+
+/** What it is first, what is long last, as people write it. */
+function inOrder(doc: Doc): Doc {
+  const place = (key: string) => (KEYS.includes(key) ? KEYS.indexOf(key) : KEYS.length);
+  return Object.fromEntries(Object.entries(doc).sort(([a], [b]) => place(a) - place(b)));
 }
 
 /** Without keys that say nothing: "", [], {} and undefined. null says something: a table with nothing of its own. */

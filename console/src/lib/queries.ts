@@ -149,8 +149,8 @@ export const rowsQuery = (warehouse: string, table: string, offset: number, limi
     placeholderData: (before: Rows | undefined) => before,
   });
 
-export const askSql = (warehouse: string, sql: string) =>
-  call<Rows>("POST", `/api/v1/warehouses/${part(warehouse)}/query`, { sql, limit: 200 });
+export const askSql = (warehouse: string, sql: string, limit: number, seconds: number) =>
+  call<Rows>("POST", `/api/v1/warehouses/${part(warehouse)}/query`, { sql, limit, seconds });
 
 export const askRun = (feed: string) => call<Run>("POST", "/api/v1/runs", { feed });
 

@@ -112,7 +112,7 @@ export function Feeds() {
                 { name: "Read", show: (feed) => (feed.last_run ? count(feed.last_run.totals.read) : ""), end: true, width: "7%" },
                 { name: "Rejects", show: (feed) => count(feed.rejects), end: true, width: "6%" },
                 { name: "From → into", show: (feed) => <span title={`${feed.source} → ${feed.warehouse}`}>{`${feed.source} → ${feed.warehouse}`}</span>, width: "16%" },
-                { name: "\u00a0", show: (feed) => <RunButton feed={feed} look="plain" />, end: true, width: "9%" },
+                { name: "Run it", quiet: true, show: (feed) => <RunButton feed={feed} look="plain" />, end: true, width: "9%" },
               ]}
             />
           </>

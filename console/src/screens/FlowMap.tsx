@@ -123,7 +123,7 @@ function shownAs(node: Node, feeds: Feed[], sources: Source[], warehouses: Wareh
   if (node.kind === "source") {
     const source = sources.find((one) => one.name === node.name)!;
     const state = sourceState(source);
-    return { tone: state.tone ?? "plain", state: state.word, under: source.connector, to: `/sources/${source.name}` };
+    return { tone: state.tone ?? "plain", state: state.word, under: state.tone ? state.word : source.connector, to: `/sources/${source.name}` };
   }
   if (node.kind === "table") return { tone: "plain", state: `of ${node.of}`, under: "", to: `/feeds/${node.of}?tab=ledger` };
   const warehouse = warehouses.find((one) => one.name === node.name);
@@ -206,12 +206,12 @@ function Box({ node, shown, left, top, wide, high, dim, point }: BoxProps) {
   const navigate = useNavigate();
   const room = letters(wide);
   const under = node.name.length + shown.under.length + 2 <= room ? shown.under : "";
+  const name = cut(node.name, room - (under ? under.length + 2 : 0));
   return (
     <g data-dim={dim}>
       <a
         href={useHref(shown.to)}
         data-tone={shown.tone}
-        aria-label={`${node.kind} ${node.name}, ${shown.state}`}
         onClick={(event) => {
           event.preventDefault();
           navigate(shown.to);
@@ -221,10 +221,9 @@ function Box({ node, shown, left, top, wide, high, dim, point }: BoxProps) {
         onFocus={() => point(node.id)}
         onBlur={() => point(null)}
       >
-        <title>{`${node.name}: ${shown.state}`}</title>
         <rect x={left} y={top} width={wide} height={high} rx={5} />
         <text x={left + 10} y={top + high / 2 + 4}>
-          {cut(node.name, room - (under ? under.length + 2 : 0))}
+          {`${name} `}
         </text>
         <text data-kind="under" x={left + wide - 10} y={top + high / 2 + 4} textAnchor="end">
           {under}

@@ -11,6 +11,7 @@ import { Bar } from "../ui/Bar";
 import { Chart, Spark } from "../ui/Chart";
 import { useNow } from "../ui/now";
 import { Actions, Page, Section } from "../ui/Page";
+import { Unseen } from "../ui/Unseen";
 import { Loaded } from "./Loaded";
 
 const Two = styled.div`
@@ -290,8 +291,10 @@ function Fresh({ feeds, activity, now }: { feeds: Feed[]; activity: Activity | u
       <Tiles aria-label="Freshness">
         {shown.map((feed) => (
           <li key={feed.name}>
-            <Link to={`/feeds/${feed.name}`} data-tone={tone(feed)} aria-label={`${feed.name}: ${inWords[tone(feed)]}, fresh ${ago(feed.fresh_at, now)}`}>
-              <b>{feed.name}</b>
+            <Link to={`/feeds/${feed.name}`} data-tone={tone(feed)}>
+              <b>
+                {feed.name} <Unseen>{inWords[tone(feed)]}</Unseen>
+              </b>
               <small>{ago(feed.fresh_at, now)}</small>
               <Spark values={activity?.feeds[feed.name] ?? activity?.parts.map(() => 0) ?? []} />
             </Link>

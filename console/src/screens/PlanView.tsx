@@ -14,7 +14,7 @@ const Card = styled.article`
   border-radius: ${({ theme }) => theme.radius};
   background: ${({ theme }) => theme.color.surface};
   padding: ${({ theme }) => `${theme.space.m} ${theme.space.l}`};
-  h3 { margin: 0 0 4px; font-size: ${({ theme }) => theme.size.heading}; display: flex; gap: 10px; align-items: center; }
+  h2 { margin: 0 0 4px; font-size: ${({ theme }) => theme.size.heading}; display: flex; gap: 10px; align-items: center; }
   p { margin: 2px 0; color: ${({ theme }) => theme.color.inkSoft}; overflow-wrap: anywhere; }
   ul { list-style: none; margin: 8px 0 0; padding: 0; display: flex; flex-wrap: wrap; gap: 6px; }
   li { background: ${({ theme }) => theme.color.sunken}; border-radius: 4px; padding: 1px 7px; font-size: ${({ theme }) => theme.size.small}; }
@@ -47,9 +47,9 @@ export function PlanView({ feed }: { feed: string }) {
 export function TablePlan({ table }: { table: PlannedTable }) {
   return (
     <Card>
-      <h3>
+      <h2>
         {table.table} <Badge word={table.error ? "cannot be planned" : table.exists ? "exists" : "would be made"} />
-      </h3>
+      </h2>
       {table.error && <Trouble facts={table.error} />}
       {table.parent !== null && <p>Child of {table.parent}.</p>}
       {table.by && !table.error && (

@@ -132,7 +132,8 @@ function Backfills({ feed }: { feed: string }) {
               },
               { name: "Asked for", show: (one) => ago(one.asked_at, now), width: "13%" },
               {
-                name: "\u00a0",
+                name: "Go on with it",
+                quiet: true,
                 show: (one) =>
                   (one.state === "active" || one.state === "paused") && (
                     <>

@@ -156,7 +156,8 @@ function Users() {
               { name: "State", show: (one) => <Badge word={one.disabled ? "disabled" : "may sign in"} tone={one.disabled ? "warn" : "good"} />, width: "18%" },
               { name: "Added", show: (one) => moment(one.created_at), width: "22%" },
               {
-                name: "\u00a0",
+                name: "Change it",
+                quiet: true,
                 show: (one) => (
                   <InRow type="button" onClick={() => change.mutate([one.name, { disabled: !one.disabled }])}>
                     {one.disabled ? "Enable" : "Disable"}
@@ -211,7 +212,8 @@ function Tokens() {
               { name: "Ends", show: (one) => (one.ends_at ? moment(one.ends_at) : "never"), width: "18%" },
               { name: "Made by", show: (one) => one.made_by, width: "18%" },
               {
-                name: "\u00a0",
+                name: "Change it",
+                quiet: true,
                 show: (one) => (
                   <InRow type="button" onClick={() => end.mutate(one.id)} aria-label={`End ${one.label}`}>
                     End

@@ -115,7 +115,7 @@ export function Shell() {
         ))}
         <footer>
           <NavLink to="/settings">Settings</NavLink>
-          <Button look="quiet" onPress={() => showZone(zone === "UTC" ? "own" : "UTC")} label={`Times are shown in ${zone === "UTC" ? "UTC" : ownZone()}; change`}>
+          <Button look="quiet" onPress={() => showZone(zone === "UTC" ? "own" : "UTC")}>
             {zone === "UTC" ? "Times in UTC" : `Times in ${ownZone().split("/").at(-1)?.replaceAll("_", " ")}`}
           </Button>
           <Button look="quiet" onPress={turn}>

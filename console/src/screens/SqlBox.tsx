@@ -2,9 +2,11 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { TextArea, TextField } from "react-aria-components";
 import styled from "styled-components";
+import { csv, save } from "../lib/csv";
 import { duration, plural } from "../lib/format";
 import { askSql } from "../lib/queries";
 import { Button } from "../ui/Button";
+import { OneOf } from "../ui/Field";
 import { Trouble } from "../ui/States";
 import { factsOf } from "./Loaded";
 import { RowsGrid } from "./RowsGrid";
@@ -23,15 +25,33 @@ const Area = styled(TextArea)`
 
 const Line = styled.div`
   display: flex;
+  flex-wrap: wrap;
   gap: ${({ theme }) => theme.space.m};
-  align-items: center;
+  align-items: flex-end;
+  select { max-width: 300px; }
   color: ${({ theme }) => theme.color.inkSoft};
 `;
 
-/** One statement, read only; Ctrl-Enter asks. */
+/** What was asked of a warehouse, the latest first; kept by the browser. */
+const KEPT = 30;
+const held = (warehouse: string): string[] => JSON.parse(localStorage.getItem(`reed-sql-${warehouse}`) ?? "[]") as string[];
+
+function keep(warehouse: string, sql: string): string[] {
+  const next = [sql, ...held(warehouse).filter((one) => one !== sql)].slice(0, KEPT);
+  localStorage.setItem(`reed-sql-${warehouse}`, JSON.stringify(next));
+  return next;
+}
+
+const LIMITS = ["200", "1000", "10000"] as const;
+const TIMES = ["10", "30", "50"] as const;
+
+/** A worksheet: one statement at a time, read only, bounded in rows and time; Ctrl-Enter asks. */
 export function SqlBox({ warehouse, first }: { warehouse: string; first: string }) {
-  const [sql, setSql] = useState(first);
-  const ask = useMutation({ mutationFn: () => askSql(warehouse, sql) });
+  const [asked, setAsked] = useState(() => held(warehouse));
+  const [sql, setSql] = useState(() => asked[0] ?? first);
+  const [limit, setLimit] = useState<(typeof LIMITS)[number]>("200");
+  const [seconds, setSeconds] = useState<(typeof TIMES)[number]>("10");
+  const ask = useMutation({ mutationFn: () => askSql(warehouse, sql, Number(limit), Number(seconds)), onSuccess: () => setAsked(keep(warehouse, sql)) });
   return (
     <>
       <TextField aria-label="SQL statement" value={sql} onChange={setSql}>
@@ -43,17 +63,21 @@ export function SqlBox({ warehouse, first }: { warehouse: string; first: string 
         />
       </TextField>
       <Line>
-        <Button onPress={() => ask.mutate()} isPending={ask.isPending}>
+        <Button look="main" onPress={() => ask.mutate()} isPending={ask.isPending}>
           Ask
         </Button>
+        <OneOf label="Rows at most" value={limit} of={LIMITS} change={setLimit} />
+        <OneOf label="Seconds at most" value={seconds} of={TIMES} change={setSeconds} />
+        {asked.length > 0 && <OneOf label="Asked before" value={asked.includes(sql) ? sql : ""} of={["", ...asked]} change={(text) => text && setSql(text)} />}
         <span role="status">
           {ask.data
             ? `${plural(ask.data.rows.length, "row")}${ask.data.truncated ? ", cut there" : ""}, ${duration(ask.data.seconds)}`
             : "Ctrl-Enter asks; nothing can be changed from here."}
         </span>
+        {ask.data && ask.data.rows.length > 0 && <Button onPress={() => save(`${warehouse}.csv`, csv(ask.data))}>Download as CSV</Button>}
       </Line>
       {ask.error && <Trouble facts={factsOf(ask.error)} />}
-      {ask.data && <RowsGrid label="Answer" rows={ask.data} />}
+      {ask.data && <RowsGrid label="Answer" rows={ask.data} height="46vh" />}
     </>
   );
 }

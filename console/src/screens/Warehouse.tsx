@@ -5,7 +5,8 @@ import { ago, count } from "../lib/format";
 import { checkWarehouse, tablesQuery } from "../lib/queries";
 import { Grid } from "../ui/Grid";
 import { useNow } from "../ui/now";
-import { Page, Section } from "../ui/Page";
+import { Page } from "../ui/Page";
+import { Tabs } from "../ui/Tabs";
 import { CheckView } from "./CheckView";
 import { Loaded } from "./Loaded";
 import { SqlBox } from "./SqlBox";
@@ -13,35 +14,41 @@ import { SqlBox } from "./SqlBox";
 export function Warehouse() {
   const { warehouse = "" } = useParams();
   const tables = useQuery(tablesQuery(warehouse));
-  const now = useNow();
   return (
     <Page title={warehouse} about="Its tables, counted now. Read only from here.">
       <Loaded query={tables} what="tables">
         {(found) => (
-          <>
-            <Grid<Table>
-              label="Tables"
-              rows={found}
-              id={(table) => table.name}
-              href={(table) => `/warehouses/${warehouse}/${table.name}`}
-              empty="No tables yet. The first run of a feed makes them."
-              columns={[
-                { name: "Table", show: (table) => <b>{table.name}</b>, width: "30%" },
-                { name: "Rows", show: (table) => count(table.rows), end: true, width: "14%" },
-                { name: "Columns", show: (table) => table.columns.length, end: true, width: "10%" },
-                { name: "Feed", show: (table) => table.feed ?? "not loaded by a feed", width: "18%" },
-                { name: "Last load", show: (table) => table.last_load ?? "", end: true, width: "10%" },
-                { name: "Loaded", show: (table) => (table.loaded_at ? ago(table.loaded_at, now) : ""), width: "18%" },
-              ]}
-            />
-            <CheckView ask={() => checkWarehouse(warehouse)} />
-            <Section>
-              <h2>Ask with SQL</h2>
-              <SqlBox warehouse={warehouse} first={found[0] ? `select * from ${found[0].name} limit 20` : "select 1"} />
-            </Section>
-          </>
+          <Tabs
+            label="About the warehouse"
+            items={[
+              { id: "tables", title: "Tables", body: <Tables warehouse={warehouse} found={found} /> },
+              { id: "sql", title: "SQL", body: <SqlBox warehouse={warehouse} first={found[0] ? `select * from ${found[0].name} limit 20` : "select 1"} /> },
+              { id: "check", title: "Check", body: <CheckView ask={() => checkWarehouse(warehouse)} /> },
+            ]}
+          />
         )}
       </Loaded>
     </Page>
+  );
+}
+
+function Tables({ warehouse, found }: { warehouse: string; found: Table[] }) {
+  const now = useNow();
+  return (
+    <Grid<Table>
+      label="Tables"
+      rows={found}
+      id={(table) => table.name}
+      href={(table) => `/warehouses/${warehouse}/${table.name}`}
+      empty="No tables yet. The first run of a feed makes them."
+      columns={[
+        { name: "Table", show: (table) => <b>{table.name}</b>, width: "30%" },
+        { name: "Rows", show: (table) => count(table.rows), end: true, width: "14%" },
+        { name: "Columns", show: (table) => table.columns.length, end: true, width: "10%" },
+        { name: "Feed", show: (table) => table.feed ?? "not loaded by a feed", width: "18%" },
+        { name: "Last load", show: (table) => table.last_load ?? "", end: true, width: "10%" },
+        { name: "Loaded", show: (table) => (table.loaded_at ? ago(table.loaded_at, now) : ""), width: "18%" },
+      ]}
+    />
   );
 }

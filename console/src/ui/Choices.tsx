@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { Input, ListBox, ListBoxItem, SearchField, Text } from "react-aria-components";
+import { Input, ListBox, ListBoxItem, SearchField } from "react-aria-components";
 import styled from "styled-components";
 
 const Side = styled.div`
@@ -69,7 +69,7 @@ export function Choices({ label, items, chosen, choose }: Props) {
       >
         {shown.map((item) => (
           <ListBoxItem key={item.id} id={item.id} textValue={item.id}>
-            <Text slot="label">{item.id}</Text>
+            <span>{item.id}</span>
             {item.under && <small>{item.under}</small>}
           </ListBoxItem>
         ))}

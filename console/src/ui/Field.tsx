@@ -3,12 +3,14 @@ import { Input, Label, TextField } from "react-aria-components";
 import styled from "styled-components";
 
 const Base = styled(TextField)`
+  max-width: 100%;
   display: flex;
   flex-direction: column;
   gap: 2px;
   label { font-size: ${({ theme }) => theme.size.small}; color: ${({ theme }) => theme.color.inkSoft}; }
   input {
     font: inherit;
+    max-width: 100%;
     height: 32px;
     padding: 4px 10px;
     border: 1px solid ${({ theme }) => theme.color.line};

@@ -1,6 +1,7 @@
 import { useState, type ReactNode } from "react";
 import { Cell, Column, Row, Table, TableBody, TableHeader } from "react-aria-components";
 import styled from "styled-components";
+import { Unseen } from "./Unseen";
 
 const Frame = styled.div`
   border: 1px solid ${({ theme }) => theme.color.line};
@@ -47,6 +48,8 @@ export interface GridColumn<T> {
   /** A CSS width; with one on every column nothing moves while figures change. */
   width?: string;
   under?: string;
+  /** Its name is heard and not seen. */
+  quiet?: boolean;
 }
 
 interface Props<T> {
@@ -72,8 +75,8 @@ export function Grid<T>({ label, columns, rows, id, href, empty, height }: Props
       <Base aria-label={label} data-fixed={fixed}>
         <TableHeader>
           {columns.map((column, index) => (
-            <Column key={column.name} id={column.name} isRowHeader={index === 0} style={{ width: column.width }} data-end={column.end}>
-              {column.name}
+            <Column key={index} id={`${index} ${column.name}`} isRowHeader={index === 0} style={{ width: column.width }} data-end={column.end}>
+              {column.quiet ? <Unseen>{column.name}</Unseen> : column.name}
               {column.under !== undefined && <small>{column.under || "\u00a0"}</small>}
             </Column>
           ))}
@@ -81,8 +84,8 @@ export function Grid<T>({ label, columns, rows, id, href, empty, height }: Props
         <TableBody renderEmptyState={() => <Empty>{empty}</Empty>}>
           {shown.map((row, index) => (
             <Row key={id(row, index)} id={id(row, index)} href={href?.(row)}>
-              {columns.map((column) => (
-                <Cell key={column.name} data-end={column.end} data-mono={column.mono}>
+              {columns.map((column, place) => (
+                <Cell key={place} data-end={column.end} data-mono={column.mono}>
                   {column.show(row)}
                 </Cell>
               ))}

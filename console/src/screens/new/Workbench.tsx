@@ -13,7 +13,7 @@ import { Hint, Trouble } from "../../ui/States";
 import { Wire } from "../PeekView";
 import { RowsGrid } from "../RowsGrid";
 import { JsonTree } from "./JsonTree";
-import { SecretField } from "./SecretField";
+import { SignInFields } from "./SignInFields";
 import { useDraft, type Draft } from "./useDraft";
 import { Mistakes, YamlPanel } from "./YamlPanel";
 
@@ -62,9 +62,6 @@ const Chips = styled.ul`
   small { color: ${({ theme }) => theme.color.inkSoft}; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
   h3 { font-size: ${({ theme }) => theme.size.small}; font-weight: 400; color: ${({ theme }) => theme.color.inkSoft}; margin: 6px 0 0; }
 `;
-
-const AUTHS = ["nobody is asked to", "a bearer token", "a key in a header", "user and password"] as const;
-type Auth = (typeof AUTHS)[number];
 
 /** An API declared by trying: the request on one side, the answer on the other, and what the answer suggests in between. */
 export function Workbench() {
@@ -163,7 +160,7 @@ function Ask({ draft, connector, table, setTable, children }: { draft: Draft; co
         <Field label="Connector" value={text(connector.connector)} change={rename} width={150} />
         <Field label="Address" value={text(under(source, "settings", "url"))} change={(value) => setSource(["settings", "url"], value)} width={230} />
       </FormLine>
-      <SignIn draft={draft} connector={connector} source={source} />
+      <SignInFields draft={draft} connector={connector} source={source} />
       <FormLine label="The table" send={() => undefined}>
         {Object.keys((connector.tables ?? {}) as object).length > 1 && <OneOf label="Of its tables" value={table} of={Object.keys(connector.tables as object)} change={setTable} />}
         <Field label="Table" value={table} change={renameTable} width={150} />
@@ -183,58 +180,6 @@ function Ask({ draft, connector, table, setTable, children }: { draft: Draft; co
       </FormLine>
       {children}
     </Section>
-  );
-}
-
-function authOf(connector: Doc): Auth {
-  const auth = (connector.auth ?? {}) as Doc;
-  if ("bearer" in auth) return "a bearer token";
-  if ("key" in auth) return "a key in a header";
-  return "basic" in auth ? "user and password" : "nobody is asked to";
-}
-
-const auths: Record<Auth, Doc | undefined> = {
-  "nobody is asked to": undefined,
-  "a bearer token": { bearer: "{settings.token}" },
-  "a key in a header": { key: "{settings.token}", header: "X-Api-Key" },
-  "user and password": { basic: { user: "{settings.user}", password: "{settings.token}" } },
-};
-
-function SignIn({ draft, connector, source }: { draft: Draft; connector: Doc; source: Doc }) {
-  const auth = authOf(connector);
-  const choose = (next: Auth) =>
-    draft.change((docs) => {
-      const now = of(docs, "connector") ?? {};
-      const from = of(docs, "source") ?? {};
-      const { token: _token, user: _user, ...settings } = (now.settings ?? {}) as Doc;
-      const { token: _held, user: _name, ...filled } = (from.settings ?? {}) as Doc;
-      const needs = next !== "nobody is asked to";
-      const withUser = next === "user and password";
-      return put(
-        put(docs, "connector", { ...now, auth: auths[next], settings: { ...settings, ...(withUser ? { user: { type: "text" } } : {}), ...(needs ? { token: { type: "secret" } } : {}) } }),
-        "source",
-        { ...from, settings: { ...filled, ...(withUser ? { user: "" } : {}), ...(needs ? { token: { secret: `${asName(text(from.source))}_token` } } : {}) } },
-      );
-    });
-  const setSource = (keys: string[], value: unknown) => draft.change((docs) => put(docs, "source", withValue(of(docs, "source") ?? {}, keys, value)));
-  return (
-    <>
-      <FormLine label="Who asks" send={() => undefined}>
-        <OneOf label="Who asks is shown by" value={auth} of={AUTHS} change={choose} />
-        {auth === "a key in a header" && (
-          <Field
-            label="Header"
-            value={text(under(connector, "auth", "header"))}
-            change={(value) => draft.change((docs) => put(docs, "connector", withValue(of(docs, "connector") ?? {}, ["auth", "header"], value)))}
-            width={150}
-          />
-        )}
-        {auth === "user and password" && <Field label="User" value={text(under(source, "settings", "user"))} change={(value) => setSource(["settings", "user"], value)} width={150} />}
-      </FormLine>
-      {auth !== "nobody is asked to" && (
-        <SecretField label={auth === "user and password" ? "Password" : "Token"} name={text(under(source, "settings", "token", "secret"))} change={(name) => setSource(["settings", "token"], { secret: name })} />
-      )}
-    </>
   );
 }
 

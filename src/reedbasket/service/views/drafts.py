@@ -17,7 +17,7 @@ from .shared import looked, operations
 
 
 class Draft(Body):
-    draft: Annotated[str, Field(max_length=1_000_000, description="YAML of definitions, over those in force; may be empty")]
+    draft: Annotated[str, Field(description="YAML of definitions, over those in force; may be empty")]
     source: str
 
 
@@ -37,7 +37,7 @@ class DraftTry(Draft):
 
 
 class DraftPlan(Body):
-    draft: Annotated[str, Field(min_length=1, max_length=1_000_000, description="YAML of definitions, over those in force")]
+    draft: Annotated[str, Field(min_length=1, description="YAML of definitions, over those in force")]
     feed: str
 
 

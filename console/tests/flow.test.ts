@@ -1,0 +1,54 @@
+import { describe, expect, it } from "vitest";
+import type { Feed, Source, Warehouse } from "../src/lib/api-types";
+import { matters } from "../src/lib/attention";
+import { layOut } from "../src/lib/flow";
+import { roundUp } from "../src/ui/Chart";
+
+const feed = (name: string, source: string, after?: string, more: object = {}): Feed =>
+  ({
+    name, source, warehouse: "marsh", tables: [`${name}_a`], activity: "idle", last_run: null, fresh_at: null, late: false, rejects: 0, drift: 0,
+    fresh_within_seconds: null, schedule: { rule: after ? { after } : null, windows: {}, paused: null, next_due: null }, ...more,
+  }) as unknown as Feed;
+
+const sources = ["tides", "dock", "lake"].map((name) => ({ name }) as Source);
+const warehouses = [{ name: "marsh" }, { name: "unused" }] as Warehouse[];
+
+describe("the map", () => {
+  it("puts feeds that wait for others behind them, and leaves out what no feed uses", () => {
+    const flow = layOut([feed("weeks", "tides", "days"), feed("days", "tides"), feed("months", "tides", "weeks"), feed("parts", "dock")], sources, warehouses);
+    const column = (id: string) => flow.nodes.find((node) => node.id === id)?.column;
+    expect([column("s:tides"), column("f:days"), column("f:weeks"), column("f:months"), column("t:days.days_a"), column("w:marsh")]).toEqual([0, 1, 2, 3, 4, 5]);
+    expect(flow.nodes.map((node) => node.id)).not.toContain("s:lake");
+    expect(flow.edges.filter((edge) => edge.kind === "after")).toEqual([
+      { from: "f:days", to: "f:weeks", kind: "after" },
+      { from: "f:weeks", to: "f:months", kind: "after" },
+    ]);
+  });
+
+  it("draws feeds alone where there are many tables, and ends where two wait for each other", () => {
+    const many = Array.from({ length: 40 }, (_, n) => feed(`f${n}`, "dock"));
+    const flow = layOut([...many, feed("a", "dock", "b"), feed("b", "dock", "a")], sources, warehouses);
+    expect(flow.withTables).toBe(false);
+    expect(flow.nodes.filter((node) => node.kind === "feed")).toHaveLength(42);
+  });
+});
+
+describe("what needs attention", () => {
+  it("is told once a feed, by its worst, the worst first", () => {
+    const run = { id: 7, outcome: "failed", error: { found: "nothing answers", mend: "start it" } };
+    const found = matters(
+      [feed("a", "dock", undefined, { drift: 2 }), feed("b", "dock", undefined, { last_run: run, rejects: 3 }), feed("c", "dock"), feed("d", "dock", undefined, { rejects: 1 })],
+      0,
+    );
+    expect(found.map((one) => [one.feed.name, one.word, one.to])).toEqual([
+      ["b", "failed", "/runs/7"],
+      ["d", "1 reject", "/rejects?feed=d"],
+      ["a", "drift", "/feeds/a?tab=drift"],
+    ]);
+    expect(found[0]?.words).toBe("nothing answers. start it; 3 rejects");
+  });
+
+  it("is drawn to a figure that people read", () => {
+    expect([0, 1, 3, 17, 20, 51, 240_000].map(roundUp)).toEqual([1, 1, 5, 20, 20, 100, 500_000]);
+  });
+});

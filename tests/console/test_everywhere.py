@@ -1,0 +1,94 @@
+"""What holds on every page: axe finds nothing, in both colours and on a telephone; below a path; nothing from outside is let in."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from tests.conftest import RunningService
+from tests.console.test_console import RECORDS, prepare
+from tests.support.source import Changing, serving
+
+AXE = (Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js").read_text()
+PAGES = [
+    "/", "/feeds", "/feeds/test", "/feeds/test?tab=schedule", "/feeds/test?tab=plan", "/feeds/test?tab=versions", "/runs", "/runs/1",
+    "/schedules", "/rejects", "/sources", "/sources/test", "/map", "/map?as=list", "/new", "/new?step=feed", "/new?yaml=1", "/workbench",
+    "/warehouses/marsh", "/warehouses/marsh?tab=sql", "/warehouses/marsh/things", "/settings",
+]  # fmt: skip
+
+
+def there(page: Page) -> None:
+    expect(page.get_by_role("heading", level=1)).to_be_visible()
+    expect(page.get_by_role("status").filter(has_text=re.compile("^(Loading|Fetching)"))).to_have_count(0)
+
+
+def troubles(page: Page, path: str) -> list[str]:
+    page.evaluate(AXE)
+    found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")["violations"]
+    return [f"{path} {one['id']}: {one['help']}: {one['nodes'][0]['html'][:160]}" for one in found]
+
+
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+def test_axe_finds_nothing(page: Page, service: RunningService, scheme: str) -> None:
+    outside: list[str] = []
+    wrong: list[str] = []
+    page.on("request", lambda request: outside.append(request.url) if not request.url.startswith(service.url) else None)
+    refused: list[str] = []
+    page.on("console", lambda message: refused.append(message.text) if "Content Security Policy" in message.text else None)
+    with serving(Changing(list(RECORDS))) as source:
+        prepare(service, source.url)
+        service.client.ask_run("test", wait_seconds=30)
+        page.emulate_media(color_scheme=scheme)  # type: ignore[arg-type]
+        page.goto(service.sign_in)
+        expect(page.get_by_role("heading", name="Home")).to_be_visible()
+        for path in PAGES:
+            page.goto(service.url + path)
+            there(page)
+            wrong += troubles(page, path)
+        page.emulate_media(color_scheme="light")
+    assert not wrong, "\n".join(wrong)
+    assert not refused
+    assert not [url for url in outside if not url.startswith(("data:", "blob:", "about:"))]
+
+
+def test_on_a_telephone_nothing_lies_beside_the_page(page: Page, service: RunningService) -> None:
+    with serving(Changing(list(RECORDS))) as source:
+        prepare(service, source.url)
+        service.client.ask_run("test", wait_seconds=30)
+        page.goto(service.sign_in)
+        expect(page.get_by_role("heading", name="Home")).to_be_visible()
+        page.set_viewport_size({"width": 390, "height": 844})
+        beside: list[str] = []
+        for path in PAGES:
+            page.goto(service.url + path)
+            there(page)
+            wide = page.evaluate("document.documentElement.scrollWidth")
+            beside += [f"{path}: {wide}"] if wide > 390 else []
+        page.set_viewport_size({"width": 1280, "height": 800})
+    assert not beside
+
+
+def test_below_a_path_and_with_times_in_another_zone(page: Page, tmp_path: Path) -> None:
+    service = RunningService(tmp_path / "data", "--public-url", "http://127.0.0.1/reed/")
+    try:
+        with serving(Changing(list(RECORDS))) as source:
+            prepare(service, source.url)
+            run = service.client.ask_run("test", wait_seconds=30)
+        code = service.client.sign_in_code()["url"].partition("#")[2]
+        page.goto(f"{service.url}/reed/sign-in#{code}")
+        expect(page.get_by_role("heading", name="Home")).to_be_visible()
+        page.get_by_role("link", name="Runs").click()
+        assert page.url == f"{service.url}/reed/runs"
+        page.get_by_role("row", name="1", exact=True).click()
+        expect(page.get_by_role("status", name=re.compile("Outcome succeeded"))).to_be_visible()
+        page.evaluate("localStorage.setItem('reed-zone', 'UTC')")
+        page.reload()
+        began = str(json.loads(json.dumps(run))["started_at"])[:19].replace("T", " ")
+        expect(page.get_by_text(began)).to_be_visible()
+        expect(page.get_by_role("button", name="Times in UTC")).to_be_visible()
+    finally:
+        service.stop()

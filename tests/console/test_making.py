@@ -1,0 +1,130 @@
+"""Made in the browser: a feed from nothing to rows in the warehouse, and a connector by trying an API."""
+
+from __future__ import annotations
+
+import re
+import sqlite3
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+
+from playwright.sync_api import Page, expect
+from werkzeug.serving import make_server
+
+from reedbasket.demo.passes import HOLDERS, create_passes
+from tests.conftest import RunningService
+from tests.support.feeds import table_rows
+
+MARSH = "warehouse: marsh\non: sqlite\npath: marsh.db\n"
+
+
+@contextmanager
+def passes() -> Iterator[str]:
+    app, _ = create_passes("quay", "otters-know")
+    server: Any = make_server("127.0.0.1", 0, app, threaded=True)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        yield f"http://127.0.0.1:{server.server_port}"
+    finally:
+        server.shutdown()
+
+
+def test_a_feed_from_nothing_to_rows_in_the_warehouse(page: Page, service: RunningService) -> None:
+    service.client.apply({"marsh.yaml": MARSH})
+    with sqlite3.connect(service.folder / "yard.db") as db:
+        db.execute("create table boats (id integer primary key, name text, owner text, updated_at datetime)")
+        db.execute("create table oars (id integer primary key)")
+        db.executemany(
+            "insert into boats values (?, ?, ?, ?)", [(n, f"B{n}", "wren", f"2026-03-0{n} 06:00:00") for n in range(1, 6)]
+        )
+        db.commit()
+    page.goto(service.sign_in)
+    page.get_by_role("link", name="Make a feed").click()
+    page.get_by_role("button", name="A new one").click()
+    page.get_by_label("It is", exact=True).select_option("SQLite")
+    page.get_by_label("Its name here").fill("yard")
+    page.get_by_label("Path; a relative").fill("nowhere.db")
+    page.get_by_role("button", name="Check the way in").click()
+    expect(page.get_by_role("grid", name="Steps")).to_contain_text("failed")
+    page.get_by_label("Path; a relative").fill("yard.db")
+    page.get_by_role("button", name="Check the way in").click()
+    expect(page.get_by_role("grid", name="Steps")).to_contain_text("2 tables and views")
+
+    page.get_by_role("button", name="Next: what it offers").click()
+    page.get_by_role("button", name="Look at what it offers").click()
+    page.get_by_label("Find tables").fill("boat")
+    page.get_by_label("Take boats").check()
+    page.get_by_role("button", name="Show some records").click()
+    expect(page.get_by_role("grid", name="Records of boats")).to_contain_text("B5")
+    # Leaving and coming back loses nothing.
+    page.get_by_role("link", name="Workbench").click()
+    page.get_by_role("link", name="New feed").click()
+    page.get_by_role("link", name="Changes and columns").click()
+    page.get_by_label("Changes by", exact=True).select_option("cursor")
+    expect(page.get_by_text("By cursor it misses: deletes")).to_be_visible()
+    page.get_by_label("What becomes of owner").select_option("left out")
+    page.get_by_label("Name of name in the warehouse").fill("boat_name")
+
+    page.get_by_role("button", name="Next: feed and schedule").click()
+    page.get_by_label("Its name", exact=True).fill("yard")
+    page.get_by_label("Into").select_option("marsh")
+    page.keyboard.press("Alt+y")
+    text = page.get_by_label("Definitions as YAML")
+    expect(text).to_have_value(re.compile("leave_out:\n +- owner"))
+    text.fill(text.input_value().replace("into: marsh", "into: swamp"))
+    page.get_by_role("button", name="Check it").click()
+    expect(page.get_by_role("alert").first).to_contain_text(re.compile(r"Line \d+, feeds.yard.into: .*swamp"))
+    text.fill(text.input_value().replace("into: swamp", "into: marsh\nprefix: yd_"))
+    page.keyboard.press("Alt+y")
+    expect(page.get_by_label("Before each table's name")).to_have_value("yd_")
+
+    page.get_by_role("button", name="Next: plan and create").click()
+    page.get_by_role("button", name="Plan it").click()
+    expect(page.get_by_text("+ boat_name text")).to_be_visible()
+    page.get_by_role("button", name="Create and run").click()
+    expect(page.get_by_role("status", name="Outcome succeeded, 1 of 1 tables done")).to_be_visible(timeout=15000)
+    rows = table_rows(service.folder, "yd_boats")
+    assert [row["boat_name"] for row in rows] == ["B1", "B2", "B3", "B4", "B5"] and "owner" not in rows[0]
+    page.get_by_role("link", name="New feed").click()
+    expect(page.get_by_text("From a source to rows in a warehouse.")).to_be_visible()  # it was made; the next begins anew
+
+
+def test_a_connector_by_trying_the_api(page: Page, service: RunningService) -> None:
+    service.client.apply({"marsh.yaml": MARSH})
+    with passes() as url:
+        page.goto(service.sign_in)
+        page.get_by_role("link", name="Workbench").click()
+        page.get_by_label("Connector").fill("partner-api")
+        page.get_by_label("Address").fill(url)
+        page.get_by_label("Who asks is shown by").select_option("a token for client credentials")
+        page.get_by_label("Client id").fill("quay")
+        page.get_by_label("Its value").fill("not this")
+        page.get_by_role("button", name="Seal it").click()
+        page.get_by_label("Table", exact=True).fill("holders")
+        page.get_by_label("Path", exact=True).fill("/v2/pass-holders")
+        page.get_by_role("button", name="Try a page").click()
+        expect(page.get_by_role("alert")).to_contain_text("no such partner")
+        page.get_by_label("New value (one is set)").fill("otters-know")
+        page.get_by_role("button", name="Seal it").click()
+        expect(page.get_by_label("New value (one is set)")).to_have_value("")
+        page.get_by_role("button", name="Try a page").click()
+        page.get_by_role("button", name="take as records").click()
+        page.get_by_role("button", name="Try a page").click()
+        suggested = page.get_by_role("list", name="What the answer suggests")
+        for words in ("page: page, pages: pages", "count", "pass_no"):
+            suggested.get_by_role("button", name=words, exact=True).click()
+        page.get_by_role("button", name="Try three pages").click()
+        expect(page.get_by_role("heading", name="200, 3 pages: 100, 100, 100 records")).to_be_visible()
+        page.get_by_role("button", name="Keep the connector").click()
+        expect(page.get_by_text("connector partner-api (new), source partner (new)")).to_be_visible()
+    kept = service.client.definitions()
+    table = next(one for one in kept if one["kind"] == "connector")["data"]["tables"]["holders"]
+    assert table == {
+        "get": "/v2/pass-holders",
+        "records": "data",
+        "next": {"page": "page", "pages": "pages"},
+        "total": "count",
+        "key": "pass_no",
+    }
+    assert HOLDERS > 300 and "otters-know" not in str(kept) + page.content()
