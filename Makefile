@@ -53,6 +53,7 @@ bench-large: setup
 	$(BIN)/python -m bench pg-large --write
 	$(BIN)/python -m bench feeds-300 --write
 	$(BIN)/python -m bench large-store --write
+	$(BIN)/python -m bench console-1000 --write
 
 shots: setup console
 	$(BIN)/python docs/take_screenshots.py

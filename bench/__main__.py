@@ -22,6 +22,7 @@ from . import (
     api_latency,
     api_pace,
     compare,
+    console_1000,
     databases,
     feeds_300,
     files,
@@ -85,9 +86,10 @@ CASES: dict[str, Any] = {
     "pg-large": large,
     "feeds-300": feeds_300,
     "large-store": large_store,
+    "console-1000": console_1000,
 }
 # By themselves alone.
-_LARGE = ("pg-large", "feeds-300", "large-store")
+_LARGE = ("pg-large", "feeds-300", "large-store", "console-1000")
 
 
 def main() -> int:

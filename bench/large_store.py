@@ -30,7 +30,7 @@ def run(quick: bool) -> dict[str, Any]:
     count = 50_000 if quick else 1_000_000
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        _fill(folder, count)
+        fill(folder, count)
         began = time.perf_counter()
         with service_on(folder) as (process, url, token):
             start = time.perf_counter() - began
@@ -56,8 +56,8 @@ def run(quick: bool) -> dict[str, Any]:
     return result(slowest, _PAGE_SECONDS, memory, notes=notes)
 
 
-def _fill(folder: Path, count: int) -> None:
-    """Half a year of 300 feeds, written as the service would have."""
+def fill(folder: Path, count: int, feeds: int = FEEDS, lines: int = 10) -> None:
+    """Half a year of so many runs of so many feeds, each with so many lines of log, written as the service would have."""
     from reedbasket.core.run import TableProgress
     from reedbasket.core.spec import load_texts
     from reedbasket.store import Store, definitions
@@ -66,8 +66,8 @@ def _fill(folder: Path, count: int) -> None:
     store.upgrade()
     one = one_run.basket("http://127.0.0.1:9", TABLE, FEED)
     shared, _, feed = one.rpartition("---\n")
-    feeds = (feed.replace("feed: bench", f"feed: f{n:03}\nprefix: f{n:03}_") for n in range(FEEDS))
-    definitions.apply(store, load_texts({"bench.yaml": shared + "---\n" + "---\n".join(feeds)}))
+    each = (feed.replace("feed: bench", f"feed: f{n:03}\nprefix: f{n:03}_") for n in range(feeds))
+    definitions.apply(store, load_texts({"bench.yaml": shared + "---\n" + "---\n".join(each)}))
     store.close()
     db = sqlite3.connect(folder / "service.db", isolation_level=None)
     db.execute("pragma synchronous = off")
@@ -84,12 +84,12 @@ def _fill(folder: Path, count: int) -> None:
         db.executemany(
             """insert into run (id, feed, feed_version, outcome, requested_at, started_at, ended_at, cause)
                values (?, ?, 1, ?, ?, ?, ?, 'schedule')""",
-            [(n, f"f{n % FEEDS:03}", "failed" if n % 97 == 0 else "succeeded", at(n), at(n), at(n)) for n in runs],
+            [(n, f"f{n % feeds:03}", "failed" if n % 97 == 0 else "succeeded", at(n), at(n), at(n)) for n in runs],
         )
         db.executemany("insert into run_table (run, place, progress) values (?, 0, ?)", [(n, progress) for n in runs])
         db.executemany(
             "insert into log (run, number, at, level, code, message) values (?, ?, ?, 'info', 'table.done', '3 read, 3 loaded in 0.02 s')",
-            [(n, line, at(n)) for n in runs for line in range(10)],
+            [(n, line, at(n)) for n in runs for line in range(lines)],
         )
         db.execute("commit")
     db.close()
