@@ -1,7 +1,9 @@
 import { describe, expect, it } from "vitest";
-import type { Feed, Source, Warehouse } from "../src/lib/api-types";
+import type { DueWindow, Feed, Source, Warehouse } from "../src/lib/api-types";
 import { matters } from "../src/lib/attention";
+import { calendar } from "../src/lib/calendar";
 import { layOut } from "../src/lib/flow";
+import { rowsPerSecond } from "../src/lib/throughput";
 import { roundUp } from "../src/ui/Chart";
 
 const feed = (name: string, source: string, after?: string, more: object = {}): Feed =>
@@ -50,5 +52,23 @@ describe("what needs attention", () => {
 
   it("is drawn to a figure that people read", () => {
     expect([0, 1, 3, 17, 20, 51, 240_000].map(roundUp)).toEqual([1, 1, 5, 20, 20, 100, 500_000]);
+  });
+});
+
+describe("a calendar of windows", () => {
+  it("says of each day its worst, the latest month first", () => {
+    const at = (begins: string, state: string) => ({ begins, ends: begins, state, run: null, lane: "" }) as unknown as DueWindow;
+    const months = calendar([at("2026-01-31T00:00:00Z", "done"), at("2026-02-01T00:00:00Z", "done"), at("2026-02-01T12:00:00Z", "failed"), at("2026-02-03T00:00:00Z", "waiting")]);
+    expect(months.map((month) => month.name)).toEqual(["2026-02", "2026-01"]);
+    expect(months[0]!.days.slice(0, 3).map((day) => day?.state)).toEqual(["failed", undefined, "waiting"]);
+    expect(months[0]!.days[0]!.counts).toEqual({ done: 1, failed: 1 });
+  });
+});
+
+describe("throughput", () => {
+  it("is rows a second between what was seen, and stands still where nothing came", () => {
+    const samples = [0, 1000, 2000, 3000, 4000].map((at, n) => ({ at, taken: [0, 100, 100, 100, 400][n]! }));
+    expect(rowsPerSecond(samples).map((part) => part.rate)).toEqual([100, 0, 0, 300]);
+    expect(rowsPerSecond(samples.slice(0, 2))).toEqual([]);
   });
 });

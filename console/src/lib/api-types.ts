@@ -557,6 +557,12 @@ export interface Session {
   user: string | null;
 }
 
+/** One option of `reed serve`. */
+export interface Setting {
+  name: string;
+  value: string;
+}
+
 /** One statement for an administrator. sql: empty where there is only something to say. */
 export interface SetupStatement {
   why: string;
@@ -575,7 +581,7 @@ export interface SignInCode {
   url: string;
 }
 
-/** database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. files: the same of a store of files. settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in: whether somebody did, or a token is held. pace: what the connector says, at_once and so on. failures: in a row, across all who ask; rests_until: nobody asks before. */
+/** database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. files: the same of a store of files. settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in: whether somebody did, or a token is held. pace: what the connector says, at_once and so on. asked_last_minute: requests that its feeds' runs sent. failures: in a row, across all who ask; rests_until: nobody asks before. */
 export interface Source {
   name: string;
   about: string;
@@ -590,6 +596,7 @@ export interface Source {
   tables: string[];
   feeds: string[];
   pace: Record<string, unknown>;
+  asked_last_minute: number;
   failures: number;
   rests_until: string | null;
 }

@@ -4,7 +4,7 @@ import { call } from "./api";
 import { at } from "./base";
 import type {
   Activity, Again, Applied, AuditLine, Backfill, CheckStep, Counted, Definition, Drift, DueWindow, Feed, FileLine, LedgerLine, NewToken, Notice, Peek, Plan,
-  Profile, Reject, RequestLine, Rows, Run, ScheduledFeed, SecretName, SentThere, Session, SetupStatement, Source, SurveyedTable, Table, Token, Tried, User,
+  Profile, Reject, RequestLine, Rows, Run, ScheduledFeed, SecretName, SentThere, Session, Setting, SetupStatement, Source, SurveyedTable, Table, Token, Tried, User,
   VerifiedTable, Version, Warehouse,
 } from "./api-types";
 
@@ -255,6 +255,8 @@ export const usersQuery = () => queryOptions({ queryKey: ["users"], queryFn: () 
 export const addUser = (name: string, role: string, password: string) => call<void>("POST", "/api/v1/users", { name, role, password });
 
 export const changeUser = (name: string, change: object) => call<void>("PUT", `/api/v1/users/${part(name)}`, change);
+
+export const settingsQuery = () => queryOptions({ queryKey: ["settings"], queryFn: () => call<Setting[]>("GET", "/api/v1/settings") });
 
 export const tokensQuery = () => queryOptions({ queryKey: ["tokens"], queryFn: () => call<Token[]>("GET", "/api/v1/tokens") });
 

@@ -16,6 +16,7 @@ import { Hint, Trouble, Waiting } from "../ui/States";
 import { Tabs } from "../ui/Tabs";
 import { ledgerColumns } from "./ledgerColumns";
 import { Requests } from "./Requests";
+import { Throughput } from "./Throughput";
 
 export function Run() {
   const { run = "" } = useParams();
@@ -100,6 +101,7 @@ function OneRun({ id }: { id: number }) {
         items={[
           { id: "log", title: "Log", body: <Log lines={live.lines} cut={live.cut} /> },
           { id: "requests", title: "Requests", body: <Requests run={id} active={active} /> },
+          { id: "throughput", title: "Throughput", body: <Throughput run={id} active={active} samples={live.samples} /> },
           { id: "ledger", title: "Ledger", body: <Ledger run={id} active={active} /> },
         ]}
       />

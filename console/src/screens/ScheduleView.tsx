@@ -12,6 +12,7 @@ import { useNow } from "../ui/now";
 import { Actions, Fact, Facts, Section } from "../ui/Page";
 import { Trouble } from "../ui/States";
 import { factsOf, Loaded } from "./Loaded";
+import { WindowCalendar } from "./WindowCalendar";
 
 const short = (time: string) => time.replace("T00:00:00Z", "").replace("T", " ").replace(/(:00)?Z$/, "");
 
@@ -58,6 +59,8 @@ function Windows({ feed }: { feed: string }) {
       {again.isError && <Trouble facts={factsOf(again.error)} />}
       <Loaded query={windows} what="windows">
         {(found) => (
+          <>
+          {found.length > 0 && <WindowCalendar windows={found} again={(window) => again.mutate(window)} />}
           <Grid<DueWindow>
             label="Windows"
             rows={found}
@@ -83,6 +86,7 @@ function Windows({ feed }: { feed: string }) {
               },
             ]}
           />
+          </>
         )}
       </Loaded>
     </>

@@ -1,9 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import type { AuditLine, Notice, SecretName, Token, User } from "../lib/api-types";
+import type { AuditLine, Notice, SecretName, Setting, Token, User } from "../lib/api-types";
 import { ago, moment } from "../lib/format";
 import {
-  addUser, auditQuery, changeUser, endToken, makeToken, noticesAgain, noticesQuery, secretsQuery, sessionQuery, tokensQuery, usersQuery,
+  addUser, auditQuery, changeUser, endToken, makeToken, noticesAgain, noticesQuery, secretsQuery, sessionQuery, settingsQuery, tokensQuery, usersQuery,
 } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Button } from "../ui/Button";
@@ -35,6 +35,7 @@ export function Settings() {
                     { id: "users", title: "Users", body: <Users /> },
                     { id: "tokens", title: "Tokens", body: <Tokens /> },
                     { id: "audit", title: "Who changed what", body: <Audit /> },
+                    { id: "service", title: "Service", body: <Service /> },
                   ]
                 : []),
             ]}
@@ -42,6 +43,47 @@ export function Settings() {
         )}
       </Loaded>
     </Page>
+  );
+}
+
+const serviceWords: Record<string, string> = {
+  workers: "runs at once: worker processes",
+  threads: "answers at once: threads",
+  keep_days: "days that requests are kept",
+  keep_runs_days: "days that runs, their logs and drift are kept",
+  keep_rejects_days: "days that rejects are kept",
+  keep_audit_days: "days that it is kept who changed what",
+  grace_seconds: "seconds that runs may still take when it is stopped",
+  notice_seconds: "seconds that notices are gathered before they are sent",
+  mail_server: "where mail is handed over",
+  mail_to: "who gets mail where a feed names nobody",
+  public_url: "where people find it",
+};
+
+/** What it was started with; changed by starting it anew. */
+function Service() {
+  const settings = useQuery(settingsQuery());
+  return (
+    <Loaded query={settings} what="settings">
+      {(found) => (
+        <Section>
+          <p style={{ margin: 0 }}>
+            What the service was started with. Each is an option of <code>reed serve</code>, and an environment variable; it is changed by starting the service anew.
+          </p>
+          <Grid<Setting>
+            label="What the service was started with"
+            rows={found}
+            id={(one) => one.name}
+            empty=""
+            columns={[
+              { name: "Option", show: (one) => `--${one.name.replaceAll("_", "-")}`, mono: true, width: "26%" },
+              { name: "Is", show: (one) => one.value || "·", width: "24%" },
+              { name: "What it is", show: (one) => serviceWords[one.name] ?? "", width: "50%" },
+            ]}
+          />
+        </Section>
+      )}
+    </Loaded>
   );
 }
 

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import type { Source } from "../lib/api-types";
-import { moment, pace } from "../lib/format";
+import { count, moment, pace } from "../lib/format";
 import { sourcesQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Grid } from "../ui/Grid";
@@ -34,11 +34,12 @@ export function Sources() {
             columns={[
               { name: "Source", show: (source) => <b>{source.name}</b>, width: "11%" },
               { name: "State", show: (source) => <Badge {...stateOf(source)} />, width: "14%" },
-              { name: "Connector", show: (source) => source.connector, width: "12%" },
-              { name: "Address", show: (source) => <span title={source.base}>{source.base}</span>, mono: true, width: "20%" },
-              { name: "Pace", show: (source) => (source.database || source.files ? "" : pace(source.pace)), width: "19%" },
+              { name: "Connector", show: (source) => source.connector, width: "11%" },
+              { name: "Address", show: (source) => <span title={source.base}>{source.base}</span>, mono: true, width: "18%" },
+              { name: "Pace", show: (source) => (source.database || source.files ? "" : pace(source.pace)), width: "16%" },
+              { name: "Asked", under: "last minute", show: (source) => (source.asked_last_minute ? count(source.asked_last_minute) : ""), end: true, width: "8%" },
               { name: "Tables", show: (source) => (source.database || source.files ? "" : source.tables.length), end: true, width: "6%" },
-              { name: "Feeds", show: (source) => <span title={source.feeds.join(", ")}>{source.feeds.join(", ")}</span>, width: "18%" },
+              { name: "Feeds", show: (source) => <span title={source.feeds.join(", ")}>{source.feeds.join(", ")}</span>, width: "16%" },
             ]}
           />
         )}

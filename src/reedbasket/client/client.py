@@ -141,6 +141,10 @@ class Client:
     def feeds(self) -> list[wire.Feed]:
         return self._call("GET", "/api/v1/feeds")
 
+    def settings(self) -> list[wire.Setting]:
+        """What the service was started with."""
+        return self._call("GET", "/api/v1/settings")
+
     def activity(self, hours: int = 24) -> wire.Activity:
         """What came in during the last hours, at most 168."""
         return self._call("GET", f"/api/v1/activity?hours={hours}")

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterator, Sequence
+from datetime import datetime
 from typing import Any
 
 from ..core.extract.http import RequestSeen
-from .database import Store
+from .database import Store, text_of
 
 _COLUMNS = (
     'number, at, "table", method, url, status, bytes, seconds, waited_seconds, attempt, problem, pause_seconds, pause_reason'
@@ -56,3 +57,13 @@ def read_all(store: Store, run: int) -> Iterator[list[dict[str, Any]]]:
     while some := read(store, run, after=after, limit=_AT_ONCE):
         yield some
         after = some[-1]["number"]
+
+
+def since(store: Store, moment: datetime) -> dict[str, int]:
+    """{feed: how many requests its runs have sent since then}."""
+    rows = store.connection.execute(
+        """select u.feed, count(*) as requests from request as r join run as u on u.id = r.run
+           where r.at > ? group by u.feed""",
+        (text_of(moment),),
+    )
+    return {row["feed"]: row["requests"] for row in rows}

@@ -104,3 +104,10 @@ class Problem(TypedDict):
     found: str
     mend: str
     details: Any
+
+
+class Setting(TypedDict):
+    """One option of `reed serve`."""
+
+    name: str
+    value: str

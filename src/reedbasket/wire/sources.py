@@ -15,7 +15,8 @@ class Source(TypedDict):
     a store of files.
 
     settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in:
-    whether somebody did, or a token is held. pace: what the connector says, at_once and so on. failures: in a row, across all who
+    whether somebody did, or a token is held. pace: what the connector says, at_once and so on. asked_last_minute: requests
+    that its feeds' runs sent. failures: in a row, across all who
     ask; rests_until: nobody asks before."""
 
     name: str
@@ -31,6 +32,7 @@ class Source(TypedDict):
     tables: list[str]
     feeds: list[str]
     pace: dict[str, Any]
+    asked_last_minute: int
     failures: int
     rests_until: str | None
 

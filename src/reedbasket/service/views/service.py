@@ -41,6 +41,19 @@ def figures() -> Response:
     return Response(text, content_type="application/openmetrics-text; version=1.0.0; charset=utf-8")
 
 
+# Of what the service was started with, what tells how it goes about its work; no path, and nothing secret.
+_SHOWN = (
+    "workers", "threads", "keep_days", "keep_runs_days", "keep_rejects_days", "keep_audit_days", "grace_seconds", "notice_seconds",
+    "mail_server", "mail_to", "public_url",
+)  # fmt: skip
+
+
+@operations.add("GET", "/api/v1/settings", "what the service was started with", answer=list[wire.Setting], role="admin")
+def started_with() -> Any:
+    own = parts().settings
+    return [{"name": name, "value": str(getattr(own, name))} for name in _SHOWN]
+
+
 @operations.add("GET", "/api/v1/openapi.json", "this document", answer=dict[str, Any], role=None)
 def api_document() -> Any:
     return openapi.document(operations)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from typing import Annotated, Any
 from urllib.parse import quote
 
@@ -16,7 +16,7 @@ from ...core.run.order import SourceOrder, source_order
 from ...core.spec import Basket
 from ...core.spec.model import Source
 from ...core.spec.template import fill
-from ...store import definitions
+from ...store import definitions, requests
 from ...store.pace import state_of
 from ..looks import sources as looks
 from ..looks.values import shown
@@ -47,14 +47,15 @@ class PeekFilesBody(Body):
 def list_sources() -> Any:
     basket = definitions.basket(parts().store)
     signed_in = _signed_in(basket, list(basket.sources))
-    return [_source(basket, name, name in signed_in) for name in sorted(basket.sources)]
+    return [_source(basket, name, name in signed_in, asked) for name, asked in _asked(basket, sorted(basket.sources))]
 
 
 @operations.add("GET", "/api/v1/sources/{source}", "one source", answer=wire.Source, problems=(404,))
 def get_source(source: str) -> Any:
     basket = definitions.basket(parts().store)
     _order(basket, source)
-    return _source(basket, source, bool(_signed_in(basket, [source])))
+    ((_, asked),) = _asked(basket, [source])
+    return _source(basket, source, bool(_signed_in(basket, [source])), asked)
 
 
 @operations.add(
@@ -135,7 +136,7 @@ def back_from_source() -> Response:
     return redirect(f"{request.script_root}/sources/{quote(source)}{'#' + why if why else ''}", 303)  # type: ignore[return-value]
 
 
-def _source(basket: Basket, name: str, signed_in: bool) -> dict[str, Any]:
+def _source(basket: Basket, name: str, signed_in: bool, asked: int) -> dict[str, Any]:
     store = parts().store
     source, order = basket.sources[name], _order(basket, name)
     state = state_of(store, name)
@@ -158,6 +159,7 @@ def _source(basket: Basket, name: str, signed_in: bool) -> dict[str, Any]:
         "tables": list(connector.tables) if connector else [],
         "feeds": sorted(feed.feed for feed in basket.feeds.values() if feed.source == name),
         "pace": order.pace.model_dump(mode="json"),
+        "asked_last_minute": asked,
         "failures": state.failures,
         "rests_until": rests.isoformat(timespec="seconds").replace("+00:00", "Z") if rests else None,
     }
@@ -165,6 +167,13 @@ def _source(basket: Basket, name: str, signed_in: bool) -> dict[str, Any]:
 
 def _order(basket: Basket, source: str) -> SourceOrder:
     return source_order(basket, source, started=datetime.now(UTC))
+
+
+def _asked(basket: Basket, sources: Sequence[str]) -> list[tuple[str, int]]:
+    """[(source, requests of its feeds in the last minute)]."""
+    by_feed = requests.since(parts().store, datetime.now(UTC) - timedelta(minutes=1))
+    of = {name: feed.source for name, feed in basket.feeds.items()}
+    return [(name, sum(count for feed, count in by_feed.items() if of.get(feed) == name)) for name in sources]
 
 
 def _signed_in(basket: Basket, sources: Sequence[str]) -> set[str]:
