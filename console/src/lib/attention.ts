@@ -1,6 +1,6 @@
 // What of many feeds is looked at first. Plain functions, tested without a browser.
 import type { Feed } from "./api-types";
-import { ago, count, plural, span } from "./format";
+import { ago, plural, span } from "./format";
 
 export interface Group {
   id: string;
@@ -52,7 +52,7 @@ export function matters(feeds: Feed[], now: number): Matter[] {
     if (broken) here.push({ weight: 4, word: plural(broken, "failed window"), tone: "bad", words: `${plural(broken, "window")} failed`, to: `${page}?tab=schedule` });
     if (feed.late)
       here.push({ weight: 3, word: "late", tone: "bad", words: `fresh ${ago(feed.fresh_at, now)}, which should be within ${span(feed.fresh_within_seconds ?? 0)}`, to: page });
-    if (feed.rejects) here.push({ weight: 2, word: plural(feed.rejects, "reject"), tone: "warn", words: `${count(feed.rejects)} records could not be shaped, and are kept`, to: `/rejects?feed=${encodeURIComponent(feed.name)}` });
+    if (feed.rejects) here.push({ weight: 2, word: plural(feed.rejects, "reject"), tone: "warn", words: `${plural(feed.rejects, "record")} could not be shaped, kept as they came`, to: `/rejects?feed=${encodeURIComponent(feed.name)}` });
     if (feed.drift) here.push({ weight: 1, word: "drift", tone: "warn", words: `its source changed in ${plural(feed.drift, "place")} by the last run`, to: `${page}?tab=drift` });
     const [worst, ...others] = here;
     if (worst) found.push({ ...worst, feed, words: [worst.words, ...others.map((one) => one.word)].join("; ") });

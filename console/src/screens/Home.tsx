@@ -42,6 +42,7 @@ const List = styled.ul`
   }
   li > a:hover { background: ${({ theme }) => theme.color.water}; }
   li b, li span { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+  li span > span { vertical-align: middle; }
   @media (max-width: 760px) { li > a { grid-template-columns: minmax(0, 1fr) auto; span:last-child { grid-column: 1 / 3; white-space: normal; } } }
 `;
 
@@ -101,7 +102,7 @@ const Ranges = styled.span`
   display: flex;
   gap: 2px;
   margin-left: auto;
-  a { padding: 2px 9px; border-radius: ${({ theme }) => theme.radius}; color: ${({ theme }) => theme.color.inkSoft}; text-decoration: none; }
+  a { white-space: nowrap; padding: 2px 9px; border-radius: ${({ theme }) => theme.radius}; color: ${({ theme }) => theme.color.inkSoft}; text-decoration: none; }
   a[aria-current] { background: ${({ theme }) => theme.color.sunken}; color: ${({ theme }) => theme.color.ink}; }
 `;
 
@@ -185,7 +186,7 @@ function inShort(feeds: Feed[], now: number): string {
 
 const summed = (activity: Activity): string => {
   const sum = (name: "written" | "bytes" | "runs" | "failed") => activity.parts.reduce((all, part) => all + part[name], 0);
-  return `${plural(sum("written"), "row")} written, ${size(sum("bytes"))} received, ${plural(sum("runs"), "run")}${sum("failed") ? `, ${count(sum("failed"))} failed` : ""}`;
+  return `${plural(sum("written"), "row")} written, ${size(sum("bytes"))}, ${plural(sum("runs"), "run")}${sum("failed") ? `, ${count(sum("failed"))} failed` : ""}`;
 };
 
 function Begin() {

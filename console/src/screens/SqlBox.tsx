@@ -7,6 +7,7 @@ import { duration, plural } from "../lib/format";
 import { askSql } from "../lib/queries";
 import { Button } from "../ui/Button";
 import { OneOf } from "../ui/Field";
+import { Section } from "../ui/Page";
 import { Trouble } from "../ui/States";
 import { factsOf } from "./Loaded";
 import { RowsGrid } from "./RowsGrid";
@@ -28,7 +29,8 @@ const Line = styled.div`
   flex-wrap: wrap;
   gap: ${({ theme }) => theme.space.m};
   align-items: flex-end;
-  select { max-width: 300px; }
+  select { max-width: 300px; text-overflow: ellipsis; }
+  > span { padding-bottom: 6px; }
   color: ${({ theme }) => theme.color.inkSoft};
 `;
 
@@ -53,7 +55,7 @@ export function SqlBox({ warehouse, first }: { warehouse: string; first: string 
   const [seconds, setSeconds] = useState<(typeof TIMES)[number]>("10");
   const ask = useMutation({ mutationFn: () => askSql(warehouse, sql, Number(limit), Number(seconds)), onSuccess: () => setAsked(keep(warehouse, sql)) });
   return (
-    <>
+    <Section>
       <TextField aria-label="SQL statement" value={sql} onChange={setSql}>
         <Area
           spellCheck={false}
@@ -78,6 +80,6 @@ export function SqlBox({ warehouse, first }: { warehouse: string; first: string 
       </Line>
       {ask.error && <Trouble facts={factsOf(ask.error)} />}
       {ask.data && <RowsGrid label="Answer" rows={ask.data} height="46vh" />}
-    </>
+    </Section>
   );
 }

@@ -65,4 +65,5 @@ export const Actions = styled.div`
   gap: ${({ theme }) => theme.space.m};
   min-height: 34px;
   small { color: ${({ theme }) => theme.color.inkSoft}; }
+  h2 { font-size: ${({ theme }) => theme.size.heading}; margin: 0; font-weight: 650; white-space: nowrap; }
 `;

@@ -23,8 +23,8 @@ export function SecretField({ label, name, change }: { label: string; name: stri
   return (
     <div>
       <FormLine label={label} send={() => keep.mutate()}>
-        <Field label={`${label}, as the secret`} value={name} change={change} width={150} />
-        <Field label={there ? "New value (one is set)" : "Its value"} type="password" autoComplete="new-password" value={value} change={setValue} width={140} />
+        <Field label={`${label}, as the secret`} value={name} change={change} width={140} />
+        <Field label={there ? "New value (is set)" : "Its value"} type="password" autoComplete="new-password" value={value} change={setValue} width={124} />
         <Button type="submit" isDisabled={!name || !value} isPending={keep.isPending}>
           Seal it
         </Button>
