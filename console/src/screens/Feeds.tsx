@@ -1,6 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
 import { memo, useDeferredValue } from "react";
-import { Input, SearchField } from "react-aria-components";
 import { Link, useSearchParams } from "react-router";
 import styled from "styled-components";
 import type { Feed } from "../lib/api-types";
@@ -8,6 +7,7 @@ import { chosen, groups } from "../lib/attention";
 import { ago, between, count, nextOf, stateOf } from "../lib/format";
 import { feedsQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
+import { Find } from "../ui/Find";
 import { Grid } from "../ui/Grid";
 import { useNow } from "../ui/now";
 import { Page } from "../ui/Page";
@@ -19,15 +19,6 @@ const Bar = styled.div`
   flex-wrap: wrap;
   align-items: center;
   gap: ${({ theme }) => theme.space.s};
-  input {
-    font: inherit;
-    width: 240px;
-    padding: 5px 10px;
-    border: 1px solid ${({ theme }) => theme.color.line};
-    border-radius: ${({ theme }) => theme.radius};
-    background: ${({ theme }) => theme.color.surface};
-    color: inherit;
-  }
   a {
     color: ${({ theme }) => theme.color.inkSoft};
     text-decoration: none;
@@ -64,9 +55,7 @@ export function Feeds() {
           <>
             {found.length > 0 && (
               <Bar role="group" aria-label="Which feeds">
-                <SearchField aria-label="Find feeds" value={words} onChange={find}>
-                  <Input placeholder={`Find one of ${count(found.length)}`} />
-                </SearchField>
+                <Find label="Find feeds" hint={`Find one of ${count(found.length)}`} words={words} find={find} width={240} />
                 <Link to="/feeds" aria-current={group === "" || undefined}>
                   All <b>{count(found.length)}</b>
                 </Link>

@@ -1,6 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Input, SearchField } from "react-aria-components";
 import { Link, useHref, useNavigate, useSearchParams } from "react-router";
 import styled from "styled-components";
 import type { Feed, Source, Warehouse } from "../lib/api-types";
@@ -10,6 +9,7 @@ import { count, plural, stateOf } from "../lib/format";
 import { feedsQuery, sourcesQuery, warehousesQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Button } from "../ui/Button";
+import { Find } from "../ui/Find";
 import { Grid } from "../ui/Grid";
 import { Actions, Page } from "../ui/Page";
 import { Loaded } from "./Loaded";
@@ -35,18 +35,6 @@ const Canvas = styled.div`
   path[data-kind="after"] { stroke: ${({ theme }) => theme.color.busy}; stroke-dasharray: 4 3; }
   path[data-lit="true"] { stroke: ${({ theme }) => theme.color.reed}; stroke-width: 2.5; }
   g[data-dim="true"] { opacity: 0.35; }
-`;
-
-const Find = styled.div`
-  input {
-    font: inherit;
-    width: 220px;
-    padding: 5px 10px;
-    border: 1px solid ${({ theme }) => theme.color.line};
-    border-radius: ${({ theme }) => theme.radius};
-    background: ${({ theme }) => theme.color.surface};
-    color: inherit;
-  }
 `;
 
 const [TOP, SIDE, WIDTH] = [34, 14, 1040];
@@ -84,11 +72,7 @@ export function FlowMap() {
                   return (
                     <>
                       <Actions>
-                        <Find>
-                          <SearchField aria-label="Find feeds" value={words} onChange={(text) => put("find", text)}>
-                            <Input placeholder={`Find some of ${count(found.length)}`} />
-                          </SearchField>
-                        </Find>
+                        <Find label="Find feeds" hint={`Find some of ${count(found.length)}`} words={words} find={(text) => put("find", text)} width={220} />
                         <Button look="quiet" onPress={() => put("as", asList ? "" : "list")}>
                           {asList ? "Draw it" : "As a list"}
                         </Button>

@@ -1,5 +1,4 @@
 import { useQuery } from "@tanstack/react-query";
-import { Input, SearchField } from "react-aria-components";
 import { Link, useSearchParams } from "react-router";
 import styled from "styled-components";
 import type { Activity, ActivityPart, Feed } from "../lib/api-types";
@@ -9,6 +8,7 @@ import { activityQuery, feedsQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Bar } from "../ui/Bar";
 import { Chart, Spark } from "../ui/Chart";
+import { Find } from "../ui/Find";
 import { useNow } from "../ui/now";
 import { Actions, Page, Section } from "../ui/Page";
 import { Unseen } from "../ui/Unseen";
@@ -86,18 +86,6 @@ const Tiles = styled.ul`
   svg { grid-column: 1 / 3; }
 `;
 
-const Find = styled.div`
-  input {
-    font: inherit;
-    width: 190px;
-    padding: 4px 10px;
-    border: 1px solid ${({ theme }) => theme.color.line};
-    border-radius: ${({ theme }) => theme.radius};
-    background: ${({ theme }) => theme.color.surface};
-    color: inherit;
-  }
-`;
-
 const Ranges = styled.span`
   display: flex;
   gap: 2px;
@@ -161,11 +149,7 @@ export function Home() {
                 <Actions>
                   <h2>Freshness</h2>
                   <small>{`what each brought in the last ${words[hours]}, and when it last succeeded`}</small>
-                  <Find>
-                    <SearchField aria-label="Find feeds" value={asked.get("find") ?? ""} onChange={(text) => ask(put("find", text), { replace: true })}>
-                      <Input placeholder={`Find one of ${count(found.length)}`} />
-                    </SearchField>
-                  </Find>
+                  <Find label="Find feeds" hint={`Find one of ${count(found.length)}`} words={asked.get("find") ?? ""} find={(text) => ask(put("find", text), { replace: true })} width={190} />
                 </Actions>
                 <Fresh feeds={chosen(found, "", asked.get("find") ?? "")} activity={activity.data} now={now} />
               </Section>

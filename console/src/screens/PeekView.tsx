@@ -9,16 +9,10 @@ import { Button } from "../ui/Button";
 import { Choices } from "../ui/Choices";
 import { Actions, Section } from "../ui/Page";
 import { Hint, Trouble } from "../ui/States";
+import { Sides } from "../ui/Sides";
 import { factsOf } from "./Loaded";
 import type { Survey } from "./SurveyView";
 import { RowsGrid } from "./RowsGrid";
-
-const Sides = styled.div`
-  display: grid;
-  grid-template-columns: 220px minmax(0, 1fr);
-  gap: ${({ theme }) => theme.space.l};
-  align-items: start;
-`;
 
 /** The first records of a table, and what went over the wire to get them. */
 export function PeekView({ source, tables, survey, files }: { source: string; tables: string[]; survey?: Survey; files?: boolean }) {

@@ -1,20 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
-import styled from "styled-components";
 import { count, plural } from "../lib/format";
 import { feedsQuery } from "../lib/queries";
 import { Choices } from "../ui/Choices";
 import { Page } from "../ui/Page";
+import { Sides } from "../ui/Sides";
 import { Loaded } from "./Loaded";
 import { RejectsView } from "./RejectsView";
-
-const Sides = styled.div`
-  display: grid;
-  grid-template-columns: 220px minmax(0, 1fr);
-  gap: ${({ theme }) => theme.space.l};
-  align-items: start;
-  @media (max-width: 760px) { grid-template-columns: minmax(0, 1fr); }
-`;
 
 /** Records that could not be shaped, of all feeds; which feed stands in the address. */
 export function Rejects() {

@@ -1,6 +1,5 @@
 import type { UseMutationResult } from "@tanstack/react-query";
 import { useState } from "react";
-import styled from "styled-components";
 import type { Method, Source, SurveyedColumn, SurveyedTable } from "../lib/api-types";
 import { count, plural } from "../lib/format";
 import { Badge } from "../ui/Badge";
@@ -9,15 +8,8 @@ import { Choices } from "../ui/Choices";
 import { Grid } from "../ui/Grid";
 import { Actions, Fact, Facts, Section } from "../ui/Page";
 import { Trouble } from "../ui/States";
+import { Sides } from "../ui/Sides";
 import { factsOf } from "./Loaded";
-
-const Sides = styled.div`
-  display: grid;
-  grid-template-columns: 220px minmax(0, 1fr);
-  gap: ${({ theme }) => theme.space.l};
-  align-items: start;
-  code { overflow-wrap: anywhere; font-size: ${({ theme }) => theme.size.small}; }
-`;
 
 export type Survey = UseMutationResult<SurveyedTable[], Error, void>;
 

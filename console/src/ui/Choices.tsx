@@ -1,19 +1,11 @@
 import { useState } from "react";
-import { Input, ListBox, ListBoxItem, SearchField } from "react-aria-components";
+import { ListBox, ListBoxItem } from "react-aria-components";
 import styled from "styled-components";
+import { Find } from "./Find";
 
 const Side = styled.div`
   display: grid;
   gap: 6px;
-  input {
-    width: 100%;
-    font: inherit;
-    padding: 6px 10px;
-    border: 1px solid ${({ theme }) => theme.color.line};
-    border-radius: ${({ theme }) => theme.radius};
-    background: ${({ theme }) => theme.color.surface};
-    color: inherit;
-  }
 `;
 
 const Base = styled(ListBox)`
@@ -52,9 +44,7 @@ export function Choices({ label, items, chosen, choose }: Props) {
   return (
     <Side>
       {items.length > MANY && (
-        <SearchField aria-label={`Find in ${label.toLowerCase()}`} value={words} onChange={find}>
-          <Input placeholder={`Find one of ${items.length}`} />
-        </SearchField>
+        <Find label={`Find in ${label.toLowerCase()}`} hint={`Find one of ${items.length}`} words={words} find={find} />
       )}
       <Base
         aria-label={label}

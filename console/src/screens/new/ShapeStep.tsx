@@ -6,16 +6,12 @@ import { Choices } from "../../ui/Choices";
 import { Field, FormLine, OneOf } from "../../ui/Field";
 import { Grid } from "../../ui/Grid";
 import { Section } from "../../ui/Page";
+import { Sides } from "../../ui/Sides";
 import { Hint } from "../../ui/States";
 import { keyOf } from "./TablesStep";
 import type { Draft } from "./useDraft";
 
-const Sides = styled.div`
-  display: grid;
-  grid-template-columns: 220px minmax(0, 1fr);
-  gap: ${({ theme }) => theme.space.l};
-  align-items: start;
-  @media (max-width: 760px) { grid-template-columns: minmax(0, 1fr); }
+const Beside = styled(Sides)`
   td input[type="text"] { width: 100%; font: inherit; padding: 1px 6px; border: 1px solid ${({ theme }) => theme.color.line}; border-radius: 4px; background: ${({ theme }) => theme.color.surface}; color: inherit; }
   p { margin: 0; color: ${({ theme }) => theme.color.inkSoft}; }
 `;
@@ -40,10 +36,10 @@ export function ShapeStep({ draft, found }: { draft: Draft; found: SurveyedTable
   const name = names.includes(open) ? open : (names[0] ?? "");
   if (names.length === 0) return <Hint>Choose tables first.</Hint>;
   return (
-    <Sides>
+    <Beside>
       <Choices label="Chosen tables" items={names.map((id) => ({ id, under: summary(tables[id] ?? {}) }))} chosen={name} choose={setOpen} />
       <OneTable key={name} draft={draft} name={name} own={tables[name] ?? {}} table={found.find((one) => keyOf(one) === name)} />
-    </Sides>
+    </Beside>
   );
 }
 

@@ -1,6 +1,5 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { Input, SearchField } from "react-aria-components";
 import styled from "styled-components";
 import type { Peek, SurveyedColumn, SurveyedTable } from "../../lib/api-types";
 import { asName, of, put, sourceOnly, text, type Doc } from "../../lib/draft";
@@ -8,35 +7,20 @@ import { count, plural } from "../../lib/format";
 import { peekDraft } from "../../lib/queries";
 import { Badge } from "../../ui/Badge";
 import { Button } from "../../ui/Button";
+import { Find } from "../../ui/Find";
 import { Grid } from "../../ui/Grid";
 import { Actions, Section } from "../../ui/Page";
 import { Hint, Trouble } from "../../ui/States";
+import { Sides } from "../../ui/Sides";
 import { factsOf } from "../Loaded";
 import { RowsGrid } from "../RowsGrid";
 import type { Survey } from "../SurveyView";
 import { Mistakes } from "./YamlPanel";
 import type { Draft } from "./useDraft";
 
-const Sides = styled.div`
-  display: grid;
-  grid-template-columns: 268px minmax(0, 1fr);
-  gap: ${({ theme }) => theme.space.l};
-  align-items: start;
-  @media (max-width: 760px) { grid-template-columns: minmax(0, 1fr); }
-`;
-
 const List = styled.div`
   display: grid;
   gap: 6px;
-  input[type="search"] {
-    width: 100%;
-    font: inherit;
-    padding: 5px 10px;
-    border: 1px solid ${({ theme }) => theme.color.line};
-    border-radius: ${({ theme }) => theme.radius};
-    background: ${({ theme }) => theme.color.surface};
-    color: inherit;
-  }
   ul {
     list-style: none;
     margin: 0;
@@ -89,11 +73,9 @@ export function TablesStep({ draft, survey, found }: { draft: Draft; survey: Sur
       {!from && <Hint>Choose a source first.</Hint>}
       {survey.isError && <Mistakes error={survey.error} />}
       {here && (
-        <Sides>
+        <Sides style={{ "--side": "268px" } as object}>
           <List>
-            <SearchField aria-label="Find tables" value={words} onChange={find}>
-              <Input placeholder={`Find one of ${count(found.length)}`} />
-            </SearchField>
+            <Find label="Find tables" hint={`Find one of ${count(found.length)}`} words={words} find={find} />
             <Actions>
               <Button look="quiet" onPress={() => turn(may, true)} isDisabled={may.length === 0}>
                 {words ? "Take these" : "Take all"}
