@@ -14,7 +14,9 @@ from werkzeug.serving import make_server
 
 from reedbasket.demo.passes import HOLDERS, create_passes
 from tests.conftest import RunningService
-from tests.support.feeds import table_rows
+from tests.console.test_console import RECORDS
+from tests.support.feeds import SECRET, basket_text, table_rows
+from tests.support.source import Changing, serving
 
 MARSH = "warehouse: marsh\non: sqlite\npath: marsh.db\n"
 
@@ -118,6 +120,12 @@ def test_a_connector_by_trying_the_api(page: Page, service: RunningService) -> N
         expect(page.get_by_role("heading", name="200, 3 pages: 100, 100, 100 records")).to_be_visible()
         page.get_by_role("button", name="Keep the connector").click()
         expect(page.get_by_text("connector partner-api (new), source partner (new)")).to_be_visible()
+        page.get_by_role("button", name="Correct types").click()
+        page.get_by_label("Take pass_no as").select_option("json")
+        page.get_by_role("button", name="Make a feed of it").click()
+        expect(page.get_by_text("1 table chosen")).to_be_visible()
+        page.keyboard.press("Alt+y")
+        expect(page.get_by_label("Definitions as YAML")).to_have_value(re.compile("from: partner\n.*cast:\n +pass_no: json", re.S))
     kept = service.client.definitions()
     table = next(one for one in kept if one["kind"] == "connector")["data"]["tables"]["holders"]
     assert table == {
@@ -128,3 +136,31 @@ def test_a_connector_by_trying_the_api(page: Page, service: RunningService) -> N
         "key": "pass_no",
     }
     assert HOLDERS > 300 and "otters-know" not in str(kept) + page.content()
+
+
+def test_a_failing_run_is_diagnosed_and_mended(page: Page, service: RunningService) -> None:
+    """From what needs attention to the run that failed, to the records that did not fit, to the definition, and back to nothing wrong."""
+    with serving(Changing(list(RECORDS))) as source:
+        service.client.set_secret("test_token", SECRET)
+        service.client.apply({"basket.yaml": basket_text(source.url, table="cast: {id: date}", feed="stop_after: 1")})
+        service.client.ask_run("test", wait_seconds=30)
+        page.goto(service.sign_in)
+        page.get_by_role("list", name="Needs attention").get_by_role("link", name=re.compile("test.*failed")).click()
+        expect(page.get_by_role("alert")).to_contain_text("run.too_many_rejects")
+        page.get_by_role("link", name="test", exact=True).click()
+        page.get_by_role("tab", name=re.compile("Rejects")).click()
+        expect(page.get_by_role("grid", name="Rejects")).to_contain_text("id")
+        page.get_by_role("button", name="Change", exact=True).click()
+        expect(page.get_by_role("heading", name="Change a feed")).to_be_visible()
+        text = page.get_by_label("Definitions as YAML")
+        text.fill(re.sub(r" +cast:\n +id: date\n", "", text.input_value()))
+        page.keyboard.press("Alt+y")
+        page.get_by_role("link", name="Plan and create").click()
+        page.get_by_role("button", name="Keep it and run").click()
+        expect(page.get_by_role("status", name="Outcome succeeded, 1 of 1 tables done")).to_be_visible(timeout=15000)
+        page.goto(f"{service.url}/rejects")
+        page.get_by_role("button", name="Replay them").click()
+        expect(page.get_by_role("status", name=re.compile("Outcome succeeded"))).to_be_visible(timeout=15000)
+        page.get_by_role("link", name="Home").click()
+        expect(page.get_by_text("Nothing: no feed failed")).to_be_visible()
+    assert service.client.feed("test")["version"] == 2 and len(table_rows(service.folder, "things")) == 300

@@ -211,6 +211,8 @@ export const revert = (kind: string, name: string, version: number) =>
 export const applyFiles = (files: Record<string, string>, onlyCheck: boolean) =>
   call<Applied[]>("POST", "/api/v1/basket", { files, only_check: onlyCheck });
 
+export const definitionOf = (kind: string, name: string) => call<Definition>("GET", `/api/v1/definitions/${kind}/${part(name)}`);
+
 export const definitionsQuery = () => queryOptions({ queryKey: ["definitions"], queryFn: () => call<Definition[]>("GET", "/api/v1/definitions") });
 
 // Looks with definitions that are not in force: draft is their YAML

@@ -8,6 +8,7 @@ import { Grid } from "../ui/Grid";
 import { useNow } from "../ui/now";
 import { Fact, Facts, Page } from "../ui/Page";
 import { Tabs } from "../ui/Tabs";
+import { ChangeButton } from "./ChangeButton";
 import { FilesView } from "./FilesView";
 import { ledgerColumns } from "./ledgerColumns";
 import { Loaded } from "./Loaded";
@@ -25,7 +26,7 @@ export function Feed() {
   const found = useQuery(feedQuery(feed));
   const now = useNow();
   return (
-    <Page title={feed} about={found.data?.about} actions={found.data && <><PauseButton feed={found.data} /><RunButton feed={found.data} /></>}>
+    <Page title={feed} about={found.data?.about} actions={found.data && <><ChangeButton feed={found.data} /><PauseButton feed={found.data} /><RunButton feed={found.data} /></>}>
       <Loaded query={found} what="the feed">
         {(data) => (
           <>

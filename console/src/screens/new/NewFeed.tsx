@@ -9,6 +9,7 @@ import { applyFiles, askRun, feedsQuery, planDraft, surveyDraft } from "../../li
 import { Button } from "../../ui/Button";
 import { Actions, Page, Section } from "../../ui/Page";
 import { Hint } from "../../ui/States";
+import { FEED_DRAFT } from "../ChangeButton";
 import { TablePlan } from "../PlanView";
 import { FeedStep } from "./FeedStep";
 import { ShapeStep } from "./ShapeStep";
@@ -43,10 +44,11 @@ const FIRST = "feed: \nfrom: \ninto: \ntables:\n";
 
 /** From nothing to rows in the warehouse, in the order of the job. The YAML it makes is one key away, and is what counts. */
 export function NewFeed() {
-  const draft = useDraft("reed-new-feed", FIRST);
+  const draft = useDraft(FEED_DRAFT, FIRST);
   const feeds = useQuery(feedsQuery());
   const [asked, ask] = useSearchParams();
   const feed = of(draft.docs, "feed");
+  const known = (feeds.data ?? []).some((one) => one.name === feed?.feed);
   const from = text(feed?.from);
   const tables = Object.keys((feed?.tables ?? {}) as object).length;
   const cache = useQueryClient();
@@ -78,7 +80,7 @@ export function NewFeed() {
   });
   return (
     <Page
-      title="New feed"
+      title={known ? "Change a feed" : "New feed"}
       about={text(feed?.feed) ? `${text(feed?.feed)}: ${plural(tables, "table")} from ${from || "no source yet"}` : "From a source to rows in a warehouse. What you leave half done is here when you come back."}
       actions={
         <>
@@ -109,7 +111,7 @@ export function NewFeed() {
           {step.id === "tables" && <TablesStep draft={draft} survey={survey} found={found} />}
           {step.id === "shape" && <ShapeStep draft={draft} found={found} />}
           {step.id === "feed" && <FeedStep draft={draft} feeds={(feeds.data ?? []).map((one) => one.name)} />}
-          {step.id === "plan" && <PlanStep draft={draft} name={text(feed?.feed)} />}
+          {step.id === "plan" && <PlanStep draft={draft} name={text(feed?.feed)} known={known} />}
           <Actions>
             {place > 0 && <Button onPress={() => go(steps[place - 1]!.id)}>Back</Button>}
             {place < steps.length - 1 && (
@@ -124,7 +126,7 @@ export function NewFeed() {
   );
 }
 
-function PlanStep({ draft, name }: { draft: Draft; name: string }) {
+function PlanStep({ draft, name, known }: { draft: Draft; name: string; known: boolean }) {
   const navigate = useNavigate();
   const cache = useQueryClient();
   const plan = useMutation({ mutationFn: () => planDraft(draft.text, name) });
@@ -146,10 +148,10 @@ function PlanStep({ draft, name }: { draft: Draft; name: string }) {
           Plan it
         </Button>
         <Button look="main" onPress={() => create.mutate(true)} isPending={create.isPending} isDisabled={!name}>
-          Create and run
+          {known ? "Keep it and run" : "Create and run"}
         </Button>
         <Button onPress={() => create.mutate(false)} isPending={create.isPending} isDisabled={!name}>
-          Create
+          {known ? "Keep it" : "Create"}
         </Button>
         <small>A plan asks the source for a page of each table, and writes nothing.</small>
       </Actions>

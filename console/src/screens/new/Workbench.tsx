@@ -1,9 +1,9 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link } from "react-router";
+import { useNavigate } from "react-router";
 import styled from "styled-components";
 import type { Choice, Tried } from "../../lib/api-types";
-import { asName, of, put, text, tidy, under, withValue, type Doc } from "../../lib/draft";
+import { asName, of, put, text, tidy, under, withValue, write, type Doc } from "../../lib/draft";
 import { plural } from "../../lib/format";
 import { applyFiles, tryDraft } from "../../lib/queries";
 import { Button } from "../../ui/Button";
@@ -12,8 +12,10 @@ import { Actions, Page, Section } from "../../ui/Page";
 import { Hint, Trouble } from "../../ui/States";
 import { Wire } from "../PeekView";
 import { RowsGrid } from "../RowsGrid";
+import { FEED_DRAFT } from "../ChangeButton";
 import { JsonTree } from "./JsonTree";
 import { SignInFields } from "./SignInFields";
+import { TypesView, type Casts } from "./TypesView";
 import { useDraft, type Draft } from "./useDraft";
 import { Mistakes, YamlPanel } from "./YamlPanel";
 
@@ -68,6 +70,8 @@ export function Workbench() {
   const draft = useDraft("reed-workbench", FIRST);
   const [asText, setText] = useState(false);
   const [wanted, setWanted] = useState("");
+  const [casts, setCasts] = useState<Record<string, Casts>>({});
+  const navigate = useNavigate();
   const cache = useQueryClient();
   const connector = of(draft.docs, "connector") ?? {};
   const source = text(of(draft.docs, "source")?.source);
@@ -78,6 +82,11 @@ export function Workbench() {
     mutationFn: () => applyFiles({ [`${text(connector.connector)}.yaml`]: draft.text }, false),
     onSuccess: () => cache.invalidateQueries(),
   });
+  const makeFeed = () => {
+    const chosen = Object.keys(tables).map((name) => [name, Object.keys(casts[name] ?? {}).length > 0 ? { cast: casts[name] } : null] as const);
+    localStorage.setItem(FEED_DRAFT, write([{ feed: source, from: source, into: "", tables: Object.fromEntries(chosen) }]));
+    navigate("/new?step=tables");
+  };
   return (
     <Page
       title="Workbench"
@@ -98,7 +107,7 @@ export function Workbench() {
       {keep.isSuccess && (
         <Hint>
           {`Kept: ${keep.data.map((one) => `${one.kind} ${one.name} (${one.change})`).join(", ")}. `}
-          <Link to="/new">Make a feed of it</Link>
+          <Button onPress={makeFeed}>Make a feed of it</Button>
         </Hint>
       )}
       {asText ? (
@@ -118,7 +127,15 @@ export function Workbench() {
             </Actions>
             {tried.data && <Suggestions draft={draft} table={table} own={tables[table] ?? {}} tried={tried.data} />}
           </Ask>
-          <Answer draft={draft} table={table} own={tables[table] ?? {}} tried={tried.data} error={tried.error} />
+          <Answer
+            draft={draft}
+            table={table}
+            own={tables[table] ?? {}}
+            tried={tried.data}
+            error={tried.error}
+            casts={casts[table] ?? {}}
+            cast={(next) => setCasts({ ...casts, [table]: next })}
+          />
         </Sides>
       )}
     </Page>
@@ -225,8 +242,19 @@ function Suggestions({ draft, table, own, tried }: { draft: Draft; table: string
   );
 }
 
-function Answer({ draft, table, own, tried, error }: { draft: Draft; table: string; own: Doc; tried: Tried | undefined; error: Error | null }) {
+interface AnswerProps {
+  draft: Draft;
+  table: string;
+  own: Doc;
+  tried: Tried | undefined;
+  error: Error | null;
+  casts: Casts;
+  cast: (casts: Casts) => void;
+}
+
+function Answer({ draft, table, own, tried, error, casts, cast }: AnswerProps) {
   const [look, setLook] = useState<"tree" | "wire">("tree");
+  const [below, setBelow] = useState<"records" | "types">("records");
   if (error) return <Mistakes error={error} />;
   if (!tried) return <Hint>Nothing was asked yet. Fill in the address and the path, and try a page: the answer stands here.</Hint>;
   const last = tried.exchanges.at(-1);
@@ -238,6 +266,11 @@ function Answer({ draft, table, own, tried, error }: { draft: Draft; table: stri
         <Button look="quiet" onPress={() => setLook(look === "tree" ? "wire" : "tree")}>
           {look === "tree" ? "Show what went over the wire" : "Show it as a tree"}
         </Button>
+        {tried.rows.length > 0 && (
+          <Button look="quiet" onPress={() => setBelow(below === "records" ? "types" : "records")}>
+            {below === "records" ? "Correct types" : "Show the records"}
+          </Button>
+        )}
       </Actions>
       {tried.error && <Trouble facts={tried.error} />}
       {look === "wire" ? (
@@ -247,7 +280,8 @@ function Answer({ draft, table, own, tried, error }: { draft: Draft; table: stri
       ) : (
         <JsonTree value={tried.answer} chosen={text(own.records)} choose={(path) => setTableValue(draft, table, ["records"], path)} />
       )}
-      {tried.rows.length > 0 && <RowsGrid label={`Records of ${table}`} rows={{ columns: tried.columns, rows: tried.rows, truncated: false, seconds: 0 }} height="34vh" />}
+      {below === "types" && tried.rows.length > 0 && <TypesView columns={tried.columns} casts={casts} cast={cast} />}
+      {below === "records" && tried.rows.length > 0 && <RowsGrid label={`Records of ${table}`} rows={{ columns: tried.columns, rows: tried.rows, truncated: false, seconds: 0 }} height="34vh" />}
     </Section>
   );
 }

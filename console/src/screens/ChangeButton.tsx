@@ -1,0 +1,27 @@
+import { useMutation } from "@tanstack/react-query";
+import { useNavigate } from "react-router";
+import type { Feed } from "../lib/api-types";
+import { write } from "../lib/draft";
+import { definitionOf } from "../lib/queries";
+import { Button } from "../ui/Button";
+
+/** Where the definition of a feed that is being made, or changed, is kept by the browser. */
+export const FEED_DRAFT = "reed-new-feed";
+
+/** Takes the feed's definition to where feeds are made. One of several out of one definition is changed where that stands. */
+export function ChangeButton({ feed }: { feed: Feed }) {
+  const navigate = useNavigate();
+  const take = useMutation({
+    mutationFn: () => definitionOf("feed", feed.name),
+    onSuccess: (found) => {
+      localStorage.setItem(FEED_DRAFT, write([found.data]));
+      navigate("/new?yaml=1");
+    },
+  });
+  if (Object.keys(feed.parameters).length > 0) return null;
+  return (
+    <Button onPress={() => take.mutate()} isPending={take.isPending}>
+      Change
+    </Button>
+  );
+}
