@@ -125,7 +125,9 @@ def test_a_connector_by_trying_the_api(page: Page, service: RunningService) -> N
         page.get_by_role("button", name="Make a feed of it").click()
         expect(page.get_by_text("1 table chosen")).to_be_visible()
         page.keyboard.press("Alt+y")
-        expect(page.get_by_label("Definitions as YAML")).to_have_value(re.compile("from: partner\n.*cast:\n +pass_no: json", re.S))
+        expect(page.get_by_label("Definitions as YAML")).to_have_value(
+            re.compile("from: partner\n.*cast:\n +pass_no: json", re.S)
+        )
     kept = service.client.definitions()
     table = next(one for one in kept if one["kind"] == "connector")["data"]["tables"]["holders"]
     assert table == {
