@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { asName, kindOf, of, put, read, sourceOnly, tidy, write } from "../src/lib/draft";
+import { asName, kindOf, of, put, read, sourceOnly, tidy, write, writtenAs } from "../src/lib/draft";
 
 const TEXT = `feed: yard
 from: dock
@@ -34,6 +34,12 @@ describe("a draft", () => {
     expect(read("feed: [").problem).not.toBe("");
     expect(read("- a\n- b\n").problem).toContain("a definition is");
     expect(read("").docs).toEqual([]);
+  });
+
+  it("begins with how a feed was written, comments included", () => {
+    const file = `# all of the yard\nsource: dock\non: sqlite\n---\n# the yard's parts\nfeed: yard\nfrom: dock # every night\n`;
+    expect(writtenAs(["feed: other\n", file], "yard")).toBe("# the yard's parts\nfeed: yard\nfrom: dock # every night\n");
+    expect(writtenAs([file], "nobody")).toBe("");
   });
 
   it("is looked with without its feed, which is not whole yet", () => {

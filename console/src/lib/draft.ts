@@ -9,6 +9,15 @@ const KINDS: Kind[] = ["feed", "source", "warehouse", "connector"];
 
 export const kindOf = (doc: Doc): Kind | undefined => KINDS.find((kind) => kind in doc);
 
+/** How a feed was written, comments included, out of the text of files; "" where none of them holds it. */
+export function writtenAs(files: string[], feed: string): string {
+  for (const part of files.flatMap((text) => text.split(/^---[ \t]*$/m))) {
+    const [doc] = read(part).docs;
+    if (doc && kindOf(doc) === "feed" && doc.feed === feed) return `${part.trim()}\n`;
+  }
+  return "";
+}
+
 export interface Read {
   docs: Doc[];
   /** Why it does not read, in the first place where it does not. */

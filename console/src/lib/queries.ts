@@ -211,6 +211,9 @@ export const revert = (kind: string, name: string, version: number) =>
 export const applyFiles = (files: Record<string, string>, onlyCheck: boolean) =>
   call<Applied[]>("POST", "/api/v1/basket", { files, only_check: onlyCheck });
 
+/** What is in force, as it was written: {file: YAML}. */
+export const exportBasket = () => call<Record<string, string>>("GET", "/api/v1/basket");
+
 export const definitionOf = (kind: string, name: string) => call<Definition>("GET", `/api/v1/definitions/${kind}/${part(name)}`);
 
 export const definitionsQuery = () => queryOptions({ queryKey: ["definitions"], queryFn: () => call<Definition[]>("GET", "/api/v1/definitions") });

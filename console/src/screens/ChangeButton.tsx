@@ -1,8 +1,8 @@
 import { useMutation } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
 import type { Feed } from "../lib/api-types";
-import { write } from "../lib/draft";
-import { definitionOf } from "../lib/queries";
+import { write, writtenAs } from "../lib/draft";
+import { definitionOf, exportBasket } from "../lib/queries";
 import { Button } from "../ui/Button";
 
 /** Where the definition of a feed that is being made, or changed, is kept by the browser. */
@@ -12,9 +12,9 @@ export const FEED_DRAFT = "reed-new-feed";
 export function ChangeButton({ feed }: { feed: Feed }) {
   const navigate = useNavigate();
   const take = useMutation({
-    mutationFn: () => definitionOf("feed", feed.name),
-    onSuccess: (found) => {
-      localStorage.setItem(FEED_DRAFT, write([found.data]));
+    mutationFn: async () => writtenAs(Object.values(await exportBasket()), feed.name) || write([(await definitionOf("feed", feed.name)).data]),
+    onSuccess: (text) => {
+      localStorage.setItem(FEED_DRAFT, text);
       navigate("/new?yaml=1");
     },
   });

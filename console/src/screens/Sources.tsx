@@ -32,11 +32,11 @@ export function Sources() {
               </>
             }
             columns={[
-              { name: "Source", show: (source) => <b>{source.name}</b>, width: "11%" },
-              { name: "State", show: (source) => <Badge {...stateOf(source)} />, width: "14%" },
+              { name: "Source", show: (source) => <b>{source.name}</b>, width: "10%" },
+              { name: "State", show: (source) => <Badge {...stateOf(source)} />, width: "12%" },
               { name: "Connector", show: (source) => source.connector, width: "11%" },
               { name: "Address", show: (source) => <span title={source.base}>{source.base}</span>, mono: true, width: "18%" },
-              { name: "Pace", show: (source) => (source.database || source.files ? "" : pace(source.pace)), width: "16%" },
+              { name: "Pace", show: (source) => (source.database || source.files ? "" : pace(source.pace)), width: "19%" },
               { name: "Asked", under: "last minute", show: (source) => (source.asked_last_minute ? count(source.asked_last_minute) : ""), end: true, width: "8%" },
               { name: "Tables", show: (source) => (source.database || source.files ? "" : source.tables.length), end: true, width: "6%" },
               { name: "Feeds", show: (source) => <span title={source.feeds.join(", ")}>{source.feeds.join(", ")}</span>, width: "16%" },

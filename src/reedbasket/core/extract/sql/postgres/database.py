@@ -81,9 +81,11 @@ class PostgresSource:
     def renew(self) -> None:
         """From here on another snapshot is read, of what is there by now. `opened_at`: where in the log that is, or before."""
         self._keeper.rollback()
-        row = self._keeper.execute(_LOG_END).fetchone()
-        assert row is not None
-        self.opened_at: int = row[0]
+        self.opened_at = 0
+        # Only who follows the log wants to know; a server that does not tell must not keep everybody else from reading.
+        with suppress(psycopg.Error):
+            row = self._keeper.execute(_LOG_END).fetchone()
+            self.opened_at = row[0] if row is not None else 0
         self._keeper.rollback()
         self._keeper.execute("set transaction isolation level repeatable read read only")
         # The first of all statements fixes what is seen.
