@@ -15,8 +15,9 @@ from tests.support.source import Changing, serving
 
 AXE = (Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js").read_text()
 PAGES = [
-    "/", "/feeds", "/feeds/test", "/feeds/test?tab=schedule", "/feeds/test?tab=plan", "/feeds/test?tab=versions", "/runs", "/runs/1",
-    "/schedules", "/rejects", "/sources", "/sources/test", "/map", "/map?as=list", "/new", "/new?step=feed", "/new?yaml=1", "/workbench",
+    "/", "/feeds", "/feeds/test", "/feeds/test?tab=schedule", "/feeds/test?tab=plan", "/feeds/test?tab=versions",
+    "/feeds/test?tab=rewind", "/runs", "/runs/1", "/schedules", "/rejects", "/sources", "/sources/test", "/map", "/map?as=list",
+    "/new", "/new?step=feed", "/new?yaml=1", "/workbench",
     "/warehouses/marsh", "/warehouses/marsh?tab=sql", "/warehouses/marsh/things", "/settings",
 ]  # fmt: skip
 

@@ -155,7 +155,8 @@ def test_a_failing_run_is_diagnosed_and_mended(page: Page, service: RunningServi
         page.get_by_role("button", name="Change", exact=True).click()
         expect(page.get_by_role("heading", name="Change a feed")).to_be_visible()
         text = page.get_by_label("Definitions as YAML")
-        text.fill(re.sub(r" +cast:\n +id: date\n", "", text.input_value()))
+        assert "cast: {id: date}" in text.input_value()  # as it was written
+        text.fill(text.input_value().replace("cast: {id: date}", ""))
         page.keyboard.press("Alt+y")
         page.get_by_role("link", name="Plan and create").click()
         page.get_by_role("button", name="Keep it and run").click()
@@ -165,4 +166,10 @@ def test_a_failing_run_is_diagnosed_and_mended(page: Page, service: RunningServi
         expect(page.get_by_role("status", name=re.compile("Outcome succeeded"))).to_be_visible(timeout=15000)
         page.get_by_role("link", name="Home").click()
         expect(page.get_by_text("Nothing: no feed failed")).to_be_visible()
+        page.goto(f"{service.url}/feeds/test?tab=rewind")
+        expect(page.get_by_role("button", name="Rewind", exact=True)).to_be_disabled()
+        page.get_by_role("button", name="What it would cost").click()
+        expect(page.get_by_text(re.compile("From the beginning on, the next run would read 300 records"))).to_be_visible()
+        page.get_by_role("button", name="Rewind", exact=True).click()
+        expect(page.get_by_text("the next run reads on from there")).to_be_visible()
     assert service.client.feed("test")["version"] == 2 and len(table_rows(service.folder, "things")) == 300

@@ -12,6 +12,7 @@ from reedbasket.cli.main import main as reed
 from reedbasket.client import ServiceProblem
 from tests.conftest import RunningService
 from tests.service.test_service import THINGS, prepare
+from tests.support.feeds import SECRET, basket_text
 from tests.support.source import Changing, serving
 
 
@@ -105,3 +106,27 @@ def test_a_basket_with_wrong_expressions_is_not_applied(service: RunningService)
         "keep": "definition.bad_expression",
         "hash.0": "definition.key_touched",
     }
+
+
+def test_a_cursor_is_moved_back_and_what_that_costs_is_told_before(
+    service: RunningService, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
+    monkeypatch.setenv("REED_DATA", str(service.folder))
+    records = [{"id": f"T{n:02d}", "updated_at": f"2026-03-{n + 1:02d}T00:00:00Z"} for n in range(20)]
+    client = service.client
+    with serving(Changing(records)) as source:
+        client.set_secret("test_token", SECRET)
+        client.apply({"basket.yaml": basket_text(source.url)})
+        client.ask_run("test", wait_seconds=30)
+        assert reed(["rewind", "test", "things", "--to", "2026-03-11", "--look"]) == 0
+        told = capsys.readouterr().out
+        assert "would read things from 2026-03-11T00:00:00Z on" in told and "10 records, 1 request" in told
+        assert client.ask_run("test", wait_seconds=30)["totals"]["read"] == 0, "nothing was moved"
+        assert reed(["rewind", "test", "things", "--beginning"]) == 0
+        assert "from the beginning on; it stood at 2026-03-20" in capsys.readouterr().out
+        assert client.ask_run("test", wait_seconds=30)["totals"]["read"] == 20
+        assert client.ledger("test")[0]["unchanged"] == 20
+        with pytest.raises(ServiceProblem) as none:
+            client.rewind_cursor("test", "nothing")
+        assert (none.value.status, none.value.code) == (409, "cursor.none_saved")
+    assert any("2026-03-20" in line["details"] and "the beginning" in line["details"] for line in client.audit())

@@ -492,6 +492,22 @@ export interface Rewind {
   files: string[];
 }
 
+export interface RewindCursor {
+  table: string;
+  to?: string | null;
+  only_look?: boolean;
+}
+
+/** A table's cursor, moved back, or as it would be: where it stood, and where the next run reads on from (null: the beginning). The rest is what that run would take of the source, where it was only looked at and the source says so. */
+export interface Rewound {
+  table: string;
+  was: string;
+  now: string | null;
+  records: number | null;
+  requests: number | null;
+  seconds: number | null;
+}
+
 /** Integers beyond 2^53 come as text, since a browser would round them; bytes as hexadecimal text. */
 export interface Rows {
   columns: Column[];

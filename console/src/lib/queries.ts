@@ -4,7 +4,7 @@ import { call } from "./api";
 import { at } from "./base";
 import type {
   Activity, Again, Applied, AuditLine, Backfill, CheckStep, Counted, Definition, Drift, DueWindow, Feed, FileLine, LedgerLine, NewToken, Notice, Peek, Plan,
-  Profile, Reject, RequestLine, Rows, Run, ScheduledFeed, SecretName, SentThere, Session, Setting, SetupStatement, Source, SurveyedTable, Table, Token, Tried, User,
+  Profile, Reject, RequestLine, Rewound, Rows, Run, ScheduledFeed, SecretName, SentThere, Session, Setting, SetupStatement, Source, SurveyedTable, Table, Token, Tried, User,
   VerifiedTable, Version, Warehouse,
 } from "./api-types";
 
@@ -67,6 +67,10 @@ export const filesQuery = (feed: string, bad: boolean, limit: number) =>
 
 export const askFilesAgain = (feed: string, table: string, files: string[]) =>
   call<Again>("POST", `/api/v1/feeds/${part(feed)}/rewind`, { table, files });
+
+/** onlyLook: what it would cost. */
+export const rewindCursor = (feed: string, table: string, to: string | null, onlyLook: boolean) =>
+  call<Rewound>("POST", `/api/v1/feeds/${part(feed)}/rewind-cursor`, { table, to, only_look: onlyLook });
 
 /** Reads the source from its beginning; made when asked for. */
 export const verifyFeed = (feed: string, deep: boolean) =>

@@ -15,6 +15,7 @@ import { Loaded } from "./Loaded";
 import { PauseButton } from "./PauseButton";
 import { PlanView } from "./PlanView";
 import { RejectsView } from "./RejectsView";
+import { RewindView } from "./RewindView";
 import { RunButton } from "./RunButton";
 import { RunsGrid } from "./Runs";
 import { ScheduleView } from "./ScheduleView";
@@ -57,6 +58,7 @@ export function Feed() {
                 { id: "schedule", title: "Schedule", body: <ScheduleView feed={data} /> },
                 { id: "ledger", title: "Ledger", body: <Ledger feed={feed} /> },
                 { id: "plan", title: "Plan", body: <PlanView feed={feed} /> },
+                ...(data.connector === "files" ? [] : [{ id: "rewind", title: "Rewind", body: <RewindView feed={data} /> }]),
                 { id: "drift", title: "Drift", body: <DriftHistory feed={feed} /> },
                 { id: "verify", title: "Verify", body: <VerifyView feed={feed} /> },
                 { id: "versions", title: "Versions", body: <VersionsView feed={feed} /> },

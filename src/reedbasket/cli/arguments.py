@@ -231,11 +231,18 @@ def _feeds_and_runs(add: Callable[..., argparse.ArgumentParser]) -> None:
     taken.add_argument("--limit", type=int, default=30)
 
     rewind = add(
-        "rewind", files.rewind, "take files once more with the next run", "reed rewind turnstiles counts --file 'osier-quay/*'"
+        "rewind",
+        files.rewind,
+        "read a part of a source once more with the next run",
+        "reed rewind turnstiles counts --file 'osier-quay/*'\n  reed rewind harbour sailings --to 2026-03-01 --look",
     )
     rewind.add_argument("feed")
     rewind.add_argument("table")
-    rewind.add_argument("--file", action="append", required=True, metavar="PATTERN", help="a path, or a pattern of several")
+    which = rewind.add_mutually_exclusive_group(required=True)
+    which.add_argument("--file", action="append", metavar="PATTERN", help="files: a path, or a pattern of several")
+    which.add_argument("--to", metavar="VALUE", help="from an earlier value of the table's cursor on")
+    which.add_argument("--beginning", action="store_true", help="from the beginning")
+    rewind.add_argument("--look", action="store_true", help="say what it would cost, and change nothing (not of files)")
 
     verify = add(
         "verify",

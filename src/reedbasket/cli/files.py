@@ -44,8 +44,27 @@ def list_all(options: argparse.Namespace) -> int:
 
 
 def rewind(options: argparse.Namespace) -> int:
+    if not options.file:
+        return _rewind_cursor(options)
     done = find_client(options.url, options.token).rewind(options.feed, options.table, files=options.file)
     if options.json:
         return show.as_json(done)
     print(f"The next run of {options.feed} takes {show.plural(done['files'], 'file')} once more.")
+    return 0
+
+
+def _rewind_cursor(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    done = client.rewind_cursor(options.feed, options.table, to=options.to, only_look=options.look)
+    if options.json:
+        return show.as_json(done)
+    reads = "would read" if options.look else "reads"
+    print(
+        f"The next run of {options.feed} {reads} {done['table']} from {done['now'] or 'the beginning'} on; it stood at {done['was']}."
+    )
+    if options.look:
+        cost = [show.plural(done["records"], "record") if done["records"] is not None else "as many records as there are"]
+        cost += [show.plural(done["requests"], "request")] if done["requests"] is not None else []
+        cost += [f"roughly {done['seconds']:g} s"] if done["seconds"] is not None else []
+        print(f"That is {', '.join(cost)}. Rows that are loaded already are recognised by their keys.")
     return 0

@@ -169,6 +169,11 @@ class Client:
         query = {"table": table, "state": state, "match": match, "limit": limit}
         return self._call("GET", f"/api/v1/feeds/{_part(feed)}/files", query=query)
 
+    def rewind_cursor(self, feed: str, table: str, *, to: str | None = None, only_look: bool = False) -> wire.Rewound:
+        """The next run reads the table from an earlier value of its cursor on, or from the beginning. only_look: what that would cost."""
+        body = {"table": table, "to": to, "only_look": only_look}
+        return self._call("POST", f"/api/v1/feeds/{_part(feed)}/rewind-cursor", body=body)
+
     def rewind(self, feed: str, table: str, *, files: Sequence[str]) -> wire.Again:
         """The next run takes these files, or those that match these patterns, once more."""
         return self._call("POST", f"/api/v1/feeds/{_part(feed)}/rewind", body={"table": table, "files": list(files)})

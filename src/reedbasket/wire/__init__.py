@@ -30,6 +30,7 @@ from .feeds import (
     PlannedDrift,
     PlannedTable,
     Reject,
+    Rewound,
     VerifiedSample,
     VerifiedTable,
 )
@@ -88,6 +89,7 @@ __all__ = [
     "Readiness",
     "Reject",
     "RequestLine",
+    "Rewound",
     "Role",
     "Rows",
     "Run",

@@ -35,6 +35,18 @@ class Again(TypedDict):
     files: int
 
 
+class Rewound(TypedDict):
+    """A table's cursor, moved back, or as it would be: where it stood, and where the next run reads on from (null: the beginning). The rest
+    is what that run would take of the source, where it was only looked at and the source says so."""
+
+    table: str
+    was: str
+    now: str | None
+    records: int | None
+    requests: int | None
+    seconds: float | None
+
+
 class Feed(TypedDict):
     """activity: idle, queued or running. fresh_at: when a run last succeeded. late: that is longer ago than the feed's
     `fresh_within`. drift: changes of structure that its last run met."""

@@ -13,7 +13,7 @@ from .clean import is_kept, read_clean, refresh
 from .engine import FILE, Engine
 from .files import FileLine, read_files, take_again
 from .ledger import LedgerLine
-from .service_tables import read_hashes, read_ledger, read_state, read_window
+from .service_tables import read_hashes, read_ledger, read_state, read_window, rewind
 from .warehouse import QueryResult, TableInfo, TableState, TakenWindow
 
 Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
@@ -80,6 +80,10 @@ class Reading(ABC):
     def take_again(self, feed: str, source_table: str, paths: Sequence[str]) -> int:
         with self._changing("noting files to take again in") as engine:
             return take_again(engine, feed, source_table, paths)
+
+    def rewind(self, feed: str, source_table: str, value: str | None) -> bool:
+        with self._changing("moving a cursor back in") as engine:
+            return rewind(engine, feed, source_table, value)
 
     def clean(self, feed: str, source_table: str, clean: Clean | None, version: int) -> str:
         with self._reading() as ask:

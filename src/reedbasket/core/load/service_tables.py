@@ -199,6 +199,20 @@ def read_state(ask: Ask, table: str, columns: dict[str, str], feed: str, source_
     return TableState(version, TableShape.from_data(json.loads(structure)), cursor, link, json.loads(key), write)
 
 
+def rewind(engine: Engine, feed: str, source_table: str, value: str | None) -> bool:
+    """Move what is saved back to a value; None: to the beginning. False where nothing is saved. A load that is going on is refused."""
+    table = engine.table("_rb_cursor")
+    found = engine.ask(f"select value from {table} where feed = ? and source_table = ?", (feed, source_table))
+    if not found or found[0][0] is None:
+        return False
+    # What was seen within the overlap is of the old value: rows that come again are recognised by their keys.
+    engine.tell(
+        f"update {table} set value = ?, seen = null, version = version + 1 where feed = ? and source_table = ?",
+        (value, feed, source_table),
+    )
+    return True
+
+
 def read_ledger(ask: Ask, table: str, columns: dict[str, str], feed: str | None, after: int, limit: int) -> list[LedgerLine]:
     names = ", ".join(f'"{c}"' if c in columns else f'0 as "{c}"' for c in LEDGER_COLUMNS)
     only, values = ("and feed = ?", [feed]) if feed is not None else ("", [])

@@ -240,6 +240,10 @@ class Warehouse(Protocol):
     def take_again(self, feed: str, source_table: str, paths: Sequence[str]) -> int:
         """Files that the next run takes once more, whether they changed or not: how many there are. Raises WarehouseBusy."""
 
+    def rewind(self, feed: str, source_table: str, value: str | None) -> bool:
+        """The next run reads on from an earlier value of the cursor, or from the beginning; nothing of what is loaded goes. False where
+        nothing is saved. Raises WarehouseBusy."""
+
     def hashes(self, feed: str, source_table: str, version: int) -> bytes | None:
         """What a compare kept with that version of the state; None where nothing was kept with it."""
 

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import asdict, dataclass, field
+from types import MappingProxyType
 from typing import Any
 
 from .. import errors
 from ..extract.chunk import Chunk
 from ..extract.http import RequestSeen
 from ..load import Warehouse, open_warehouse
+from ..load.warehouse import SavedCursor
 from ..shape.columns import ColumnWork
 from ..shape.layout import TableLayout
 from ..shape.unmatched import unmatched
@@ -58,8 +60,11 @@ class PlannedTable:
         return asdict(self)
 
 
-def plan_feed(order: RunOrder, outside: Outside) -> list[PlannedTable]:
-    """Parents before their child tables. An error of one table stands with that table. Raises ReedError for the rest."""
+def plan_feed(
+    order: RunOrder, outside: Outside, saved: Mapping[str, SavedCursor | None] = MappingProxyType({})
+) -> list[PlannedTable]:
+    """Parents before their child tables. saved: by table, as if this was saved of it. An error of one table stands with that table.
+    Raises ReedError for the rest."""
     requests: list[RequestSeen] = []
     reading = open_reading(order, outside, requests.append, retry=order.retry.model_copy(update={"attempts": 2}))
     planned: list[PlannedTable] = []
@@ -74,7 +79,7 @@ def plan_feed(order: RunOrder, outside: Outside) -> list[PlannedTable]:
             for table in offered.order.tables:
                 requests.clear()
                 try:
-                    planned += _plan_table(order, table, warehouse, reading, requests, hash_key)
+                    planned += _plan_table(order, table, warehouse, reading, requests, hash_key, saved)
                 except errors.ReedError as error:
                     planned.append(
                         _failed(
@@ -103,11 +108,12 @@ def _plan_table(
     reading: Reading,
     requests: list[RequestSeen],
     hash_key: Callable[[], bytes],
+    saved: Mapping[str, SavedCursor | None],
 ) -> list[PlannedTable]:
     state = warehouse.state(order.feed, table.name)
     change = moved(table, state)
     held = held_of(table, order.feed, warehouse, state)
-    taking = reading.take(table, saved_of(table, state, change), held=held)
+    taking = reading.take(table, saved[table.name] if table.name in saved else saved_of(table, state, change), held=held)
     request, chunks = taking.sample()
     chunk = next(chunks, Chunk([], 0, []))
     close = getattr(chunks, "close", None)

@@ -10,7 +10,7 @@ from typing import Any
 
 from ...core.errors import NotFound
 from ...core.load import Warehouse, open_warehouse
-from ...core.run import plan_feed, resolve, verify_feed
+from ...core.run import plan_feed, resolve, rewind, verify_feed
 from ...core.run.order import RunOrder
 from ...store import Store, definitions, secrets
 from ..outside import outside_of
@@ -64,6 +64,29 @@ def taken_again(store: Store, feed: str, table: str, patterns: Sequence[str]) ->
                 code="file.not_found",
             )
         return warehouse.take_again(feed, table, chosen)
+
+
+def rewound(store: Store, feed: str, table: str, to: str | None, only_look: bool) -> dict[str, Any]:
+    """Move a table's cursor back, or say what that would cost: wire.Rewound. Raises NotFound, Conflict, DefinitionError."""
+    order = _order(store, feed)
+    with _opened(store, feed) as (_, warehouse):
+        state = warehouse.state(feed, table)
+        write = next((one.write for one in order.tables if one.name == table), state.write if state else "")
+        was, now = rewind.rewound(feed, table, state, write or "", to)
+        if not only_look:
+            warehouse.rewind(feed, table, now.value if now is not None else None)
+    facts: dict[str, Any] = {"table": table, "was": was.shown, "now": now.shown if now is not None else None}
+    facts |= {"records": None, "requests": None, "seconds": None}
+    if only_look:
+        # Of this table alone: an API's stands among the tables, a database's among what the feed names.
+        tables = [one for one in order.tables if one.name == table]
+        wishes = {table: order.wishes[table]} if table in order.wishes else order.wishes
+        alone = order.model_copy(update={"tables": tables, "wishes": wishes})
+        found = plan_feed(alone, outside_of(store, order), {table: now})
+        planned = next((one for one in found if one.source_table == table), None)
+        if planned is not None:
+            facts |= {"records": planned.records, "requests": planned.requests, "seconds": planned.seconds}
+    return facts
 
 
 def _order(store: Store, feed: str, draft: str = "") -> RunOrder:

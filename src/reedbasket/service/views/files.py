@@ -1,4 +1,4 @@
-"""The files of a feed's tables: which were taken, and taking some of them again."""
+"""Taking a part of a source again: the files of a feed's tables, and the cursors of others."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from ...store import definitions, runs
 from ..looks import feeds as looks
 from ..operations import Body, Query
 from .feeds import require_feed
-from .shared import looked, operations, parts
+from .shared import looked, noted, operations, parts
 
 
 class FilesPart(Query):
@@ -25,6 +25,12 @@ class FilesPart(Query):
 class Rewind(Body):
     table: str
     files: Annotated[list[str], Field(min_length=1, description="paths, or patterns of them")]
+
+
+class RewindCursor(Body):
+    table: str
+    to: Annotated[str | None, Field(description="an earlier value of the cursor; the beginning where nothing is said")] = None
+    only_look: Annotated[bool, Field(description="say what it would cost, and change nothing")] = False
 
 
 @operations.add(
@@ -60,8 +66,29 @@ def rewind(feed: str, body: Rewind) -> Any:
             mend="name one of them",
             code="table.not_found",
         )
+    _require_idle(feed)
+    return {"files": looked(looks.taken_again, feed, body.table, body.files)}
+
+
+@operations.add(
+    "POST",
+    "/api/v1/feeds/{feed}/rewind-cursor",
+    "read a part of a table's source once more with the next run: from an earlier value of its cursor, or from the beginning",
+    answer=wire.Rewound,
+    body=RewindCursor,
+    problems=(404, 409, 422, 502),
+)
+def rewind_cursor(feed: str, body: RewindCursor) -> Any:
+    require_feed(definitions.basket(parts().store), feed)
+    if not body.only_look:
+        _require_idle(feed)
+    found = looked(looks.rewound, feed, body.table, body.to, body.only_look)
+    noted(f"{body.table}: {found['was']} to {found['now'] or 'the beginning'}{', only looked at' if body.only_look else ''}")
+    return found
+
+
+def _require_idle(feed: str) -> None:
     if runs.active(parts().store, feed):
         raise Conflict(
             "rewinding", feed, found="a run of it is under way", mend="wait for its end, or cancel it", code="feed.running"
         )
-    return {"files": looked(looks.taken_again, feed, body.table, body.files)}
