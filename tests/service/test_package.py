@@ -8,6 +8,7 @@ import subprocess
 import sys
 import zipfile
 from pathlib import Path
+from urllib.parse import urljoin
 
 import urllib3
 
@@ -50,7 +51,7 @@ def test_the_wheel_gives_the_whole_service(tmp_path: Path) -> None:
         page = urllib3.request("GET", url + "/").data.decode()
         assert '<div id="root">' in page
         script = page.split('src="')[1].split('"')[0]
-        answer = urllib3.request("GET", url + script)
+        answer = urllib3.request("GET", urljoin(url + "/", script))
         assert (answer.status, answer.headers["content-type"].split(";")[0]) == (200, "text/javascript")
         assert urllib3.request("GET", url + "/runs/1").status == 200
     finally:
