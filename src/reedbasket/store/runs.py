@@ -248,7 +248,7 @@ class FeedStanding:
 
 
 def standings(store: Store, feeds: Sequence[str]) -> list[FeedStanding]:
-    """Of all these, in three statements however many there are."""
+    """Of all these, in four statements however many there are."""
     rows = store.connection.execute(
         """select f.value as feed,
                   (select max(version) from definition where kind = 'feed' and name = f.value) as version,
@@ -256,8 +256,7 @@ def standings(store: Store, feeds: Sequence[str]) -> list[FeedStanding]:
                   (select outcome from run where feed = f.value and outcome in ('queued', 'running')) as activity,
                   (select max(id) from run where feed = f.value) as last_run,
                   (select ended_at from run where feed = f.value and outcome = 'succeeded' order by id desc limit 1) as fresh_at,
-                  (select count(*) from reject where feed = f.value) as rejects,
-                  (select count(*) from drift where run = (select max(id) from run where feed = f.value)) as drift
+                  (select count(*) from reject where feed = f.value) as rejects
            from json_each(?) as f""",
         (json.dumps(list(feeds)),),
     ).fetchall()
@@ -269,7 +268,16 @@ def standings(store: Store, feeds: Sequence[str]) -> list[FeedStanding]:
     shown |= {row["last_run"]: held[row["last_run"]] for row in rows if row["last_run"] in held}
     if len(feeds) > 1:
         store.held["last_runs"] = {run: one for run, one in shown.items() if one["ended_at"] is not None}
-    return [FeedStanding(**{**dict(row), "last_run": shown.get(row["last_run"])}) for row in rows]
+    latest = json.dumps([row["last_run"] for row in rows if row["last_run"] is not None])
+    drift = dict(
+        store.connection.execute(
+            "select run, count(*) from drift where run in (select value from json_each(?)) group by run", (latest,)
+        ).fetchall()
+    )
+    return [
+        FeedStanding(**{**dict(row), "last_run": shown.get(row["last_run"]), "drift": drift.get(row["last_run"], 0)})
+        for row in rows
+    ]
 
 
 def newest_success(connection: sqlite3.Connection, feed: str) -> int:
