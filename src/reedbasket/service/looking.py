@@ -1,6 +1,7 @@
 """Processes that look for people: at sources and warehouses, with the secrets that takes, so that the service itself opens none.
 
-They are begun when somebody looks, and end when nobody has for a while. One that looks for long, or is ended, keeps nobody else.
+They are begun when somebody looks, and end when nobody has for a while. One that looks for long keeps nobody else; where one is ended,
+those that look beside it are cut too, and may be asked again.
 """
 
 from __future__ import annotations

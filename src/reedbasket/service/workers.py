@@ -321,13 +321,13 @@ class _Hand:
         assert self._process.stdout is not None
         for line in self._process.stdout:
             with suppress(ValueError):  # something printed into our line; what matters stands in the store
-                self._guarded(lambda message: self._owner.heard(self, message), json.loads(line))
+                self._guarded(self._owner.heard, self, json.loads(line))
         self._process.wait()
         self._guarded(self._owner.lost, self)
 
-    def _guarded(self, doing: Callable[[Any], None], what: Any) -> None:
+    def _guarded(self, doing: Callable[..., None], *what: Any) -> None:
         try:
-            doing(what)
+            doing(*what)
         except Exception as error:
             known = isinstance(error, sqlite3.Error | OSError | ReedError)
             log.error("what worker %s said could not be followed: %s", self.pid, error, exc_info=None if known else error)
