@@ -237,5 +237,10 @@ class NotFound(ReedError):
     code = "reed.not_found"
 
 
+def no_such_table(doing: str, on: str, known: str) -> NotFound:
+    """known: what there is, in words: "tables of the feed: sailings, bookings"."""
+    return NotFound(doing, on, found=known, mend="name one of them", code="table.not_found")
+
+
 class Conflict(ReedError):
     code = "reed.conflict"

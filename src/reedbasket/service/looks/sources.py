@@ -8,7 +8,7 @@ from datetime import UTC, datetime
 from typing import Any
 from urllib.parse import quote
 
-from ...core.errors import Conflict, NotFound, ReedError
+from ...core.errors import Conflict, ReedError, no_such_table
 from ...core.extract.http.oauth import begin_errand, client_of, end_errand
 from ...core.run.asking import Asking
 from ...core.run.file_look import check_files, peek_files, survey_files
@@ -57,13 +57,7 @@ def peeked(store: Store, source: str, table: str, rows: int, wire: bool, draft: 
     basket = basket_of(store, draft)
     order, tables = _order_and_tables(basket, source)
     if order.database is None and order.files is None and table not in tables:
-        raise NotFound(
-            "peeking at",
-            f"{source}.{table}",
-            found=f"tables: {', '.join(tables)}",
-            mend="name one of them",
-            code="table.not_found",
-        )
+        raise no_such_table("peeking at", f"{source}.{table}", f"tables: {', '.join(tables)}")
     outside = outside_of(store, order)
     if order.files is not None:
         found = peek_files(order, outside, table, rows, _feeds_of(basket, source))
@@ -85,12 +79,8 @@ def tried(store: Store, source: str, table: str, pages: int, draft: str = "") ->
     basket = basket_of(store, draft)
     order, tables = _order_and_tables(basket, source)
     if table not in tables:
-        raise NotFound(
-            "trying",
-            f"{source}.{table}",
-            found=f"tables of its connector: {', '.join(tables) or 'none, for it is no API'}",
-            mend="name one of them",
-            code="table.not_found",
+        raise no_such_table(
+            "trying", f"{source}.{table}", f"tables of its connector: {', '.join(tables) or 'none, for it is no API'}"
         )
     found = try_table(order, outside_of(store, order), table, tables[table], pages=pages)
     return asdict(found) | {

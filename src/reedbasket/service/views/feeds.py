@@ -9,7 +9,7 @@ from typing import Annotated, Any
 from pydantic import Field
 
 from ... import wire
-from ...core.errors import NotFound
+from ...core.errors import NotFound, no_such_table
 from ...core.spec import Basket
 from ...store import definitions, journal, runs, schedule
 from ...store.database import text_of
@@ -107,13 +107,7 @@ def verify(feed: str, body: Verify) -> Any:
     basket = definitions.basket(parts().store)
     require_feed(basket, feed)
     if body.table is not None and body.table not in basket.feeds[feed].tables:
-        raise NotFound(
-            "verifying",
-            f"{feed}.{body.table}",
-            found=f"tables of the feed: {', '.join(basket.feeds[feed].tables)}",
-            mend="name one of them",
-            code="table.not_found",
-        )
+        raise no_such_table("verifying", f"{feed}.{body.table}", f"tables of the feed: {', '.join(basket.feeds[feed].tables)}")
     return looked(looks.verified, feed, body.table, body.deep)
 
 

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field
 
 from ... import wire
-from ...core.errors import Conflict, NotFound
+from ...core.errors import Conflict, no_such_table
 from ...store import definitions, runs
 from ..looks import feeds as looks
 from ..operations import Body, Query
@@ -59,13 +59,7 @@ def rewind(feed: str, body: Rewind) -> Any:
     require_feed(basket, feed)
     tables = basket.feeds[feed].tables
     if body.table not in tables:
-        raise NotFound(
-            "rewinding",
-            f"{feed}.{body.table}",
-            found=f"tables of the feed: {', '.join(tables)}",
-            mend="name one of them",
-            code="table.not_found",
-        )
+        raise no_such_table("rewinding", f"{feed}.{body.table}", f"tables of the feed: {', '.join(tables)}")
     _require_idle(feed)
     return {"files": looked(looks.taken_again, feed, body.table, body.files)}
 
