@@ -264,7 +264,7 @@ function Answer({ draft, table, own, tried, error, casts, cast }: AnswerProps) {
       <Actions>
         <h2>{`${last?.status ?? "no answer"}, ${pages}`}</h2>
         <Button look="quiet" onPress={() => setLook(look === "tree" ? "wire" : "tree")}>
-          {look === "tree" ? "Show what went over the wire" : "Show it as a tree"}
+          {look === "tree" ? "Show the wire" : "Show the tree"}
         </Button>
         {tried.rows.length > 0 && (
           <Button look="quiet" onPress={() => setBelow(below === "records" ? "types" : "records")}>
