@@ -44,7 +44,7 @@ lint: setup .made/node
 
 test: setup console lint
 	cd console && npm run --silent test
-	$(BIN)/python -m pytest
+	$(BIN)/python -m pytest -n 2 --dist worksteal
 
 bench: setup
 	$(BIN)/python -m bench --all

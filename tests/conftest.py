@@ -13,6 +13,9 @@ import pytest
 
 from reedbasket.client import Client
 
+# How wide the terminal is of whoever runs the tests is not theirs.
+os.environ.pop("COLUMNS", None)
+
 
 class RunningService:
     """A service process; `client` speaks to it, `out` is what it printed."""

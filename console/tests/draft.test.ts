@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { asName, kindOf, of, put, read, sourceOnly, tidy, write, writtenAs } from "../src/lib/draft";
+import { asName, kindOf, namesOf, of, put, read, rewrite, sourceOnly, tidy, write, writtenAs } from "../src/lib/draft";
 
 const TEXT = `feed: yard
 from: dock
@@ -40,6 +40,23 @@ describe("a draft", () => {
     const file = `# all of the yard\nsource: dock\non: sqlite\n---\n# the yard's parts\nfeed: yard\nfrom: dock # every night\n`;
     expect(writtenAs(["feed: other\n", file], "yard")).toBe("# the yard's parts\nfeed: yard\nfrom: dock # every night\n");
     expect(writtenAs([file], "nobody")).toBe("");
+  });
+
+  it("is changed by forms where it is to be changed, and stays as it was written elsewhere", () => {
+    const text = `# the yard's parts\nfeed: yard # ours\nfrom: dock\ntables:\n  # all of it\n  parts:\n  gone:\nschedule: {every: 5m} # often\n---\nsource: dock\non: "sqlite"\n`;
+    const { docs } = read(text);
+    const feed = of(docs, "feed")!;
+    const next = rewrite(text, put(docs, "feed", { ...feed, schedule: { every: "1h" }, tables: { parts: null, more: { write: "append" } } }));
+    for (const kept of ["# the yard's parts", "feed: yard # ours", "# all of it", "{ every: 1h } # often", 'on: "sqlite"']) expect(next).toContain(kept);
+    expect(next).not.toContain("gone");
+    expect(of(read(next).docs, "feed")?.tables).toEqual({ parts: null, more: { write: "append" } });
+    expect(rewrite("", docs)).toBe(write(docs));
+  });
+
+  it("of several feeds is found by the name of each", () => {
+    const text = "feed: log-{parameters.region}\nfrom: a\nparameters: [{region: north}, {region: south}]\n";
+    expect(namesOf(read(text).docs[0]!)).toEqual(["log-north", "log-south"]);
+    expect(writtenAs([text], "log-south")).toBe(text);
   });
 
   it("is looked with without its feed, which is not whole yet", () => {

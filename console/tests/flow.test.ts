@@ -1,9 +1,10 @@
 import { describe, expect, it } from "vitest";
-import type { DueWindow, Feed, Source, Warehouse } from "../src/lib/api-types";
+import type { DueWindow, Feed, LedgerLine, Source, TableProgress, Warehouse } from "../src/lib/api-types";
 import { matters } from "../src/lib/attention";
 import { calendar } from "../src/lib/calendar";
 import { layOut } from "../src/lib/flow";
-import { rowsPerSecond } from "../src/lib/throughput";
+import { stepsOf } from "../src/lib/steps";
+import { perSecond } from "../src/lib/throughput";
 import { roundUp } from "../src/ui/Chart";
 
 const feed = (name: string, source: string, after?: string, more: object = {}): Feed =>
@@ -66,9 +67,21 @@ describe("a calendar of windows", () => {
 });
 
 describe("throughput", () => {
-  it("is rows a second between what was seen, and stands still where nothing came", () => {
-    const samples = [0, 1000, 2000, 3000, 4000].map((at, n) => ({ at, taken: [0, 100, 100, 100, 400][n]! }));
-    expect(rowsPerSecond(samples).map((part) => part.rate)).toEqual([100, 0, 0, 300]);
-    expect(rowsPerSecond(samples.slice(0, 2))).toEqual([]);
+  it("is what came a second between the moments that were noted, and stands still where nothing came", () => {
+    const samples = [1, 2, 3, 4].map((seconds, n) => ({ seconds, read: [100, 100, 100, 400][n]!, bytes: 10 * n }));
+    expect(perSecond(samples, "read").map((part) => part.rate)).toEqual([100, 0, 0, 300]);
+    expect(perSecond(samples, "bytes").map((part) => part.rate)).toEqual([0, 10, 10, 10]);
+    expect(perSecond(samples.slice(0, 2), "read")).toEqual([]);
+  });
+});
+
+describe("steps of a run", () => {
+  it("tell what came out of each, and lose no record on the way", () => {
+    const table = { table: "sailings", target: "hb_sailings", read: 10, repeated: 2, held_back: 1, rejected: 1, filtered: 2, unchanged: 0, staged: 7 } as unknown as TableProgress;
+    const line = { table: "hb_sailings", staged: 7, inserted: 4, updated: 2, deleted: 0, removed: 0, unchanged: 1, superseded: 0, reading_seconds: 0.5, shaping_seconds: 0, staging_seconds: 0, committing_seconds: 0 } as unknown as LedgerLine;
+    const steps = stepsOf(table, [line]);
+    expect(steps.map((step) => [step.name, step.out])).toEqual([["Source", 13], ["Taken", 10], ["Shaped", 7], ["Staged", 7], ["Loaded", 6]]);
+    expect(steps[2]!.beside).toEqual([["rejected", 1], ["left out by keep", 2]]);
+    expect(steps[4]!.beside).toEqual([["inserted", 4], ["updated", 2], ["unchanged", 1]]);
   });
 });

@@ -52,7 +52,7 @@ def made(engine: str, folder: Path, request: pytest.FixtureRequest) -> tuple[Cal
     dock.do("create table orders (id int primary key, code text not null unique, at timestamptz, v int)")
     at = "timestamptz '2026-01-01' + g * interval '1 s'"
     dock.do(f"insert into orders select g, 'C' || md5(g::text), {at}, 0 from generate_series(1, {ROWS}) g")
-    dock.do("drop publication if exists reed_test; create publication reed_test for table orders")
+    dock.do("create publication reed_test for table orders")
     dock.do("select pg_drop_replication_slot(slot_name) from pg_replication_slots")
     return dock.do, dock.basket
 

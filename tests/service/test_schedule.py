@@ -220,7 +220,7 @@ schedule: {windows: {from: 2026-11-20, step: 1d}}
         time.sleep(0.5)
         assert service.client.runs() == []
         service.client.resume("at-tansy")
-        wait_for(lambda: counts(service, "at-tansy").get("done", 0) > 3 and not counts(service, "at-tansy").get("waiting"))
+        wait_for(lambda: counts(service, "at-tansy").get("done", 0) > 3 and set(counts(service, "at-tansy")) == {"done"})
         assert counts(service, "at-osier") == {}
         listed = {one["feed"]: one for one in service.client.schedules(each=3)}
         assert [window["state"] for window in listed["at-tansy"]["latest"]] == ["done"] * 3

@@ -20,6 +20,7 @@ class Dock:
         self.schema = f"dock_{next(_numbers)}_{os.getpid()}"
         self.db = cluster.connect()
         self.do(f"create schema {self.schema}; set search_path = {self.schema}; set timezone = 'UTC'")
+        self.do("drop publication if exists reed_test")
 
     def do(self, statement: str, *values: Any) -> Any:
         return self.db.execute(statement, values or None)

@@ -44,6 +44,7 @@ export interface AskRun {
   accept?: boolean;
   again?: boolean;
   sets?: Record<string, string | number | number | boolean>;
+  bodies?: boolean;
   wait_seconds?: number;
 }
 
@@ -83,6 +84,10 @@ export interface BasketFiles {
   settings?: Record<string, string>;
   only_check?: boolean;
   prune?: boolean;
+}
+
+export interface ChangeSetting {
+  value: number | null;
 }
 
 export interface ChangedUser {
@@ -260,9 +265,25 @@ export interface FileLine {
   problem: string;
 }
 
+/** How far a feed was behind the log that it follows, when a run of it last read it. See wire.Lag. */
+export interface FollowedLag {
+  feed: string;
+  at: string;
+  size: number;
+  seconds: number | null;
+  transactions: number;
+}
+
 export interface Health {
   status: "ok";
   version: string;
+}
+
+/** How far a database's log was ahead. seconds: since the oldest change that waits was committed; null where nothing waits. */
+export interface Lag {
+  size: number;
+  seconds: number | null;
+  transactions: number;
 }
 
 /** One load into one warehouse table; see core.load.ledger.LedgerLine. */
@@ -343,6 +364,13 @@ export interface Notice {
 export interface OwnPassword {
   old: string;
   new: string;
+}
+
+/** How far a run was: seconds since it began, records read and bytes received until then. */
+export interface PaceSample {
+  seconds: number;
+  read: number;
+  bytes: number;
 }
 
 /** Since when and by whom a feed is paused. */
@@ -466,7 +494,7 @@ export interface Reject {
   times: number;
 }
 
-/** One request of a run. The URL is masked; status is null where no answer came. seconds: until the answer was whole; waited_seconds: for a turn before it; pause_seconds: before the next attempt. */
+/** One request of a run. The URL is masked; status is null where no answer came. seconds: until the answer was whole; waited_seconds: for a turn before it; pause_seconds: before the next attempt. kept: what went over the wire can be looked at. */
 export interface RequestLine {
   number: number;
   at: string;
@@ -481,6 +509,7 @@ export interface RequestLine {
   problem: string;
   pause_seconds: number;
   pause_reason: string;
+  kept: boolean;
 }
 
 export interface Revert {
@@ -516,7 +545,7 @@ export interface Rows {
   seconds: number;
 }
 
-/** due_at: when its schedule wanted it to begin. not_before: it waits until then. window: [from, until), what it takes of tables that know times; lane: '' for its schedule's own, 'backfill 3' for that backfill's. sets: in place of parameters and settings, for this run. */
+/** due_at: when its schedule wanted it to begin. not_before: it waits until then. window: [from, until), what it takes of tables that know times; lane: '' for its schedule's own, 'backfill 3' for that backfill's. sets: in place of parameters and settings, for this run. bodies: what went over the wire is kept. */
 export interface Run {
   id: number;
   feed: string;
@@ -536,6 +565,7 @@ export interface Run {
   window: string[] | null;
   lane: string;
   sets: Record<string, unknown>;
+  bodies: boolean;
   error: ErrorFacts | null;
   totals: Totals;
   tables: TableProgress[];
@@ -573,10 +603,12 @@ export interface Session {
   user: string | null;
 }
 
-/** One option of `reed serve`. */
+/** One option of `reed serve`. changeable: while the service runs; began_with: what it was started with, where it was changed since. */
 export interface Setting {
   name: string;
   value: string;
+  changeable: boolean;
+  began_with: string | null;
 }
 
 /** One statement for an administrator. sql: empty where there is only something to say. */
@@ -597,7 +629,7 @@ export interface SignInCode {
   url: string;
 }
 
-/** database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. files: the same of a store of files. settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in: whether somebody did, or a token is held. pace: what the connector says, at_once and so on. asked_last_minute: requests that its feeds' runs sent. failures: in a row, across all who ask; rests_until: nobody asks before. */
+/** database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. files: the same of a store of files. settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in: whether somebody did, or a token is held. pace: what the connector says, at_once and so on. asked_last_minute: requests that its feeds' runs sent. failures: in a row, across all who ask; rests_until: nobody asks before. lags: of feeds that follow its log. */
 export interface Source {
   name: string;
   about: string;
@@ -615,6 +647,7 @@ export interface Source {
   asked_last_minute: number;
   failures: number;
   rests_until: string | null;
+  lags: FollowedLag[];
 }
 
 export interface Statement {
@@ -668,6 +701,7 @@ export interface SurveyedTable {
   error: ErrorFacts | null;
 }
 
+/** feed, source_table: which loaded it last, and out of what. */
 export interface Table {
   name: string;
   columns: Column[];
@@ -675,9 +709,10 @@ export interface Table {
   feed: string | null;
   last_load: number | null;
   loaded_at: string | null;
+  source_table: string | null;
 }
 
-/** phase: waiting, reading, committing, done, failed or skipped. Counts are records of the source's table. */
+/** phase: waiting, reading, committing, done, failed or skipped. Counts are records of the source's table. lag: of one that follows a log, as the run found it. */
 export interface TableProgress {
   table: string;
   target: string;
@@ -698,6 +733,7 @@ export interface TableProgress {
   cursor_from: string | null;
   cursor_to: string | null;
   seconds: number;
+  lag: Lag | null;
   error: ErrorFacts | null;
 }
 

@@ -1,5 +1,5 @@
 // Definitions that are being written: YAML text is what counts, and forms change it. Plain functions, tested without a browser.
-import { parseAllDocuments, stringify } from "yaml";
+import { isMap, parseAllDocuments, stringify, type Document } from "yaml";
 
 export type Doc = Record<string, unknown>;
 export type Kind = "connector" | "source" | "warehouse" | "feed";
@@ -13,9 +13,16 @@ export const kindOf = (doc: Doc): Kind | undefined => KINDS.find((kind) => kind 
 export function writtenAs(files: string[], feed: string): string {
   for (const part of files.flatMap((text) => text.split(/^---[ \t]*$/m))) {
     const [doc] = read(part).docs;
-    if (doc && kindOf(doc) === "feed" && doc.feed === feed) return `${part.trim()}\n`;
+    if (doc && kindOf(doc) === "feed" && namesOf(doc).includes(feed)) return `${part.trim()}\n`;
   }
   return "";
+}
+
+/** What the feeds are called that a definition makes: one, or one for each set of its parameters. */
+export function namesOf(doc: Doc): string[] {
+  const name = String(doc.feed ?? "");
+  const sets = Array.isArray(doc.parameters) ? doc.parameters : [doc.parameters];
+  return sets.map((set) => name.replace(/\{parameters\.(\w+)\}/g, (whole, key: string) => String((set as Doc | undefined)?.[key] ?? whole)));
 }
 
 export interface Read {
@@ -37,8 +44,34 @@ export function read(text: string): Read {
   return { docs, problem: "" };
 }
 
-export const write = (docs: Doc[]): string =>
-  docs.map((doc) => stringify(doc, { lineWidth: 110, nullStr: "", defaultKeyType: "PLAIN" })).join("---\n");
+const LAID_OUT = { lineWidth: 110, nullStr: "", defaultKeyType: "PLAIN" } as const;
+
+export const write = (docs: Doc[]): string => docs.map((doc) => stringify(doc, LAID_OUT)).join("---\n");
+
+/** The same, where it was text before: what did not change stays as it was written, comments included. */
+export function rewrite(before: string, docs: Doc[]): string {
+  const written = parseAllDocuments(before) as Document[];
+  return docs
+    .map((doc) => {
+      const own = written.find((one) => isMap(one.contents) && kindOf(one.toJS() as Doc) === kindOf(doc));
+      if (!own) return stringify(doc, LAID_OUT);
+      own.directives = undefined;
+      mend(own, [], own.toJS() as Doc, doc);
+      return own.toString(LAID_OUT);
+    })
+    .join("---\n");
+}
+
+const isDoc = (value: unknown): value is Doc => typeof value === "object" && value !== null && !Array.isArray(value);
+
+function mend(written: Document, path: string[], before: Doc, now: Doc): void {
+  for (const key of Object.keys(before)) if (!(key in now)) written.deleteIn([...path, key]);
+  for (const [key, value] of Object.entries(now)) {
+    const was = before[key];
+    if (isDoc(was) && isDoc(value)) mend(written, [...path, key], was, value);
+    else if (JSON.stringify(was) !== JSON.stringify(value)) written.setIn([...path, key], isDoc(value) || Array.isArray(value) ? written.createNode(value) : value);
+  }
+}
 
 /** Without the feed, which is not whole yet while its source is being looked at. */
 export const sourceOnly = (docs: Doc[]): string => write(docs.filter((doc) => kindOf(doc) !== "feed"));

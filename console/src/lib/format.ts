@@ -122,3 +122,9 @@ export function cell(value: unknown): string {
   if (typeof value === "boolean") return value ? "true" : "false";
   return String(value);
 }
+
+/** How far a log was ahead: "1.2 MB, 3.4 s, 12 transactions"; what is nothing is not said. */
+export function lagWords(lag: { size: number; seconds: number | null; transactions: number }): string {
+  if (lag.transactions === 0) return "nothing waits";
+  return [size(lag.size), lag.seconds !== null && duration(lag.seconds), plural(lag.transactions, "transaction")].filter(Boolean).join(", ");
+}

@@ -1,7 +1,6 @@
 // A run as it goes: one reducer over the service's events. A lost connection keeps the last figures and says so.
 import type { LogLine, Run } from "./api-types";
 import { at } from "./base";
-import { sampled, type Sample } from "./throughput";
 
 /** Lines kept in the page; the whole log stays with the service. */
 export const MOST_LINES = 1000;
@@ -10,8 +9,6 @@ export interface Live {
   run: Run | null;
   lines: LogLine[];
   cut: number;
-  /** What was taken by when, as long as the page watched. */
-  samples: Sample[];
   connection: "connecting" | "live" | "ended" | "lost";
 }
 
@@ -22,14 +19,14 @@ export type Action =
   | { type: "lost" }
   | { type: "open" };
 
-export const start: Live = { run: null, lines: [], cut: 0, samples: [], connection: "connecting" };
+export const start: Live = { run: null, lines: [], cut: 0, connection: "connecting" };
 
 export function reduce(state: Live, action: Action): Live {
   switch (action.type) {
     case "open":
       return { ...state, connection: "live" };
     case "run":
-      return { ...state, run: action.run, samples: sampled(state.samples, action.run, Date.now()), connection: "live" };
+      return { ...state, run: action.run, connection: "live" };
     case "log": {
       // After a broken connection the service may send lines that are here already.
       const last = state.lines.at(-1)?.number ?? 0;

@@ -2,8 +2,9 @@
 import { queryOptions } from "@tanstack/react-query";
 import { call } from "./api";
 import { at } from "./base";
+import { live } from "./changes";
 import type {
-  Activity, Again, Applied, AuditLine, Backfill, CheckStep, Counted, Definition, Drift, DueWindow, Feed, FileLine, LedgerLine, NewToken, Notice, Peek, Plan,
+  Activity, Again, Applied, AuditLine, Backfill, CheckStep, Counted, Definition, Drift, DueWindow, Exchange, Feed, FileLine, LedgerLine, NewToken, Notice, PaceSample, Peek, Plan,
   Profile, Reject, RequestLine, Rewound, Rows, Run, ScheduledFeed, SecretName, SentThere, Session, Setting, SetupStatement, Source, SurveyedTable, Table, Token, Tried, User,
   VerifiedTable, Version, Warehouse,
 } from "./api-types";
@@ -11,27 +12,27 @@ import type {
 const part = encodeURIComponent;
 
 export const feedsQuery = () =>
-  queryOptions({ queryKey: ["feeds"], queryFn: () => call<Feed[]>("GET", "/api/v1/feeds"), refetchInterval: 3000 });
+  queryOptions({ queryKey: ["feeds"], queryFn: () => call<Feed[]>("GET", "/api/v1/feeds"), ...live(3000) });
 
 export const feedQuery = (feed: string) =>
   queryOptions({
     queryKey: ["feeds", feed],
     queryFn: () => call<Feed>("GET", `/api/v1/feeds/${part(feed)}`),
-    refetchInterval: 3000,
+    ...live(3000),
   });
 
 export const feedRunsQuery = (feed: string) =>
   queryOptions({
     queryKey: ["runs", { feed }],
     queryFn: () => call<Run[]>("GET", `/api/v1/runs?limit=25&feed=${part(feed)}`),
-    refetchInterval: 3000,
+    ...live(3000),
   });
 
 export const ledgerQuery = (feed: string) =>
   queryOptions({
     queryKey: ["ledger", feed],
     queryFn: () => call<LedgerLine[]>("GET", `/api/v1/feeds/${part(feed)}/ledger?limit=100`),
-    refetchInterval: 5000,
+    ...live(5000),
   });
 
 export const rejectsQuery = (feed: string) =>
@@ -54,7 +55,7 @@ export const driftQuery = (feed: string) =>
   queryOptions({
     queryKey: ["drift", feed],
     queryFn: () => call<Drift[]>("GET", `/api/v1/feeds/${part(feed)}/drift?limit=100`),
-    refetchInterval: 5000,
+    ...live(5000),
   });
 
 /** The latest files taken, or only those that could not be read. */
@@ -62,7 +63,7 @@ export const filesQuery = (feed: string, bad: boolean, limit: number) =>
   queryOptions({
     queryKey: ["files", feed, bad, limit],
     queryFn: () => call<FileLine[]>("GET", `/api/v1/feeds/${part(feed)}/files?limit=${limit}${bad ? "&state=bad" : ""}`),
-    refetchInterval: 5000,
+    ...live(5000),
   });
 
 export const askFilesAgain = (feed: string, table: string, files: string[]) =>
@@ -73,11 +74,11 @@ export const rewindCursor = (feed: string, table: string, to: string | null, onl
   call<Rewound>("POST", `/api/v1/feeds/${part(feed)}/rewind-cursor`, { table, to, only_look: onlyLook });
 
 /** Reads the source from its beginning; made when asked for. */
-export const verifyFeed = (feed: string, deep: boolean) =>
-  call<VerifiedTable[]>("POST", `/api/v1/feeds/${part(feed)}/verify`, { deep });
+export const verifyFeed = (feed: string, table: string | null, deep: boolean) =>
+  call<VerifiedTable[]>("POST", `/api/v1/feeds/${part(feed)}/verify`, { table, deep });
 
 export const runsQuery = () =>
-  queryOptions({ queryKey: ["runs"], queryFn: () => call<Run[]>("GET", "/api/v1/runs?limit=50"), refetchInterval: 3000 });
+  queryOptions({ queryKey: ["runs"], queryFn: () => call<Run[]>("GET", "/api/v1/runs?limit=50"), ...live(3000) });
 
 export const runLedgerQuery = (run: number, active: boolean) =>
   queryOptions({
@@ -94,16 +95,33 @@ export const requestsQuery = (run: number, failed: boolean, active: boolean) =>
     refetchInterval: active ? 2000 : false,
   });
 
+/** What went over the wire of one of them. */
+export const exchangeQuery = (run: number, number: number) =>
+  queryOptions({
+    queryKey: ["exchange", run, number],
+    queryFn: () => call<Exchange>("GET", `/api/v1/runs/${run}/requests/${number}`),
+    staleTime: Infinity,
+    retry: false,
+  });
+
+/** How far a run was at which moment. */
+export const paceQuery = (run: number, active: boolean) =>
+  queryOptions({
+    queryKey: ["pace", run],
+    queryFn: () => call<PaceSample[]>("GET", `/api/v1/runs/${run}/pace`),
+    refetchInterval: active ? 2000 : false,
+  });
+
 export const requestsFile = (run: number) => at(`/api/v1/runs/${run}/requests.ndjson`);
 
 export const sourcesQuery = () =>
-  queryOptions({ queryKey: ["sources"], queryFn: () => call<Source[]>("GET", "/api/v1/sources"), refetchInterval: 5000 });
+  queryOptions({ queryKey: ["sources"], queryFn: () => call<Source[]>("GET", "/api/v1/sources"), ...live(5000) });
 
 export const sourceQuery = (source: string) =>
   queryOptions({
     queryKey: ["sources", source],
     queryFn: () => call<Source>("GET", `/api/v1/sources/${part(source)}`),
-    refetchInterval: 5000,
+    ...live(5000),
   });
 
 // These three ask the source; they are made when asked for, not in passing.
@@ -156,7 +174,8 @@ export const rowsQuery = (warehouse: string, table: string, offset: number, limi
 export const askSql = (warehouse: string, sql: string, limit: number, seconds: number) =>
   call<Rows>("POST", `/api/v1/warehouses/${part(warehouse)}/query`, { sql, limit, seconds });
 
-export const askRun = (feed: string) => call<Run>("POST", "/api/v1/runs", { feed });
+/** bodies: what goes over the wire is kept with its requests. */
+export const askRun = (feed: string, bodies = false) => call<Run>("POST", "/api/v1/runs", { feed, bodies });
 
 /** The feed's rejects once more, in place of asking the source. */
 export const askReplay = (feed: string) => call<Run>("POST", "/api/v1/runs", { feed, again: true });
@@ -175,13 +194,13 @@ export const pauseFeed = (feed: string, pause: boolean) =>
   call<Feed>("POST", `/api/v1/feeds/${part(feed)}/${pause ? "pause" : "resume"}`);
 
 export const schedulesQuery = () =>
-  queryOptions({ queryKey: ["schedules"], queryFn: () => call<ScheduledFeed[]>("GET", "/api/v1/schedules?each=60"), refetchInterval: 3000 });
+  queryOptions({ queryKey: ["schedules"], queryFn: () => call<ScheduledFeed[]>("GET", "/api/v1/schedules?each=60"), ...live(3000) });
 
 export const windowsQuery = (feed: string, state: string) =>
   queryOptions({
     queryKey: ["windows", feed, state],
     queryFn: () => call<DueWindow[]>("GET", `/api/v1/feeds/${part(feed)}/windows?limit=200${state ? `&state=${state}` : ""}`),
-    refetchInterval: 3000,
+    ...live(3000),
   });
 
 export const windowsAgain = (feed: string, from: string, until: string) =>
@@ -191,7 +210,7 @@ export const backfillsQuery = (feed: string) =>
   queryOptions({
     queryKey: ["backfills", feed],
     queryFn: () => call<Backfill[]>("GET", `/api/v1/backfills?feed=${part(feed)}`),
-    refetchInterval: 2000,
+    ...live(2000),
   });
 
 export const askBackfill = (feed: string, from: string, until: string, step: string) =>
@@ -253,7 +272,7 @@ export const activityQuery = (hours: number) =>
 // People, and who heard of what
 
 export const noticesQuery = () =>
-  queryOptions({ queryKey: ["notices"], queryFn: () => call<Notice[]>("GET", "/api/v1/notices?limit=200"), refetchInterval: 5000 });
+  queryOptions({ queryKey: ["notices"], queryFn: () => call<Notice[]>("GET", "/api/v1/notices?limit=200"), ...live(5000) });
 
 export const noticesAgain = () => call<Counted>("POST", "/api/v1/notices/again");
 
@@ -267,6 +286,9 @@ export const changeUser = (name: string, change: object) => call<void>("PUT", `/
 
 export const settingsQuery = () => queryOptions({ queryKey: ["settings"], queryFn: () => call<Setting[]>("GET", "/api/v1/settings") });
 
+/** null: as the service was started. */
+export const changeSetting = (name: string, value: number | null) => call<Setting[]>("PUT", `/api/v1/settings/${part(name)}`, { value });
+
 export const tokensQuery = () => queryOptions({ queryKey: ["tokens"], queryFn: () => call<Token[]>("GET", "/api/v1/tokens") });
 
 export const makeToken = (label: string, role: string) => call<NewToken>("POST", "/api/v1/tokens", { label, role });
@@ -274,6 +296,6 @@ export const makeToken = (label: string, role: string) => call<NewToken>("POST",
 export const endToken = (token: string) => call<void>("DELETE", `/api/v1/tokens/${part(token)}`);
 
 export const auditQuery = () =>
-  queryOptions({ queryKey: ["audit"], queryFn: () => call<AuditLine[]>("GET", "/api/v1/audit?limit=200"), refetchInterval: 5000 });
+  queryOptions({ queryKey: ["audit"], queryFn: () => call<AuditLine[]>("GET", "/api/v1/audit?limit=200"), ...live(5000) });
 
 export const signOut = () => call<unknown>("DELETE", "/api/v1/session");

@@ -8,7 +8,7 @@ import { Button } from "../ui/Button";
 /** Where the definition of a feed that is being made, or changed, is kept by the browser. */
 export const FEED_DRAFT = "reed-new-feed";
 
-/** Takes the feed's definition to where feeds are made. One of several out of one definition is changed where that stands. */
+/** Takes the feed's definition to where feeds are made; of one of several out of one definition, that of all of them. */
 export function ChangeButton({ feed }: { feed: Feed }) {
   const navigate = useNavigate();
   const take = useMutation({
@@ -18,7 +18,6 @@ export function ChangeButton({ feed }: { feed: Feed }) {
       navigate("/new?yaml=1");
     },
   });
-  if (Object.keys(feed.parameters).length > 0) return null;
   return (
     <Button onPress={() => take.mutate()} isPending={take.isPending}>
       Change

@@ -1,13 +1,17 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { useNavigate } from "react-router";
 import type { RequestLine } from "../lib/api-types";
 import { count, duration, moment, plural, size } from "../lib/format";
-import { requestsFile, requestsQuery } from "../lib/queries";
+import { askRun, exchangeQuery, requestsFile, requestsQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Button } from "../ui/Button";
+import { InRow } from "../ui/Field";
 import { Grid } from "../ui/Grid";
-import { Actions } from "../ui/Page";
-import { Loaded } from "./Loaded";
+import { Actions, Section } from "../ui/Page";
+import { Trouble } from "../ui/States";
+import { factsOf, Loaded } from "./Loaded";
+import { Wire } from "./PeekView";
 
 const MOST = 1000;
 
@@ -18,10 +22,13 @@ function shorter(url: string, among: RequestLine[]): string {
   return usual && origin(url) === usual ? url.slice(usual.length) : url;
 }
 
-/** Every request of a run, as long as they are kept. */
-export function Requests({ run, active }: { run: number; active: boolean }) {
+/** Every request of a run, as long as they are kept. all: what went over the wire is kept of those that went well, too. */
+export function Requests({ run, feed, active, all }: { run: number; feed: string; active: boolean; all: boolean }) {
   const [failed, setFailed] = useState(false);
+  const [open, setOpen] = useState<number | null>(null);
+  const navigate = useNavigate();
   const requests = useQuery(requestsQuery(run, failed, active));
+  const keep = useMutation({ mutationFn: () => askRun(feed, true), onSuccess: (made) => navigate(`/runs/${made.id}`) });
   return (
     <Loaded query={requests} what="requests">
       {(found) => (
@@ -35,12 +42,19 @@ export function Requests({ run, active }: { run: number; active: boolean }) {
             <a href={requestsFile(run)} download>
               Download as NDJSON
             </a>
+            {!all && !active && found.some((line) => line.method !== "SQL" && line.method !== "LOG") && (
+              <Button look="quiet" onPress={() => keep.mutate()} isPending={keep.isPending}>
+                Run again, and keep the bodies
+              </Button>
+            )}
           </Actions>
+          {keep.isError && <Trouble facts={factsOf(keep.error)} />}
+          {open !== null && <Exchanged run={run} number={open} close={() => setOpen(null)} />}
           <Grid<RequestLine>
             label="Requests"
             rows={found}
             id={(line) => line.number}
-            height="52vh"
+            height={open === null ? "52vh" : "24vh"}
             empty={failed ? "None went wrong." : "No requests: the run made none, or the days for which they are kept are over."}
             columns={[
               { name: "At", show: (line) => moment(line.at).slice(11) + line.at.slice(19, 23), mono: true, width: "12%" },
@@ -54,7 +68,13 @@ export function Requests({ run, active }: { run: number; active: boolean }) {
                 show: (line) => (
                   <span title={`${line.url}\n${line.problem}`}>
                     {line.attempt > 1 && <b>{`attempt ${line.attempt} `}</b>}
-                    {line.method} {shorter(line.url, found)}
+                    {line.kept ? (
+                      <InRow type="button" onClick={() => setOpen(line.number)} aria-label={`What went over the wire of request ${line.number}`}>
+                        {`${line.method} ${shorter(line.url, found)}`}
+                      </InRow>
+                    ) : (
+                      `${line.method} ${shorter(line.url, found)}`
+                    )}
                     {line.problem && ` — ${line.problem}`}
                   </span>
                 ),
@@ -66,5 +86,24 @@ export function Requests({ run, active }: { run: number; active: boolean }) {
         </>
       )}
     </Loaded>
+  );
+}
+
+/** On demand: the request on one side, its answer on the other. */
+function Exchanged({ run, number, close }: { run: number; number: number; close: () => void }) {
+  const exchange = useQuery(exchangeQuery(run, number));
+  return (
+    <Section>
+      <Actions>
+        <b>{`Request ${number}`}</b>
+        <small>secrets are blanked, and of a body its first 16 KiB are kept</small>
+        <Button look="quiet" onPress={close}>
+          Close
+        </Button>
+      </Actions>
+      <Loaded query={exchange} what="the exchange">
+        {(found) => <Wire exchange={found} />}
+      </Loaded>
+    </Section>
   );
 }

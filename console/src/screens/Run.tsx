@@ -16,6 +16,7 @@ import { Hint, Trouble, Waiting } from "../ui/States";
 import { Tabs } from "../ui/Tabs";
 import { ledgerColumns } from "./ledgerColumns";
 import { Requests } from "./Requests";
+import { StepsView } from "./StepsView";
 import { Throughput } from "./Throughput";
 
 export function Run() {
@@ -100,8 +101,9 @@ function OneRun({ id }: { id: number }) {
         label="About the run"
         items={[
           { id: "log", title: "Log", body: <Log lines={live.lines} cut={live.cut} /> },
-          { id: "requests", title: "Requests", body: <Requests run={id} active={active} /> },
-          { id: "throughput", title: "Throughput", body: <Throughput run={id} active={active} samples={live.samples} /> },
+          { id: "requests", title: "Requests", body: <Requests run={id} feed={run.feed} active={active} all={run.bodies} /> },
+          { id: "steps", title: "Steps", body: <Steps run={id} tables={run.tables} active={active} /> },
+          { id: "throughput", title: "Throughput", body: <Throughput run={id} active={active} /> },
           { id: "ledger", title: "Ledger", body: <Ledger run={id} active={active} /> },
         ]}
       />
@@ -175,6 +177,11 @@ function Log({ lines, cut }: { lines: LogLine[]; cut: number }) {
       {cut > 0 && <small>{`${plural(cut, "older line")} not shown here (the page keeps ${count(MOST_LINES)}); reed log prints all.`}</small>}
     </Section>
   );
+}
+
+function Steps({ run, tables, active }: { run: number; tables: TableProgress[]; active: boolean }) {
+  const ledger = useQuery(runLedgerQuery(run, active));
+  return <StepsView tables={tables} lines={ledger.data ?? []} />;
 }
 
 function Ledger({ run, active }: { run: number; active: boolean }) {

@@ -3,11 +3,11 @@ import { useState } from "react";
 import type { AuditLine, Notice, SecretName, Setting, Token, User } from "../lib/api-types";
 import { ago, moment } from "../lib/format";
 import {
-  addUser, auditQuery, changeUser, endToken, makeToken, noticesAgain, noticesQuery, secretsQuery, sessionQuery, settingsQuery, tokensQuery, usersQuery,
+  addUser, auditQuery, changeSetting, changeUser, endToken, makeToken, noticesAgain, noticesQuery, secretsQuery, sessionQuery, settingsQuery, tokensQuery, usersQuery,
 } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Button } from "../ui/Button";
-import { Field, FormLine, InRow, OneOf } from "../ui/Field";
+import { Field, FormLine, InRow, InRowInput, OneOf } from "../ui/Field";
 import { Grid } from "../ui/Grid";
 import { useNow } from "../ui/now";
 import { Actions, Page, Section } from "../ui/Page";
@@ -60,30 +60,61 @@ const serviceWords: Record<string, string> = {
   public_url: "where people find it",
 };
 
-/** What it was started with; changed by starting it anew. */
+/** What it goes by: for how long things are kept can be changed here, all else by starting it anew. */
 function Service() {
   const settings = useQuery(settingsQuery());
+  const cache = useQueryClient();
+  const change = useMutation({
+    mutationFn: ([name, value]: [string, number | null]) => changeSetting(name, value),
+    onSuccess: (found) => cache.setQueryData(settingsQuery().queryKey, found),
+  });
   return (
     <Loaded query={settings} what="settings">
       {(found) => (
         <Section>
           <p style={{ margin: 0 }}>
-            What the service was started with. Each is an option of <code>reed serve</code>, and an environment variable; it is changed by starting the service anew.
+            Each is an option of <code>reed serve</code>, and an environment variable. For how long things are kept can be changed here; what is older goes within the hour.
           </p>
+          {change.isError && <Trouble facts={factsOf(change.error)} />}
           <Grid<Setting>
-            label="What the service was started with"
+            label="What the service goes by"
             rows={found}
             id={(one) => one.name}
             empty=""
             columns={[
-              { name: "Option", show: (one) => `--${one.name.replaceAll("_", "-")}`, mono: true, width: "26%" },
-              { name: "Is", show: (one) => one.value || "·", width: "24%" },
-              { name: "What it is", show: (one) => serviceWords[one.name] ?? "", width: "50%" },
+              { name: "Option", show: (one) => `--${one.name.replaceAll("_", "-")}`, mono: true, width: "22%" },
+              {
+                name: "Is",
+                show: (one) => (one.changeable ? <Days key={one.value} setting={one} change={(value) => change.mutate([one.name, value])} /> : one.value || "·"),
+                width: "36%",
+              },
+              { name: "What it is", show: (one) => serviceWords[one.name] ?? "", width: "42%" },
             ]}
           />
         </Section>
       )}
     </Loaded>
+  );
+}
+
+function Days({ setting, change }: { setting: Setting; change: (value: number | null) => void }) {
+  const [value, setValue] = useState(setting.value);
+  return (
+    <form
+      onSubmit={(event) => {
+        event.preventDefault();
+        change(Number(value));
+      }}
+      style={{ display: "flex", gap: 8, alignItems: "center" }}
+    >
+      <InRowInput type="number" min={1} required aria-label={`Days of ${setting.name.replaceAll("_", " ")}`} value={value} onChange={(event) => setValue(event.target.value)} />
+      {value !== setting.value && <InRow type="submit">Change</InRow>}
+      {setting.began_with !== null && (
+        <InRow type="button" onClick={() => change(null)}>
+          {`Back to ${setting.began_with}`}
+        </InRow>
+      )}
+    </form>
   );
 }
 

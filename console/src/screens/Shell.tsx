@@ -3,6 +3,7 @@ import { Suspense, useEffect, useState } from "react";
 import { NavLink, Outlet, useNavigate } from "react-router";
 import styled from "styled-components";
 import { at } from "../lib/base";
+import { useChanges } from "../lib/changes";
 import { signOut, warehousesQuery } from "../lib/queries";
 import { ownZone, showZone, useZone } from "../lib/zone";
 import { Button } from "../ui/Button";
@@ -76,6 +77,7 @@ export function Shell() {
   const warehouses = useQuery(warehousesQuery());
   const navigate = useNavigate();
   const zone = useZone();
+  useChanges();
   const [dark, setDark] = useState(
     () => document.documentElement.dataset.theme === "dark" || (!document.documentElement.dataset.theme && matchMedia("(prefers-color-scheme: dark)").matches),
   );

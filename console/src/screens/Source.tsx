@@ -1,6 +1,6 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link, useLocation, useParams } from "react-router";
-import { pace } from "../lib/format";
+import { lagWords, moment, pace } from "../lib/format";
 import { checkSource, signInThere, sourceQuery, surveySource } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Button } from "../ui/Button";
@@ -58,6 +58,11 @@ export function Source() {
                 ))}
                 {data.feeds.length === 0 && "none yet"}
               </Fact>
+              {data.lags.map((lag) => (
+                <Fact key={lag.feed} name={`Log ahead of ${lag.feed}`}>
+                  <span title={`as its last run found it, ${moment(lag.at)}`}>{lagWords(lag)}</span>
+                </Fact>
+              ))}
             </Facts>
             <Tabs
               label="About the source"

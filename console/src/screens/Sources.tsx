@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import type { Source } from "../lib/api-types";
-import { count, moment, pace } from "../lib/format";
+import { count, lagWords, moment, pace } from "../lib/format";
 import { sourcesQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Grid } from "../ui/Grid";
@@ -36,7 +36,11 @@ export function Sources() {
               { name: "State", show: (source) => <Badge {...stateOf(source)} />, width: "12%" },
               { name: "Connector", show: (source) => source.connector, width: "11%" },
               { name: "Address", show: (source) => <span title={source.base}>{source.base}</span>, mono: true, width: "18%" },
-              { name: "Pace", show: (source) => (source.database || source.files ? "" : pace(source.pace)), width: "19%" },
+              {
+                name: "Pace, or lag of its log",
+                show: (source) => (source.database || source.files ? source.lags.map((lag) => `${lag.feed}: ${lagWords(lag)}`).join(", ") : pace(source.pace)),
+                width: "19%",
+              },
               { name: "Asked", under: "last minute", show: (source) => (source.asked_last_minute ? count(source.asked_last_minute) : ""), end: true, width: "8%" },
               { name: "Tables", show: (source) => (source.database || source.files ? "" : source.tables.length), end: true, width: "6%" },
               { name: "Feeds", show: (source) => <span title={source.feeds.join(", ")}>{source.feeds.join(", ")}</span>, width: "16%" },

@@ -10,6 +10,7 @@ import { Tabs } from "../ui/Tabs";
 import { Loaded } from "./Loaded";
 import { ProfileView } from "./ProfileView";
 import { RowsGrid } from "./RowsGrid";
+import { VerifyView } from "./VerifyView";
 
 const PAGE = 50;
 
@@ -37,6 +38,9 @@ export function TableRows() {
         items={[
           { id: "rows", title: "Rows", body: <Rows warehouse={warehouse} table={table} /> },
           { id: "profile", title: "Profile", body: <ProfileView warehouse={warehouse} table={table} /> },
+          ...(known?.feed && known.source_table
+            ? [{ id: "compare", title: "Compare with the source", body: <VerifyView feed={known.feed} table={known.source_table} /> }]
+            : []),
         ]}
       />
     </Page>

@@ -1,12 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
-import { count, moment, size } from "../lib/format";
-import { requestsQuery } from "../lib/queries";
-import { bytesPerSecond, rowsPerSecond, type Part, type Sample } from "../lib/throughput";
+import { useState } from "react";
+import { count, duration, size } from "../lib/format";
+import { paceQuery } from "../lib/queries";
+import { perSecond, type Part } from "../lib/throughput";
+import { Button } from "../ui/Button";
 import { Chart } from "../ui/Chart";
-import { Section } from "../ui/Page";
+import { Actions, Section } from "../ui/Page";
 import { Loaded } from "./Loaded";
 
-const clock = (time: number) => moment(new Date(time).toISOString()).slice(11);
+const clock = (seconds: number) => (seconds === 0 ? "its beginning" : duration(seconds));
 
 function Drawn({ parts, what, unit }: { parts: Part[]; what: string; unit: (rate: number) => string }) {
   const most = Math.max(...parts.map((part) => part.rate));
@@ -25,17 +27,25 @@ function Drawn({ parts, what, unit }: { parts: Part[]; what: string; unit: (rate
   );
 }
 
-/** How fast it goes, while it is watched; of a run that is over, how fast its source answered. */
-export function Throughput({ run, active, samples }: { run: number; active: boolean; samples: Sample[] }) {
-  const requests = useQuery(requestsQuery(run, false, active));
-  const rows = rowsPerSecond(samples);
-  if (rows.length > 1) return <Drawn parts={rows} what="Rows read" unit={(rate) => count(Math.round(rate))} />;
+/** How fast it went, from what the worker noted on the way. */
+export function Throughput({ run, active }: { run: number; active: boolean }) {
+  const [bytes, setBytes] = useState(false);
+  const pace = useQuery(paceQuery(run, active));
   return (
-    <Loaded query={requests} what="requests">
+    <Loaded query={pace} what="the pace">
       {(found) => {
-        const bytes = bytesPerSecond(found);
-        if (bytes.length > 1) return <Drawn parts={bytes} what="Received" unit={(rate) => size(rate)} />;
-        return <p>{active ? "It has only just begun." : "It was over too soon to be drawn, or nobody watched it and it sent no requests that are kept."}</p>;
+        const parts = perSecond(found, bytes ? "bytes" : "read");
+        if (parts.length < 2) return <p>{active ? "It has only just begun." : "It was over too soon to be drawn: a second or less."}</p>;
+        return (
+          <>
+            <Actions>
+              <Button look="quiet" onPress={() => setBytes(!bytes)}>
+                {bytes ? "Show rows" : "Show bytes"}
+              </Button>
+            </Actions>
+            <Drawn parts={parts} what={bytes ? "Received" : "Rows read"} unit={(rate) => (bytes ? size(rate) : count(Math.round(rate)))} />
+          </>
+        );
       }}
     </Loaded>
   );

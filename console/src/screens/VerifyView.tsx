@@ -1,4 +1,5 @@
 import { useMutation } from "@tanstack/react-query";
+import { Link } from "react-router";
 import type { VerifiedTable } from "../lib/api-types";
 import { count } from "../lib/format";
 import { verifyFeed } from "../lib/queries";
@@ -41,12 +42,17 @@ const differences = (tables: VerifiedTable[]): Difference[] =>
 
 const figure = (value: number | null): string => (value === null ? "—" : count(value));
 
-/** Reads the source once more from its beginning, and lays it beside the warehouse. */
-export function VerifyView({ feed }: { feed: string }) {
-  const verify = useMutation({ mutationFn: (deep: boolean) => verifyFeed(feed, deep) });
+/** Reads the source once more from its beginning, and lays it beside the warehouse. table: that one alone. */
+export function VerifyView({ feed, table = null }: { feed: string; table?: string | null }) {
+  const verify = useMutation({ mutationFn: (deep: boolean) => verifyFeed(feed, table, deep) });
   return (
     <Section>
-      <p>The source is read from its beginning, which takes as long as a first load, and compared with the warehouse. Nothing is written.</p>
+      {table !== null && (
+        <p style={{ margin: 0 }}>
+          It comes from <code>{table}</code> by the feed <Link to={`/feeds/${feed}`}>{feed}</Link>.
+        </p>
+      )}
+      <p style={{ margin: 0 }}>The source is read from its beginning, which takes as long as a first load, and compared with the warehouse. Nothing is written.</p>
       <div style={{ display: "flex", gap: 8 }}>
         <Button onPress={() => verify.mutate(false)} isPending={verify.isPending}>
           Compare keys

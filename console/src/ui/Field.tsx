@@ -103,3 +103,13 @@ export const InRow = styled.button`
   cursor: pointer;
   &:hover { text-decoration: underline; }
 `;
+
+export const InRowInput = styled.input`
+  width: 92px;
+  font: inherit;
+  padding: 0 6px;
+  border: 1px solid ${({ theme }) => theme.color.line};
+  border-radius: 4px;
+  background: ${({ theme }) => theme.color.surface};
+  color: inherit;
+`;

@@ -114,6 +114,12 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
     token.add_argument("--role", choices=ROLES, help="what it may (viewer)")
     token.add_argument("--days", type=int, help="after which it ends")
 
+    settings = add(
+        "settings", people.settings, "what the service goes by; for how long things are kept", "reed settings keep-days 30"
+    )
+    settings.add_argument("name", nargs="?", help="one to change")
+    settings.add_argument("value", type=int, nargs="?", help="days; without it, as the service was started")
+
     audit = add("audit", people.audit, "show who changed what, the latest first", "reed audit --limit 20")
     audit.add_argument("--limit", type=int, default=30)
 
@@ -196,6 +202,9 @@ def _sources(add: Callable[..., argparse.ArgumentParser]) -> None:
     requests.add_argument("--limit", type=int, default=50)
     requests.add_argument("--failed", action="store_true", help="only those that went wrong")
     requests.add_argument("--to-file", metavar="FILE", help="write all of them as NDJSON")
+    requests.add_argument(
+        "--show", type=int, metavar="NUMBER", help="what went over the wire of one that went wrong, or of a run with --bodies"
+    )
 
 
 def _feeds_and_runs(add: Callable[..., argparse.ArgumentParser]) -> None:
@@ -264,6 +273,7 @@ def _feeds_and_runs(add: Callable[..., argparse.ArgumentParser]) -> None:
         help="in place of a parameter or setting, for this run alone",
     )
     run.add_argument("--accept", action="store_true", help="let go what a change of writing cannot keep; `reed plan` names it")
+    run.add_argument("--bodies", action="store_true", help="keep what goes over the wire, secrets blanked; see `reed requests`")
     how = run.add_mutually_exclusive_group()
     how.add_argument("--wait", action="store_true", help="say nothing until it ended")
     how.add_argument("--no-wait", action="store_true", help="only ask for it")

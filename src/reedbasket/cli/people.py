@@ -1,4 +1,4 @@
-"""user, token, audit."""
+"""user, token, settings, audit."""
 
 from __future__ import annotations
 
@@ -7,6 +7,27 @@ import sys
 
 from ..client import find_client
 from . import show
+
+
+def settings(options: argparse.Namespace) -> int:
+    client = find_client(options.url, options.token)
+    found = client.change_setting(options.name.replace("-", "_"), options.value) if options.name else client.settings()
+    if options.json:
+        return show.as_json(found)
+    rows = [
+        (
+            "--" + one["name"].replace("_", "-"),
+            one["value"],
+            f"started with {one['began_with']}"
+            if one["began_with"] is not None
+            else "may be changed"
+            if one["changeable"]
+            else "",
+        )
+        for one in found
+    ]
+    show.table(["option", "is", "remark"], rows, empty="None.")
+    return 0
 
 
 def user(options: argparse.Namespace) -> int:

@@ -24,7 +24,13 @@ _LINE_SECONDS = 2.0
 def run(options: argparse.Namespace) -> int:
     client = find_client(options.url, options.token)
     sets = dict(_set(text) for text in options.set)
-    asked = client.ask_run(options.feed, wait_seconds=_WAIT_SECONDS if options.wait else 0, accept=options.accept, sets=sets)
+    asked = client.ask_run(
+        options.feed,
+        wait_seconds=_WAIT_SECONDS if options.wait else 0,
+        accept=options.accept,
+        sets=sets,
+        bodies=options.bodies,
+    )
     if options.no_wait:
         if options.json:
             return show.as_json(asked)

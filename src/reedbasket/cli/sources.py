@@ -254,11 +254,18 @@ def requests(options: argparse.Namespace) -> int:
                 file.writelines(json.dumps(line, ensure_ascii=False) + "\n" for line in some)
         print(f"Wrote {show.plural(count, 'request')} to {options.to_file}.")
         return 0
+    if options.show is not None:
+        exchange = client.exchange(options.run, options.show)
+        if options.json:
+            return show.as_json(exchange)
+        _exchange(exchange)
+        return 0
     found = client.requests(options.run, limit=options.limit, failed=options.failed)
     if options.json:
         return show.as_json(found)
     rows = [
         (
+            f"{line['number']}{'+' if line['kept'] else ''}",
             line["at"][11:23],
             line["table"],
             line["method"],
@@ -272,12 +279,14 @@ def requests(options: argparse.Namespace) -> int:
         for line in found
     ]
     show.table(
-        ["at", "table", "method", "status", "bytes", "took", "waited", "attempt", "url"],
+        ["no", "at", "table", "method", "status", "bytes", "took", "waited", "attempt", "url"],
         rows,
         empty="No requests kept: the run made none, or their days are over.",
-        right=["bytes", "took", "waited"],
+        right=["no", "bytes", "took", "waited"],
         widest=110,
     )
+    if any(line["kept"] for line in found):
+        print(f"+ what went over the wire was kept: reed requests {options.run} --show NO")
     if len(found) == options.limit:
         print(f"… the first {options.limit}; --limit shows more, --to-file writes all")
     return 0

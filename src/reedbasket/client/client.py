@@ -141,6 +141,10 @@ class Client:
     def feeds(self) -> list[wire.Feed]:
         return self._call("GET", "/api/v1/feeds")
 
+    def change_setting(self, name: str, value: int | None) -> list[wire.Setting]:
+        """For how many days something is kept; None: as the service was started."""
+        return self._call("PUT", f"/api/v1/settings/{_part(name)}", body={"value": value})
+
     def settings(self) -> list[wire.Setting]:
         """What the service was started with."""
         return self._call("GET", "/api/v1/settings")
@@ -232,13 +236,15 @@ class Client:
         accept: bool = False,
         again: bool = False,
         sets: Mapping[str, Any] | None = None,
+        bodies: bool = False,
     ) -> wire.Run:
         """Run a feed. With wait_seconds (at most 55) the answer comes when it ended, or after so long.
 
         accept: let go what a change of writing cannot keep. again: replay the feed's rejects in place of asking the source.
-        sets: in place of parameters and settings, for this run alone.
+        sets: in place of parameters and settings, for this run alone. bodies: keep what goes over the wire, see `exchange`.
         """
         body = {"feed": feed, "wait_seconds": wait_seconds, "accept": accept, "again": again, "sets": dict(sets or {})}
+        body["bodies"] = bodies
         return self._call("POST", "/api/v1/runs", body=body)
 
     def runs(self, *, feed: str | None = None, before: int | None = None, limit: int = 50) -> list[wire.Run]:
@@ -258,12 +264,27 @@ class Client:
         query = {"after": after, "limit": limit, "failed": "true" if failed else None}
         return self._call("GET", f"/api/v1/runs/{run}/requests", query=query)
 
+    def exchange(self, run: int, number: int) -> wire.Exchange:
+        """What went over the wire of one request, where it was kept. Raises ServiceError."""
+        return self._call("GET", f"/api/v1/runs/{run}/requests/{number}")
+
+    def pace(self, run: int) -> list[wire.PaceSample]:
+        """How far a run was at which moment; nothing of one that was over at once."""
+        return self._call("GET", f"/api/v1/runs/{run}/pace")
+
     def run_ledger(self, run: int) -> list[wire.LedgerLine]:
         return self._call("GET", f"/api/v1/runs/{run}/ledger")
 
     def events(self, run: int, *, after: int = 0) -> Iterator[tuple[str, Any]]:
         """Live: ('run', Run), ('log', [LogLine]), and at last ('end', {outcome})."""
-        answer = self._send("GET", f"/api/v1/runs/{run}/events", query={"after": after})
+        yield from self._events(f"/api/v1/runs/{run}/events", {"after": after})
+
+    def changes(self) -> Iterator[tuple[str, Any]]:
+        """Live: ('changed', {}) now, and whenever something in the store changed."""
+        yield from self._events("/api/v1/events", {})
+
+    def _events(self, path: str, query: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
+        answer = self._send("GET", path, query=query)
         name, data = "", ""
         try:
             for raw in answer:

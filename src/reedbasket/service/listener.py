@@ -17,6 +17,9 @@ from ..store.database import connect, now_text
 
 # People see progress move at this pace; a transaction each time costs 30 microseconds.
 _FLUSH_SECONDS = 0.2
+# How fast it went is drawn from so many moments; where there are more, every second one is let go.
+_MOST_SAMPLES = 240
+_SAMPLE_SECONDS = 0.5
 
 
 class StoreListener:
@@ -37,12 +40,17 @@ class StoreListener:
         self._warehouse = ""
         self._feed = ""
         self._flushed = 0.0
+        self._began = time.monotonic()
+        self._all: dict[str, TableProgress] = {}
+        self._samples: list[tuple[float, int, int]] = []
+        self._spacing = _SAMPLE_SECONDS
 
     def begin(self, order: RunOrder) -> None:
         with self._lock:
             self._warehouse, self._feed = order.warehouse.warehouse, order.feed
             self._places = {t.name: i for i, t in enumerate(order.tables)}
             self._changed = {t.name: TableProgress(t.name, t.target) for t in order.tables}
+            self._began = time.monotonic()
             tables = f": {len(order.tables)} tables" if order.tables else ""
             self._line("info", "run.started", f"feed {order.feed}, version {order.feed_version}{tables}")
             self._flush()
@@ -69,7 +77,7 @@ class StoreListener:
         with self._lock:
             # A database's tables are known once it is open.
             self._places.setdefault(progress.table, len(self._places))
-            self._changed[progress.table] = progress
+            self._changed[progress.table] = self._all[progress.table] = progress
             if progress.waiting:
                 self._flush()  # nothing else may happen for a while
             else:
@@ -118,6 +126,18 @@ class StoreListener:
     def _line(self, level: str, code: str, message: str, table: str | None = None, data: Any = None) -> None:
         self._lines.append((now_text(), level, code, table, message, data))
 
+    def _sample(self) -> bool:
+        """Whether there is another moment to keep."""
+        at = round(time.monotonic() - self._began, 2)
+        if self._samples and at - self._samples[-1][0] < self._spacing:
+            return False
+        tables = self._all.values()
+        self._samples.append((at, sum(t.read + t.repeated for t in tables), sum(t.source_bytes for t in tables)))
+        if len(self._samples) > _MOST_SAMPLES:
+            self._samples, self._spacing = self._samples[::2], self._spacing * 2
+        # One that is over at once has nothing to draw.
+        return len(self._samples) > 2
+
     def _flush_when_due(self) -> None:
         if time.monotonic() - self._flushed >= _FLUSH_SECONDS:
             self._flush()
@@ -129,6 +149,8 @@ class StoreListener:
             journal.keep_log(connection, self._run, self._number, self._lines)
             requests.keep(connection, self._run, self._asked, self._requests)
             runs.keep_progress(connection, self._run, [(self._places[n], p) for n, p in self._changed.items()])
+            if self._sample():
+                runs.keep_pace(connection, self._run, self._samples)
             if also:
                 also(connection)
             connection.execute("commit")

@@ -17,13 +17,14 @@ from waitress.server import create_server
 
 from ..core.errors import ReedError
 from ..store import Store, access, keeping
+from ..store.settings import read as changed_settings
 from .app import create_app
 from .logs import JsonLines
 from .looking import Looks
 from .notifier import Notifier
 from .parts import Parts
 from .scheduler import Scheduler
-from .settings import Settings
+from .settings import CHANGEABLE, Settings
 from .settling import Telling
 from .tls import TlsFront, context_of
 from .workers import Workers
@@ -112,12 +113,14 @@ class Service:
         own = self.settings
         while not self.parts.closing:
             try:
+                changed = changed_settings(self.store)
+                days = {name: int(changed.get(name, getattr(own, name))) for name in CHANGEABLE}
                 keeping.purge(
                     self.store,
-                    requests_days=own.keep_days,
-                    runs_days=own.keep_runs_days,
-                    rejects_days=own.keep_rejects_days,
-                    audit_days=own.keep_audit_days,
+                    requests_days=days["keep_days"],
+                    runs_days=days["keep_runs_days"],
+                    rejects_days=days["keep_rejects_days"],
+                    audit_days=days["keep_audit_days"],
                 )
             except Exception as error:  # a full disk, a locked store: what is old goes an hour later
                 logging.getLogger("reedbasket.keeping").error("nothing was let go: %s", error)

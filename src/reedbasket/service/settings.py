@@ -23,6 +23,11 @@ _NUMBERS = (
 )
 
 
+# What may be changed while the service runs: for how many days things are kept.
+CHANGEABLE = ("keep_days", "keep_runs_days", "keep_rejects_days", "keep_audit_days")
+BOUNDS = {name: (low, high) for name, low, high in _NUMBERS}
+
+
 class SettingError(ReedError):
     code = "service.bad_setting"
 

@@ -152,6 +152,7 @@ class Worker:
             window=(parse_time(asked["window"][0]), parse_time(asked["window"][1])) if asked["window"] else None,
             lane=asked["lane"],
             sets=asked["sets"],
+            bodies=asked["bodies"],
         )
         runs.keep_order(store, run, order.model_dump_json(by_alias=True))
         listener.begin(order)

@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterator, Sequence
+from dataclasses import asdict
 from datetime import datetime
 from typing import Any
 
+import orjson
+
+from ..core.errors import NotFound
 from ..core.extract.http import RequestSeen
 from .database import Store, text_of
 
@@ -14,6 +18,8 @@ _COLUMNS = (
     'number, at, "table", method, url, status, bytes, seconds, waited_seconds, attempt, problem, pause_seconds, pause_reason'
 )
 _AT_ONCE = 2_000
+# Of a run that is asked to keep what went over the wire: so many requests, of at most 32 KiB each.
+MOST_EXCHANGES = 1_000
 
 
 def keep(connection: sqlite3.Connection, run: int, first: int, seen: Sequence[tuple[str, str, RequestSeen]]) -> None:
@@ -40,16 +46,39 @@ def keep(connection: sqlite3.Connection, run: int, first: int, seen: Sequence[tu
             for number, (at, table, one) in enumerate(seen, first)
         ],
     )
+    connection.executemany(
+        "insert into request_body (run, number, exchange) values (?, ?, ?)",
+        [
+            (run, number, orjson.dumps(asdict(one.exchange)).decode())
+            for number, (_, _, one) in enumerate(seen, first)
+            if one.exchange is not None and number <= MOST_EXCHANGES
+        ],
+    )
 
 
 def read(store: Store, run: int, *, after: int = 0, limit: int = 500, failed: bool = False) -> list[dict[str, Any]]:
     """Requests with number > after, in order (wire.RequestLine). failed: only those that were."""
     rows = store.connection.execute(
-        f"""select {_COLUMNS} from request where run = ? and number > ? and (not ? or problem <> '')
-            order by number limit ?""",
+        f"""select {_COLUMNS}, exists (select 1 from request_body as b where b.run = r.run and b.number = r.number) as kept
+            from request as r where run = ? and number > ? and (not ? or problem <> '') order by number limit ?""",
         (run, after, failed, limit),
     )
-    return [dict(row) for row in rows]
+    return [{**row, "kept": bool(row["kept"])} for row in rows]
+
+
+def exchange(store: Store, run: int, number: int) -> dict[str, Any]:
+    """What went over the wire of one request (wire.Exchange). Raises NotFound where it was not kept."""
+    row = store.connection.execute("select exchange from request_body where run = ? and number = ?", (run, number)).fetchone()
+    if row is None:
+        raise NotFound(
+            "looking up what went over the wire of",
+            f"request {number} of run {run}",
+            found="it was not kept",
+            mend="it is kept of requests that went wrong, and of all those of a run that is asked for with `--bodies`",
+            code="request.not_kept",
+        )
+    found: dict[str, Any] = orjson.loads(row["exchange"])
+    return found
 
 
 def read_all(store: Store, run: int) -> Iterator[list[dict[str, Any]]]:

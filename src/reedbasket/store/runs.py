@@ -30,6 +30,7 @@ class Wanted:
     window: tuple[str, str] | None = None
     lane: str = ""
     sets: dict[str, Any] | None = None
+    bodies: bool = False
 
 
 def ask(store: Store, wanted: Wanted) -> int:
@@ -47,8 +48,8 @@ def insert(connection: sqlite3.Connection, wanted: Wanted) -> int:
     begins, ends = wanted.window or (None, None)
     made = connection.execute(
         """insert into run (feed, feed_version, outcome, requested_at, accept, again, cause, asked_by, due_at, window_from, window_until,
-                            lane, sets, settled)
-           values (?, ?, 'queued', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0)""",
+                            lane, sets, bodies, settled)
+           values (?, ?, 'queued', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0)""",
         (
             wanted.feed,
             wanted.feed_version,
@@ -62,6 +63,7 @@ def insert(connection: sqlite3.Connection, wanted: Wanted) -> int:
             ends,
             wanted.lane,
             json.dumps(wanted.sets) if wanted.sets else None,
+            wanted.bodies,
         ),
     )
     assert made.lastrowid is not None
@@ -75,8 +77,8 @@ def ask_again(
     sqlite3.IntegrityError as `insert` does."""
     made = connection.execute(
         """insert into run (feed, feed_version, outcome, requested_at, resumes, accept, again, cause, asked_by, due_at, window_from,
-                            window_until, lane, sets, not_before, attempt, settled)
-           select feed, ?, 'queued', ?, id, accept, again, cause, asked_by, due_at, window_from, window_until, lane, sets, ?,
+                            window_until, lane, sets, bodies, not_before, attempt, settled)
+           select feed, ?, 'queued', ?, id, accept, again, cause, asked_by, due_at, window_from, window_until, lane, sets, bodies, ?,
                   attempt + ?, 0
            from run where id = ?""",
         (feed_version, now_text(), not_before, int(retries), run),
@@ -171,6 +173,33 @@ def keep_progress(connection: sqlite3.Connection, run: int, tables: Sequence[tup
            on conflict (run, place) do update set progress = excluded.progress""",
         [(run, place, json.dumps(progress.as_dict())) for place, progress in tables],
     )
+
+
+def keep_pace(connection: sqlite3.Connection, run: int, samples: Sequence[Sequence[float]]) -> None:
+    """How fast it went: [(seconds since it began, records read, bytes)]. Within the caller's transaction."""
+    connection.execute(
+        "insert into run_pace (run, samples) values (?, ?) on conflict (run) do update set samples = excluded.samples",
+        (run, json.dumps(samples)),
+    )
+
+
+def pace(store: Store, run: int) -> list[list[float]]:
+    """As `keep_pace` wrote it; nothing of a run that was over at once."""
+    row = store.connection.execute("select samples from run_pace where run = ?", (run,)).fetchone()
+    return json.loads(row["samples"]) if row else []
+
+
+def lags(store: Store, feeds: Sequence[str]) -> list[dict[str, Any]]:
+    """How far feeds that follow a log were behind it when they last read it: feed, at, bytes, seconds, transactions."""
+    rows = store.connection.execute(
+        """select r.feed, coalesce(r.ended_at, r.started_at) as at, t.progress -> '$.lag' as lag
+           from json_each(?) as f
+           join run as r on r.id = (select max(id) from run where feed = f.value and outcome not in ('queued', 'cancelled'))
+           join run_table as t on t.run = r.id
+           where t.progress ->> '$.lag' is not null""",
+        (json.dumps(list(feeds)),),
+    )
+    return list({row["feed"]: {"feed": row["feed"], "at": row["at"], **json.loads(row["lag"])} for row in rows}.values())
 
 
 def running(store: Store) -> list[tuple[int, str, int | None]]:
@@ -303,7 +332,8 @@ def _all_shown(store: Store, rows: Sequence[sqlite3.Row]) -> list[dict[str, Any]
         "select run, progress from run_table where run in (select value from json_each(?)) order by run, place",
         (json.dumps(list(tables)),),
     ):
-        tables[found["run"]].append(json.loads(found["progress"]))
+        # What older versions kept knows of no lag.
+        tables[found["run"]].append({"lag": None, **json.loads(found["progress"])})
     return [_one(row, tables[row["id"]]) for row in rows]
 
 
@@ -327,6 +357,7 @@ def _one(row: sqlite3.Row, tables: list[dict[str, Any]]) -> dict[str, Any]:
         "window": [row["window_from"], row["window_until"]] if row["window_from"] else None,
         "lane": row["lane"],
         "sets": json.loads(row["sets"]) if row["sets"] else {},
+        "bodies": bool(row["bodies"]),
         "error": json.loads(row["error"]) if row["error"] else None,
         "totals": {count: sum(t.get(count, 0) for t in tables) for count in _COUNTS},
         "tables": tables,

@@ -34,7 +34,7 @@ from .feeds import (
     VerifiedSample,
     VerifiedTable,
 )
-from .runs import LedgerLine, LogLine, Outcome, RequestLine, Run, TableProgress, Totals
+from .runs import Lag, LedgerLine, LogLine, Outcome, PaceSample, RequestLine, Run, TableProgress, Totals
 from .schedule import Backfill, Counted, DueWindow, FeedSchedule, Notice, Pause, ScheduledFeed
 from .sources import (
     Choice,
@@ -72,12 +72,14 @@ __all__ = [
     "FeedSchedule",
     "FileLine",
     "Health",
+    "Lag",
     "LedgerLine",
     "LogLine",
     "Method",
     "NewToken",
     "Notice",
     "Outcome",
+    "PaceSample",
     "Pause",
     "Peek",
     "Plan",

@@ -107,7 +107,10 @@ class Problem(TypedDict):
 
 
 class Setting(TypedDict):
-    """One option of `reed serve`."""
+    """One option of `reed serve`. changeable: while the service runs; began_with: what it was started with, where it was changed
+    since."""
 
     name: str
     value: str
+    changeable: bool
+    began_with: str | None

@@ -11,8 +11,17 @@ from .access import ErrorFacts
 Outcome = Literal["queued", "running", "succeeded", "failed", "cancelled", "interrupted"]
 
 
+class Lag(TypedDict):
+    """How far a database's log was ahead. seconds: since the oldest change that waits was committed; null where nothing waits."""
+
+    size: int
+    seconds: float | None
+    transactions: int
+
+
 class TableProgress(TypedDict):
-    """phase: waiting, reading, committing, done, failed or skipped. Counts are records of the source's table."""
+    """phase: waiting, reading, committing, done, failed or skipped. Counts are records of the source's table. lag: of one that
+    follows a log, as the run found it."""
 
     table: str
     target: str
@@ -33,6 +42,7 @@ class TableProgress(TypedDict):
     cursor_from: str | None
     cursor_to: str | None
     seconds: float
+    lag: Lag | None
     error: ErrorFacts | None
 
 
@@ -52,7 +62,7 @@ class Totals(TypedDict):
 class Run(TypedDict):
     """due_at: when its schedule wanted it to begin. not_before: it waits until then. window: [from, until), what it takes of tables
     that know times; lane: '' for its schedule's own, 'backfill 3' for that backfill's. sets: in place of parameters and settings, for
-    this run."""
+    this run. bodies: what went over the wire is kept."""
 
     id: int
     feed: str
@@ -72,6 +82,7 @@ class Run(TypedDict):
     window: list[str] | None
     lane: str
     sets: dict[str, Any]
+    bodies: bool
     error: ErrorFacts | None
     totals: Totals
     tables: list[TableProgress]
@@ -89,7 +100,7 @@ class LogLine(TypedDict):
 
 class RequestLine(TypedDict):
     """One request of a run. The URL is masked; status is null where no answer came. seconds: until the answer was whole;
-    waited_seconds: for a turn before it; pause_seconds: before the next attempt."""
+    waited_seconds: for a turn before it; pause_seconds: before the next attempt. kept: what went over the wire can be looked at."""
 
     number: int
     at: str
@@ -104,6 +115,15 @@ class RequestLine(TypedDict):
     problem: str
     pause_seconds: float
     pause_reason: str
+    kept: bool
+
+
+class PaceSample(TypedDict):
+    """How far a run was: seconds since it began, records read and bytes received until then."""
+
+    seconds: float
+    read: int
+    bytes: int
 
 
 class LedgerLine(TypedDict):

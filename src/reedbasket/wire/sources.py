@@ -10,6 +10,16 @@ from .access import ErrorFacts
 from .warehouses import Column
 
 
+class FollowedLag(TypedDict):
+    """How far a feed was behind the log that it follows, when a run of it last read it. See wire.Lag."""
+
+    feed: str
+    at: str
+    size: int
+    seconds: float | None
+    transactions: int
+
+
 class Source(TypedDict):
     """database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. files: the same of
     a store of files.
@@ -17,7 +27,7 @@ class Source(TypedDict):
     settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in:
     whether somebody did, or a token is held. pace: what the connector says, at_once and so on. asked_last_minute: requests
     that its feeds' runs sent. failures: in a row, across all who
-    ask; rests_until: nobody asks before."""
+    ask; rests_until: nobody asks before. lags: of feeds that follow its log."""
 
     name: str
     about: str
@@ -35,6 +45,7 @@ class Source(TypedDict):
     asked_last_minute: int
     failures: int
     rests_until: str | None
+    lags: list[FollowedLag]
 
 
 class SurveyedColumn(TypedDict):

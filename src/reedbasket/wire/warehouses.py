@@ -45,12 +45,15 @@ class Column(TypedDict):
 
 
 class Table(TypedDict):
+    """feed, source_table: which loaded it last, and out of what."""
+
     name: str
     columns: list[Column]
     rows: int
     feed: str | None
     last_load: int | None
     loaded_at: str | None
+    source_table: str | None
 
 
 class Rows(TypedDict):

@@ -3,7 +3,7 @@ import { useEffect } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import styled from "styled-components";
 import type { SurveyedTable } from "../../lib/api-types";
-import { of, sourceOnly, text } from "../../lib/draft";
+import { namesOf, of, sourceOnly, text } from "../../lib/draft";
 import { plural } from "../../lib/format";
 import { applyFiles, askRun, feedsQuery, planDraft, surveyDraft } from "../../lib/queries";
 import { Button } from "../../ui/Button";
@@ -48,7 +48,7 @@ export function NewFeed() {
   const feeds = useQuery(feedsQuery());
   const [asked, ask] = useSearchParams();
   const feed = of(draft.docs, "feed");
-  const known = (feeds.data ?? []).some((one) => one.name === feed?.feed);
+  const known = (feeds.data ?? []).some((one) => feed !== undefined && namesOf(feed).includes(one.name));
   const from = text(feed?.from);
   const tables = Object.keys((feed?.tables ?? {}) as object).length;
   const cache = useQueryClient();
@@ -111,7 +111,7 @@ export function NewFeed() {
           {step.id === "tables" && <TablesStep draft={draft} survey={survey} found={found} />}
           {step.id === "shape" && <ShapeStep draft={draft} found={found} />}
           {step.id === "feed" && <FeedStep draft={draft} feeds={(feeds.data ?? []).map((one) => one.name)} />}
-          {step.id === "plan" && <PlanStep draft={draft} name={text(feed?.feed)} known={known} />}
+          {step.id === "plan" && <PlanStep draft={draft} name={text(feed && namesOf(feed)[0])} known={known} />}
           <Actions>
             {place > 0 && <Button onPress={() => go(steps[place - 1]!.id)}>Back</Button>}
             {place < steps.length - 1 && (

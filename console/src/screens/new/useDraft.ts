@@ -1,5 +1,5 @@
 import { useCallback, useMemo, useState } from "react";
-import { read, write, type Doc } from "../../lib/draft";
+import { read, rewrite, type Doc } from "../../lib/draft";
 
 export interface Draft {
   text: string;
@@ -26,7 +26,7 @@ export function useDraft(key: string, first: string): Draft {
       put((before) => {
         const now = read(before);
         if (now.problem) return before;
-        const next = write(how(now.docs));
+        const next = rewrite(before, how(now.docs));
         localStorage.setItem(key, next);
         return next;
       }),

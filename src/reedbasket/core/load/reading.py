@@ -126,21 +126,21 @@ class Reading(ABC):
 
     def tables(self) -> list[TableInfo]:
         with self._reading() as ask:
-            latest: dict[str, tuple[str, int, str]] = {}
+            latest: dict[str, tuple[str, int, str, str]] = {}
             if self._columns(ask, "_rb_ledger"):
                 ledger = self._named("_rb_ledger")
                 lines = ask(
-                    f"""select l."table", l.feed, l.load, l.ended from {ledger} as l
+                    f"""select l."table", l.feed, l.load, l.ended, l.source_table from {ledger} as l
                         join (select "table", max(load) as load from {ledger} group by "table") as newest
                         on newest."table" = l."table" and newest.load = l.load""",
                     (),
                 )
-                latest = {table: (feed, load, ended) for table, feed, load, ended in lines}
+                latest = {table: (feed, load, ended, source_table) for table, feed, load, ended, source_table in lines}
             found = []
             for (name,) in ask(self._names, self._where):
                 columns = list((self._columns(ask, name) or {}).items())
                 count = ask(f"select count(*) from {self._named(name)}", ())[0][0]
-                found.append(TableInfo(name, columns, count, *latest.get(name, (None, None, None))))
+                found.append(TableInfo(name, columns, count, *latest.get(name, (None, None, None, None))))
             return found
 
     def rows(self, table: str, *, limit: int, offset: int = 0) -> QueryResult:

@@ -210,7 +210,7 @@ class QueryResult:
 
 @dataclass(frozen=True)
 class TableInfo:
-    """One table of a warehouse. rows: counted, exact."""
+    """One table of a warehouse. rows: counted, exact. feed, source_table: which loaded it last, and out of what."""
 
     name: str
     columns: list[tuple[str, str]]
@@ -218,6 +218,7 @@ class TableInfo:
     feed: str | None
     last_load: int | None
     loaded_at: str | None
+    source_table: str | None
 
 
 class Warehouse(Protocol):

@@ -80,6 +80,7 @@ class Asking:
             at_once=order.pace.at_once,
             wire=wire,
             wire_bytes=wire_bytes,
+            bodies=order.bodies,
         )
 
     def signs_in(self) -> None:

@@ -8,6 +8,7 @@ from enum import StrEnum
 from typing import Any, Literal, Protocol
 
 from ..extract.http.send import RequestSeen
+from ..extract.sql.changelog import Lag
 from ..load.ledger import LedgerLine
 from ..shape.batch import Reject
 from ..shape.rules import Change
@@ -29,7 +30,7 @@ Phase = Literal["waiting", "reading", "committing", "done", "failed", "skipped"]
 @dataclass
 class TableProgress:
     """Where one table of a run stands. Counts are records of the source's table; seconds waited are for its pace;
-    waiting: until when, and why, while it waits for more than a second."""
+    waiting: until when, and why, while it waits for more than a second; lag: of the log that it follows."""
 
     table: str
     target: str
@@ -50,6 +51,7 @@ class TableProgress:
     cursor_from: str | None = None
     cursor_to: str | None = None
     seconds: float = 0.0
+    lag: Lag | None = None
     error: dict[str, Any] | None = field(default=None)
 
     def as_dict(self) -> dict[str, Any]:

@@ -20,6 +20,7 @@ from ..extract.files.store import Body, FileInfo
 from ..extract.files.text_kinds import TextKind, known_of
 from ..extract.files.unpack import is_zip
 from ..extract.http import RequestSeen
+from ..extract.sql.changelog import Lag
 from ..load.files import FileLine
 from ..load.warehouse import SavedCursor
 from ..shape.lane import Expected
@@ -78,6 +79,7 @@ class FileTaking:
         self.from_text = saved.shown if saved else None
         self.notes: list[tuple[Any, str, str]] = []
         self.ended_notes: list[tuple[Any, str, str]] = []
+        self.lag: Lag | None = None
         self._saved = saved
         kept = json.loads(saved.value) if saved is not None else {}
         own = chosen.order.shaping

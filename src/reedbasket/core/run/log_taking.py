@@ -108,7 +108,7 @@ class LogTaking(SqlTaking):
         self._reached = log.after(self._position)
         words = f"the log from {self._position} to {self._reached}"
         self._seen(RequestSeen("LOG", words, None, time.monotonic() - began, taken, 1, 0.0, ""))
-        lag = log.lag()
+        self.lag = lag = log.lag()
         if lag is not None:
             late = "" if lag.seconds is None else f" and {lag.seconds:,.1f} s"
             ahead = f"the log was {size(lag.size)}{late} ahead of us, {many(lag.transactions, 'transaction')}"

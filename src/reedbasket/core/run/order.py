@@ -78,9 +78,10 @@ class TableOrder(Model):
 class SourceOrder(Model):
     """What it takes to ask one source, resolved. database, files: of one, and then nothing of a connector. stores:
     those that files may be copied to. window: what is taken of tables that know times, [from, until); the saved cursors are left where
-    they are then."""
+    they are then. bodies: what goes over the wire is kept with the run's requests."""
 
     run: int = 0
+    bodies: bool = False
     started: datetime
     window: tuple[datetime, datetime] | None = None
     source: str
@@ -229,10 +230,11 @@ def resolve(
     window: tuple[datetime, datetime] | None = None,
     lane: str = "",
     sets: Mapping[str, Any] | None = None,
+    bodies: bool = False,
 ) -> RunOrder:
     """The order for one run of a feed. accept: what a change of writing cannot keep may go. again: rejects are replayed, the
-    source is not asked. window, lane: see RunOrder. sets: in place of parameters and settings, for this run alone. Raises NotFound for
-    a feed that is not there."""
+    source is not asked. window, lane, bodies: see RunOrder. sets: in place of parameters and settings, for this run alone. Raises
+    NotFound for a feed that is not there."""
     definition = basket.feeds.get(feed)
     if definition is None:
         raise NotFound(
@@ -244,7 +246,7 @@ def resolve(
         )
     parameters = {**definition.parameters, **(sets or {})}
     order = source_order(basket, definition.source, started=started, run=run, parameters=parameters)
-    order.window = window
+    order.window, order.bodies = window, bodies
     warehouse = basket.warehouses[definition.warehouse]
     asked = {name: getattr(order, name) for name in SourceOrder.model_fields}
     facts = {

@@ -10,6 +10,7 @@ from ..errors import ReedError
 from ..extract.chunk import Chunk
 from ..extract.http import RequestSeen
 from ..extract.pace import Wait
+from ..extract.sql.changelog import Lag
 from ..load.files import FileLine
 from ..load.warehouse import SavedCursor
 from ..masking import Mask
@@ -43,6 +44,10 @@ class Pass(Protocol):
     @property
     def ended_notes(self) -> Sequence[tuple[Any, str, str]]:
         """The same, once all chunks have been taken."""
+
+    @property
+    def lag(self) -> Lag | None:
+        """How far the log was ahead that it followed, once all chunks have been taken."""
 
     @property
     def follows_log(self) -> bool:

@@ -14,6 +14,7 @@ from ..extract.chunk import Chunk
 from ..extract.feeder import several
 from ..extract.http import RequestSeen
 from ..extract.sql import Column, Statement
+from ..extract.sql.changelog import Lag
 from ..extract.sql.names import names_in
 from ..load.warehouse import SavedCursor
 from ..records import ColumnRecords
@@ -61,6 +62,7 @@ class SqlTaking:
         self.from_text: str | None = None
         self.notes: list[tuple[Any, str, str]] = []
         self.ended_notes: list[tuple[Any, str, str]] = []
+        self.lag: Lag | None = None
         self._columns, self.left_out = _selected(chosen, reading.database.as_text)
         self._midst: Midst | None = None
         values = order.values({})

@@ -127,8 +127,10 @@ class TableRun:
                 self._start_over()
             if self._differing:
                 self._work(self._differing, [], time.monotonic(), suspicious=self._suspicious)
-            for note in self._taking.ended_notes if self._again is None else ():
-                self._log(*note)
+            if self._again is None:
+                for note in self._taking.ended_notes:
+                    self._log(*note)
+                self.progress.lag = self._taking.lag
             self._finish()
             if self._aside is not None:
                 self._reading.keep(table.name, self._taking.cursor_from, self._aside)

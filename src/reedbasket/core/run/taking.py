@@ -43,6 +43,7 @@ class Taking:
     left_out: frozenset[str] = frozenset()
     notes: tuple[()] = ()
     ended_notes: tuple[()] = ()
+    lag: None = None
     follows_log = False
     seldom = False
     sweeps = False

@@ -7,20 +7,18 @@ from collections.abc import Iterator
 from typing import Annotated, Any
 
 import orjson
-from flask import Response, current_app
+from flask import Response
 from pydantic import Field
 
 from ... import wire
 from ...store import definitions, journal, requests, runs
 from ..operations import Body, Query
-from ..problems import BadRequest, TooManyWatchers
+from ..problems import BadRequest
 from .feeds import require_feed
 from .shared import caller, noted, operations, parts
+from .streams import LONGEST_STREAM_SECONDS, QUIET_SECONDS, event, streamed
 
 _ACTIVE = ("queued", "running")
-# A stream says something at least this often, so that both sides notice a broken connection.
-_QUIET_SECONDS = 10.0
-_LONGEST_STREAM_SECONDS = 3600.0
 _LINES_AT_ONCE = 500
 
 
@@ -32,6 +30,9 @@ class AskRun(Body):
         dict[str, str | int | float | bool],
         Field(description="in place of parameters and settings, for this run alone; saved cursors are neither used nor moved"),
     ] = Field(default_factory=dict)
+    bodies: Annotated[
+        bool, Field(description="keep what goes over the wire of its first thousand requests, secrets blanked")
+    ] = False
     wait_seconds: Annotated[float, Field(ge=0, le=55, description="answer when the run ended, or after so long")] = 0
 
 
@@ -69,7 +70,9 @@ def ask_run(body: AskRun) -> Any:
     version = definitions.feed_version(store, body.feed)
     sets = dict(body.sets) or None
     run = parts().workers.ask(
-        runs.Wanted(body.feed, version, accept=body.accept, again=body.again, asked_by=caller().name, sets=sets)
+        runs.Wanted(
+            body.feed, version, accept=body.accept, again=body.again, asked_by=caller().name, sets=sets, bodies=body.bodies
+        )
     )
     return _waited(run, body.wait_seconds)
 
@@ -120,6 +123,26 @@ def run_requests_file(run: int) -> Response:
     return Response(lines, content_type="application/x-ndjson", headers=headers)
 
 
+@operations.add(
+    "GET",
+    "/api/v1/runs/{run}/requests/{number}",
+    "what went over the wire of one of them, where it was kept",
+    answer=wire.Exchange,
+    problems=(404,),
+)
+def run_request(run: int, number: int) -> Any:
+    runs.outcome(parts().store, run)
+    return requests.exchange(parts().store, run, number)
+
+
+@operations.add(
+    "GET", "/api/v1/runs/{run}/pace", "how far it was at which moment", answer=list[wire.PaceSample], problems=(404,)
+)
+def run_pace(run: int) -> Any:
+    runs.outcome(parts().store, run)
+    return [{"seconds": at, "read": int(read), "bytes": int(size)} for at, read, size in runs.pace(parts().store, run)]
+
+
 @operations.add("GET", "/api/v1/runs/{run}/ledger", "its loads", answer=list[wire.LedgerLine], problems=(404,))
 def run_ledger(run: int) -> Any:
     runs.outcome(parts().store, run)
@@ -136,19 +159,8 @@ def run_ledger(run: int) -> Any:
     stream="text/event-stream",
 )
 def run_events(run: int, query: LogPart) -> Response:
-    own = parts()
-    runs.outcome(own.store, run)
-    if own.watchers >= own.settings.most_watchers:
-        raise TooManyWatchers(
-            "watching the run", str(run), found=f"{own.watchers} streams are open", mend="close one, or raise --threads"
-        )
-    app = current_app._get_current_object()  # type: ignore[attr-defined]
-
-    def stream() -> Iterator[bytes]:
-        with own.watching(), app.app_context():
-            yield from _events(run, query.after)
-
-    return Response(stream(), content_type="text/event-stream", headers={"Cache-Control": "no-cache"})
+    runs.outcome(parts().store, run)
+    return streamed(f"run {run}", lambda: _events(run, query.after))
 
 
 def _require_known(feed: str, sets: dict[str, Any]) -> None:
@@ -172,9 +184,9 @@ def _require_known(feed: str, sets: dict[str, Any]) -> None:
 
 
 def _events(run: int, after: int) -> Iterator[bytes]:
-    """Server-sent events (https://html.spec.whatwg.org/multipage/server-sent-events.html); the id is the last log line."""
+    """The id is the last log line."""
     own = parts()
-    ends = time.monotonic() + _LONGEST_STREAM_SECONDS
+    ends = time.monotonic() + LONGEST_STREAM_SECONDS
     last_state: dict[str, Any] | None = None
     while time.monotonic() < ends and not own.closing:
         seen = own.workers.signal.count()
@@ -182,22 +194,18 @@ def _events(run: int, after: int) -> Iterator[bytes]:
         lines = journal.read_log(own.store, run, after=after, limit=_LINES_AT_ONCE)
         if lines:
             after = lines[-1]["number"]
-            yield _event("log", lines, after)
+            yield event("log", lines, after)
         if state != last_state:
             last_state = state
-            yield _event("run", state, after)
+            yield event("run", state, after)
         if len(lines) == _LINES_AT_ONCE:
             continue
         if state["outcome"] not in _ACTIVE:
             # The end stands in the store before the last lines were read, so nothing comes after it.
-            yield _event("end", {"outcome": state["outcome"]}, after)
+            yield event("end", {"outcome": state["outcome"]}, after)
             return
-        if own.workers.signal.wait(seen, _QUIET_SECONDS) == seen:
+        if own.workers.signal.wait(seen, QUIET_SECONDS) == seen:
             yield b": still here\n\n"
-
-
-def _event(name: str, data: Any, number: int) -> bytes:
-    return b"event: %s\nid: %d\ndata: %s\n\n" % (name.encode(), number, orjson.dumps(data))
 
 
 def _waited(run: int, seconds: float) -> dict[str, Any]:

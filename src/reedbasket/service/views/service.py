@@ -2,14 +2,24 @@
 
 from __future__ import annotations
 
-from typing import Any
+import time
+from collections.abc import Iterator
+from typing import Annotated, Any
 
 from flask import Response
+from pydantic import Field
 
 from ... import __version__, wire
+from ...core.errors import NotFound
+from ...store import settings
 from .. import metrics, openapi
-from ..operations import as_json
-from .shared import operations, parts
+from ..operations import Body, as_json
+from ..problems import BadRequest
+from ..settings import BOUNDS, CHANGEABLE
+from .shared import caller, noted, operations, parts
+from .streams import LONGEST_STREAM_SECONDS, QUIET_SECONDS, event, streamed
+
+_CHANGES_SECONDS = 2.0
 
 
 @operations.add("GET", "/healthz", "whether the service answers", answer=wire.Health, role=None)
@@ -48,10 +58,83 @@ _SHOWN = (
 )  # fmt: skip
 
 
-@operations.add("GET", "/api/v1/settings", "what the service was started with", answer=list[wire.Setting], role="admin")
-def started_with() -> Any:
-    own = parts().settings
-    return [{"name": name, "value": str(getattr(own, name))} for name in _SHOWN]
+class ChangeSetting(Body):
+    value: Annotated[int | None, Field(description="none: what the service was started with")]
+
+
+@operations.add("GET", "/api/v1/settings", "what the service goes by", answer=list[wire.Setting], role="admin")
+def list_settings() -> Any:
+    own, changed = parts().settings, settings.read(parts().store)
+    return [
+        {
+            "name": name,
+            "value": changed.get(name, str(getattr(own, name))),
+            "changeable": name in CHANGEABLE,
+            "began_with": str(getattr(own, name)) if name in changed else None,
+        }
+        for name in _SHOWN
+    ]
+
+
+@operations.add(
+    "PUT",
+    "/api/v1/settings/{name}",
+    "for how many days something is kept; what is older goes within the hour",
+    answer=list[wire.Setting],
+    body=ChangeSetting,
+    role="admin",
+    problems=(404, 422),
+)
+def change_setting(name: str, body: ChangeSetting) -> Any:
+    if name not in CHANGEABLE:
+        raise NotFound(
+            "changing the setting",
+            name,
+            found="it is none that can be changed while the service runs",
+            mend=f"those are {', '.join(CHANGEABLE)}; start the service with another value for it",
+            code="setting.not_changeable",
+        )
+    low, high = BOUNDS[name]
+    if body.value is not None and not low <= body.value <= high:
+        raise BadRequest(
+            "changing the setting",
+            name,
+            found=str(body.value),
+            mend=f"give a number from {low} to {high}",
+            code="setting.out_of_bounds",
+        )
+    noted(f"{name}: {'as started' if body.value is None else body.value}")
+    settings.write(parts().store, name, None if body.value is None else str(body.value), caller().name)
+    return list_settings()
+
+
+@operations.add(
+    "GET",
+    "/api/v1/events",
+    "live: a `changed` event whenever something in the store did, two seconds apart",
+    answer=str,
+    problems=(503,),
+    stream="text/event-stream",
+)
+def store_events() -> Response:
+    return streamed("the service", _changes)
+
+
+def _changes() -> Iterator[bytes]:
+    own = parts()
+    ends = time.monotonic() + LONGEST_STREAM_SECONDS
+    last, said = None, 0.0
+    while time.monotonic() < ends and not own.closing:
+        # It moves with every commit of another connection, in whatever process (https://sqlite.org/pragma.html#pragma_data_version).
+        version = own.store.connection.execute("pragma data_version").fetchone()[0]
+        if version != last:
+            yield event("changed", {}, version)
+            said = time.monotonic()
+        elif time.monotonic() - said >= QUIET_SECONDS:
+            yield b": still here\n\n"
+            said = time.monotonic()
+        last = version
+        time.sleep(_CHANGES_SECONDS)
 
 
 @operations.add("GET", "/api/v1/openapi.json", "this document", answer=dict[str, Any], role=None)

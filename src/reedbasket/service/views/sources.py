@@ -16,7 +16,7 @@ from ...core.run.order import SourceOrder, source_order
 from ...core.spec import Basket
 from ...core.spec.model import Source
 from ...core.spec.template import fill
-from ...store import definitions, requests
+from ...store import definitions, requests, runs
 from ...store.pace import state_of
 from ..looks import sources as looks
 from ..looks.values import shown
@@ -47,7 +47,8 @@ class PeekFilesBody(Body):
 def list_sources() -> Any:
     basket = definitions.basket(parts().store)
     signed_in = _signed_in(basket, list(basket.sources))
-    return [_source(basket, name, name in signed_in, asked) for name, asked in _asked(basket, sorted(basket.sources))]
+    lags = runs.lags(parts().store, list(basket.feeds))
+    return [_source(basket, name, name in signed_in, asked, lags) for name, asked in _asked(basket, sorted(basket.sources))]
 
 
 @operations.add("GET", "/api/v1/sources/{source}", "one source", answer=wire.Source, problems=(404,))
@@ -55,7 +56,8 @@ def get_source(source: str) -> Any:
     basket = definitions.basket(parts().store)
     _order(basket, source)
     ((_, asked),) = _asked(basket, [source])
-    return _source(basket, source, bool(_signed_in(basket, [source])), asked)
+    lags = runs.lags(parts().store, [name for name, feed in basket.feeds.items() if feed.source == source])
+    return _source(basket, source, bool(_signed_in(basket, [source])), asked, lags)
 
 
 @operations.add(
@@ -136,7 +138,7 @@ def back_from_source() -> Response:
     return redirect(f"{request.script_root}/sources/{quote(source)}{'#' + why if why else ''}", 303)  # type: ignore[return-value]
 
 
-def _source(basket: Basket, name: str, signed_in: bool, asked: int) -> dict[str, Any]:
+def _source(basket: Basket, name: str, signed_in: bool, asked: int, lags: Sequence[dict[str, Any]]) -> dict[str, Any]:
     store = parts().store
     source, order = basket.sources[name], _order(basket, name)
     state = state_of(store, name)
@@ -161,6 +163,7 @@ def _source(basket: Basket, name: str, signed_in: bool, asked: int) -> dict[str,
         "pace": order.pace.model_dump(mode="json"),
         "asked_last_minute": asked,
         "failures": state.failures,
+        "lags": [lag for lag in lags if basket.feeds[lag["feed"]].source == name],
         "rests_until": rests.isoformat(timespec="seconds").replace("+00:00", "Z") if rests else None,
     }
 

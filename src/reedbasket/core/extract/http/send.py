@@ -35,22 +35,6 @@ GOOD = frozenset({200})
 
 
 @dataclass(frozen=True)
-class RequestSeen:
-    """One request as it is kept in the run's log. The URL is masked; status is None where no answer came."""
-
-    method: str
-    url: str
-    status: int | None
-    seconds: float
-    body_bytes: int
-    attempt: int
-    waited_seconds: float
-    problem: str = ""
-    pause_seconds: float = 0.0
-    pause_reason: str = ""
-
-
-@dataclass(frozen=True)
 class Exchange:
     """One request and its answer as they went over the wire; what shows who asks is blanked, and text masked.
 
@@ -64,6 +48,24 @@ class Exchange:
     answer_headers: dict[str, str]
     answer_body: str
     cut: bool
+
+
+@dataclass(frozen=True)
+class RequestSeen:
+    """One request as it is kept in the run's log. The URL is masked; status is None where no answer came. exchange: of one that went
+    wrong though there was an answer, and of all where they are to be kept."""
+
+    method: str
+    url: str
+    status: int | None
+    seconds: float
+    body_bytes: int
+    attempt: int
+    waited_seconds: float
+    problem: str = ""
+    pause_seconds: float = 0.0
+    pause_reason: str = ""
+    exchange: Exchange | None = None
 
 
 class Sender:
@@ -84,8 +86,9 @@ class Sender:
         at_once: int = 4,
         wire: Callable[[Exchange], None] | None = None,
         wire_bytes: int = SHOWN_BYTES,
+        bodies: bool = False,
     ) -> None:
-        """wire: hears of every exchange, for people to look at; of a body so many bytes."""
+        """wire: hears of every exchange, for people to look at; of a body so many bytes. bodies: `seen` gets all exchanges too."""
         self._timeouts = timeouts
         self._retry = retry
         self._pacer = pacer
@@ -96,6 +99,7 @@ class Sender:
         self._sign_in = sign_in or Standing()
         self.at_once = at_once
         self._wire, self._wire_bytes = wire, wire_bytes
+        self._bodies = bodies
         self._pool = urllib3.PoolManager(num_pools=4, maxsize=at_once, retries=False)
 
     def __repr__(self) -> str:
@@ -135,10 +139,11 @@ class Sender:
         """(answer, or what went wrong, the pause before the next attempt or None for giving up)."""
         turn = self._pacer.turn(self.stop, self._tell_wait)
         said, problem, answer = Said(failed=None), None, None
+        exchanges: list[Exchange] = []
         began = time.monotonic()
         try:
             try:
-                answer = self._once(request, shown, doing, good)
+                answer = self._once(request, shown, doing, good, exchanges)
                 said = limits_said(answer.headers, time.time())
             except errors.SourceError as error:
                 problem = error
@@ -162,6 +167,7 @@ class Sender:
                 str(problem.found) if problem else "",
                 decision.seconds if decision else 0.0,
                 decision.reason if decision else "",
+                exchanges[-1] if exchanges else None,
             )
         )
         return answer, problem, (decision.seconds, decision.reason) if decision else None
@@ -170,8 +176,11 @@ class Sender:
         if wait.seconds >= 1.0:
             self._told(wait)
 
-    def _once(self, request: Request, shown: Credentials, doing: str, good: frozenset[int]) -> Answer:
-        """Send it, and follow redirects: to the same host with everything, to another one with nothing that shows who asks."""
+    def _once(
+        self, request: Request, shown: Credentials, doing: str, good: frozenset[int], exchanges: list[Exchange]
+    ) -> Answer:
+        """Send it, and follow redirects: to the same host with everything, to another one with nothing that shows who asks. What is to
+        be kept of it is added to `exchanges`."""
         deadline = time.monotonic() + self._timeouts.request
         address, headers = shown.address(request.url), {"accept-encoding": "gzip", **request.headers, **shown.headers}
         method, body, at_home, visited = request.method, request.body, True, [request.url]
@@ -181,8 +190,11 @@ class Sender:
                 if raw.status not in (301, 302, 303, 307, 308):
                     content = self._body(raw, deadline, address, doing)
                     found = {name.lower(): value for name, value in raw.headers.items()}
-                    if self._wire:
-                        self._wire(self._exchange(method, address, headers, shown, body, raw.status, found, content))
+                    if self._wire or self._bodies or raw.status not in good:
+                        exchange = self._exchange(method, address, headers, shown, body, raw.status, found, content)
+                        exchanges.append(exchange)
+                        if self._wire:
+                            self._wire(exchange)
                     if raw.status in good:
                         return Answer(content, found, raw.status, address if at_home else request.url)
                     raise bad_status(raw.status, found, content, address, doing, limits_said(found, time.time()))
