@@ -63,6 +63,23 @@ def test_sign_in_run_the_feed_watch_it_finish_see_the_rows(page: Page, service: 
         expect(page.get_by_text("Rows 51 to 100")).to_be_visible()
 
 
+def test_lists_follow_by_themselves_and_ask_for_nothing_while_nothing_happens(page: Page, service: RunningService) -> None:
+    gate = Gate(list(RECORDS[:10]), free=99)
+    with serving(gate) as source:
+        prepare(service, source.url)
+        page.goto(service.sign_in)
+        page.get_by_role("link", name="Runs").click()
+        expect(page.get_by_text(re.compile("^No runs yet"))).to_be_visible()
+        asked: list[str] = []
+        page.on("request", lambda request: asked.append(request.url))
+        page.wait_for_timeout(7000)
+        assert asked == []
+        service.client.ask_run("test", wait_seconds=30)
+        expect(page.get_by_role("grid", name="Runs")).to_contain_text("succeeded", timeout=6000)
+        service.stop()
+        expect(page.get_by_role("alert")).to_be_visible(timeout=15000)
+
+
 def test_with_the_keyboard_alone(page: Page, service: RunningService) -> None:
     with serving(Changing(list(RECORDS))) as source:
         prepare(service, source.url)

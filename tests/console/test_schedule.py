@@ -92,6 +92,15 @@ def test_people_are_let_in_by_name_and_see_what_their_role_allows(page: Page, se
     page.get_by_role("tab", name="Who changed what").click()
     expect(page.get_by_role("grid", name="Who changed what")).to_contain_text("wren, viewer")
 
+    page.get_by_role("tab", name="Service").click()
+    page.get_by_label("Days of keep days").fill("0")
+    page.get_by_label("Days of keep days").fill("30")
+    page.get_by_role("button", name="Change", exact=True).click()
+    expect(page.get_by_role("button", name="Back to 14")).to_be_visible()
+    assert {one["name"]: one["value"] for one in service.client.settings()}["keep_days"] == "30"
+    page.get_by_role("button", name="Back to 14").click()
+    expect(page.get_by_label("Days of keep days")).to_have_value("14")
+
     page.get_by_role("button", name="Sign out").click()
     page.get_by_label("Name").fill("wren")
     page.get_by_label("Password").fill("no such otter")

@@ -72,3 +72,18 @@ def test_from_a_look_at_the_source_to_the_requests_of_its_run(page: Page, servic
         with page.expect_download() as download:
             page.get_by_role("link", name="Download as NDJSON").click()
         assert download.value.suggested_filename == "run-1-requests.ndjson"
+        page.get_by_role("button", name="What went over the wire of request 1").click()
+        expect(page.get_by_label("Answer", exact=True)).to_contain_text("retry-after: 2")
+
+        page.get_by_role("button", name="Run again, and keep the bodies").click()
+        expect(page.get_by_role("heading", name="Run 2")).to_be_visible()
+        expect(page.get_by_role("status", name=re.compile("Outcome succeeded"))).to_be_visible(timeout=15000)
+        page.get_by_role("tab", name="Requests").click()
+        page.get_by_role("button", name="What went over the wire of request 1").click()
+        expect(page.get_by_label("Answer", exact=True)).to_contain_text("landing 3")
+        expect(page.get_by_label("Request", exact=True)).to_contain_text("authorization: •••")
+        assert SECRET not in page.content()
+        page.get_by_role("tab", name="Steps").click()
+        expect(page.get_by_role("list", name="Steps of landings")).to_contain_text(
+            re.compile("Source.*4 records.*Loaded.*unchanged4")
+        )

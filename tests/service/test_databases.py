@@ -10,6 +10,8 @@ from contextlib import closing
 
 from reedbasket.demo.dock import happenings, make_dock
 from tests.conftest import RunningService
+from tests.support.dock import Dock
+from tests.support.warehouses import Cluster
 
 BASKET = """source: dock
 on: sqlite
@@ -91,3 +93,24 @@ def test_a_database_out_of_reach_still_says_what_its_administrator_has_to_run(se
     assert "port" in reed(service, "check", "far", code=1)
     run = service.client.ask_run("far", wait_seconds=30)
     assert run["outcome"] == "failed" and run["error"] and run["error"]["code"] == "source.unreachable"
+
+
+def test_how_far_a_log_is_ahead_stands_with_its_source(service: RunningService) -> None:
+    cluster = Cluster(["wal_level=logical"])
+    try:
+        dock = Dock(cluster)
+        dock.do("create table parts (id int primary key, v text); create publication reed_test for table parts")
+        service.client.apply({"b.yaml": dock.basket("defaults: {changes: {by: log}}\ntables: {parts: }\n")})
+        assert service.client.ask_run("test", wait_seconds=50)["outcome"] == "succeeded"
+        assert service.client.source("test")["lags"] == []
+        for n in range(3):
+            dock.do("insert into parts values (%s, 'a')", n)
+        assert service.client.ask_run("test", wait_seconds=50)["totals"]["read"] == 3
+        (lag,) = service.client.source("test")["lags"]
+        assert (lag["feed"], lag["transactions"]) == ("test", 3)
+        assert lag["size"] > 0 and lag["seconds"] is not None and 0 <= lag["seconds"] < 60
+        assert "3 transactions" in reed(service, "sources")
+        service.client.ask_run("test", wait_seconds=50)
+        assert service.client.source("test")["lags"][0]["transactions"] == 0
+    finally:
+        cluster.stop()

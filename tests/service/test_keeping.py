@@ -50,6 +50,28 @@ def test_what_is_old_goes_and_the_latest_of_each_feed_stays(service: RunningServ
     assert runs.last_succeeded(Store(service.folder), "b") is not None
 
 
+def test_for_how_long_things_are_kept_can_be_changed_while_it_runs(tmp_path: Path) -> None:
+    service = RunningService(tmp_path / "data")
+    with serving(hourly) as source:
+        prepare(service, basket(source.url, ("a", "")))
+        run = service.client.ask_run("a", wait_seconds=30)["id"]
+    assert service.client.requests(run) != []
+    db = sqlite3.connect(service.folder / "service.db")
+    db.execute("update request set at = strftime('%Y-%m-%dT%H:%M:%SZ', 'now', '-3 days')")
+    db.commit()
+    db.close()
+    for name, value, code in (("keep_days", 0, "setting.out_of_bounds"), ("port", 3, "setting.not_changeable")):
+        with pytest.raises(ServiceProblem) as caught:
+            service.client.change_setting(name, value)
+        assert caught.value.code == code
+    assert "started with 14" in reed(service, "settings", "keep-days", "2")
+    assert next(line["details"] for line in service.client.audit() if "setting" in line["what"]) == "keep_days: 2"
+    service.stop()
+    service = RunningService(tmp_path / "data")
+    wait_for(lambda: service.client.requests(run) == [])
+    service.stop()
+
+
 def test_a_copy_made_while_it_runs_is_a_service_again(service: RunningService, tmp_path: Path) -> None:
     with serving(hourly) as source:
         prepare(service, basket(source.url, ("a", "schedule: {windows: {from: 2026-11-01, step: 1d}}")))

@@ -238,6 +238,17 @@ def test_requests_are_kept_for_their_days_and_can_be_taken_along(
     capsys.readouterr()
     assert reed(["requests", str(run["id"]), "--failed"]) == 0
     assert "it answered 503" in capsys.readouterr().out
+    assert [line["number"] for line in lines if line["kept"]] == [3]
+    assert reed(["requests", str(run["id"]), "--show", "3"]) == 0
+    assert "< 503" in capsys.readouterr().out
+    assert reed(["requests", str(run["id"]), "--show", "1"]) == 4
+    assert "[request.not_kept]" in capsys.readouterr().err
+    with serving(lambda request: Answer([{"id": 1, "said": SECRET}] if request.query["page"] == "1" else [])) as source:
+        apply(service, basket(source.url, table))
+        whole = service.client.ask_run("test", wait_seconds=30, bodies=True)
+    assert whole["bodies"] and all(line["kept"] for line in service.client.requests(whole["id"]))
+    exchange = service.client.exchange(whole["id"], 1)
+    assert '"said": "•••"' in exchange["answer_body"] and "k=•••" in exchange["url"]
     db = sqlite3.connect(service.folder / "service.db")
     db.execute("update request set at = '2026-01-01T00:00:00.000Z' where number < 3")
     db.commit()
@@ -246,3 +257,9 @@ def test_requests_are_kept_for_their_days_and_can_be_taken_along(
     gone = keeping.purge(Store(service.folder), **days)
     assert (gone["requests"], gone["runs"]) == (2, 0)
     assert service.client.requests(run["id"])[0]["number"] == 3
+    db = sqlite3.connect(service.folder / "service.db")
+    db.execute("update request set at = '2026-01-01T00:00:00.000Z'")
+    db.commit()
+    keeping.purge(Store(service.folder), **days)
+    assert db.execute("select count(*) from request_body").fetchone() == (0,)
+    db.close()

@@ -70,6 +70,7 @@ def test_an_old_data_folder_is_upgraded_in_place(tmp_path: Path) -> None:
         "0008_notices.sql",
         "0009_people.sql",
         "0010_activity.sql",
+        "0011_looking_closer.sql",
     ]
     assert store.upgrade() == []
     assert [d.name for d in definitions.current(store)] == ["marsh"]

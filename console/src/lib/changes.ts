@@ -1,6 +1,6 @@
 // What changed at the service, as it says so itself: one stream for all lists, open as long as the page is seen.
 import { useQueryClient, type QueryClient } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { useEffect, useState } from "react";
 import { at } from "./base";
 
 /** A stream that the service refuses, since it holds as many as it can, is asked for again this much later. */
@@ -15,9 +15,11 @@ export const live = (milliseconds: number) => ({ refetchInterval: () => (heard ?
 
 const renew = (cache: QueryClient) => void cache.invalidateQueries({ predicate: (query) => query.meta?.live === true });
 
-/** Hidden pages hold no stream: a browser opens six connections to a service, whatever the number of its windows. */
-export function useChanges(): void {
+/** Whether the service has stopped answering. Hidden pages hold no stream: a browser opens six connections to a service, whatever the
+ *  number of its windows. */
+export function useChanges(): boolean {
   const cache = useQueryClient();
+  const [silent, setSilent] = useState(false);
   useEffect(() => {
     let source: EventSource | undefined;
     let again: number | undefined;
@@ -29,6 +31,7 @@ export function useChanges(): void {
     };
     const open = () => {
       source = new EventSource(at("/api/v1/events"));
+      source.addEventListener("open", () => setSilent(false));
       source.addEventListener("changed", () => {
         heard = true;
         renew(cache);
@@ -39,7 +42,8 @@ export function useChanges(): void {
           // Each goes back to asking by itself.
           renew(cache);
         }
-        // A connection that broke comes back by itself; one that was refused does not.
+        // A connection that broke comes back by itself; one that was refused does not, and then the service is there.
+        setSilent(source?.readyState === EventSource.CONNECTING);
         if (source?.readyState === EventSource.CLOSED) again = window.setTimeout(open, AGAIN_AFTER);
       });
     };
@@ -54,4 +58,5 @@ export function useChanges(): void {
       close();
     };
   }, [cache]);
+  return silent;
 }

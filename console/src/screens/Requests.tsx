@@ -49,7 +49,6 @@ export function Requests({ run, feed, active, all }: { run: number; feed: string
             )}
           </Actions>
           {keep.isError && <Trouble facts={factsOf(keep.error)} />}
-          {open !== null && <Exchanged run={run} number={open} close={() => setOpen(null)} />}
           <Grid<RequestLine>
             label="Requests"
             rows={found}
@@ -83,6 +82,7 @@ export function Requests({ run, feed, active, all }: { run: number; feed: string
               },
             ]}
           />
+          {open !== null && <Exchanged run={run} number={open} close={() => setOpen(null)} />}
         </>
       )}
     </Loaded>

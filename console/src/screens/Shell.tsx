@@ -63,6 +63,13 @@ const Skip = styled.a`
   &:focus { left: 8px; top: 8px; background: ${({ theme }) => theme.color.surface}; padding: 8px; z-index: 9; }
 `;
 
+const Silent = styled.p`
+  margin: 0;
+  padding: 6px 24px;
+  background: ${({ theme }) => theme.color.badSoft};
+  color: ${({ theme }) => theme.color.ink};
+`;
+
 const places = [
   ["/", "Home"],
   ["/feeds", "Feeds"],
@@ -77,7 +84,7 @@ export function Shell() {
   const warehouses = useQuery(warehousesQuery());
   const navigate = useNavigate();
   const zone = useZone();
-  useChanges();
+  const silent = useChanges();
   const [dark, setDark] = useState(
     () => document.documentElement.dataset.theme === "dark" || (!document.documentElement.dataset.theme && matchMedia("(prefers-color-scheme: dark)").matches),
   );
@@ -129,6 +136,7 @@ export function Shell() {
         </footer>
       </Rail>
       <div id="page" tabIndex={-1} key={zone}>
+        {silent && <Silent role="alert">The service does not answer. What is shown is the last that came; it is asked again and again.</Silent>}
         <Suspense fallback={<Later />}>
           <Outlet />
         </Suspense>

@@ -13,14 +13,14 @@ const clock = (seconds: number) => (seconds === 0 ? "its beginning" : duration(s
 function Drawn({ parts, what, unit }: { parts: Part[]; what: string; unit: (rate: number) => string }) {
   const most = Math.max(...parts.map((part) => part.rate));
   const still = parts.filter((part) => part.rate === 0).length;
-  const places = [0, 0.5, 1].map((share) => parts[Math.round(share * (parts.length - 1))]!);
+  const end = parts.at(-1)!.until;
   return (
     <Section>
       <p style={{ margin: 0 }}>{`${what}, at most ${unit(most)} a second${still > 0 ? `; it stood still for ${count(Math.round((100 * still) / parts.length))} % of the time` : ""}.`}</p>
       <Chart
         label={`${what} over the run: at most ${unit(most)} a second`}
         bars={parts.map((part) => ({ value: part.rate, title: `${clock(part.from)} to ${clock(part.until)}: ${unit(part.rate)} a second` }))}
-        marks={places.map((part, place) => clock(place === 2 ? part.until : part.from))}
+        marks={[0, end / 2, end].map(clock)}
         unit={unit}
       />
     </Section>

@@ -28,6 +28,7 @@ def list_all(options: argparse.Namespace) -> int:
     for source in found:
         state = "rests until " + show.local_time(source["rests_until"])[11:] if source["rests_until"] else ""
         state = state or ("somebody has to sign in" if source["person"] and not source["signed_in"] else "")
+        state = state or "; ".join(_ahead(lag) for lag in source["lags"])
         feeds = ", ".join(source["feeds"])
         requested = not source["database"] and not source["files"]
         tables = len(source["tables"]) if requested else ""
@@ -40,6 +41,14 @@ def list_all(options: argparse.Namespace) -> int:
         right=["tables"],
     )
     return 0
+
+
+def _ahead(lag: wire.FollowedLag) -> str:
+    """As the feed's last run found it."""
+    if lag["transactions"] == 0:
+        return f"{lag['feed']}: at the log's end"
+    late = "" if lag["seconds"] is None else f", {lag['seconds']:.1f} s"
+    return f"{lag['feed']}: {show.plural(lag['transactions'], 'transaction')} behind{late}"
 
 
 def pace(source: wire.Source) -> str:

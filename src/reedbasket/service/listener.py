@@ -19,7 +19,7 @@ from ..store.database import connect, now_text
 _FLUSH_SECONDS = 0.2
 # How fast it went is drawn from so many moments; where there are more, every second one is let go.
 _MOST_SAMPLES = 240
-_SAMPLE_SECONDS = 0.5
+_SAMPLE_SECONDS = 0.2
 
 
 class StoreListener:
