@@ -14,8 +14,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from reedbasket.core import json_body
 from reedbasket.core.errors import SourceBusy, SourceFailed, SourceRefused
-from reedbasket.core.extract.http import json_body
 from reedbasket.core.extract.pace import MARGIN, PaceState, Said, heard, reserve
 from reedbasket.core.extract.pacer import LocalPacer
 from reedbasket.core.extract.retry import decide, retry_after_seconds

@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from reedbasket.core.extract.http.column_body import ColumnBodies
-from reedbasket.core.extract.http.json_body import parse
+from reedbasket.core.json_body import parse
 from reedbasket.core.records import ColumnRecords
 from reedbasket.core.shape import Shaper, TableShape
 

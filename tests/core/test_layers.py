@@ -21,8 +21,9 @@ MAY_IMPORT = {
     "store": {"store", "core"},
     "service": {"service", "store", "core", "wire", "__version__"},
     "client": {"client", "wire"},
+    "kit": {"kit", "core"},
     "demo": {"demo", "service", "client", "core"},
-    "cli": {"cli", "client", "wire", "service", "demo", "core"},
+    "cli": {"cli", "client", "wire", "service", "demo", "core", "kit"},
 }
 INTERFACE = {"flask", "argparse", "waitress", "werkzeug", "rich"}
 

@@ -12,8 +12,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from reedbasket.core.errors import DriftStopped
+from reedbasket.core.exact_json import dump
 from reedbasket.core.shape import DriftPolicy, Shaper, ShapeRules, TableShape
-from reedbasket.core.shape.exact_json import dump
 from reedbasket.core.shape.names import LONGEST_NAME_BYTES, claim, fold
 from reedbasket.core.shape.values import infer
 

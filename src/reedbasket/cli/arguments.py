@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 
-from . import data, definitions, feeds, files, people, runs, schedule, services, sources
+from . import connectors, data, definitions, feeds, files, people, runs, schedule, services, sources
 from .serve_options import SERVE
 
 Command = Callable[[argparse.Namespace], int]
@@ -38,6 +38,7 @@ def build() -> argparse.ArgumentParser:
 
     _services(add)
     _definitions(add)
+    _connectors(add)
     _sources(add)
     _feeds_and_runs(add)
     _schedules(add)
@@ -171,6 +172,43 @@ def _definitions(add: Callable[..., argparse.ArgumentParser]) -> None:
     )
     secret.add_argument("action", choices=["set", "list", "remove", "rotate"])
     secret.add_argument("name", nargs="?")
+
+
+def _connectors(add: Callable[..., argparse.ArgumentParser]) -> None:
+    made = add(
+        "connector",
+        connectors.new,
+        "make, try and check connectors; no service is needed",
+        "reed connector new lockers --python",
+        local=True,
+    )
+    actions = made.add_subparsers(metavar="ACTION", required=True)
+
+    new = actions.add_parser("new", help="make a folder to begin with: definition, source, test, README")
+    new.set_defaults(command=connectors.new)
+    new.add_argument("name")
+    new.add_argument("--python", action="store_true", help="a Python class; else a declaration")
+    new.add_argument("--folder", help="where; else a folder of its name")
+
+    attempt = actions.add_parser("try", help="run it into a scratch warehouse: ten rows and a profile of each table")
+    attempt.set_defaults(command=connectors.attempt)
+    check = actions.add_parser("check", help="prove what every connector promises")
+    check.set_defaults(command=connectors.check)
+    for one in (attempt, check):
+        one.add_argument("folder", help="of its definitions, one source among them")
+        one.add_argument("tables", nargs="*", help="these alone")
+        one.add_argument("--source", help="which of several")
+        how = one.add_mutually_exclusive_group()
+        how.add_argument(
+            "--record", action="store_true", help="keep what the API answers in the folder's `answers`, secrets blanked"
+        )
+        how.add_argument("--replay", action="store_true", help="take what was recorded in place of the API")
+    attempt.add_argument("--rows", type=int, default=10, help="rows shown of each table (10)")
+    attempt.add_argument("--into", choices=["duckdb", "db"], default="duckdb", help="the scratch file: DuckDB, or SQLite (db)")
+    attempt.add_argument("--again", action="store_true", help="from the beginning, in place of what is new")
+    attempt.add_argument("--watch", action="store_true", help="again with every save")
+    check.add_argument("--form", choices=["text", "json", "junit"], default="text", help="of the report")
+    check.add_argument("--to-file", metavar="FILE", help="where the report goes")
 
 
 def _sources(add: Callable[..., argparse.ArgumentParser]) -> None:

@@ -38,9 +38,14 @@ def main(given: Sequence[str] | None = None) -> int:
         code = getattr(error, "code", None)
         if not isinstance(code, str):
             raise
-        _complain(str(error), code)
-        _mistakes(getattr(error, "details", None))
+        complain(error)
         return 5 if code.startswith("definition.") else 1
+
+
+def complain(error: Exception) -> None:
+    """Of a core error: what was found, with its code, and every mistake."""
+    _complain(str(error), getattr(error, "code", ""))
+    _mistakes(getattr(error, "details", None))
 
 
 def _refused(problem: ServiceProblem) -> int:

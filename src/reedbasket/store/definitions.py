@@ -12,6 +12,7 @@ import yaml
 
 from ..core.errors import NotFound
 from ..core.spec import Basket, load_texts
+from ..core.spec.programs import program_file
 from .database import Store, now_text
 
 _COLUMNS = "kind, name, version, data, file, applied_at, applied_by, text, line, removed"
@@ -178,14 +179,19 @@ def revert(store: Store, kind: str, name: str, version: int, *, by: str = "") ->
 
 
 def export(store: Store) -> dict[str, str]:
-    """{file: YAML}: what was applied, as it was written. Feeds that came of one text stand there once."""
+    """{file: YAML, or Python}: what was applied, as it was written. Feeds that came of one text stand there once."""
     files: dict[str, list[tuple[int, str]]] = {}
     for found in current(store):
         text = found.text or as_yaml(found.data)
         parts = files.setdefault(found.file, [])
         if (found.line, text) not in parts:
             parts.append((found.line, text))
-    return {file: "---\n".join(text for _, text in sorted(parts)) for file, parts in sorted(files.items())}
+    written = {file: "---\n".join(text for _, text in sorted(parts)) for file, parts in sorted(files.items())}
+    return written | {
+        program_file(found.file, found.data["code"]): found.data["program"]
+        for found in current(store, "connector")
+        if found.data.get("program")
+    }
 
 
 def as_yaml(data: dict[str, Any]) -> str:

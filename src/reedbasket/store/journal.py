@@ -8,10 +8,10 @@ from collections.abc import Sequence
 from decimal import Decimal
 from typing import Any
 
+from ..core.exact_json import dump_lenient
 from ..core.load import LedgerLine
 from ..core.run.cursor import digest
 from ..core.shape import Change, Reject
-from ..core.shape.exact_json import dump_lenient
 from .database import Store, now_text
 
 _LEDGER_COLUMNS = list(LedgerLine.__dataclass_fields__)

@@ -16,6 +16,7 @@ from ..extract.http.request import Request
 from ..extract.http.send import SHOWN_BYTES, Exchange
 from ..extract.http.signers import SignedRequests, load_signer
 from ..extract.http.signin import SignIn, Standing
+from ..extract.http.tape import Tape
 from ..extract.pace import Wait
 from ..extract.pacer import LocalPacer, Pacer
 from ..masking import Mask
@@ -31,7 +32,7 @@ _TOKEN_ANSWERS = frozenset({200, 400, 401, 403})
 class Outside:
     """What a run is given of the world. reveal: a secret by name. folder: the data folder. vault: keeps the token of a client, by
     its fingerprint; in this process alone where nobody gives another. stop: the run is cancelled. wind_up: it is to commit what it can
-    as soon as it can, and end; where it can commit only at its end, it goes on."""
+    as soon as it can, and end; where it can commit only at its end, it goes on. tape: of answers, recorded or replayed."""
 
     reveal: Callable[[str], str]
     folder: Path
@@ -39,6 +40,7 @@ class Outside:
     stop: threading.Event
     vault: Callable[[str], Vault] = lambda _: MemoryVault()
     wind_up: threading.Event = field(default_factory=threading.Event)
+    tape: Tape | None = None
 
 
 class Asking:
@@ -50,6 +52,8 @@ class Asking:
         self._outside = outside
         revealed = {setting: outside.reveal(name) for setting, name in order.secrets.items()}
         self.mask: Mask = mask_for(order, revealed)
+        if outside.tape is not None:
+            outside.tape.mask = self.mask
         self.values: dict[str, Any] = order.values(revealed)
         self.base = template.fill(order.base, self.values) or ""
         self._seen: Callable[[RequestSeen], None] = lambda _: None
@@ -81,6 +85,7 @@ class Asking:
             wire=wire,
             wire_bytes=wire_bytes,
             bodies=order.bodies,
+            tape=self._outside.tape,
         )
 
     def signs_in(self) -> None:
@@ -104,6 +109,7 @@ class Asking:
             mask=self.mask,
             seen=lambda seen: self._seen(seen),
             at_once=1,
+            tape=self._outside.tape,
         )
         try:
             return sender.send(request, "fetching an access token", _TOKEN_ANSWERS)

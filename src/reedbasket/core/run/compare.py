@@ -17,9 +17,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from xxhash import xxh3_64_intdigest
 
+from ..exact_json import dump_lenient
 from ..load.along import Transition
 from ..load.warehouse import TableState, Warehouse
-from ..shape.exact_json import dump_lenient
 from ..shape.layout import Family
 from ..shape.structure import ColumnShape
 from .order import TableOrder

@@ -19,10 +19,10 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ..exact_json import dump, dump_lenient
 from ..load.warehouse import SavedCursor
 from ..records import ColumnRecords, chosen
 from ..shape.batch import Reject
-from ..shape.exact_json import dump, dump_lenient
 from ..spec.http import CursorRule
 from ..spec.times import EPOCHS, format_time, read_time
 

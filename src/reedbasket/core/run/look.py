@@ -13,8 +13,11 @@ import pyarrow as pa
 
 from .. import errors
 from ..checking import CheckStep, reach, walked
+from ..extract.code.host import CodeHost
+from ..extract.code.passes import settings_in
 from ..extract.http.send import Exchange
 from ..shape import Shaper, TableShape
+from ..spec.code import Code
 from ..spec.connector import request_templates
 from ..spec.http import HttpTable, WindowRule
 from ..spec.template import names
@@ -23,6 +26,7 @@ from .order import SourceOrder, TableOrder
 from .taking import Taking, parents_of
 
 STEPS = ("secrets", "name", "port", "TLS", "sign-in", "answer", "records")
+STEPS_OF_CODE = ("secrets", "code", "check", "records")
 # Pages of a survey's sample, and records; more would ask a live source for what nobody reads.
 _PAGES = 2
 _MOST_RECORDS = 1_000
@@ -31,7 +35,51 @@ _EXAMPLES = 3
 
 def check_source(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]) -> list[CheckStep]:
     """Each step on the way to a source's first table."""
+    if order.code is not None:
+        return walked(_steps_of_code(order, outside, tables, order.code), STEPS_OF_CODE)
     return walked(_steps(order, outside, tables), STEPS)
+
+
+def _steps_of_code(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable], code: Code) -> Iterator[CheckStep]:
+    step = "secrets"
+    try:
+        asking = Asking(order, outside)
+        yield CheckStep(step, True, f"{len(order.secrets)} set" if order.secrets else "none needed")
+    except errors.ReedError as error:
+        yield CheckStep(step, False, f"{error.found}: {error.on}", error.mend)
+        return
+    sender = asking.sender(lambda _: None, retry=order.retry.model_copy(update={"attempts": 2}))
+    parents = parents_of(order, asking, sender)
+    said: list[str] = []
+    try:
+        host = CodeHost(
+            code,
+            doing="checking",
+            mask=asking.mask,
+            stop=outside.stop,
+            base=asking.base,
+            send=lambda request, good: sender.send(request, "checking", good),
+            told=lambda _level, _code, words: said.append(words),
+        )
+        step = "code"
+        found = host.describe()
+        yield CheckStep(step, True, f"{code.entry} loads; tables: {', '.join(found['tables'])}")
+        step = "check"
+        host.check(settings_in(asking.values))
+        yield CheckStep(step, True, said[-1] if said else "the connector found nothing wrong")
+        step = "records"
+        name = next(iter(tables))
+        _, chunks = Taking(
+            order, natural(name, tables[name], order.started), asking, sender, None, parents, latest=True
+        ).sample()
+        count = next((len(chunk.records) for chunk in chunks if chunk.records), 0)
+        yield CheckStep(step, True, f"{count} in the first part of {name}" if count else f"none in {name}")
+    except errors.ReedError as error:
+        asking.mask.error(error)
+        yield CheckStep(step, False, f"{error.found} [{error.code}]", error.mend)
+    finally:
+        parents.close()
+        sender.close()
 
 
 def _steps(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]) -> Iterator[CheckStep]:

@@ -16,6 +16,7 @@ from ..shape.rules import DriftPolicy, ShapeRules
 from ..spec import template
 from ..spec.auth import Auth
 from ..spec.basket import Basket
+from ..spec.code import Code
 from ..spec.fields import Model
 from ..spec.http import CursorRule, HttpTable, Pace, Retry, Timeouts, WindowRule
 from ..spec.links import table_choice
@@ -78,7 +79,7 @@ class TableOrder(Model):
 class SourceOrder(Model):
     """What it takes to ask one source, resolved. database, files: of one, and then nothing of a connector. stores:
     those that files may be copied to. window: what is taken of tables that know times, [from, until); the saved cursors are left where
-    they are then. bodies: what goes over the wire is kept with the run's requests."""
+    they are then. code: of a connector in Python. bodies: what goes over the wire is kept with the run's requests."""
 
     run: int = 0
     bodies: bool = False
@@ -89,6 +90,7 @@ class SourceOrder(Model):
     database: Source | None = None
     files: Source | None = None
     stores: dict[str, Source] = Field(default_factory=dict)
+    code: Code | None = None
     base: str = ""
     auth: Auth | None = None
     headers: dict[str, str] = Field(default_factory=dict)
@@ -205,6 +207,7 @@ def source_order(
         started=started,
         source=name,
         connector=source.connector,
+        code=connector.runs,
         base=connector.base,
         auth=connector.auth,
         headers=connector.headers,

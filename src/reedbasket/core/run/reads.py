@@ -10,14 +10,17 @@ from typing import Any
 
 from ..errors import SourceError
 from ..extract.chunk import Chunk
+from ..extract.code.passes import CodePass
 from ..extract.feeder import several
 from ..extract.http import HttpReader, Sender
 from ..load.warehouse import SavedCursor
 from ..shape.lane import Expected
 from ..spec import template
+from ..spec.code import Code
 from ..spec.http import HttpTable
 from ..spec.steps import Window
 from ..spec.template import names
+from .asking import Asking
 from .cursor import CursorTracker
 from .spool import Spool
 from .windows import position
@@ -48,7 +51,7 @@ class TableReader:
         self._sender = sender
         self._values = dict(values)
 
-    def alone(self, known: str | None = None) -> HttpReader:
+    def alone(self, known: str | None = None) -> HttpReader | CodePass:
         """The one pass, or the first of several. known: see HttpReader."""
         return self._reader(each_of(self._rule, self._values)[0], at_once=None, known=known)
 
@@ -62,11 +65,11 @@ class TableReader:
 
         return several(passes(), self._sender.at_once, self._name)
 
-    def one(self, values: Values) -> HttpReader:
+    def one(self, values: Values) -> HttpReader | CodePass:
         """One of several passes, by itself."""
         return self._reader(values, at_once=1, known=None)
 
-    def _reader(self, values: Values, *, at_once: int | None, known: str | None) -> HttpReader:
+    def _reader(self, values: Values, *, at_once: int | None, known: str | None) -> HttpReader | CodePass:
         return HttpReader(
             self._name, self._base, self._rule, self._sender, values, known=known, at_once=at_once, expected=self._expected
         )
@@ -98,6 +101,39 @@ class TableReader:
         texts = [rule.path, *rule.send.values(), *rule.headers.values(), *rule.copied.values()]
         texts += [text for path, text in template.texts_in(body) if path[0] != "graphql"]
         return {name.removeprefix("parent.") for text in texts for name in names(text) if name.startswith("parent.")}
+
+
+class CodeReader(TableReader):
+    """One table of a connector in Python. saved: what it said last of how far it is. told: hears what it says on the way."""
+
+    def __init__(
+        self,
+        name: str,
+        code: Code,
+        asking: Asking,
+        rule: HttpTable,
+        sender: Sender,
+        values: Mapping[str, Any],
+        saved: Any,
+        expected: Callable[[], Expected | None] | None,
+        told: Callable[[Any, str, str], None],
+    ) -> None:
+        super().__init__(name, asking.base, rule, sender, values, expected)
+        self._code, self._saved, self._mask, self._told = code, saved, asking.mask, told
+
+    def _reader(self, values: Values, *, at_once: int | None, known: str | None) -> CodePass:
+        return CodePass(
+            self._name,
+            self._code,
+            self._base,
+            self._rule,
+            self._sender,
+            self._mask,
+            values,
+            self._saved,
+            self._expected,
+            self._told,
+        )
 
 
 def each_of(rule: HttpTable, values: Values) -> list[Values]:

@@ -8,8 +8,8 @@ from typing import Any
 
 import orjson
 
-from ..extract.http import json_body
-from ..shape.exact_json import dump_lenient
+from .. import json_body
+from ..exact_json import dump_lenient
 
 _IN_MEMORY_BYTES = 4 * 1024 * 1024
 

@@ -20,6 +20,8 @@ def moved(table: TableOrder, state: TableState | None) -> Transition:
         cursor = ("row version", "row_version")
     if table.by == "files":
         cursor = ("files", "files")
+    if table.by == "saved":
+        cursor = ("saved", "saved")
     if table.by == "log":
         cursor = ("log", "log")
     return transition(state, write=table.write, key=table.key, link=table.link, by=table.by, cursor=cursor)

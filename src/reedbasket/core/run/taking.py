@@ -8,6 +8,7 @@ from datetime import datetime, timedelta
 from typing import Any
 
 from ..extract.chunk import Chunk
+from ..extract.code.passes import CodePass, saved_in
 from ..extract.http import HttpReader, Sender
 from ..load.along import Transition
 from ..load.warehouse import SavedCursor, TableState
@@ -20,11 +21,12 @@ from ..spec.times import finest, format_time, parse_time
 from .asking import Asking
 from .cursor import CursorTracker
 from .order import SourceOrder, TableOrder
-from .reads import Parents, TableReader
+from .reads import CodeReader, Parents, TableReader
 from .spool import Spool
 from .windows import windows, within
 
 _MICROSECOND = timedelta(microseconds=1)
+_MOST_SAID = 100
 
 
 def saved_of(table: TableOrder, state: TableState | None, change: Transition) -> SavedCursor | None:
@@ -42,7 +44,6 @@ class Taking:
     # What is left out of a record is sent all the same.
     left_out: frozenset[str] = frozenset()
     notes: tuple[()] = ()
-    ended_notes: tuple[()] = ()
     lag: None = None
     follows_log = False
     seldom = False
@@ -65,13 +66,14 @@ class Taking:
         """expected: see HttpReader.
 
         until: windows are taken to here; until the run began where nothing is said. latest: only the last one."""
+        self.ended_notes: list[tuple[Any, str, str]] = []
         self._order = order
         self._table = table
         self._parents = parents
         self._saved = saved
         self._values = dict(asking.values)
         self._done: SavedCursor | None = None
-        self._reader: HttpReader | None = None
+        self._reader: HttpReader | CodePass | None = None
         self._windows: list[Window] = []
         self.tracker: CursorTracker | None = None
         self._of_parents: CursorTracker | None = None
@@ -98,7 +100,17 @@ class Taking:
             self._windows = self._windows[-1:] if latest else self._windows
             if self._windows:
                 self.from_text = format_time(self._windows[0][0])
-        self.reader = TableReader(table.name, asking.base, rule, sender, self._values, expected)
+        self.reader: TableReader = TableReader(table.name, asking.base, rule, sender, self._values, expected)
+        if order.code is not None:
+            known = saved_in(saved)
+            self.reader = CodeReader(table.name, order.code, asking, rule, sender, self._values, known, expected, self._said)
+
+    def _said(self, level: Any, code: str, words: str) -> None:
+        """By a connector in Python; what is beyond the first hundred lines is counted."""
+        if len(self.ended_notes) < _MOST_SAID:
+            self.ended_notes.append((level, code, words))
+        elif len(self.ended_notes) == _MOST_SAID:
+            self.ended_notes.append(("warning", "connector.said_more", f"the connector said more than {_MOST_SAID} lines"))
 
     @property
     def cursor_from(self) -> Any:
@@ -120,7 +132,8 @@ class Taking:
             return self.reader.over(self._over_parents(rule.for_each, since))
         if rule.each:
             return self.reader.over(self.reader.lists())
-        known = self._saved.value if self._saved and self._saved.column == self._mark_of_tag else None
+        tagged = self._order.code is None and self._saved is not None and self._saved.column == self._mark_of_tag
+        known = self._saved.value if tagged and self._saved else None
         self._reader = self.reader.alone(known)
         return self._reader.chunks()
 
@@ -144,6 +157,8 @@ class Taking:
         rule, page = self._rule, len(chunk.records)
         if self.passes is not None:
             return None, self.passes
+        if self._order.code is not None:
+            return None, None
         if rule.for_each or rule.each:
             return None, None  # as many as there are parents or values, which only the run goes through
         if not rule.next or page == 0:

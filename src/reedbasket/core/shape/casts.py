@@ -11,7 +11,7 @@ from typing import Any
 
 import pyarrow as pa
 
-from .exact_json import dump
+from ..exact_json import dump
 from .kinds import Kind
 from .values import ColumnData, Misfit, shown
 

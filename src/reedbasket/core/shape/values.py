@@ -14,7 +14,7 @@ from typing import Any, TypeAlias
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from .exact_json import dump
+from ..exact_json import dump
 from .kinds import EXACT_IN_DOUBLE, Kind, widen
 
 # A typed column: a list of Python values (None, bool, int, float, Decimal, str), or an Arrow array; date and timestamp

@@ -13,9 +13,9 @@ from typing import Any, Literal
 
 import pyarrow as pa
 
+from ..exact_json import dump
 from .batch import TableBatch
 from .casts import cast_values
-from .exact_json import dump
 from .kinds import widen
 from .layout import reference_of
 from .learning import Learning

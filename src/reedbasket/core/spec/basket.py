@@ -5,6 +5,7 @@ All mistakes are found in one pass; with a single one, nothing is applied.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path as FilePath
@@ -19,7 +20,10 @@ from .mistakes import Mistake
 from .model import KINDS, Feed, Source, Warehouse
 from .overlay import Overlay
 from .parameters import one_for_each
+from .programs import ENDING, Describe, completed
 from .yaml_source import Document, Path, read_documents
+
+_CODE = re.compile(r"^code:\s*[\"']?([\w.-]+\.py)", re.MULTILINE)
 
 
 @dataclass
@@ -63,10 +67,12 @@ def load_folder(folder: FilePath) -> Basket:
 
 
 def read_folder(folder: FilePath) -> dict[str, str]:
-    """{path relative to the folder's parent: text}, sorted. Raises DefinitionError where there is nothing to read."""
+    """{path relative to the folder's parent: text}: definitions, and the Python that connectors among them name. Raises DefinitionError
+    where there is nothing to read."""
     if folder.is_file():
-        return {folder.name: folder.read_text(encoding="utf-8")}
+        return {one.name: one.read_text(encoding="utf-8") for one in (folder, *_programs(folder))}
     files = sorted(p for p in folder.rglob("*") if p.suffix in (".yaml", ".yml") and p.is_file())
+    files += sorted({found for file in files for found in _programs(file)})
     if not files:
         raise DefinitionError(
             "reading the basket",
@@ -78,9 +84,22 @@ def read_folder(folder: FilePath) -> dict[str, str]:
     return {str(p.relative_to(folder.parent)): p.read_text(encoding="utf-8") for p in files}
 
 
-def load_texts(texts: Mapping[str, str], known: Basket | None = None, settings: Mapping[str, str] | None = None) -> Basket:
-    """Definitions out of {file name: YAML text}, checked together with those already `known`. settings: files that say what is different
-    in this environment (see overlay).
+def _programs(file: FilePath) -> Iterator[FilePath]:
+    """Those that connectors in a file of definitions name."""
+    for found in _CODE.findall(file.read_text(encoding="utf-8")):
+        program = file.parent / found
+        if program.is_file():
+            yield program
+
+
+def load_texts(
+    texts: Mapping[str, str],
+    known: Basket | None = None,
+    settings: Mapping[str, str] | None = None,
+    describe: Describe | None = None,
+) -> Basket:
+    """Definitions out of {file name: YAML text}, checked together with those already `known`; of connectors in Python also the files
+    that they name. settings: files that say what is different in this environment (see overlay).
 
     Returns only the definitions of the texts. Raises DefinitionError; its `details` is the list of mistakes.
     """
@@ -89,7 +108,10 @@ def load_texts(texts: Mapping[str, str], known: Basket | None = None, settings: 
     unreadable: set[tuple[str, str]] = set()
     overlay = Overlay(settings or {})
     mistakes += overlay.mistakes
+    programs = {file: text for file, text in texts.items() if file.endswith(ENDING)}
     for file, text in texts.items():
+        if file in programs:
+            continue
         written, unread = read_documents(file, text)
         mistakes += unread
         documents = []
@@ -98,8 +120,9 @@ def load_texts(texts: Mapping[str, str], known: Basket | None = None, settings: 
             documents += stands_for
             mistakes += wrong
         for document in map(overlay.over, documents):
-            kind, model, wrong = check_document(document)
-            mistakes += wrong
+            whole, lacking = completed(document, programs, known.connectors if known else {}, describe)
+            kind, model, wrong = check_document(whole)
+            mistakes += lacking or wrong
             if kind is None:
                 continue
             name = str(document.data[kind])
@@ -109,7 +132,7 @@ def load_texts(texts: Mapping[str, str], known: Basket | None = None, settings: 
                 line, column = document.position((kind,))
                 mistakes.append(Mistake(file, line, column, dotted(kind, name, ()), message, "definition.defined_twice"))
                 continue
-            basket.documents[kind, name] = document
+            basket.documents[kind, name] = document = whole
             if model is None:
                 unreadable.add((kind, name))
             else:

@@ -16,6 +16,8 @@ from .yaml_source import Path
 REQUEST_NAMES = ("cursor.from", "cursor.until", "window.from", "window.until", "run.started", "run.id")
 
 Finding = tuple[Path, str, str]
+# What may be said of a table whose records code asks for.
+_OF_CODE = {"about", "key", "cursor", "window", "saves", "deleted", "records", "format"}
 
 
 def connector_mistakes(connector: Connector) -> Iterator[Finding]:
@@ -32,8 +34,20 @@ def connector_mistakes(connector: Connector) -> Iterator[Finding]:
             yield from _names(("auth", *path), text, settings)
     for header, text in connector.headers.items():
         yield from _names(("headers", header), text, settings)
+    if (connector.on == "python") != (connector.code is not None):
+        yield ("code",), "`code` is what a connector on python is, and one on http has none", "definition.bad_value"
     for table, rule in connector.tables.items():
-        yield from _table(("tables", table), table, rule, connector, settings)
+        here: Path = ("tables", table)
+        if connector.on == "python":
+            asks = sorted(rule.model_fields_set - _OF_CODE)
+            if asks:
+                yield (*here, asks[0]), "the connector's own code asks for its records", "definition.bad_value"
+            continue
+        if rule.get is None and rule.post is None:
+            yield here, "say one of get and post", "definition.bad_value"
+        if rule.saves:
+            yield (*here, "saves"), "a connector in Python alone says itself how far it is", "definition.bad_value"
+        yield from _table(here, table, rule, connector, settings)
 
 
 def _table(here: Path, name: str, rule: HttpTable, connector: Connector, settings: list[str]) -> Iterator[Finding]:

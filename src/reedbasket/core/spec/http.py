@@ -12,6 +12,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BeforeValidator, Field, model_validator
 
 from .auth import Auth
+from .code import Code
 from .fields import KeyColumns, Model, Name, RecordsPath, Template, Values
 from .times import Duration, Step
 
@@ -187,7 +188,8 @@ def _as_format(value: Any) -> Any:
 
 
 class HttpTable(Model):
-    """One endpoint that lists records. Exactly one of get and post."""
+    """One endpoint that lists records: exactly one of get and post; of a connector in Python, neither. saves: of one in Python, that it
+    says itself how far it is."""
 
     get: Template | None = None
     post: Template | None = None
@@ -206,6 +208,7 @@ class HttpTable(Model):
     key: KeyColumns | None = None
     cursor: CursorRule | None = None
     window: WindowRule | None = None
+    saves: bool = False
     conditional: bool = Field(False, description="ask with If-None-Match: an answer that did not change is not sent again")
     deleted: str | dict[str, str | int | bool] | None = Field(
         None, description="what says that a record is gone: a field that is set then, or {field: its value then}"
@@ -218,7 +221,7 @@ class HttpTable(Model):
 
     @model_validator(mode="after")
     def _consistent(self) -> HttpTable:
-        if (self.get is None) == (self.post is None):
+        if self.get is not None and self.post is not None:
             raise ValueError("say one of get and post")
         if self.body is not None and self.post is None:
             raise ValueError("`body` goes with `post`")
@@ -238,8 +241,20 @@ class HttpTable(Model):
 
 
 class Connector(Model):
+    """On http it is declared here. On python the class that `code` names says all but code, memory and silence; what is written here
+    stands over it. program: the text of that file, put there when the basket is read."""
+
     connector: Name
-    on: Literal["http"]
+    on: Literal["http", "python"]
+    code: str | None = Field(
+        None,
+        pattern=r"^([\\w.-]+\\.py(:\\w+)?|[A-Za-z_][\\w.]*:\\w+)$",
+        description="on python: a file beside the definition, `lockers.py`, or an installed `package.module:Class`",
+    )
+    program: str | None = Field(None, description="put there by us")
+    described: bool = Field(False, description="put there by us")
+    memory: int = Field(400, ge=100, le=16_000, description="on python: megabytes that its process may take")
+    silence: Duration = Field(default="2m", description="on python: how long its process may say nothing")  # type: ignore[assignment]
     about: str = ""
     settings: dict[str, Setting] = Field(default_factory=dict)
     base: Template
@@ -249,3 +264,10 @@ class Connector(Model):
     timeouts: Timeouts = Timeouts()
     retry: Retry = Retry()
     tables: dict[Name, HttpTable] = Field(min_length=1)
+
+    @property
+    def runs(self) -> Code | None:
+        """What its process is told; None where it is declared."""
+        if self.on == "http" or self.code is None:
+            return None
+        return Code(entry=self.code, program=self.program, memory=self.memory, silence=self.silence.total_seconds())

@@ -88,7 +88,7 @@ def table_choice(feed: Feed, name: str, connector: Connector) -> TableChoice:
     cursor = rule.cursor
     if rule.for_each and rule.parents == "changed" and rule.for_each in connector.tables:
         cursor = connector.tables[rule.for_each].cursor
-    natural = Changes(by="cursor" if cursor else "window" if rule.window else "everything")
+    natural = Changes(by="saved" if rule.saves else "cursor" if cursor else "window" if rule.window else "everything")
     changes = own.changes or feed.defaults.changes or natural
     write: Write | None = own.write or feed.defaults.write
     if write is None and changes.by == "compare":
@@ -151,7 +151,7 @@ def _feed(
             )
             continue
         choice = table_choice(feed, name, connector)
-        yield from _choice(here, choice, rule)
+        yield from _choice(here, choice, rule, by_code=connector.on == "python")
         yield from shaping_mistakes(here, feed.tables[name] or FeedTable(), choice.key or [])
         target = feed.prefix + name.replace("-", "_")
         other = targets.setdefault((feed.warehouse, target), feed.feed)
@@ -209,8 +209,17 @@ def _only_of_databases(here: Path, said: FeedTable | Changes | None) -> Iterator
         yield (*here, "changes"), "the cursor of an API stands in its connector", "definition.bad_value"
 
 
-def _choice(here: Path, choice: TableChoice, rule: HttpTable) -> Iterator[Finding]:
+def _choice(here: Path, choice: TableChoice, rule: HttpTable, *, by_code: bool) -> Iterator[Finding]:
+    """by_code: the connector is Python, and asks for what it is to."""
     sends = {name for _, text in request_templates(rule) for name in template.names(text)}
+    if by_code:
+        sends = {"cursor.from"} | ({"window.from"} if choice.by == "window" else set())
+    if choice.by == "saved" and not rule.saves:
+        message = "changes by what the connector saves, and it saves nothing of this table; say cursor, everything or compare"
+        yield here, message, "definition.no_cursor"
+    if choice.by == "saved" and choice.write in ("replace", "mirror"):
+        message = f"write: {choice.write} wants a complete read, and behind what was saved it is a part; use merge or append"
+        yield here, message, "definition.replace_by_cursor"
     if choice.by == "cursor" and choice.cursor is None:
         message = "changes by cursor, but the connector names no cursor for it; say changes: {by: everything}"
         yield here, message, "definition.no_cursor"

@@ -81,10 +81,10 @@ class Warehouse(Place):
 class Changes(Model):
     """How changes are found. compare: everything is read, and only what differs from the last time is written. row_version: by the
     version that the database keeps of each row (postgres). log: by the database's own log of changes (postgres, mysql). files: each file
-    once, and again where it changed. `from` to `overlap` go with `window` and `cursor`: of an API they stand in place of what the
-    connector says, of a database they say it."""
+    once, and again where it changed. saved: by what a connector in Python saves of how far it is. `from` to `overlap` go with `window`
+    and `cursor`: of an API they stand in place of what the connector says, of a database they say it."""
 
-    by: Literal["everything", "cursor", "window", "compare", "row_version", "log", "files"]
+    by: Literal["everything", "cursor", "window", "compare", "row_version", "log", "files", "saved"]
     column: KeyColumns | None = Field(None, description="of a database: the column to go by; several are compared one by one")
     start: Template | None = Field(None, alias="from")
     step: Step | None = None

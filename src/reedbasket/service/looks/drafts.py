@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ...core.extract.code.described import described
 from ...core.spec import Basket, load_texts
 from ...core.spec.model import KINDS
 from ...store import Store, definitions
@@ -14,7 +15,7 @@ def basket_of(store: Store, draft: str) -> Basket:
     known = definitions.basket(store)
     if not draft:
         return known
-    new = load_texts({DRAFT_FILE: draft}, known)
+    new = load_texts({DRAFT_FILE: draft}, known, describe=described)
     together = Basket(documents=new.documents)
     for kind in KINDS:
         together.of_kind(kind).update({**known.of_kind(kind), **new.of_kind(kind)})

@@ -8,14 +8,17 @@ from pydantic import Field
 
 from ... import wire
 from ...core.errors import NotFound
-from ...core.spec import json_schema, load_texts
+from ...core.spec import Basket, json_schema, load_texts
+from ...core.spec.code import Code
+from ...core.spec.programs import ENDING
 from ...store import definitions
 from ..operations import Body
+from ..problems import Forbidden
 from .shared import caller, noted, operations, parts
 
 
 class BasketFiles(Body):
-    """{file name: YAML text}. settings: the same, of what is different in this environment."""
+    """{file name: YAML text, or that of a .py file that a connector names}. settings: the same, of what is different here."""
 
     files: Annotated[dict[str, str], Field(min_length=1, max_length=1000)]
     settings: Annotated[dict[str, str], Field(max_length=100)] = Field(default_factory=dict)
@@ -39,8 +42,9 @@ class Revert(Body):
 def apply_basket(body: BasketFiles) -> Any:
     store = parts().store
     # Where everything else goes, nothing else can be stood on.
-    known = None if body.prune else definitions.basket(store)
-    basket = load_texts(body.files, known, body.settings)
+    there = definitions.basket(store)
+    _require_admin_for_code(body.files, there)
+    basket = load_texts(body.files, None if body.prune else there, body.settings, describe=_described)
     done = definitions.apply(store, basket, by=caller().name, prune=body.prune, only_look=body.only_check)
     moved = [f"{one['kind']} {one['name']} {one['change']}" for one in done if one["change"] != "same"]
     noted(("would be: " if body.only_check else "") + (", ".join(moved) or "nothing new"))
@@ -49,7 +53,28 @@ def apply_basket(body: BasketFiles) -> Any:
     return done
 
 
-@operations.add("GET", "/api/v1/basket", "what is in force, as it was written: {file: YAML}", answer=dict[str, str])
+def _require_admin_for_code(files: dict[str, str], there: Basket) -> None:
+    """Python runs on this machine: who may bring it is who may do everything else. What is in force already may come along."""
+    in_force = {connector.program for connector in there.connectors.values()}
+    new = sorted(file for file, text in files.items() if file.endswith(ENDING) and text not in in_force)
+    if new and caller().role != "admin":
+        raise Forbidden(
+            "applying",
+            new[0],
+            found=f"you are {caller().name}, with the role {caller().role}, and it is Python that would run here",
+            mend="let an admin apply it, or install it as a package and name it by `code: package.module:Class`",
+            code="definition.code_needs_admin",
+        )
+
+
+def _described(code: Code) -> dict[str, Any]:
+    # What speaks with its process is loaded where there is one.
+    from ...core.extract.code.described import described
+
+    return described(code)
+
+
+@operations.add("GET", "/api/v1/basket", "what is in force, as it was written: {file: YAML, or Python}", answer=dict[str, str])
 def export_basket() -> Any:
     return definitions.export(parts().store)
 

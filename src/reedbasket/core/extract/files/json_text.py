@@ -8,9 +8,10 @@ from typing import Any
 import jmespath
 import pyarrow as pa
 
+from ... import json_body
 from ...records import ColumnRecords
 from ...shape.lane import Expected
-from ..http import big_json, json_body
+from ..http import big_json
 from ..http.column_body import ColumnBodies
 from .blocks import whole_lines
 from .part import FilePart, Unread

@@ -15,8 +15,9 @@ import pyarrow as pa
 import pyarrow.csv as pa_csv
 import xmltodict
 
+from ... import json_body
 from ...spec.http import CsvFormat, HttpTable
-from . import big_json, json_body
+from . import big_json
 from .column_body import ColumnBodies
 from .pages import objects_of, pick_records
 

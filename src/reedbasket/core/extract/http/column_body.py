@@ -14,9 +14,9 @@ import jmespath
 import pyarrow as pa
 import pyarrow.json as pa_json
 
+from ... import json_body
 from ...records import ColumnRecords
 from ...shape.lane import Expected
-from . import json_body
 from .big_json import LARGE_BYTES, can_split
 
 _SCALARS: dict[type, pa.DataType] = {str: pa.string(), int: pa.int64(), float: pa.float64(), bool: pa.bool_()}

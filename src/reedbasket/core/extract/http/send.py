@@ -7,7 +7,7 @@ import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import cast
+from typing import Any, cast
 from urllib.parse import urljoin, urlsplit
 
 import urllib3
@@ -24,6 +24,7 @@ from .big_json import LARGE_BYTES
 from .credentials import Credentials
 from .request import Request
 from .signin import SignIn, Standing
+from .tape import Tape
 
 # One page is held in memory whole, so it has a bound: a worker must stay under 300 MB.
 LARGEST_BODY_BYTES = 64 * 1024 * 1024
@@ -87,8 +88,10 @@ class Sender:
         wire: Callable[[Exchange], None] | None = None,
         wire_bytes: int = SHOWN_BYTES,
         bodies: bool = False,
+        tape: Tape | None = None,
     ) -> None:
-        """wire: hears of every exchange, for people to look at; of a body so many bytes. bodies: `seen` gets all exchanges too."""
+        """wire: hears of every exchange, for people to look at; of a body so many bytes. bodies: `seen` gets all exchanges too.
+        tape: records answers, or stands in for who gives them."""
         self._timeouts = timeouts
         self._retry = retry
         self._pacer = pacer
@@ -100,6 +103,7 @@ class Sender:
         self.at_once = at_once
         self._wire, self._wire_bytes = wire, wire_bytes
         self._bodies = bodies
+        self._tape = tape
         self._pool = urllib3.PoolManager(num_pools=4, maxsize=at_once, retries=False)
 
     def __repr__(self) -> str:
@@ -242,16 +246,15 @@ class Sender:
         return Exchange(method, self._mask.text(url), told(headers), text(body or b""), status, told(found), text(content), cut)
 
     def _ask(self, method: str, url: str, headers: dict[str, str], body: bytes | None, doing: str) -> urllib3.BaseHTTPResponse:
+        how: dict[str, Any] = {"preload_content": False, "redirect": False}
+        timeout = Timeout(connect=self._timeouts.connect, read=self._timeouts.read)
         try:
-            return self._pool.request(
-                method,
-                url,
-                headers=headers,
-                body=body,
-                preload_content=False,
-                redirect=False,
-                timeout=Timeout(connect=self._timeouts.connect, read=self._timeouts.read),
-            )
+            if self._tape is not None:
+                replayed: urllib3.BaseHTTPResponse = self._tape.request(
+                    self._pool, method, url, headers=headers, body=body, timeout=timeout, **how
+                )
+                return replayed
+            return self._pool.request(method, url, headers=headers, body=body, timeout=timeout, **how)
         except urllib3.exceptions.HTTPError as error:
             raise no_answer(error, url, doing) from error
         except ValueError:

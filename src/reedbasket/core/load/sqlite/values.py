@@ -12,7 +12,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ...shape.exact_json import dump
+from ...exact_json import dump
 from ...shape.kinds import Kind
 from ...shape.values import ColumnData
 

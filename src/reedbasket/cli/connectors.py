@@ -1,0 +1,216 @@
+"""connector new, connector try, connector check: without the service."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import sys
+import tempfile
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from . import show
+
+if TYPE_CHECKING:
+    from ..core.run.alone import Alone
+    from ..core.run.proving import Proof
+
+_LOOK_SECONDS = 0.5
+ANSWERS, TRIAL = "answers", ".trial"
+
+
+def new(options: argparse.Namespace) -> int:
+    from ..kit.new import written
+
+    folder = Path(options.folder or options.name)
+    if folder.exists() and any(folder.iterdir()):
+        print(
+            f"reed: making the connector in {folder}: something is there already. Give an empty --folder  [connector.folder_not_empty]",
+            file=sys.stderr,
+        )
+        return 1
+    folder.mkdir(parents=True, exist_ok=True)
+    for name, text in written(options.name, python=options.python).items():
+        (folder / name).write_text(text, "utf-8")
+    print(f"Made {folder}: {', '.join(sorted(p.name for p in folder.iterdir()))}.")
+    print(f"Fill in what is marked, then: reed connector try {folder}")
+    return 0
+
+
+def attempt(options: argparse.Namespace) -> int:
+    """Named after `try`, which Python keeps for itself."""
+    folder = Path(options.folder)
+    if not options.watch:
+        return _try(options, folder)
+    seen = -1.0
+    while True:
+        latest = max((p.stat().st_mtime for p in folder.glob("*") if p.suffix in (".yaml", ".yml", ".py")), default=0.0)
+        if latest != seen:
+            seen = latest
+            print(show.heading(f"{time.strftime('%H:%M:%S')}  {folder}"))
+            try:
+                _try(options, folder)
+            except Exception as error:
+                if not isinstance(getattr(error, "code", None), str):
+                    raise
+                _complain(error)
+            print("Waiting for the next save; Ctrl-C ends it.", flush=True)
+        time.sleep(_LOOK_SECONDS)
+
+
+def _try(options: argparse.Namespace, folder: Path) -> int:
+    from ..core.load.profile import profile
+    from ..core.run.alone import FEED, Kept, opened, well
+
+    trial = folder / TRIAL
+    if options.again and trial.exists():
+        for old in trial.glob("scratch.*"):
+            old.unlink()
+    alone = opened(
+        folder,
+        trial,
+        _reveal,
+        source=options.source,
+        tables=options.tables,
+        file=f"scratch.{options.into}",
+        tape=_tape(options, folder),
+    )
+    kept = Kept()
+    result = alone.run(kept)
+    for level, code, message, of in kept.lines:
+        if level != "info" or code.startswith("connector."):
+            print(f"{'!' if level == 'warning' else '✗' if level == 'error' else ' '} {of or '':<12} {message}  [{code}]")
+    warehouse = alone.warehouse()
+    positions: dict[str, Any] = {}
+    try:
+        for table in result.tables:
+            state = warehouse.state(FEED, table.table)
+            cursor = state.cursor if state else None
+            positions[table.table] = {"kind": cursor.kind, "value": cursor.shown} if cursor else None
+            place = f"; saved position: {cursor.shown}" if cursor else ""
+            requests = show.plural(table.requests, "request")
+            print(
+                show.heading(
+                    f"\n{table.table}: {show.count(table.read)} read, {show.count(table.loaded)} loaded, {requests}{place}"
+                )
+            )
+            if not warehouse.existing(table.target):
+                continue
+            found = warehouse.rows(table.target, limit=options.rows)
+            columns = [n for n, _ in found.columns if not n.startswith("_rb_")]
+            places = [n for n, (name, _) in enumerate(found.columns) if name in columns]
+            show.table(columns, [[_cell(row[n]) for n in places] for row in found.rows], empty="no rows")
+            _, profiled = profile(warehouse, table.target)
+            print()
+            show.table(
+                ["column", "type", "nulls", "distinct", "min", "max"],
+                [
+                    (c.name, c.type, c.nulls, c.distinct, c.min or "", c.max or "")
+                    for c in profiled
+                    if not c.name.startswith("_rb_")
+                ],
+                empty="",
+                right=["nulls", "distinct"],
+            )
+    finally:
+        warehouse.close()
+    (trial / "positions.json").write_text(json.dumps(positions, indent=1, ensure_ascii=False) + "\n", "utf-8")
+    print(f"\nRows in {trial / f'scratch.{options.into}'}, positions in {trial / 'positions.json'}; --again begins anew.")
+    if result.error:
+        error = result.error
+        print(f"reed: {error['doing']} {error['on']}: {error['found']}. {error['mend']}  [{error['code']}]", file=sys.stderr)
+    return 0 if well(result) else 1
+
+
+def check(options: argparse.Namespace) -> int:
+    from ..core.run.alone import opened
+    from ..core.run.proving import prove
+
+    folder = Path(options.folder)
+    with tempfile.TemporaryDirectory(prefix="reed-check-") as scratch:
+        alone: Alone = opened(
+            folder, Path(scratch), _reveal, source=options.source, tables=options.tables, tape=_tape(options, folder)
+        )
+        proofs = prove(alone, _told if options.form == "text" and not options.to_file else lambda proof: None)
+    failed = sum(proof.ok is False for proof in proofs)
+    text = {"json": _as_json, "junit": _as_junit, "text": _as_text}[options.form](alone.source, proofs)
+    if options.to_file:
+        Path(options.to_file).write_text(text, "utf-8")
+    elif options.form != "text":
+        print(text, end="")
+    if options.form == "text" or options.to_file:
+        tried = sum(proof.ok is not None for proof in proofs)
+        print(
+            f"{show.plural(tried, 'promise')} tried, {failed} broken."
+            + (f" Report in {options.to_file}." if options.to_file else "")
+        )
+    return 1 if failed else 0
+
+
+def _told(proof: Proof) -> None:
+    print(_line(proof), flush=True)
+
+
+def _line(proof: Proof) -> str:
+    mark = {True: "✓", False: "✗", None: "·"}[proof.ok]
+    colour = {True: "green", False: "red", None: ""}[proof.ok]
+    line = f"{show.coloured(mark, colour)} {proof.table + ': ' if proof.table else ''}{proof.promise} — {proof.found}"
+    return line + (f"\n    {proof.mend}" if proof.ok is False and proof.mend else "")
+
+
+def _as_text(source: str, proofs: list[Proof]) -> str:
+    return "".join(_line(proof) + "\n" for proof in proofs)
+
+
+def _as_json(source: str, proofs: list[Proof]) -> str:
+    return json.dumps({"source": source, "proofs": [proof.as_dict() for proof in proofs]}, indent=1, ensure_ascii=False) + "\n"
+
+
+def _as_junit(source: str, proofs: list[Proof]) -> str:
+    """JUnit's XML, as build servers read it."""
+    from xml.etree import ElementTree as xml
+
+    suite = xml.Element("testsuite", name=f"connector check {source}", tests=str(len(proofs)))
+    suite.set("failures", str(sum(proof.ok is False for proof in proofs)))
+    suite.set("skipped", str(sum(proof.ok is None for proof in proofs)))
+    for proof in proofs:
+        case = xml.SubElement(
+            suite, "testcase", classname=proof.table or source, name=proof.promise, time=f"{proof.seconds:.3f}"
+        )
+        if proof.ok is False:
+            xml.SubElement(case, "failure", message=proof.found).text = proof.mend
+        elif proof.ok is None:
+            xml.SubElement(case, "skipped", message=proof.found)
+    return '<?xml version="1.0" encoding="UTF-8"?>\n' + xml.tostring(suite, encoding="unicode") + "\n"
+
+
+def _tape(options: argparse.Namespace, folder: Path) -> Any:
+    if not (options.record or options.replay):
+        return None
+    from ..core.extract.http.tape import Tape
+
+    return Tape(folder / ANSWERS, "record" if options.record else "replay")
+
+
+def _reveal(name: str) -> str:
+    from ..core.errors import SecretMissing
+
+    value = os.environ.get(f"REED_SECRET_{name.upper()}")
+    if value is None:
+        raise SecretMissing(
+            "opening the secret", name, found="it is not set", mend=f"set the environment variable REED_SECRET_{name.upper()}"
+        )
+    return value
+
+
+def _cell(value: Any) -> str:
+    text = "" if value is None else str(value)
+    return text if len(text) <= 32 else text[:31] + "…"
+
+
+def _complain(error: Exception) -> None:
+    from .main import complain
+
+    complain(error)

@@ -1,0 +1,117 @@
+"""One table as a connector's process reads it, in the passes that a run wants of it: see run.reads.TableReader, whose place it takes."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable, Iterator, Mapping
+from datetime import datetime
+from typing import Any
+
+import orjson
+import pyarrow as pa
+
+from ...errors import BodyUnreadable
+from ...load.warehouse import SavedCursor
+from ...masking import Mask
+from ...records import ColumnRecords
+from ...shape.lane import Expected
+from ...shape.typed import as_records
+from ...spec.code import Code
+from ...spec.http import HttpTable
+from ..chunk import Chunk
+from ..files.arrow_files import read_arrow
+from ..files.part import FilePart
+from ..http.body import Opener
+from ..http.column_body import ColumnBodies
+from ..http.request import Request
+from ..http.send import Sender
+from .host import CodeHost
+
+
+class CodePass:
+    """One pass. values: see HttpReader; saved: what the table said last of how far it is."""
+
+    unchanged = False
+    tag: str | None = None
+
+    def __init__(
+        self,
+        name: str,
+        code: Code,
+        base: str,
+        rule: HttpTable,
+        sender: Sender,
+        mask: Mask,
+        values: Mapping[str, Any],
+        saved: Any = None,
+        expected: Callable[[], Expected | None] | None = None,
+        told: Callable[[Any, str, str], None] = lambda level, code, words: None,
+    ) -> None:
+        self._name = name
+        self._rule = rule
+        self._values = values
+        self._saved = saved
+        self._entry = code.entry
+        doing = f"reading {name}"
+        self._opener = Opener(rule, doing, ColumnBodies(expected, "@", []) if expected else None)
+        self._host = CodeHost(
+            code,
+            doing=doing,
+            mask=mask,
+            stop=sender.stop,
+            base=base,
+            send=lambda request, good: sender.send(request, doing, good),
+            told=told,
+        )
+
+    def first_request(self) -> Request:
+        """For people: a connector tells beforehand of none."""
+        return Request(f"{self._entry}, read({self._name!r}, …)", "PYTHON")
+
+    def chunks(self) -> Iterator[Chunk]:
+        """Raises SourceError, RunCancelled; what was yielded before stays good."""
+        for letter, payload in self._host.read(settings_in(self._values), self._name, self._position()):
+            if letter == b"p":
+                yield Chunk([], 0, [], mark=SavedCursor("saved", payload.decode(), None, "saved"))
+            elif letter == b"a":
+                for part in read_arrow(io.BytesIO(payload), self._name, "UTC"):
+                    yield _chunk(part)
+            else:
+                yield from self._of_json(payload)
+
+    def _of_json(self, payload: bytes) -> Iterator[Chunk]:
+        try:
+            for part in self._opener.open(payload, {}).parts:
+                yield Chunk(part.records, part.body_bytes, part.misfits, None, part.suspicious)
+        except (ValueError, RecursionError) as error:
+            raise BodyUnreadable(
+                f"reading {self._name}",
+                self._entry,
+                found=f"records that are no JSON ({error})",
+                mend="yield dicts of what JSON holds",
+            ) from error
+
+    def _position(self) -> dict[str, Any]:
+        since, window = self._values.get("cursor.from"), (self._values.get("window.from"), self._values.get("window.until"))
+        return {
+            "since": {"time": since} if isinstance(since, datetime) else since,
+            "until": self._values.get("cursor.until") or self._values["run.started"],
+            "window": list(window) if window[0] is not None else None,
+            "saved": self._saved,
+        }
+
+
+def settings_in(values: Mapping[str, Any]) -> dict[str, Any]:
+    """The source's own, secrets filled in."""
+    return {name.removeprefix("settings."): value for name, value in values.items() if name.startswith("settings.")}
+
+
+def saved_in(saved: SavedCursor | None) -> Any:
+    return orjson.loads(saved.value) if saved is not None and saved.kind == "saved" else None
+
+
+def _chunk(part: FilePart) -> Chunk:
+    if part.columns is None:
+        return Chunk(part.records, part.size, [])
+    table: pa.Table = part.columns
+    return Chunk(ColumnRecords(table, lambda: as_records(table), table.nbytes), table.nbytes, [])

@@ -1,0 +1,110 @@
+"""Recorded answers: what an API said once, said again without it.
+
+A recording is a folder of JSON files, an exchange each, in the order in which they were made. Requests are told apart by method, path,
+query and body; secrets are blanked in all of it before it is written, so that it may be kept beside the connector and shown to anybody.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import json
+import re
+import threading
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any, Literal
+from urllib.parse import urlsplit
+
+import urllib3
+
+from ...errors import SourceError
+from ...masking import Mask
+from ...spec.times import format_time, parse_time
+
+_FACTS = "recording.json"
+# Of an answer's headers, those that connectors may go by; the others say where and when it was recorded.
+_KEPT = ("content-type", "link", "etag", "last-modified", "retry-after", "location")
+
+
+class NotRecorded(SourceError):
+    code = "source.not_recorded"
+
+
+class Tape:
+    """One recording. way: record or replay. scope: exchanges of one are not answers to requests of another; with a wrong credential the
+    same request is answered otherwise. started: when the recorded run began; a replayed one begins then too, so that it asks the same."""
+
+    def __init__(self, folder: Path, way: Literal["record", "replay"]) -> None:
+        """Raises NotRecorded where there is nothing to replay."""
+        self.folder = folder
+        self.way = way
+        self.scope = ""
+        self.mask = Mask()
+        self._lock = threading.Lock()
+        self._held: dict[tuple[str, str], dict[str, Any]] = {}
+        if way == "record":
+            folder.mkdir(parents=True, exist_ok=True)
+            for old in folder.glob("*.json"):
+                old.unlink()
+            self.started = datetime.now(UTC).replace(microsecond=0)
+            (folder / _FACTS).write_text(json.dumps({"started": format_time(self.started)}) + "\n")
+            return
+        if not (folder / _FACTS).is_file():
+            raise NotRecorded("replaying", str(folder), found="nothing recorded there", mend="record it first, with `--record`")
+        self.started = parse_time(json.loads((folder / _FACTS).read_text())["started"])
+        for file in sorted(folder.glob("[0-9]*.json")):
+            found = json.loads(file.read_text())
+            asked = found["request"]
+            self._held[found["scope"], _mark(asked["method"], asked["path"], asked["body"])] = found["answer"]
+
+    def request(
+        self, pool: urllib3.PoolManager, method: str, url: str, *, headers: Mapping[str, str], body: bytes | None, **how: Any
+    ) -> Any:
+        """In place of the pool's own."""
+        parts = urlsplit(url)
+        path = self.mask.text(parts.path + ("?" + parts.query if parts.query else ""))
+        text = self.mask.text((body or b"").decode("utf-8", "replace"))
+        if self.way == "replay":
+            found = self._held.get((self.scope, _mark(method, path, text)))
+            if found is None:
+                raise NotRecorded(
+                    "replaying",
+                    f"{method} {path}",
+                    found=f"no such request is recorded in {self.folder}",
+                    mend="record anew, with `--record`",
+                )
+            return _answer(found["status"], found["headers"], found["body"].encode("utf-8", "surrogateescape"))
+        raw = pool.request(method, url, headers=headers, body=body, **how)
+        content = b"".join(raw.stream(1 << 18, decode_content=True))
+        said = {name.lower(): value for name, value in raw.headers.items()}
+        kept = {name: self.mask.text(value) for name, value in said.items() if name in _KEPT or name.startswith("x-")}
+        raw.release_conn()
+        answer = {"status": raw.status, "headers": kept, "body": self.mask.text(content.decode("utf-8", "surrogateescape"))}
+        self._keep({"method": method, "path": path, "body": text}, answer)
+        return _answer(raw.status, said, content)
+
+    def _keep(self, asked: dict[str, str], answer: dict[str, Any]) -> None:
+        mark = _mark(asked["method"], asked["path"], asked["body"])
+        with self._lock:
+            if (self.scope, mark) in self._held:
+                return
+            self._held[self.scope, mark] = answer
+            words = re.sub(r"[^a-z0-9]+", "-", f"{asked['method']} {urlsplit(asked['path']).path}".lower()).strip("-")
+            file = self.folder / f"{len(self._held):04}-{words[:60]}.json"
+            made = {"scope": self.scope, "request": asked, "answer": answer}
+            file.write_text(json.dumps(made, indent=1, ensure_ascii=True) + "\n")
+
+
+def _mark(method: str, path: str, body: str) -> str:
+    return hashlib.sha256(f"{method} {path}\n{body}".encode("utf-8", "surrogateescape")).hexdigest()
+
+
+def _answer(status: int, headers: Mapping[str, str], content: bytes) -> urllib3.HTTPResponse:
+    plain = {
+        name: value
+        for name, value in headers.items()
+        if name.lower() not in ("content-encoding", "transfer-encoding", "content-length")
+    }
+    return urllib3.HTTPResponse(io.BytesIO(content), plain, status, preload_content=False, decode_content=True)

@@ -1,0 +1,17 @@
+"""What runs a connector that is Python."""
+
+from __future__ import annotations
+
+from pydantic import Field
+
+from .fields import Model
+
+
+class Code(Model):
+    """entry: the file, or `package.module:Class`; program: the file's text, None of what is installed. memory: that its process may take,
+    in MB; silence: seconds for which it may say nothing."""
+
+    entry: str
+    program: str | None = None
+    memory: int = Field(400, ge=100, le=16_000)
+    silence: float = 120.0

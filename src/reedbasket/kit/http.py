@@ -1,0 +1,94 @@
+"""Asking an API: each request is sent by the worker, at the source's pace, signed in, tried again, and kept in the run's log."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+from ..core import json_body
+
+Sent = Callable[[dict[str, Any]], tuple[dict[str, Any], bytes]]
+
+
+@dataclass(frozen=True)
+class Answer:
+    """headers: names in lower case."""
+
+    status: int
+    headers: Mapping[str, str]
+    body: bytes
+    url: str
+
+    def json(self) -> Any:
+        """Numbers exact: integers of any size, Decimal where a float would not do. Raises ValueError."""
+        return json_body.parse(self.body)[0]
+
+    @property
+    def text(self) -> str:
+        return self.body.decode("utf-8", "replace")
+
+
+class Http:
+    """Addresses are paths below the connector's `base`, or whole ones of the same server, as a page names the next one. What goes wrong
+    ends the reading, with an error that people can read; nothing has to be caught."""
+
+    def __init__(self, ask: Sent) -> None:
+        self._ask = ask
+
+    def get(
+        self,
+        path: str,
+        query: Mapping[str, Any] | None = None,
+        *,
+        headers: Mapping[str, str] | None = None,
+        good: tuple[int, ...] = (200,),
+    ) -> Answer:
+        """query: without those that are None. good: statuses that are no error."""
+        return self._send("GET", path, query, headers, good, {})
+
+    def post(
+        self,
+        path: str,
+        *,
+        json: Any = None,
+        form: Mapping[str, Any] | None = None,
+        query: Mapping[str, Any] | None = None,
+        headers: Mapping[str, str] | None = None,
+        good: tuple[int, ...] = (200,),
+    ) -> Answer:
+        """A request that only reads: it may be sent again."""
+        return self._send("POST", path, query, headers, good, {"json": json} if form is None else {"form": _texts(form)})
+
+    def _send(
+        self,
+        method: str,
+        path: str,
+        query: Mapping[str, Any] | None,
+        headers: Mapping[str, str] | None,
+        good: tuple[int, ...],
+        body: dict[str, Any],
+    ) -> Answer:
+        asked = {
+            "method": method,
+            "path": path,
+            "query": _texts(query or {}),
+            "headers": dict(headers or {}),
+            "good": list(good),
+            **body,
+        }
+        head, content = self._ask(asked)
+        return Answer(head["status"], head["headers"], content, head["url"])
+
+
+def _texts(values: Mapping[str, Any]) -> dict[str, str]:
+    return {name: _text(value) for name, value in values.items() if value is not None}
+
+
+def _text(value: Any) -> str:
+    if isinstance(value, datetime):
+        return value.astimezone(UTC).isoformat().replace("+00:00", "Z")
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return str(value)

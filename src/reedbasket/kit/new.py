@@ -1,0 +1,91 @@
+"""A connector's folder, to begin with."""
+
+from __future__ import annotations
+
+_DECLARED = """connector: {name}
+on: http
+settings:
+  url: {{type: url, example: "https://api.example"}}
+  token: {{type: secret}}
+base: "{{settings.url}}/v1"                    # what all addresses begin with
+auth: {{bearer: "{{settings.token}}"}}          # or basic, key, oauth; see docs/http.md
+pace: {{per_second: 5}}
+tables:
+  items:
+    get: /items
+    send: {{updated_since: "{{cursor.from}}", limit: 100}}
+    records: items                            # where the list is in the answer
+    next: {{token: next, as: after}}            # or page, offset, link, url, last
+    key: id
+    cursor: {{column: updated_at, overlap: 5m}}
+"""
+_NAMED = """connector: {name}
+on: python
+code: {name}.py
+"""
+_PYTHON = '''"""Everything that `self.http` asks goes at the source's pace, signed in, tried again and logged."""
+
+from collections.abc import Iterator
+
+from reedbasket.kit import Connector, Position, Secret, Table, Url
+
+
+class {kind}(Connector):
+    """What it brings, in a line."""
+
+    url: Url
+    token: Secret
+    base = "{{settings.url}}/v1"
+    auth = {{"bearer": "{{settings.token}}"}}
+    pace = {{"per_second": 5}}
+
+    items = Table(key="id", cursor="updated_at", overlap="5m")
+
+    def read_items(self, position: Position) -> Iterator[list[dict]]:
+        query = {{"updated_since": position.since, "limit": 100}}
+        while True:
+            page = self.http.get("/items", query).json()
+            yield page["items"]
+            if not page.get("next"):
+                return
+            query["after"] = page["next"]
+'''
+_SOURCE = """source: {name}
+connector: {name}
+settings:
+  url: http://127.0.0.1:8801
+  token: {{secret: {name}_token}}               # its value: REED_SECRET_{upper}_TOKEN while trying, `reed secret set` in a service
+"""
+_TEST = '''"""The connector keeps what connectors promise, on answers recorded by `reed connector check . --record`; needs no network."""
+
+from pathlib import Path
+
+from reedbasket.kit.proof import require_proven
+
+
+def test_it_keeps_what_connectors_promise() -> None:
+    require_proven(Path(__file__).parent)
+'''
+_README = """# {name}
+
+- `{name}.yaml`{code}: the connector. `source.yaml`: one source of it, to try it on.
+- `export REED_SECRET_{upper}_TOKEN=…`, then `reed connector try .` (`--watch`: again with every save): rows and columns of each table.
+- `reed connector check .`: what every connector promises. With `--record` the answers are kept in `answers/`, secrets blanked; with
+  `--replay` they stand in for the API, and so they do in `test_{name}.py`.
+- `reed apply .` puts it into the service.
+"""
+
+
+def written(name: str, *, python: bool) -> dict[str, str]:
+    """{file: text}"""
+    facts = {
+        "name": name,
+        "upper": name.upper().replace("-", "_"),
+        "kind": "".join(part.capitalize() for part in name.replace("-", "_").split("_")),
+    }
+    files = {f"{name}.yaml": _NAMED if python else _DECLARED, "source.yaml": _SOURCE, "README.md": _README}
+    if python:
+        files[f"{name}.py"] = _PYTHON
+    facts["code"] = f" and `{name}.py`" if python else ""
+    made = {file: text.format(**facts) for file, text in files.items()}
+    return made | {f"test_{name.replace('-', '_')}.py": _TEST, ".gitignore": ".trial/\n"}
