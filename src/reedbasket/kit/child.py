@@ -186,6 +186,8 @@ def main() -> NoReturn:
     os.dup2(2, 1)
     os.close(0)
     os.open("/dev/null", os.O_RDONLY)
+    # The worker ends us once it has what it asked for, and what was printed by then is to be there.
+    sys.stdout.reconfigure(line_buffering=True)  # type: ignore[union-attr]
     with suppress(frames.Ended):
         Child(heard, told).work()
     sys.stdout.flush()

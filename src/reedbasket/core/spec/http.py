@@ -248,7 +248,7 @@ class Connector(Model):
     on: Literal["http", "python"]
     code: str | None = Field(
         None,
-        pattern=r"^([\\w.-]+\\.py(:\\w+)?|[A-Za-z_][\\w.]*:\\w+)$",
+        pattern=r"^([\w.-]+\.py(:\w+)?|[A-Za-z_][\w.]*:\w+)$",
         description="on python: a file beside the definition, `lockers.py`, or an installed `package.module:Class`",
     )
     program: str | None = Field(None, description="put there by us")
