@@ -8,8 +8,9 @@ from pathlib import Path
 from typing import Any
 
 
-def prepared(folder: Path, text: str, known: dict[str, str] | None = None) -> None:
-    """A data folder with a basket applied. known: secrets."""
+def prepared(folder: Path, text: str, known: dict[str, str] | None = None, program: str = "") -> None:
+    """A data folder with a basket applied. known: secrets. program: of a connector in Python, `bench.py`."""
+    from reedbasket.core.extract.code.described import described
     from reedbasket.core.spec import load_texts
     from reedbasket.store import Store, definitions, secrets
 
@@ -17,7 +18,7 @@ def prepared(folder: Path, text: str, known: dict[str, str] | None = None) -> No
     store.upgrade()
     for name, value in (known or {}).items():
         secrets.set_secret(store, name, value)
-    definitions.apply(store, load_texts({"bench.yaml": text}))
+    definitions.apply(store, load_texts({"bench.yaml": text, "bench.py": program}, describe=described))
 
 
 def run(folder: Path, feed: str, *, may_fail: bool = False) -> float:

@@ -8,7 +8,7 @@ from collections import deque
 from collections.abc import Iterable, Iterator
 from concurrent.futures import Executor, ThreadPoolExecutor
 from dataclasses import replace
-from typing import Any
+from typing import Any, Generic, Protocol, TypeVar
 
 from ..records import ColumnRecords, alike, joined
 from .chunk import Chunk
@@ -29,18 +29,28 @@ class _Closed(Exception):
     """The loader went away; the reader's thread ends without a word."""
 
 
-class Feeder:
+class Weighed(Protocol):
+    """What waits, and takes so much room."""
+
+    @property
+    def body_bytes(self) -> int: ...
+
+
+Waiting = TypeVar("Waiting", bound=Weighed)
+
+
+class Feeder(Generic[Waiting]):
     """Runs `chunks` in a thread of its own and hands them on. `_changed` guards everything below it."""
 
     def __init__(
-        self, chunks: Iterator[Chunk], name: str, most_bytes: int = MOST_WAITING_BYTES, pool: Executor | None = None
+        self, chunks: Iterator[Waiting], name: str, most_bytes: int = MOST_WAITING_BYTES, pool: Executor | None = None
     ) -> None:
         """pool: whose thread reads; one of its own where none is given."""
         self._pool = pool
         self._chunks = chunks
         self._most_bytes = most_bytes
         self._changed = threading.Condition()
-        self._waiting: deque[Chunk] = deque()
+        self._waiting: deque[Waiting] = deque()
         self._bytes = 0
         self._ended = False
         self._closed = False
@@ -49,7 +59,7 @@ class Feeder:
         self.reading_seconds = 0.0
         self._name = name
 
-    def __enter__(self) -> Feeder:
+    def __enter__(self) -> Feeder[Waiting]:
         if self._pool is not None:
             self._pool.submit(self._read)
         else:
@@ -70,7 +80,7 @@ class Feeder:
 
     # Loader's thread
 
-    def __iter__(self) -> Iterator[Chunk]:
+    def __iter__(self) -> Iterator[Waiting]:
         """Chunks in order; then the reader's error, if it ended with one."""
         while True:
             with self._changed:
@@ -109,7 +119,7 @@ class Feeder:
                 self._ended = True
                 self._changed.notify_all()
 
-    def _put(self, chunk: Chunk) -> None:
+    def _put(self, chunk: Waiting) -> None:
         with self._changed:
             while self._bytes >= self._most_bytes and not self._closed:
                 self._changed.wait(_LOOK_SECONDS)
@@ -158,7 +168,7 @@ def _joined(chunks: list[Chunk]) -> Chunk:
 
 def several(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: str) -> Iterator[Chunk]:
     """Passes read at once, handed on in order: [(mark, chunks)]. The last chunk of each carries its mark."""
-    begun: deque[tuple[Any, Feeder]] = deque()
+    begun: deque[tuple[Any, Feeder[Chunk]]] = deque()
     waiting = iter(passes)
     share = MOST_WAITING_BYTES // at_once
     pool = ThreadPoolExecutor(at_once, thread_name_prefix=f"read {name}")

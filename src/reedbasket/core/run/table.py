@@ -73,7 +73,7 @@ class TableRun:
         self._differing: list[dict[str, Any]] = []
         self._suspicious = False
         self._kept = KeptValues()
-        self._feeder = Feeder(iter(()), "")
+        self._feeder: Feeder[Chunk] = Feeder(iter(()), "")
         self._cursor_from: str | None = None
 
     def run(self) -> None:

@@ -12,6 +12,7 @@ import threading
 from collections import deque
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import suppress
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 from urllib.parse import urlencode, urljoin, urlsplit
@@ -30,8 +31,18 @@ _MOST_LINES, _LINE = 40, 300
 _DESCRIBE_SECONDS = 20.0
 
 Send = Callable[[Request, frozenset[int]], Answer]
-# ("j" | "a" | "p", what came)
-Found = tuple[bytes, bytes]
+
+
+@dataclass(frozen=True)
+class Found:
+    """letter: see frames."""
+
+    letter: bytes
+    payload: bytes
+
+    @property
+    def body_bytes(self) -> int:
+        return len(self.payload)
 
 
 class ConnectorBroken(errors.SourceError):
@@ -63,13 +74,14 @@ class CodeHost:
         self._base = base.rstrip("/")
         self._send = send
         self._told = told
+        self._process: subprocess.Popen[bytes] | None = None
 
     def describe(self) -> dict[str, Any]:
         """What the class says of itself, as a connector's YAML would. Raises SourceError."""
         found: dict[str, Any] = {}
-        for letter, payload in self._do({"do": "describe"}, _DESCRIBE_SECONDS):
-            if letter == b"d":
-                found = orjson.loads(payload)
+        for message in self._do({"do": "describe"}, _DESCRIBE_SECONDS):
+            if message.letter == b"d":
+                found = orjson.loads(message.payload)
         return found
 
     def check(self, settings: Mapping[str, Any]) -> None:
@@ -80,9 +92,14 @@ class CodeHost:
     def read(self, settings: Mapping[str, Any], table: str, position: Mapping[str, Any]) -> Iterator[Found]:
         """Raises SourceError, RunCancelled."""
         order = {"do": "read", "settings": settings, "table": table, "position": position}
-        for letter, payload in self._do(order, self._code.silence):
-            if letter in (b"j", b"a", b"p"):
-                yield letter, payload
+        for message in self._do(order, self._code.silence):
+            if message.letter != b"d":
+                yield message
+
+    def end(self) -> None:
+        """Nothing more is wanted of it. From any thread."""
+        if self._process is not None:
+            _kill(self._process)
 
     def _do(self, order: dict[str, Any], silence: float) -> Iterator[Found]:
         code = self._code
@@ -92,7 +109,7 @@ class CodeHost:
         surroundings = {
             name: os.environ[name] for name in ("PATH", "LANG", "LC_ALL", "TZ", "SSL_CERT_FILE") if name in os.environ
         }
-        process = subprocess.Popen(
+        process = self._process = subprocess.Popen(
             [sys.executable, "-P", "-m", "reedbasket.kit.child"],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
@@ -106,6 +123,8 @@ class CodeHost:
         listening = threading.Thread(target=_listen, args=(process.stderr, printed), daemon=True)
         listening.start()
         into, out = process.stdin.fileno(), process.stdout.fileno()
+        frames.widen(into)
+        frames.widen(out)
         try:
             frames.send(into, b"o", orjson.dumps({**order, "scratch": scratch}, default=_as_text))
             yield from self._talk(into, out, silence)
@@ -149,7 +168,7 @@ class CodeHost:
             elif letter == b"e":
                 raise self._error(orjson.loads(payload), failed)
             else:
-                yield letter, payload
+                yield Found(letter, payload)
                 if letter == b"d":
                     return
 
@@ -215,13 +234,17 @@ def _listen(stream: Any, printed: deque[bytes]) -> None:
 
 
 def _end(process: subprocess.Popen[bytes]) -> None:
-    with suppress(ProcessLookupError, PermissionError):
-        # What it may have begun itself goes with it.
-        os.killpg(process.pid, signal.SIGKILL)
+    _kill(process)
     process.wait()
     for stream in (process.stdin, process.stdout):
         if stream is not None:
             stream.close()
+
+
+def _kill(process: subprocess.Popen[bytes]) -> None:
+    with suppress(ProcessLookupError, PermissionError):
+        # What it may have begun itself goes with it.
+        os.killpg(process.pid, signal.SIGKILL)
 
 
 def _how(code: int | None) -> str:

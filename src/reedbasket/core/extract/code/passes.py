@@ -19,6 +19,7 @@ from ...shape.typed import as_records
 from ...spec.code import Code
 from ...spec.http import HttpTable
 from ..chunk import Chunk
+from ..feeder import Feeder
 from ..files.arrow_files import read_arrow
 from ..files.part import FilePart
 from ..http.body import Opener
@@ -70,14 +71,21 @@ class CodePass:
 
     def chunks(self) -> Iterator[Chunk]:
         """Raises SourceError, RunCancelled; what was yielded before stays good."""
-        for letter, payload in self._host.read(settings_in(self._values), self._name, self._position()):
-            if letter == b"p":
-                yield Chunk([], 0, [], mark=SavedCursor("saved", payload.decode(), None, "saved"))
-            elif letter == b"a":
-                for part in read_arrow(io.BytesIO(payload), self._name, "UTC"):
-                    yield _chunk(part)
-            else:
-                yield from self._of_json(payload)
+        # Its process goes on while what it told is made into records here.
+        with Feeder(
+            self._host.read(settings_in(self._values), self._name, self._position()), f"{self._name} of {self._entry}"
+        ) as heard:
+            try:
+                for found in heard:
+                    if found.letter == b"p":
+                        yield Chunk([], 0, [], mark=SavedCursor("saved", found.payload.decode(), None, "saved"))
+                    elif found.letter == b"a":
+                        for part in read_arrow(io.BytesIO(found.payload), self._name, "UTC"):
+                            yield _chunk(part)
+                    else:
+                        yield from self._of_json(found.payload)
+            finally:
+                self._host.end()
 
     def _of_json(self, payload: bytes) -> Iterator[Chunk]:
         try:
