@@ -1,7 +1,7 @@
 """Signed requests: a small Python file of the operator's own, `signers/NAME.py` in the data folder.
 
 It defines sign(request, settings) and returns headers to add: request has method, url, headers and body; settings are the
-source's, secrets filled in. Definitions only name it: no code comes in through the API.
+source's, secrets filled in. Definitions only name it: its code does not come in through the API.
 """
 
 from __future__ import annotations
