@@ -71,6 +71,7 @@ def test_an_old_data_folder_is_upgraded_in_place(tmp_path: Path) -> None:
         "0009_people.sql",
         "0010_activity.sql",
         "0011_looking_closer.sql",
+        "0012_bundles.sql",
     ]
     assert store.upgrade() == []
     assert [d.name for d in definitions.current(store)] == ["marsh"]

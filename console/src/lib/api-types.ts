@@ -44,6 +44,7 @@ export interface AskRun {
   accept?: boolean;
   again?: boolean;
   sets?: Record<string, string | number | number | boolean>;
+  bundle?: boolean;
   bodies?: boolean;
   wait_seconds?: number;
 }
@@ -78,12 +79,43 @@ export interface Backfill {
   counts: Record<string, number>;
 }
 
-/** {file name: YAML text}. settings: the same, of what is different in this environment. */
+/** {file name: YAML text, or that of a .py file that a connector names}. settings: the same, of what is different here. */
 export interface BasketFiles {
   files: Record<string, string>;
   settings?: Record<string, string>;
   only_check?: boolean;
   prune?: boolean;
+}
+
+/** A feed's records as files. bundle: the version of this manifest; name: of its folder. */
+export interface Bundle {
+  name: string;
+  bundle: number;
+  feed: string;
+  feed_version: number;
+  source: string;
+  run: number;
+  began: string;
+  ended: string;
+  tables: BundledTable[];
+}
+
+export interface BundledCursor {
+  kind: string;
+  value: string;
+}
+
+/** file: Parquet. sha256: of it, hex. schema: JSON Schema of a row. cursor: how far the source was taken. */
+export interface BundledTable {
+  name: string;
+  source_table: string | null;
+  file: string;
+  rows: number;
+  bytes: number;
+  sha256: string;
+  key: string[];
+  cursor: BundledCursor | null;
+  schema: Record<string, unknown>;
 }
 
 export interface ChangeSetting {
@@ -545,7 +577,7 @@ export interface Rows {
   seconds: number;
 }
 
-/** due_at: when its schedule wanted it to begin. not_before: it waits until then. window: [from, until), what it takes of tables that know times; lane: '' for its schedule's own, 'backfill 3' for that backfill's. sets: in place of parameters and settings, for this run. bodies: what went over the wire is kept. */
+/** due_at: when its schedule wanted it to begin. not_before: it waits until then. window: [from, until), what it takes of tables that know times; lane: '' for its schedule's own, 'backfill 3' for that backfill's. sets: in place of parameters and settings, for this run. bodies: what went over the wire is kept. bundle: its records become files, and no rows. */
 export interface Run {
   id: number;
   feed: string;
@@ -566,6 +598,7 @@ export interface Run {
   lane: string;
   sets: Record<string, unknown>;
   bodies: boolean;
+  bundle: boolean;
   error: ErrorFacts | null;
   totals: Totals;
   tables: TableProgress[];

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 
-from . import connectors, data, definitions, feeds, files, people, runs, schedule, services, sources
+from . import bundles, connectors, data, definitions, feeds, files, people, runs, schedule, services, sources
 from .serve_options import SERVE
 
 Command = Callable[[argparse.Namespace], int]
@@ -43,7 +43,40 @@ def build() -> argparse.ArgumentParser:
     _feeds_and_runs(add)
     _schedules(add)
     _data(add)
+    _bundles(add)
     return parser
+
+
+def _bundles(add: Callable[..., argparse.ArgumentParser]) -> None:
+    made = add(
+        "bundle", bundles.list_all, "records as open files: written once, loaded anywhere", "reed bundle write harbour ./out"
+    )
+    made.set_defaults(command=bundles.list_all)
+    actions = made.add_subparsers(metavar="ACTION")
+    own = argparse.ArgumentParser(add_help=False)
+    for name, about in (("--url", "address of the service"), ("--token", "bearer token")):
+        own.add_argument(name, help=about, default=argparse.SUPPRESS)
+    own.add_argument("--json", action="store_true", help="print JSON", default=argparse.SUPPRESS)
+
+    write = actions.add_parser("write", parents=[own], help="a feed's records, all of them, as Parquet with a manifest")
+    write.set_defaults(command=bundles.write)
+    write.add_argument("feed")
+    write.add_argument("folder", help="where the files go; - for an Arrow stream of one table on standard output")
+    write.add_argument("--table", help="of -: which")
+
+    load = actions.add_parser("load", parents=[own], help="load one; again, and nothing is there twice")
+    load.set_defaults(command=bundles.load)
+    load.add_argument("folder", help="of a bundle, on the service's machine; - for an Arrow stream from standard input")
+    load.add_argument("--into", required=True, metavar="WAREHOUSE")
+    load.add_argument("--prefix", default="", help="before the names of its tables")
+    load.add_argument("--table", help="of -: what it is called")
+    load.add_argument("--key", nargs="*", default=[], help="of -: the columns that tell a row")
+
+    listed = actions.add_parser("list", parents=[own], help="those that the service keeps")
+    listed.set_defaults(command=bundles.list_all)
+    removed = actions.add_parser("remove", parents=[own], help="let one go")
+    removed.set_defaults(command=bundles.remove)
+    removed.add_argument("name")
 
 
 def _services(add: Callable[..., argparse.ArgumentParser]) -> None:

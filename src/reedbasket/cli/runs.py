@@ -16,7 +16,7 @@ if TYPE_CHECKING:
 
 _ACTIVE = ("queued", "running")
 # The service answers a waiting call after this long at the latest; then it is asked again.
-_WAIT_SECONDS = 50.0
+WAIT_SECONDS = 50.0
 # In a pipe, progress is a line now and then instead of a bar.
 _LINE_SECONDS = 2.0
 
@@ -26,7 +26,7 @@ def run(options: argparse.Namespace) -> int:
     sets = dict(_set(text) for text in options.set)
     asked = client.ask_run(
         options.feed,
-        wait_seconds=_WAIT_SECONDS if options.wait else 0,
+        wait_seconds=WAIT_SECONDS if options.wait else 0,
         accept=options.accept,
         sets=sets,
         bodies=options.bodies,
@@ -38,8 +38,8 @@ def run(options: argparse.Namespace) -> int:
         return 0
     if options.wait or options.json:
         while asked["outcome"] in _ACTIVE:
-            asked = client.run(asked["id"], wait_seconds=_WAIT_SECONDS)
-        return _ended(asked, options.json)
+            asked = client.run(asked["id"], wait_seconds=WAIT_SECONDS)
+        return ended(asked, options.json)
     return _watch(client, asked["id"], False)
 
 
@@ -61,10 +61,10 @@ def replay(options: argparse.Namespace) -> int:
     if not before:
         print("No rejects to replay.")
         return 0
-    asked = client.ask_run(options.feed, wait_seconds=_WAIT_SECONDS, again=True)
+    asked = client.ask_run(options.feed, wait_seconds=WAIT_SECONDS, again=True)
     while asked["outcome"] in _ACTIVE:
-        asked = client.run(asked["id"], wait_seconds=_WAIT_SECONDS)
-    return _ended(asked, options.json)
+        asked = client.run(asked["id"], wait_seconds=WAIT_SECONDS)
+    return ended(asked, options.json)
 
 
 def watch(options: argparse.Namespace) -> int:
@@ -157,7 +157,7 @@ def _watch(client: Client, number: int, as_json: bool) -> int:
         _live(client, number)
     else:
         _lines(client, number)
-    return _ended(client.run(number), False)
+    return ended(client.run(number), False)
 
 
 def _live(client: Client, number: int) -> None:
@@ -242,7 +242,7 @@ def _words(table: wire.TableProgress) -> str:
     return text
 
 
-def _ended(run: wire.Run, as_json: bool) -> int:
+def ended(run: wire.Run, as_json: bool) -> int:
     if as_json:
         show.as_json(run)
         return _code(run)

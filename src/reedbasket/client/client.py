@@ -237,14 +237,16 @@ class Client:
         again: bool = False,
         sets: Mapping[str, Any] | None = None,
         bodies: bool = False,
+        bundle: bool = False,
     ) -> wire.Run:
         """Run a feed. With wait_seconds (at most 55) the answer comes when it ended, or after so long.
 
         accept: let go what a change of writing cannot keep. again: replay the feed's rejects in place of asking the source.
         sets: in place of parameters and settings, for this run alone. bodies: keep what goes over the wire, see `exchange`.
+        bundle: all its records become files in place of rows, see `bundles`.
         """
         body = {"feed": feed, "wait_seconds": wait_seconds, "accept": accept, "again": again, "sets": dict(sets or {})}
-        body["bodies"] = bodies
+        body |= {"bodies": bodies, "bundle": bundle}
         return self._call("POST", "/api/v1/runs", body=body)
 
     def runs(self, *, feed: str | None = None, before: int | None = None, limit: int = 50) -> list[wire.Run]:
@@ -332,6 +334,25 @@ class Client:
         """wire: also the request sent and the answer received, secrets blanked."""
         path = f"/api/v1/sources/{_part(source)}/tables/{_part(table)}/peek"
         return self._call("POST", path, body={"rows": rows, "wire": wire}, patient=True)
+
+    # Bundles
+
+    def bundles(self) -> list[wire.Bundle]:
+        return self._call("GET", "/api/v1/bundles")
+
+    def bundle_file(self, bundle: str, file: str) -> Iterator[bytes]:
+        """One file of it, a part at a time."""
+        answer = self._send("GET", f"/api/v1/bundles/{_part(bundle)}/{_part(file)}")
+        try:
+            while part := answer.read(1 << 18):
+                yield part
+        except (OSError, http.client.HTTPException) as error:
+            raise self._unreachable() from error
+        finally:
+            answer.close()
+
+    def remove_bundle(self, bundle: str) -> None:
+        self._call("DELETE", f"/api/v1/bundles/{_part(bundle)}")
 
     # Warehouses
 

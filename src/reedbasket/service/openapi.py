@@ -96,6 +96,7 @@ def _answer(operation: Operation, schemas: dict[str, Any]) -> dict[str, Any]:
             "text/event-stream": "server-sent events",
             "application/x-ndjson": "a JSON object a line",
             "application/openmetrics-text": "figures",
+            "application/octet-stream": "a file",
         }[operation.stream]
         return {"description": about, "content": {operation.stream: {"schema": {"type": "string"}}}}
     return {

@@ -10,6 +10,7 @@ import gc
 import json
 import os
 import resource
+import shutil
 import sys
 import threading
 import time
@@ -22,9 +23,10 @@ from typing import Any
 from ..core.errors import ReedError
 from ..core.load import open_warehouse
 from ..core.run import RunOutcome, resolve, run_feed
+from ..core.run.bundle import bundling, write_bundle
 from ..core.run.drivers import import_drivers
 from ..core.spec.times import parse_time
-from ..store import Store, definitions, journal, runs, secrets
+from ..store import Store, bundles, definitions, journal, runs, secrets
 from .listener import StoreListener
 from .outside import outside_of
 
@@ -154,12 +156,26 @@ class Worker:
             sets=asked["sets"],
             bodies=asked["bodies"],
         )
+        made = bundles.folder_of(store, asked["feed"], run) if asked["bundle"] else None
+        if made is not None:
+            order = bundling(order, made)
         runs.keep_order(store, run, order.model_dump_json(by_alias=True))
         listener.begin(order)
-        self._catch_up(order.warehouse.warehouse, order.feed, open_warehouse(order.warehouse, store.folder, self._reveal))
+        if made is None:
+            self._catch_up(order.warehouse.warehouse, order.feed, open_warehouse(order.warehouse, store.folder, self._reveal))
         again, replayed = journal.rejects_to_replay(store, order.feed) if order.again else (None, [])
         outside = outside_of(store, order, self._stop, self._wind_up)
         result = run_feed(order, outside, listener=listener, clock=lambda: datetime.now(UTC), again=again)
+        if made is not None and result.outcome is RunOutcome.SUCCEEDED:
+            warehouse = open_warehouse(order.warehouse, store.folder, self._reveal)
+            try:
+                manifest = write_bundle(order, warehouse, made, datetime.now(UTC))
+            finally:
+                warehouse.close()
+            rows = sum(table["rows"] for table in manifest["tables"])
+            listener.log("info", "bundle.written", f"{len(manifest['tables'])} tables, {rows:,} rows, as files in {made.name}")
+        elif made is not None:
+            shutil.rmtree(made, ignore_errors=True)
         if result.outcome is RunOutcome.SUCCEEDED:
             journal.forget_rejects(store, replayed, run)
         return result.outcome, result.error

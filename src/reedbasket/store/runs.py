@@ -31,6 +31,7 @@ class Wanted:
     lane: str = ""
     sets: dict[str, Any] | None = None
     bodies: bool = False
+    bundle: bool = False
 
 
 def ask(store: Store, wanted: Wanted) -> int:
@@ -48,8 +49,8 @@ def insert(connection: sqlite3.Connection, wanted: Wanted) -> int:
     begins, ends = wanted.window or (None, None)
     made = connection.execute(
         """insert into run (feed, feed_version, outcome, requested_at, accept, again, cause, asked_by, due_at, window_from, window_until,
-                            lane, sets, bodies, settled)
-           values (?, ?, 'queued', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0)""",
+                            lane, sets, bodies, bundle, settled)
+           values (?, ?, 'queued', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0)""",
         (
             wanted.feed,
             wanted.feed_version,
@@ -64,6 +65,7 @@ def insert(connection: sqlite3.Connection, wanted: Wanted) -> int:
             wanted.lane,
             json.dumps(wanted.sets) if wanted.sets else None,
             wanted.bodies,
+            wanted.bundle,
         ),
     )
     assert made.lastrowid is not None
@@ -77,8 +79,9 @@ def ask_again(
     sqlite3.IntegrityError as `insert` does."""
     made = connection.execute(
         """insert into run (feed, feed_version, outcome, requested_at, resumes, accept, again, cause, asked_by, due_at, window_from,
-                            window_until, lane, sets, bodies, not_before, attempt, settled)
-           select feed, ?, 'queued', ?, id, accept, again, cause, asked_by, due_at, window_from, window_until, lane, sets, bodies, ?,
+                            window_until, lane, sets, bodies, bundle, not_before, attempt, settled)
+           select feed, ?, 'queued', ?, id, accept, again, cause, asked_by, due_at, window_from, window_until, lane, sets, bodies,
+                  bundle, ?,
                   attempt + ?, 0
            from run where id = ?""",
         (feed_version, now_text(), not_before, int(retries), run),
@@ -284,7 +287,8 @@ def standings(store: Store, feeds: Sequence[str]) -> list[FeedStanding]:
                   (select min(applied_at) from definition where kind = 'feed' and name = f.value) as first_applied,
                   (select outcome from run where feed = f.value and outcome in ('queued', 'running')) as activity,
                   (select max(id) from run where feed = f.value) as last_run,
-                  (select ended_at from run where feed = f.value and outcome = 'succeeded' order by id desc limit 1) as fresh_at,
+                  (select ended_at from run where feed = f.value and outcome = 'succeeded' and not bundle
+                   order by id desc limit 1) as fresh_at,
                   (select count(*) from reject where feed = f.value) as rejects
            from json_each(?) as f""",
         (json.dumps(list(feeds)),),
@@ -311,13 +315,15 @@ def standings(store: Store, feeds: Sequence[str]) -> list[FeedStanding]:
 
 def newest_success(connection: sqlite3.Connection, feed: str) -> int:
     """The last run of a feed that succeeded; 0 where none has."""
-    found = connection.execute("select coalesce(max(id), 0) from run where feed = ? and outcome = 'succeeded'", (feed,))
+    found = connection.execute(
+        "select coalesce(max(id), 0) from run where feed = ? and outcome = 'succeeded' and not bundle", (feed,)
+    )
     return int(found.fetchone()[0])
 
 
 def last_succeeded(store: Store, feed: str) -> str | None:
     row = store.connection.execute(
-        "select ended_at from run where feed = ? and outcome = 'succeeded' order by id desc limit 1", (feed,)
+        "select ended_at from run where feed = ? and outcome = 'succeeded' and not bundle order by id desc limit 1", (feed,)
     ).fetchone()
     return row["ended_at"] if row else None
 
@@ -358,6 +364,7 @@ def _one(row: sqlite3.Row, tables: list[dict[str, Any]]) -> dict[str, Any]:
         "lane": row["lane"],
         "sets": json.loads(row["sets"]) if row["sets"] else {},
         "bodies": bool(row["bodies"]),
+        "bundle": bool(row["bundle"]),
         "error": json.loads(row["error"]) if row["error"] else None,
         "totals": {count: sum(t.get(count, 0) for t in tables) for count in _COUNTS},
         "tables": tables,

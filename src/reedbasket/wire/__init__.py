@@ -19,6 +19,7 @@ from .access import (
     User,
 )
 from .activity import Activity, ActivityPart
+from .bundles import Bundle, BundledCursor, BundledTable
 from .definitions import Applied, Definition, Version
 from .feeds import (
     Again,
@@ -59,6 +60,9 @@ __all__ = [
     "Applied",
     "AuditLine",
     "Backfill",
+    "Bundle",
+    "BundledCursor",
+    "BundledTable",
     "CheckStep",
     "Choice",
     "Column",

@@ -62,7 +62,7 @@ class Totals(TypedDict):
 class Run(TypedDict):
     """due_at: when its schedule wanted it to begin. not_before: it waits until then. window: [from, until), what it takes of tables
     that know times; lane: '' for its schedule's own, 'backfill 3' for that backfill's. sets: in place of parameters and settings, for
-    this run. bodies: what went over the wire is kept."""
+    this run. bodies: what went over the wire is kept. bundle: its records become files, and no rows."""
 
     id: int
     feed: str
@@ -83,6 +83,7 @@ class Run(TypedDict):
     lane: str
     sets: dict[str, Any]
     bodies: bool
+    bundle: bool
     error: ErrorFacts | None
     totals: Totals
     tables: list[TableProgress]

@@ -1,11 +1,12 @@
 """The API's views, a module a subject. Importing them declares their operations."""
 
-from . import access, activity, definitions, drafts, feeds, files, runs, schedule, service, sources, warehouses
+from . import access, activity, bundles, definitions, drafts, feeds, files, runs, schedule, service, sources, warehouses
 from .shared import operations
 
 __all__ = [
     "access",
     "activity",
+    "bundles",
     "definitions",
     "drafts",
     "feeds",

@@ -30,6 +30,9 @@ class AskRun(Body):
         dict[str, str | int | float | bool],
         Field(description="in place of parameters and settings, for this run alone; saved cursors are neither used nor moved"),
     ] = Field(default_factory=dict)
+    bundle: Annotated[bool, Field(description="its records, all of them, become files, and no rows; see /api/v1/bundles")] = (
+        False
+    )
     bodies: Annotated[
         bool, Field(description="keep what goes over the wire of its first thousand requests, secrets blanked")
     ] = False
@@ -71,7 +74,14 @@ def ask_run(body: AskRun) -> Any:
     sets = dict(body.sets) or None
     run = parts().workers.ask(
         runs.Wanted(
-            body.feed, version, accept=body.accept, again=body.again, asked_by=caller().name, sets=sets, bodies=body.bodies
+            body.feed,
+            version,
+            accept=body.accept,
+            again=body.again,
+            asked_by=caller().name,
+            sets=sets,
+            bodies=body.bodies,
+            bundle=body.bundle,
         )
     )
     return _waited(run, body.wait_seconds)

@@ -1,0 +1,78 @@
+"""Bundles as a folder: its manifest, read and proven; and the definitions by which one is loaded."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import re
+from pathlib import Path
+from typing import Any
+
+from .errors import ReedError
+
+MANIFEST = "manifest.json"
+
+
+class BundleError(ReedError):
+    code = "bundle.unreadable"
+
+
+def read_manifest(folder: Path) -> dict[str, Any]:
+    """Every file there, and as the manifest says. Raises BundleError."""
+    path = folder / MANIFEST
+    try:
+        manifest: dict[str, Any] = json.loads(path.read_text("utf-8"))
+        tables = [(str(table["name"]), str(table["file"]), str(table["sha256"])) for table in manifest["tables"]]
+    except (OSError, ValueError, KeyError, TypeError) as error:
+        raise BundleError(
+            "reading the bundle",
+            str(path),
+            found=f"{type(error).__name__}: {error}",
+            mend="name a folder that `reed bundle write` made",
+        ) from None
+    for name, file, expected in tables:
+        target = folder / file
+        if Path(file).name != file or not target.is_file():
+            raise BundleError(
+                "reading the bundle",
+                str(target),
+                found=f"there is no such file, which the table {name} is in",
+                mend="copy the bundle whole",
+            )
+        if digest(target) != expected:
+            raise BundleError(
+                "reading the bundle",
+                str(target),
+                found="it is not as it was written",
+                mend="copy it anew",
+                code="bundle.changed",
+            )
+    return manifest
+
+
+def digest(file: Path) -> str:
+    """SHA-256, hex."""
+    found = hashlib.sha256()
+    with open(file, "rb") as content:
+        while part := content.read(1 << 20):
+            found.update(part)
+    return found.hexdigest()
+
+
+def as_basket(manifest: dict[str, Any], folder: Path, *, into: str, prefix: str = "") -> tuple[str, str]:
+    """(the feed's name, YAML): a source of the folder, and a feed that takes each of its files once. The same bundle loaded again brings
+    nothing; a newer one of the same feed is merged by its keys."""
+    name = re.sub(r"[^a-z0-9]+", "-", f"bundle-{manifest['feed']}".lower()).strip("-")
+    tables = {
+        table["name"]: {
+            "files": table["file"],
+            **({"key": table["key"], "write": "merge"} if table["key"] else {"write": "append"}),
+        }
+        for table in manifest["tables"]
+    }
+    source = {"source": name, "about": f"a bundle of the feed {manifest['feed']}", "on": "files", "path": str(folder.resolve())}
+    # What the manifest says of each file has been proven: none is still being written.
+    changes = {"by": "files", "settle": "0s"}
+    feed = {"feed": name, "from": name, "into": into, "prefix": prefix, "defaults": {"changes": changes}, "tables": tables}
+    # JSON is YAML, and quotes by itself.
+    return name, "---\n".join(json.dumps(one, indent=1, ensure_ascii=False) + "\n" for one in (source, feed))

@@ -1,0 +1,45 @@
+"""Bundles that runs have written: folders below the data folder."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+from pathlib import Path
+from typing import Any
+
+from ..core.bundles import MANIFEST
+from ..core.errors import NotFound
+from .database import Store
+
+_FOLDER = "bundles"
+_NAME = re.compile(r"[a-z0-9][a-z0-9_-]*-[0-9]+")
+
+
+def folder_of(store: Store, feed: str, run: int) -> Path:
+    return store.folder / _FOLDER / f"{feed}-{run}"
+
+
+def listed(store: Store) -> list[dict[str, Any]]:
+    """Their manifests with their names, the latest first; those that are whole."""
+    found = []
+    for path in (store.folder / _FOLDER).glob(f"*/{MANIFEST}"):
+        manifest = json.loads(path.read_text("utf-8"))
+        found.append({"name": path.parent.name, **manifest})
+    return sorted(found, key=lambda one: one["run"], reverse=True)
+
+
+def file_of(store: Store, name: str, file: str) -> Path:
+    """Raises NotFound."""
+    path = store.folder / _FOLDER / name / file
+    # Names come from outside, and lead nowhere else.
+    if not _NAME.fullmatch(name) or Path(file).name != file or file.startswith(".") or not path.is_file():
+        raise NotFound(
+            "reading the bundle", f"{name}/{file}", found="no such file", mend="see `reed bundle list`", code="bundle.not_found"
+        )
+    return path
+
+
+def remove(store: Store, name: str) -> None:
+    """Raises NotFound."""
+    shutil.rmtree(file_of(store, name, MANIFEST).parent)

@@ -1,0 +1,40 @@
+"""Bundles, as answers show them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from typing_extensions import TypedDict
+
+
+class BundledCursor(TypedDict):
+    kind: str
+    value: str
+
+
+class BundledTable(TypedDict):
+    """file: Parquet. sha256: of it, hex. schema: JSON Schema of a row. cursor: how far the source was taken."""
+
+    name: str
+    source_table: str | None
+    file: str
+    rows: int
+    bytes: int
+    sha256: str
+    key: list[str]
+    cursor: BundledCursor | None
+    schema: dict[str, Any]
+
+
+class Bundle(TypedDict):
+    """A feed's records as files. bundle: the version of this manifest; name: of its folder."""
+
+    name: str
+    bundle: int
+    feed: str
+    feed_version: int
+    source: str
+    run: int
+    began: str
+    ended: str
+    tables: list[BundledTable]
