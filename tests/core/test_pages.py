@@ -134,3 +134,19 @@ def test_a_rule_that_says_too_little_or_too_much(rule: str, says: str) -> None:
     (mistake,) = caught.value.details  # type: ignore[misc]
     assert mistake["path"].endswith("things.next")
     assert says in mistake["message"]
+
+
+@pytest.mark.parametrize(("said", "well"), [(1, True), (2, False)])
+def test_a_page_behind_the_last_may_be_refused(tmp_path: Path, said: int, well: bool) -> None:
+    """Where the source says that there is none. One that it speaks of has to be there."""
+
+    def answer(request: Request) -> Answer:
+        first = request.query["page"] == "1"
+        return Answer(
+            {"items": THINGS[:7], "meta": {"pages": said}} if first else {"error": "out of range"}, 200 if first else 400
+        )
+
+    with serving(answer) as source:
+        result, _ = read(source, "{page: page, size: 20, size_as: take, pages: meta.pages}", tmp_path)
+    assert (result.outcome is RunOutcome.SUCCEEDED) == well, result.error
+    assert well or (result.error is not None and result.error["code"] == "source.bad_request")

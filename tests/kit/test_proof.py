@@ -12,6 +12,8 @@ from xml.etree import ElementTree as xml
 import pytest
 
 from reedbasket.cli.main import main as reed
+from reedbasket.kit.new import examples, written
+from reedbasket.kit.proof import require_proven
 from tests.support.source import Answer, Changing, Request, serving
 
 TOKEN = "planted-token-51c9"
@@ -74,6 +76,25 @@ def test_from_nothing_to_a_proven_connector(
         [sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider", str(folder)], capture_output=True, text=True
     )
     assert done.returncode == 0, done.stdout
+
+
+@pytest.mark.parametrize("example", examples())
+def test_what_ships_keeps_what_connectors_promise(example: str, tmp_path: Path) -> None:
+    """On what real servers answered, Prometheus and RabbitMQ among them."""
+    assert reed(["connector", "new", "ours", "--folder", str(tmp_path / "ours"), "--like", example]) == 0
+    require_proven(tmp_path / "ours")
+    recorded = "".join(file.read_text() for file in (tmp_path / "ours/answers").iterdir())
+    assert "guest:guest" not in recorded and "Z3Vlc3Q6Z3Vlc3Q=" not in recorded and "otter" not in recorded
+
+
+def test_a_connector_is_short() -> None:
+    """Of an API that is paged, signed in and asked for what changed: as many lines as are promised, blank ones and comments aside."""
+
+    def lines(text: str) -> int:
+        return sum(bool(line.strip()) and not line.strip().startswith("#") for line in text.splitlines())
+
+    assert lines(written("lockers", python=False)["lockers.yaml"]) <= 20
+    assert lines(written("lockers", python=True)["lockers.py"]) <= 40
 
 
 def broken(folder: Path, change: tuple[str, str]) -> list[dict[str, Any]]:

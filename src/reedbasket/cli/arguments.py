@@ -220,7 +220,13 @@ def _connectors(add: Callable[..., argparse.ArgumentParser]) -> None:
     new = actions.add_parser("new", help="make a folder to begin with: definition, source, test, README")
     new.set_defaults(command=connectors.new)
     new.add_argument("name")
-    new.add_argument("--python", action="store_true", help="a Python class; else a declaration")
+    kind = new.add_mutually_exclusive_group()
+    kind.add_argument("--python", action="store_true", help="a Python class; else a declaration")
+    kind.add_argument(
+        "--like",
+        metavar="EXAMPLE",
+        help="one that ships, with its recorded answers: atom, graphql, oai_pmh, odata, prometheus, rabbitmq, sdmx",
+    )
     new.add_argument("--folder", help="where; else a folder of its name")
 
     attempt = actions.add_parser("try", help="run it into a scratch warehouse: ten rows and a profile of each table")

@@ -22,8 +22,14 @@ ANSWERS, TRIAL = "answers", ".trial"
 
 
 def new(options: argparse.Namespace) -> int:
-    from ..kit.new import written
+    from ..kit.new import examples, like, written
 
+    if options.like and options.like not in examples():
+        print(
+            f"reed: nothing ships that is called {options.like}; there are {', '.join(examples())}  [connector.no_example]",
+            file=sys.stderr,
+        )
+        return 1
     folder = Path(options.folder or options.name)
     if folder.exists() and any(folder.iterdir()):
         print(
@@ -32,10 +38,12 @@ def new(options: argparse.Namespace) -> int:
         )
         return 1
     folder.mkdir(parents=True, exist_ok=True)
-    for name, text in written(options.name, python=options.python).items():
+    files = like(options.like, options.name) if options.like else written(options.name, python=options.python)
+    for name, text in files.items():
+        (folder / name).parent.mkdir(exist_ok=True)
         (folder / name).write_text(text, "utf-8")
     print(f"Made {folder}: {', '.join(sorted(p.name for p in folder.iterdir()))}.")
-    print(f"Fill in what is marked, then: reed connector try {folder}")
+    print(f"Put your source into source.yaml and mend the connector, then: reed connector try {folder}")
     return 0
 
 

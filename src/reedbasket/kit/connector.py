@@ -36,14 +36,26 @@ class Failed(Exception):
 
 
 @dataclass(frozen=True)
-class Setting:
-    """More about a setting than its type: `limit: int = Setting(500, about="records a page")`. Without a default it has to be filled in."""
+class SettingFacts:
+    """See Setting."""
 
     default: Any = None
     about: str = ""
     example: Any = None
     pattern: str | None = None
     allowed: Sequence[Any] | None = None
+
+
+def Setting(
+    default: Any = None,
+    about: str = "",
+    example: Any = None,
+    pattern: str | None = None,
+    allowed: Sequence[Any] | None = None,
+) -> Any:
+    """More about a setting than its type: `limit: int = Setting(500, about="records a page")`. Without a default it has to be filled in.
+    pattern: a regular expression that the whole of it must match; allowed: what it may be."""
+    return SettingFacts(default, about, example, pattern, allowed)
 
 
 @dataclass(frozen=True)
@@ -53,8 +65,9 @@ class Table:
     key: the field, or fields, that tell a record. cursor: the field that grows with every change; `read` is then asked for what is equal
     to or newer than `position.since`, and records that come again are recognised. cursor_type: time, number or text. start: where a first
     read begins; overlap: how far back each one goes (`5m`), for records that come late. sorted: records come in the cursor's order, so
-    that a long load may commit on the way. window, since: ranges of time of so long (`1d`), from a day on; each is read by itself.
-    saves: `read` says itself how far it is, by `Saved`. deleted: the field that is set where a record is gone.
+    that a long load may commit on the way. bound: `none` where all comes whatever is asked for; what is older is passed over then.
+    window, since: ranges of time of so long (`1d`), from a day on; each is read by itself. saves: `read` says itself how far it is, by
+    `Saved`. deleted: the field that is set where a record is gone.
     """
 
     key: str | Sequence[str] = ()
@@ -63,6 +76,7 @@ class Table:
     start: str | None = None
     overlap: str | None = None
     sorted: bool = False
+    bound: str | None = None
     window: str | None = None
     since: str | None = None
     saves: bool = False
@@ -76,7 +90,13 @@ class Table:
         if self.key:
             made["key"] = self.key if isinstance(self.key, str) else list(self.key)
         if self.cursor:
-            rule = {"column": self.cursor, "type": self.cursor_type, "start": self.start, "overlap": self.overlap}
+            rule = {
+                "column": self.cursor,
+                "type": self.cursor_type,
+                "start": self.start,
+                "overlap": self.overlap,
+                "bound": self.bound,
+            }
             made["cursor"] = {name: value for name, value in rule.items() if value is not None} | {"sorted": self.sorted}
         if self.window:
             made["window"] = {"step": self.window, "from": self.since}
@@ -177,7 +197,7 @@ def _setting(kind: type[Connector], name: str, hint: Any) -> dict[str, Any]:
             f"a setting is one of {', '.join(getattr(t, '__name__', str(t)) for t in _TYPES)}",
         )
     said = getattr(kind, name, None)
-    said = said if isinstance(said, Setting) else Setting(said)
+    said = said if isinstance(said, SettingFacts) else SettingFacts(said)
     made = {"type": _TYPES[hint], "about": said.about or None, "example": said.example, "default": said.default}
     made |= {"pattern": said.pattern, "allowed": list(said.allowed) if said.allowed else None}
     return {key: value for key, value in made.items() if value is not None}

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from importlib import resources
+
 _DECLARED = """connector: {name}
 on: http
 settings:
@@ -74,6 +76,32 @@ _README = """# {name}
   `--replay` they stand in for the API, and so they do in `test_{name}.py`.
 - `reed apply .` puts it into the service.
 """
+
+
+EXAMPLES = resources.files(__package__) / "examples"
+
+
+def examples() -> list[str]:
+    """Connectors that ship, each with the answers that it was proven on."""
+    return sorted(place.name for place in EXAMPLES.iterdir() if place.is_dir())
+
+
+def like(example: str, name: str) -> dict[str, str]:
+    """{file: text}: one that ships, under another name."""
+    made = {}
+    for place in [*(EXAMPLES / example).iterdir(), *(EXAMPLES / example / "answers").iterdir()]:
+        if not place.is_file():
+            continue
+        text = place.read_text("utf-8")
+        if place.name.endswith(".json"):
+            made[f"answers/{place.name}"] = text
+            continue
+        for word in ("connector", "source"):
+            text = text.replace(f"{word}: {example}\n", f"{word}: {name}\n")
+        text = text.replace(f"code: {example}.py", f"code: {name}.py")
+        made[place.name.replace(example, name, 1)] = text
+    begun = written(name, python=False)
+    return made | {file: text for file, text in begun.items() if not file.endswith(".yaml")}
 
 
 def written(name: str, *, python: bool) -> dict[str, str]:

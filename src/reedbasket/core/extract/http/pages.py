@@ -39,10 +39,12 @@ class Page:
 
 @dataclass(frozen=True)
 class Step:
-    """What the next request sends beside what each one sends, or its whole address."""
+    """What the next request sends beside what each one sends, or its whole address. beyond: by what the source says there is no such
+    page, which is asked for to make sure."""
 
     params: Mapping[str, str] = field(default_factory=dict)
     url: str | None = None
+    beyond: bool = False
 
 
 class Pages(ABC):
@@ -205,13 +207,14 @@ class CountedPages(Pages):
         self._before, self._fullest = mark, max(self._fullest, page.records)
         # A page that is empty in the middle is stepped over by what it should have held.
         self._at += (page.records or self._fullest or 1) if self._rule.offset else 1
-        return self._step(self._at)
+        told = self._pages is not None or page.total is not None
+        return self._step(self._at, beyond=told and not expected)
 
-    def _step(self, at: int) -> Step:
+    def _step(self, at: int, *, beyond: bool = False) -> Step:
         sent = {self._rule.offset or self._rule.page or "": str(at)}
         if self._rule.size is not None and self._rule.size_as is not None:
             sent[self._rule.size_as] = str(self._rule.size)
-        return Step(sent)
+        return Step(sent, beyond=beyond)
 
 
 def pages_for(rule: NextPage, doing: str) -> Pages:

@@ -22,6 +22,8 @@ from .request import Request, Requests
 from .send import Sender
 
 _ALWAYS_GOOD = frozenset({200, 204})
+# What APIs answer to the page behind the last.
+_NO_SUCH_PAGE = frozenset({400, 404, 416, 422})
 
 
 class HttpReader:
@@ -116,7 +118,8 @@ class HttpReader:
         return request
 
     def _send(self, request: Request) -> Answer:
-        return self._sender.send(request, self._doing, self._good)
+        good = self._good | _NO_SUCH_PAGE if request.beyond else self._good
+        return self._sender.send(request, self._doing, good)
 
     def _open(self, answer: Answer, url: str) -> Opened:
         try:

@@ -17,12 +17,13 @@ from .pages import Step
 @dataclass(frozen=True)
 class Request:
     """headers: names in lower case, without what shows who asks. A POST here asks for a report: it only reads, and may be
-    repeated as a GET may."""
+    repeated as a GET may. beyond: see pages.Step."""
 
     url: str
     method: str = "GET"
     headers: Mapping[str, str] = field(default_factory=dict)
     body: bytes | None = None
+    beyond: bool = False
 
     def __repr__(self) -> str:
         return f"Request({self.method}, {len(self.body or b'')} bytes)"
@@ -64,7 +65,7 @@ class Requests:
         if url is None:
             path = template.fill(rule.path, values) or ""
             url = self._base + "/" + path.lstrip("/") + ("?" + urlencode(query, safe=":") if query else "")
-        return Request(url, "GET" if rule.get is not None else "POST", headers, body)
+        return Request(url, "GET" if rule.get is not None else "POST", headers, body, step.beyond)
 
 
 def _body(rule: Body | None, values: Mapping[str, Any], extra: Mapping[str, str]) -> tuple[bytes, str]:
