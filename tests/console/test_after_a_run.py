@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from typing import Any
 
+import pyarrow.parquet as pq
 from playwright.sync_api import Page, expect
 
 from tests.conftest import RunningService
@@ -110,3 +111,25 @@ def test_columns_in_figures_and_the_way_into_the_warehouse(page: Page, service: 
     steps = page.get_by_role("grid", name="Steps")
     expect(steps.get_by_role("row")).to_have_count(5)
     expect(steps.get_by_text("ok", exact=True)).to_have_count(4)
+
+
+def test_records_as_files_and_a_table_compared_with_its_source(page: Page, service: RunningService) -> None:
+    with serving(Changing([record(n) for n in range(20)])) as source:
+        prepare(service.client, source.url)
+        service.client.ask_run("test", wait_seconds=30)
+        look(page, service, "/warehouses/marsh/things")
+        tab(page, "Compare with the source")
+        page.get_by_role("button", name="Compare values too").click()
+        expect(page.get_by_role("grid", name="Verified tables")).to_contain_text("same", timeout=20000)
+
+        page.goto(f"{service.url}/feeds/test?tab=bundles")
+        page.get_by_role("button", name="Write a bundle").click()
+        expect(page.get_by_role("status", name=re.compile("Outcome succeeded"))).to_be_visible(timeout=20000)
+        page.get_by_role("link", name="a bundle").click()
+    files = page.get_by_role("grid", name="Files of test-2")
+    expect(files).to_contain_text("things.parquet")
+    with page.expect_download() as download:
+        files.get_by_role("link", name="things.parquet").click()
+    assert pq.read_table(download.value.path()).num_rows == 20
+    page.get_by_role("button", name="Remove test-2").click()
+    expect(files).to_have_count(0)

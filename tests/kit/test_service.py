@@ -11,27 +11,13 @@ import pytest
 
 from reedbasket.client import Client, ServiceProblem
 from tests.conftest import RunningService
-from tests.kit.test_connectors import HEAD, PAGED, records
+from tests.kit.test_connectors import BASKET, HEAD, PAGED, records
 from tests.support.feeds import SECRET
 from tests.support.source import Changing, serving
 
-FILES = """connector: lockers
-on: python
-code: lockers.py
----
-source: test
-connector: lockers
-settings: {{url: "{url}", token: {{secret: test_token}}}}
----
-warehouse: marsh
-on: sqlite
-path: marsh.db
----
-feed: test
-from: test
-into: marsh
-tables: {{boxes: }}
-"""
+
+def definitions(url: str) -> str:
+    return BASKET.format(url=url, more="", table="")
 
 
 def reed(service: RunningService, *arguments: str, code: int = 0) -> str:
@@ -47,7 +33,7 @@ def test_from_a_folder_to_rows_and_back_into_a_folder(service: RunningService, t
     (folder / "lockers.py").write_text(HEAD + PAGED)
     service.client.set_secret("test_token", SECRET)
     with serving(Changing(records(60))) as server:
-        (folder / "all.yaml").write_text(FILES.format(url=server.url))
+        (folder / "all.yaml").write_text(definitions(server.url))
         reed(service, "apply", str(folder))
         steps = {step["step"]: step["ok"] for step in service.client.check_source("test")}
         assert steps == {"secrets": True, "code": True, "check": True, "records": True}
@@ -62,13 +48,13 @@ def test_from_a_folder_to_rows_and_back_into_a_folder(service: RunningService, t
     assert (tmp_path / "out/lockers.py").read_text() == HEAD + PAGED
     assert "code: lockers.py" in (tmp_path / "out/all.yaml").read_text()
     assert "program" not in (tmp_path / "out/all.yaml").read_text()
-    assert {one["change"] for one in service.client.apply({"basket/all.yaml": FILES.format(url=server.url)})} == {"same"}
+    assert {one["change"] for one in service.client.apply({"basket/all.yaml": definitions(server.url)})} == {"same"}
 
 
 def test_only_an_admin_brings_python(service: RunningService) -> None:
     service.client.add_user("wren", "editor", "otters like quiet reeds")
     editor = Client(service.url, service.client.make_token("wren", role="editor")["token"])
-    files = {"all.yaml": FILES.format(url="http://127.0.0.1:9"), "lockers.py": HEAD + PAGED}
+    files = {"all.yaml": definitions("http://127.0.0.1:9"), "lockers.py": HEAD + PAGED}
     for only_check in (True, False):
         with pytest.raises(ServiceProblem) as caught:
             editor.apply(files, only_check=only_check)

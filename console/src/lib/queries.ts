@@ -4,7 +4,7 @@ import { call } from "./api";
 import { at } from "./base";
 import { live } from "./changes";
 import type {
-  Activity, Again, Applied, AuditLine, Backfill, CheckStep, Counted, Definition, Drift, DueWindow, Exchange, Feed, FileLine, LedgerLine, NewToken, Notice, PaceSample, Peek, Plan,
+  Activity, Again, Applied, AuditLine, Backfill, Bundle, CheckStep, Counted, Definition, Drift, DueWindow, Exchange, Feed, FileLine, LedgerLine, NewToken, Notice, PaceSample, Peek, Plan,
   Profile, Reject, RequestLine, Rewound, Rows, Run, ScheduledFeed, SecretName, SentThere, Session, Setting, SetupStatement, Source, SurveyedTable, Table, Token, Tried, User,
   VerifiedTable, Version, Warehouse,
 } from "./api-types";
@@ -179,6 +179,16 @@ export const askRun = (feed: string, bodies = false) => call<Run>("POST", "/api/
 
 /** The feed's rejects once more, in place of asking the source. */
 export const askReplay = (feed: string) => call<Run>("POST", "/api/v1/runs", { feed, again: true });
+
+// Bundles
+
+export const bundlesQuery = () => queryOptions({ queryKey: ["bundles"], queryFn: () => call<Bundle[]>("GET", "/api/v1/bundles"), ...live(5000) });
+
+export const bundleFile = (bundle: string, file: string) => at(`/api/v1/bundles/${part(bundle)}/${part(file)}`);
+
+export const askBundle = (feed: string) => call<Run>("POST", "/api/v1/runs", { feed, bundle: true });
+
+export const removeBundle = (bundle: string) => call<void>("DELETE", `/api/v1/bundles/${part(bundle)}`);
 
 export const cancelRun = (run: number) => call<Run>("POST", `/api/v1/runs/${run}/cancel`);
 

@@ -8,6 +8,7 @@ import { Grid } from "../ui/Grid";
 import { useNow } from "../ui/now";
 import { Fact, Facts, Page } from "../ui/Page";
 import { Tabs } from "../ui/Tabs";
+import { BundlesView } from "./BundlesView";
 import { ChangeButton } from "./ChangeButton";
 import { FilesView } from "./FilesView";
 import { ledgerColumns } from "./ledgerColumns";
@@ -57,6 +58,7 @@ export function Feed() {
                 ...(data.connector === "files" ? [{ id: "files", title: "Files", body: <FilesView feed={feed} /> }] : []),
                 { id: "schedule", title: "Schedule", body: <ScheduleView feed={data} /> },
                 { id: "ledger", title: "Ledger", body: <Ledger feed={feed} /> },
+                { id: "bundles", title: "Bundles", body: <BundlesView feed={data} /> },
                 { id: "plan", title: "Plan", body: <PlanView feed={feed} /> },
                 ...(data.connector === "files" ? [] : [{ id: "rewind", title: "Rewind", body: <RewindView feed={data} /> }]),
                 { id: "drift", title: "Drift", body: <DriftHistory feed={feed} /> },

@@ -56,6 +56,11 @@ function OneRun({ id }: { id: number }) {
         <>
           <Link to={`/feeds/${run.feed}`}>{run.feed}</Link>, version {run.feed_version}
           {`, ${why(run)}`}
+          {run.bundle && (
+            <>
+              , into <Link to={`/feeds/${run.feed}?tab=bundles`}>a bundle</Link>
+            </>
+          )}
           {run.resumes !== null && (
             <>
               , {run.attempt > 1 ? `attempt ${run.attempt} after` : "takes up"} <Link to={`/runs/${run.resumes}`}>run {run.resumes}</Link>

@@ -1,0 +1,78 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useNavigate } from "react-router";
+import type { Bundle, BundledTable, Feed } from "../lib/api-types";
+import { ago, count, size } from "../lib/format";
+import { askBundle, bundleFile, bundlesQuery, removeBundle } from "../lib/queries";
+import { Button } from "../ui/Button";
+import { Grid } from "../ui/Grid";
+import { useNow } from "../ui/now";
+import { Actions, Section } from "../ui/Page";
+import { Trouble } from "../ui/States";
+import { factsOf, Loaded } from "./Loaded";
+
+/** The feed's records as files: those that are kept, to be taken along, and a new one. */
+export function BundlesView({ feed }: { feed: Feed }) {
+  const bundles = useQuery(bundlesQuery());
+  const navigate = useNavigate();
+  const ask = useMutation({ mutationFn: () => askBundle(feed.name), onSuccess: (run) => navigate(`/runs/${run.id}`) });
+  return (
+    <Section>
+      <Actions>
+        <Button onPress={() => ask.mutate()} isPending={ask.isPending}>
+          Write a bundle
+        </Button>
+        <small>A run that reads everything from the beginning into Parquet files. The warehouse, cursors and freshness stay as they are.</small>
+      </Actions>
+      {ask.isError && <Trouble facts={factsOf(ask.error)} />}
+      <Loaded query={bundles} what="bundles">
+        {(found) => {
+          const own = found.filter((bundle) => bundle.feed === feed.name);
+          if (own.length === 0) return <p>None is kept. The run that writes one is watched like any other; its files are then here.</p>;
+          return own.map((bundle) => <Kept key={bundle.name} bundle={bundle} />);
+        }}
+      </Loaded>
+    </Section>
+  );
+}
+
+function Kept({ bundle }: { bundle: Bundle }) {
+  const now = useNow();
+  const cache = useQueryClient();
+  const remove = useMutation({ mutationFn: () => removeBundle(bundle.name), onSuccess: () => cache.invalidateQueries({ queryKey: bundlesQuery().queryKey }) });
+  return (
+    <Section>
+      <Actions>
+        <b>{bundle.name}</b>
+        <small>{`written ${ago(bundle.ended, now)}`}</small>
+        <a href={bundleFile(bundle.name, "manifest.json")} download>
+          manifest.json
+        </a>
+        <Button look="quiet" onPress={() => remove.mutate()} isPending={remove.isPending} label={`Remove ${bundle.name}`}>
+          Remove
+        </Button>
+      </Actions>
+      {remove.isError && <Trouble facts={factsOf(remove.error)} />}
+      <Grid<BundledTable>
+        label={`Files of ${bundle.name}`}
+        rows={bundle.tables}
+        id={(table) => table.name}
+        empty="No tables."
+        columns={[
+          {
+            name: "File",
+            show: (table) => (
+              <a href={bundleFile(bundle.name, table.file)} download>
+                {table.file}
+              </a>
+            ),
+            width: "30%",
+          },
+          { name: "Rows", show: (table) => count(table.rows), end: true, width: "12%" },
+          { name: "Size", show: (table) => size(table.bytes), end: true, width: "12%" },
+          { name: "Key", show: (table) => table.key.join(", "), width: "22%" },
+          { name: "Source taken to", show: (table) => table.cursor?.value ?? "", mono: true, width: "24%" },
+        ]}
+      />
+    </Section>
+  );
+}
