@@ -148,5 +148,5 @@ def test_every_command_has_help_with_an_example(command: str) -> None:
     done = subprocess.run([sys.executable, "-m", "reedbasket.cli.main", command, "--help"], capture_output=True, text=True)
     assert done.returncode == 0
     assert f"example:\n  reed {command}" in done.stdout
-    if command not in ("serve", "demo", "backup", "restore"):
+    if command not in ("serve", "demo", "backup", "restore", "connector"):
         assert "--json" in done.stdout

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import threading
 import time
+from dataclasses import asdict
 from datetime import UTC, datetime
 from decimal import Decimal
 from itertools import pairwise
@@ -132,7 +133,7 @@ def test_the_secret_is_sent_and_appears_nowhere(tmp_path: Path) -> None:
     with serving(echoing) as source:
         result, heard = run_once(basket_text(source.url).replace("get: /things", 'get: "/things/{settings.token}"'), tmp_path)
         assert source.requests[0].headers["authorization"] == f"Bearer {SECRET}"
-    told = json.dumps([result.error, heard.lines, [vars(r) for r in heard.requests], [p.as_dict() for p in result.tables]])
+    told = json.dumps([result.error, heard.lines, [asdict(r) for r in heard.requests], [p.as_dict() for p in result.tables]])
     assert result.error is not None
     assert "403" in result.error["found"]
     assert SECRET not in told

@@ -27,7 +27,7 @@ def ask(
 ) -> tuple[int, dict[str, Any], urllib3.HTTPHeaderDict]:
     raw = body if isinstance(body, bytes) else json.dumps(body).encode() if body is not None else None
     sent = {"Content-Type": "application/json", **{k.replace("_", "-"): v for k, v in headers.items()}}
-    answer = urllib3.request(method, service.url + path, body=raw, headers=sent, retries=False, redirect=False)
+    answer = urllib3.request(method, service.url + path, body=raw, headers=sent, retries=False, redirect=False, timeout=30)
     return answer.status, (json.loads(answer.data) if answer.data[:1] == b"{" else {}), answer.headers
 
 

@@ -250,7 +250,7 @@ def test_requests_are_kept_for_their_days_and_can_be_taken_along(
     exchange = service.client.exchange(whole["id"], 1)
     assert '"said": "•••"' in exchange["answer_body"] and "k=•••" in exchange["url"]
     db = sqlite3.connect(service.folder / "service.db")
-    db.execute("update request set at = '2026-01-01T00:00:00.000Z' where number < 3")
+    db.execute("update request set at = '2026-01-01T00:00:00.000Z' where number < 3 and run = ?", (run["id"],))
     db.commit()
     db.close()
     days = {"requests_days": 14, "runs_days": 14, "rejects_days": 14, "audit_days": 14}
