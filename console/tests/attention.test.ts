@@ -9,6 +9,7 @@ const feed = (name: string, more: Partial<Feed> = {}): Feed =>
     about: "",
     source: "harbour",
     warehouse: "marsh",
+    also: [],
     tables: ["sailings"],
     activity: "idle",
     last_run: null,

@@ -9,7 +9,7 @@ import { roundUp } from "../src/ui/Chart";
 
 const feed = (name: string, source: string, after?: string, more: object = {}): Feed =>
   ({
-    name, source, warehouse: "marsh", tables: [`${name}_a`], activity: "idle", last_run: null, fresh_at: null, late: false, rejects: 0, drift: 0,
+    name, source, warehouse: "marsh", also: [], tables: [`${name}_a`], activity: "idle", last_run: null, fresh_at: null, late: false, rejects: 0, drift: 0,
     fresh_within_seconds: null, schedule: { rule: after ? { after } : null, windows: {}, paused: null, next_due: null }, ...more,
   }) as unknown as Feed;
 
@@ -77,7 +77,7 @@ describe("throughput", () => {
 
 describe("steps of a run", () => {
   it("tell what came out of each, and lose no record on the way", () => {
-    const table = { table: "sailings", target: "hb_sailings", read: 10, repeated: 2, held_back: 1, rejected: 1, filtered: 2, unchanged: 0, staged: 7 } as unknown as TableProgress;
+    const table = { table: "sailings", target: "hb_sailings", warehouse: "", read: 10, repeated: 2, held_back: 1, rejected: 1, filtered: 2, unchanged: 0, staged: 7 } as unknown as TableProgress;
     const line = { table: "hb_sailings", staged: 7, inserted: 4, updated: 2, deleted: 0, removed: 0, unchanged: 1, superseded: 0, reading_seconds: 0.5, shaping_seconds: 0, staging_seconds: 0, committing_seconds: 0 } as unknown as LedgerLine;
     const steps = stepsOf(table, [line]);
     expect(steps.map((step) => [step.name, step.out])).toEqual([["Source", 13], ["Taken", 10], ["Shaped", 7], ["Staged", 7], ["Loaded", 6]]);

@@ -28,7 +28,7 @@ class StopsAfter(Heard):
         super().__init__()
         self.stop, self._loads = threading.Event(), loads
 
-    def loaded(self, lines: Sequence[LedgerLine]) -> None:
+    def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:
         super().loaded(lines)
         if len(self.ledger) == self._loads:
             self.stop.set()

@@ -177,7 +177,7 @@ def test_one_snapshot_for_all_tables(dock: Dock, tmp_path: Path) -> None:
     dock.do("insert into a values (1); insert into b values (1)")
 
     class Meddling(Heard):
-        def loaded(self, lines: Any) -> None:
+        def loaded(self, lines: Any, warehouse: str = "") -> None:
             super().loaded(lines)
             if lines[0].source_table == "a":
                 dock.do("insert into b values (2); delete from b where id = 1")

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import os
+import signal
 import threading
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -12,8 +15,8 @@ import pytest
 from reedbasket.client import ServiceProblem
 from tests.conftest import RunningService
 from tests.service.test_service import THINGS, Gate, prepare
-from tests.support.feeds import basket_text, table_rows
-from tests.support.source import Changing, serving
+from tests.support.feeds import SECRET, basket_text, table_rows
+from tests.support.source import Answer, Changing, Request, serving
 
 
 @pytest.fixture
@@ -89,3 +92,44 @@ def test_watchers_are_bounded_and_everything_else_is_answered(small: RunningServ
         for watcher in watchers:
             watcher.join(30)
     assert seen.count("end") == 2
+
+
+def test_one_feed_into_two_warehouses_though_its_worker_is_killed(service: RunningService) -> None:
+    """Each has all of it once, tells so by its own ledger, and agrees with the source."""
+    more = "\n---\nwarehouse: duck\non: duckdb\npath: duck.duckdb\n"
+    source = Changing(
+        [{**THINGS[0], "id": n, "updated_at": f"2026-03-01T{n // 60:02d}:{n % 60:02d}:00Z"} for n in range(400)], page=10
+    )
+
+    def slowly(request: Request) -> Answer:
+        time.sleep(0.02)
+        return source(request)
+
+    with serving(slowly) as server:
+        service.client.set_secret("test_token", SECRET)
+        text = basket_text(server.url, write="append", commit_every=40).replace("into: marsh", "into: [marsh, duck]")
+        service.client.apply({"basket.yaml": text + more})
+        for seconds in (0.3, 0.6, 0.45):
+            run = service.client.ask_run("test")
+            time.sleep(seconds)
+            for pid in service.workers():
+                os.kill(pid, signal.SIGKILL)
+            while service.client.feed("test")["activity"] != "idle":
+                time.sleep(0.1)
+        run = service.client.ask_run("test", wait_seconds=50)
+        assert run["outcome"] == "succeeded", run["error"]
+        assert [(t["warehouse"], t["phase"]) for t in run["tables"]] == [("", "done"), ("duck", "done")]
+        for warehouse in ("marsh", "duck"):
+            asked = service.client.query(warehouse, "select count(*), count(distinct id) from things")
+            assert asked["rows"] == [[400, 400]], warehouse
+            loaded = [line for line in service.client.ledger("test", limit=500) if line["warehouse"] == warehouse]
+            assert sum(line["inserted"] for line in loaded) == 400 and all(line["reconciles"] for line in loaded)
+        assert [(one["table"], one["same"]) for one in service.client.verify("test", deep=True) if "kids" not in one["table"]] == [
+            ("things", True), ("things in duck", True),
+        ]  # fmt: skip
+        service.client.apply({"basket.yaml": text.replace("write: append", "write: merge") + more})
+        service.client.ask_run("test", wait_seconds=50)
+        service.client.rewind_cursor("test", "things", to=None)
+        before = len(server.requests)
+        assert service.client.ask_run("test", wait_seconds=50)["totals"]["read"] == 400
+        assert len(server.requests) - before == 40

@@ -110,7 +110,7 @@ class Heard:
     def drift(self, table: str, changes: Sequence[Change]) -> None:
         self.drifted += changes
 
-    def loaded(self, lines: Sequence[LedgerLine]) -> None:
+    def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:
         self.ledger += lines
 
     def codes(self) -> list[str]:

@@ -253,7 +253,7 @@ export interface Exchange {
   cut: boolean;
 }
 
-/** activity: idle, queued or running. fresh_at: when a run last succeeded. late: that is longer ago than the feed's `fresh_within`. drift: changes of structure that its last run met. */
+/** activity: idle, queued or running. fresh_at: when a run last succeeded. late: that is longer ago than the feed's `fresh_within`. also: further warehouses. drift: changes of structure that its last run met. */
 export interface Feed {
   name: string;
   about: string;
@@ -261,6 +261,7 @@ export interface Feed {
   source: string;
   connector: string;
   warehouse: string;
+  also: string[];
   tables: string[];
   activity: "idle" | "queued" | "running";
   last_run: Run | null;
@@ -745,10 +746,11 @@ export interface Table {
   source_table: string | null;
 }
 
-/** phase: waiting, reading, committing, done, failed or skipped. Counts are records of the source's table. lag: of one that follows a log, as the run found it. */
+/** phase: waiting, reading, committing, done, failed or skipped. Counts are records of the source's table. lag: of one that follows a log, as the run found it. warehouse: '' for the feed's first; of a feed into several, which of the others. */
 export interface TableProgress {
   table: string;
   target: string;
+  warehouse: string;
   phase: "waiting" | "reading" | "committing" | "done" | "failed" | "skipped";
   read: number;
   staged: number;

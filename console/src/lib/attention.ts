@@ -23,7 +23,7 @@ export function chosen(feeds: Feed[], group: string, words: string): Feed[] {
   const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
   return feeds.filter((feed) => {
     if (!has(feed)) return false;
-    const said = [feed.name, feed.source, feed.warehouse, feed.about, ...feed.tables].join(" ").toLowerCase();
+    const said = [feed.name, feed.source, feed.warehouse, ...feed.also, feed.about, ...feed.tables].join(" ").toLowerCase();
     return wanted.every((word) => said.includes(word));
   });
 }

@@ -53,7 +53,7 @@ export function layOut(feeds: Feed[], sources: Source[], warehouses: Warehouse[]
   const depth = depths(feeds);
   const deepest = Math.max(0, ...depth.values());
   const usedSources = sources.filter((source) => feeds.some((feed) => feed.source === source.name));
-  const usedWarehouses = warehouses.filter((warehouse) => feeds.some((feed) => feed.warehouse === warehouse.name));
+  const usedWarehouses = warehouses.filter((warehouse) => feeds.some((feed) => [feed.warehouse, ...feed.also].includes(warehouse.name)));
   const order = new Map(usedSources.map((source, place) => [source.name, place]));
   const nodes: Node[] = usedSources.map((source, place) => ({ id: `s:${source.name}`, kind: "source", name: source.name, column: 0, place }));
   const placeOf = new Map<string, number>();
@@ -77,13 +77,13 @@ export function layOut(feeds: Feed[], sources: Source[], warehouses: Warehouse[]
   usedWarehouses.forEach((warehouse, place) => nodes.push({ id: `w:${warehouse.name}`, kind: "warehouse", name: warehouse.name, column: last, place }));
   const edges: Edge[] = feeds.flatMap((feed) => {
     const after = afterOf(feed);
-    const into = `w:${feed.warehouse}`;
+    const into = [feed.warehouse, ...feed.also].map((name) => `w:${name}`);
     const loads = withTables
       ? feed.tables.flatMap((table) => [
           { from: `f:${feed.name}`, to: `t:${feed.name}.${table}`, kind: "loads" as const },
-          { from: `t:${feed.name}.${table}`, to: into, kind: "loads" as const },
+          ...into.map((to) => ({ from: `t:${feed.name}.${table}`, to, kind: "loads" as const })),
         ])
-      : [{ from: `f:${feed.name}`, to: into, kind: "loads" as const }];
+      : into.map((to) => ({ from: `f:${feed.name}`, to, kind: "loads" as const }));
     return [
       { from: `s:${feed.source}`, to: `f:${feed.name}`, kind: "reads" as const },
       ...loads,

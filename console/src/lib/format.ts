@@ -123,6 +123,9 @@ export function cell(value: unknown): string {
   return String(value);
 }
 
+/** The warehouses of a feed: one, or several. */
+export const intoOf = (feed: Feed): string => [feed.warehouse, ...feed.also].join(", ");
+
 /** How far a log was ahead: "1.2 MB, 3.4 s, 12 transactions"; what is nothing is not said. */
 export function lagWords(lag: { size: number; seconds: number | null; transactions: number }): string {
   if (lag.transactions === 0) return "nothing waits";

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useParams } from "react-router";
 import type { Drift, LedgerLine } from "../lib/api-types";
-import { ago, count, nextOf, stateOf } from "../lib/format";
+import { ago, count, intoOf, nextOf, stateOf } from "../lib/format";
 import { driftQuery, feedQuery, feedRunsQuery, ledgerQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Grid } from "../ui/Grid";
@@ -46,7 +46,7 @@ export function Feed() {
               <Fact name="From">
                 {data.source} ({data.connector})
               </Fact>
-              <Fact name="Into">{data.warehouse}</Fact>
+              <Fact name="Into">{intoOf(data)}</Fact>
               <Fact name="Tables"><span title={data.tables.join(", ")}>{data.tables.length}</span></Fact>
               <Fact name="Rejects">{count(data.rejects)}</Fact>
               <Fact name="Version">{data.version}</Fact>

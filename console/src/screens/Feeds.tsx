@@ -4,7 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import styled from "styled-components";
 import type { Feed } from "../lib/api-types";
 import { chosen, groups } from "../lib/attention";
-import { ago, between, count, nextOf, stateOf } from "../lib/format";
+import { ago, between, count, intoOf, nextOf, stateOf } from "../lib/format";
 import { feedsQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Find } from "../ui/Find";
@@ -115,7 +115,7 @@ const FeedsGrid = memo(function FeedsGrid({ found, group, words }: { found: Feed
         },
         { name: "Read", show: (feed) => (feed.last_run ? count(feed.last_run.totals.read) : ""), by: (feed) => feed.last_run?.totals.read ?? null, end: true, width: "7%" },
         { name: "Rejects", show: (feed) => count(feed.rejects), by: (feed) => feed.rejects, end: true, width: "6%" },
-        { name: "From → into", show: (feed) => <span title={`${feed.source} → ${feed.warehouse}`}>{`${feed.source} → ${feed.warehouse}`}</span>, width: "16%" },
+        { name: "From → into", show: (feed) => <span title={`${feed.source} → ${intoOf(feed)}`}>{`${feed.source} → ${intoOf(feed)}`}</span>, width: "16%" },
         { name: "Run it", quiet: true, show: (feed) => <RunButton feed={feed} look="plain" />, end: true, width: "9%" },
       ]}
     />

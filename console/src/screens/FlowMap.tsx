@@ -5,7 +5,7 @@ import styled from "styled-components";
 import type { Feed, Source, Warehouse } from "../lib/api-types";
 import { chosen } from "../lib/attention";
 import { afterOf, layOut, type Edge, type Flow, type Node } from "../lib/flow";
-import { count, plural, stateOf } from "../lib/format";
+import { count, intoOf, plural, stateOf } from "../lib/format";
 import { feedsQuery, sourcesQuery, warehousesQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Button } from "../ui/Button";
@@ -229,7 +229,7 @@ function AsList({ feeds }: { feeds: Feed[] }) {
         { name: "Feed", show: (feed) => <Link to={`/feeds/${feed.name}`}>{feed.name}</Link>, width: "20%" },
         { name: "State", show: (feed) => <Badge word={stateOf(feed) === "idle" ? (feed.last_run?.outcome ?? "never run") : stateOf(feed)} />, width: "12%" },
         { name: "Behind", show: (feed) => afterOf(feed) && <Link to={`/feeds/${afterOf(feed)}`}>{afterOf(feed)}</Link>, width: "18%" },
-        { name: "Into", show: (feed) => <Link to={`/warehouses/${feed.warehouse}`}>{feed.warehouse}</Link>, width: "14%" },
+        { name: "Into", show: (feed) => <Link to={`/warehouses/${feed.warehouse}`}>{intoOf(feed)}</Link>, width: "14%" },
         { name: "Tables", show: (feed) => <span title={feed.tables.join(", ")}>{feed.tables.join(", ")}</span>, width: "18%" },
       ]}
     />

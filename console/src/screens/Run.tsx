@@ -100,7 +100,7 @@ function OneRun({ id }: { id: number }) {
         <h2>
           Tables <small>{`${done} of ${plural(run.tables.length, "table")} done`}</small>
         </h2>
-        <Grid<TableProgress> label="Tables" rows={run.tables} id={(table) => table.table} columns={tableColumns} empty="Not begun yet." />
+        <Grid<TableProgress> label="Tables" rows={run.tables} id={(table) => `${table.table} ${table.warehouse}`} columns={tableColumns} empty="Not begun yet." />
       </Section>
       <Tabs
         label="About the run"
@@ -128,7 +128,16 @@ const left = (table: TableProgress) => {
 };
 
 const tableColumns = [
-  { name: "Table", show: (table: TableProgress) => <b>{table.target}</b>, width: "15%" },
+  {
+    name: "Table",
+    show: (table: TableProgress) => (
+      <>
+        <b>{table.target}</b>
+        {table.warehouse && <small>{`in ${table.warehouse}`}</small>}
+      </>
+    ),
+    width: "15%",
+  },
   { name: "Phase", show: (table: TableProgress) => <Badge word={table.phase} />, width: "11%" },
   {
     name: "Progress",

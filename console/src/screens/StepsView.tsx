@@ -39,15 +39,18 @@ const Row = styled.ol`
 /** Step by step: what came out of each, and what else became of what went in. */
 export function StepsView({ tables, lines }: { tables: TableProgress[]; lines: LedgerLine[] }) {
   if (tables.length === 0) return <p>Not begun yet.</p>;
+  const others = new Set(tables.map((table) => table.warehouse));
+  const linesOf = (table: TableProgress) =>
+    lines.filter((line) => line.source_table === table.table && (table.warehouse ? line.warehouse === table.warehouse : !others.has(line.warehouse)));
   return (
     <div>
       {tables.map((table) => (
-        <Line key={table.table}>
+        <Line key={`${table.table} ${table.warehouse}`}>
           <h3>
             {table.table}{" "}
             <small>
               {[
-                `into ${table.target}`,
+                `into ${table.target}${table.warehouse && ` in ${table.warehouse}`}`,
                 table.requests > 0 && plural(table.requests, "request"),
                 table.source_bytes > 0 && `${size(table.source_bytes)} received`,
                 table.cursor_to && `cursor ${table.cursor_from ?? "nothing"} → ${table.cursor_to}`,
@@ -56,8 +59,8 @@ export function StepsView({ tables, lines }: { tables: TableProgress[]; lines: L
                 .join(" · ")}
             </small>
           </h3>
-          <Row aria-label={`Steps of ${table.table}`}>
-            {stepsOf(table, lines.filter((line) => line.source_table === table.table)).map((step) => (
+          <Row aria-label={`Steps of ${table.table}${table.warehouse && ` in ${table.warehouse}`}`}>
+            {stepsOf(table, linesOf(table)).map((step) => (
               <li key={step.name}>
                 <span>
                   {step.name} <small>{step.seconds >= 0.001 && duration(step.seconds)}</small>

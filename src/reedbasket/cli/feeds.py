@@ -29,7 +29,7 @@ def list_all(options: argparse.Namespace) -> int:
                 _when(feed),
                 show.count(last["totals"]["read"]) if last else "",
                 show.count(feed["rejects"]),
-                f"{feed['source']} → {feed['warehouse']}",
+                f"{feed['source']} → {', '.join([feed['warehouse'], *feed['also']])}",
                 len(feed["tables"]),
             )
         )

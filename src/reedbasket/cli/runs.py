@@ -188,7 +188,7 @@ def _live_table(run: wire.Run) -> Any:
                 max(expected, 1), _done(table), 18, style="bright_black", complete_style="green", finished_style="green"
             )
         made.add_row(
-            table["target"],
+            _called(table),
             table["phase"],
             bar,
             show.count(table["read"]),
@@ -200,6 +200,10 @@ def _live_table(run: wire.Run) -> Any:
             _left(table),
         )
     return made
+
+
+def _called(table: wire.TableProgress) -> str:
+    return table["target"] + (f" in {table['warehouse']}" if table["warehouse"] else "")
 
 
 def _done(table: wire.TableProgress) -> int:
@@ -226,16 +230,16 @@ def _lines(client: Client, number: int) -> None:
             continue
         due = time.monotonic() - last >= _LINE_SECONDS
         for table in data["tables"]:
-            moved = phases.get(table["table"]) != table["phase"]
+            moved = phases.get(_called(table)) != table["phase"]
             if table["phase"] != "waiting" and (moved or (due and table["phase"] == "reading")):
                 print(_words(table), flush=True)
                 last = time.monotonic()
-            phases[table["table"]] = table["phase"]
+            phases[_called(table)] = table["phase"]
 
 
 def _words(table: wire.TableProgress) -> str:
     expected = f" of {show.count(table['expected'])}" if table["expected"] and table["phase"] == "reading" else ""
-    text = f"{table['target']:<14} {table['phase']:<11} {show.count(table['read'])}{expected} read"
+    text = f"{_called(table):<14} {table['phase']:<11} {show.count(table['read'])}{expected} read"
     text += f", {show.count(table['loaded'])} loaded, {show.plural(table['requests'], 'request')}, {table['seconds']:.2f} s"
     if table["repeated"]:
         text += f" ({show.count(table['repeated'])} in the overlap were taken before)"

@@ -35,21 +35,22 @@ class StoreListener:
         self._number = journal.next_number(store, run)
         self._requests: list[tuple[str, str, RequestSeen]] = []
         self._asked = 1
-        self._places: dict[str, int] = {}
-        self._changed: dict[str, TableProgress] = {}
+        self._places: dict[tuple[str, str], int] = {}
+        self._changed: dict[tuple[str, str], TableProgress] = {}
         self._warehouse = ""
         self._feed = ""
         self._flushed = 0.0
         self._began = time.monotonic()
-        self._all: dict[str, TableProgress] = {}
+        self._all: dict[tuple[str, str], TableProgress] = {}
         self._samples: list[tuple[float, int, int]] = []
         self._spacing = _SAMPLE_SECONDS
 
     def begin(self, order: RunOrder) -> None:
         with self._lock:
             self._warehouse, self._feed = order.warehouse.warehouse, order.feed
-            self._places = {t.name: i for i, t in enumerate(order.tables)}
-            self._changed = {t.name: TableProgress(t.name, t.target) for t in order.tables}
+            begun = [TableProgress(t.name, t.target) for t in order.tables]
+            self._places = {(one.table, one.warehouse): place for place, one in enumerate(begun)}
+            self._changed = {(one.table, one.warehouse): one for one in begun}
             self._began = time.monotonic()
             tables = f": {len(order.tables)} tables" if order.tables else ""
             self._line("info", "run.started", f"feed {order.feed}, version {order.feed_version}{tables}")
@@ -76,8 +77,9 @@ class StoreListener:
     def progress(self, progress: TableProgress) -> None:
         with self._lock:
             # A database's tables are known once it is open.
-            self._places.setdefault(progress.table, len(self._places))
-            self._changed[progress.table] = self._all[progress.table] = progress
+            mark = (progress.table, progress.warehouse)
+            self._places.setdefault(mark, len(self._places))
+            self._changed[mark] = self._all[mark] = progress
             if progress.waiting:
                 self._flush()  # nothing else may happen for a while
             else:
@@ -100,7 +102,8 @@ class StoreListener:
         with self._lock:
             self._flush(lambda connection: journal.keep_drift(connection, self._feed, self._run, table, changes))
 
-    def loaded(self, lines: Sequence[LedgerLine]) -> None:
+    def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:
+        place = f"{warehouse}: " if warehouse else ""
         with self._lock:
             for line in lines:
                 counts = f"{line.inserted} inserted, {line.updated} updated, {line.unchanged} unchanged"
@@ -111,10 +114,10 @@ class StoreListener:
                 self._line(
                     "info",
                     "load.committed",
-                    f"load {line.load} into {line.table}: {line.read} read, {counts}",
+                    f"{place}load {line.load} into {line.table}: {line.read} read, {counts}",
                     line.source_table,
                 )
-            self._flush(lambda connection: journal.keep_ledger(connection, self._warehouse, lines))
+            self._flush(lambda connection: journal.keep_ledger(connection, warehouse or self._warehouse, lines))
 
     def close(self) -> None:
         with self._lock:
@@ -131,7 +134,7 @@ class StoreListener:
         at = round(time.monotonic() - self._began, 2)
         if self._samples and at - self._samples[-1][0] < self._spacing:
             return False
-        tables = self._all.values()
+        tables = [one for one in self._all.values() if not one.warehouse]
         self._samples.append((at, sum(t.read + t.repeated for t in tables), sum(t.source_bytes for t in tables)))
         if len(self._samples) > _MOST_SAMPLES:
             self._samples, self._spacing = self._samples[::2], self._spacing * 2

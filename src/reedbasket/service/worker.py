@@ -25,6 +25,7 @@ from ..core.load import open_warehouse
 from ..core.run import RunOutcome, resolve, run_feed
 from ..core.run.bundle import bundling, write_bundle
 from ..core.run.drivers import import_drivers
+from ..core.spec.model import Warehouse
 from ..core.spec.times import parse_time
 from ..store import Store, bundles, definitions, journal, runs, secrets
 from .listener import StoreListener
@@ -162,7 +163,8 @@ class Worker:
         runs.keep_order(store, run, order.model_dump_json(by_alias=True))
         listener.begin(order)
         if made is None:
-            self._catch_up(order.warehouse.warehouse, order.feed, open_warehouse(order.warehouse, store.folder, self._reveal))
+            for one in (order, *order.others):
+                self._catch_up(one.warehouse, order.feed)
         again, replayed = journal.rejects_to_replay(store, order.feed) if order.again else (None, [])
         outside = outside_of(store, order, self._stop, self._wind_up)
         result = run_feed(order, outside, listener=listener, clock=lambda: datetime.now(UTC), again=again)
@@ -183,8 +185,9 @@ class Worker:
     def _reveal(self, name: str) -> str:
         return secrets.reveal(self._store, name)
 
-    def _catch_up(self, name: str, feed: str, warehouse: Any) -> None:
+    def _catch_up(self, place: Warehouse, feed: str) -> None:
         """Copy ledger lines that a killed worker committed and did not tell."""
+        name, warehouse = place.warehouse, open_warehouse(place, self._store.folder, self._reveal)
         try:
             while lines := warehouse.ledger(feed=feed, after=journal.last_load(self._store, name, feed)):
                 with self._store.transaction() as connection:

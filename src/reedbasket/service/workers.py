@@ -352,8 +352,9 @@ class _Places:
         definition = self._basket.feeds.get(feed)
         if definition is None:  # taken away since: its run says so
             return []
-        source, warehouse = self._basket.sources[definition.source], self._basket.warehouses[definition.warehouse]
-        return [(("source", definition.source), source.most_runs), (("warehouse", definition.warehouse), warehouse.most_runs)]
+        source, warehouses = self._basket.sources[definition.source], self._basket.warehouses
+        places = [(("warehouse", name), warehouses[name].most_runs) for name in definition.warehouses]
+        return [(("source", definition.source), source.most_runs), *places]
 
 
 def _end_leftover(pid: int) -> None:

@@ -339,7 +339,7 @@ def _all_shown(store: Store, rows: Sequence[sqlite3.Row]) -> list[dict[str, Any]
         (json.dumps(list(tables)),),
     ):
         # What older versions kept knows of no lag.
-        tables[found["run"]].append({"lag": None, **json.loads(found["progress"])})
+        tables[found["run"]].append({"lag": None, "warehouse": "", **json.loads(found["progress"])})
     return [_one(row, tables[row["id"]]) for row in rows]
 
 
@@ -366,7 +366,8 @@ def _one(row: sqlite3.Row, tables: list[dict[str, Any]]) -> dict[str, Any]:
         "bodies": bool(row["bodies"]),
         "bundle": bool(row["bundle"]),
         "error": json.loads(row["error"]) if row["error"] else None,
-        "totals": {count: sum(t.get(count, 0) for t in tables) for count in _COUNTS},
+        # Of a feed into several warehouses, what the first was loaded with: the others have been given the same.
+        "totals": {count: sum(t.get(count, 0) for t in tables if not t["warehouse"]) for count in _COUNTS},
         "tables": tables,
     }
 

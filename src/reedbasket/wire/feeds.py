@@ -49,7 +49,7 @@ class Rewound(TypedDict):
 
 class Feed(TypedDict):
     """activity: idle, queued or running. fresh_at: when a run last succeeded. late: that is longer ago than the feed's
-    `fresh_within`. drift: changes of structure that its last run met."""
+    `fresh_within`. also: further warehouses. drift: changes of structure that its last run met."""
 
     name: str
     about: str
@@ -57,6 +57,7 @@ class Feed(TypedDict):
     source: str
     connector: str
     warehouse: str
+    also: list[str]
     tables: list[str]
     activity: Literal["idle", "queued", "running"]
     last_run: Run | None

@@ -21,10 +21,11 @@ class Lag(TypedDict):
 
 class TableProgress(TypedDict):
     """phase: waiting, reading, committing, done, failed or skipped. Counts are records of the source's table. lag: of one that
-    follows a log, as the run found it."""
+    follows a log, as the run found it. warehouse: '' for the feed's first; of a feed into several, which of the others."""
 
     table: str
     target: str
+    warehouse: str
     phase: Literal["waiting", "reading", "committing", "done", "failed", "skipped"]
     read: int
     staged: int

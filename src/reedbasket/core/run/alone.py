@@ -51,7 +51,7 @@ class Kept:
     def drift(self, table: str, changes: Sequence[Change]) -> None:
         """It stands in the log."""
 
-    def loaded(self, lines: Sequence[LedgerLine]) -> None:
+    def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:
         self.ledger += lines
 
 

@@ -40,7 +40,7 @@ def bundling(order: RunOrder, folder: Path) -> RunOrder:
     """The same order, into the bundle's folder in place of its warehouse; the ledger tells of loads there by the folder's name."""
     folder.mkdir(parents=True, exist_ok=True)
     scratch = Warehouse.model_validate({"warehouse": folder.name, "on": "duckdb", "path": str(folder / _SCRATCH)})
-    return order.model_copy(update={"warehouse": scratch})
+    return order.model_copy(update={"warehouse": scratch, "others": []})
 
 
 def write_bundle(order: RunOrder, warehouse: OpenWarehouse, folder: Path, ended: datetime) -> dict[str, Any]:

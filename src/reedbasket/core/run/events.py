@@ -30,10 +30,12 @@ Phase = Literal["waiting", "reading", "committing", "done", "failed", "skipped"]
 @dataclass
 class TableProgress:
     """Where one table of a run stands. Counts are records of the source's table; seconds waited are for its pace;
-    waiting: until when, and why, while it waits for more than a second; lag: of the log that it follows."""
+    waiting: until when, and why, while it waits for more than a second; lag: of the log that it follows.
+    warehouse: of a feed into several, which of the others behind the first; its counts are not the run's."""
 
     table: str
     target: str
+    warehouse: str = ""
     phase: Phase = "waiting"
     read: int = 0
     staged: int = 0
@@ -78,5 +80,6 @@ class Listener(Protocol):
     def drift(self, table: str, changes: Sequence[Change]) -> None:
         """The source's structure differs from the one loaded before; called before the load commits."""
 
-    def loaded(self, lines: Sequence[LedgerLine]) -> None:
-        """Called after the load committed. A kill in between leaves the copy behind; the warehouse has the lines."""
+    def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:
+        """Called after the load committed. A kill in between leaves the copy behind; the warehouse has the lines. warehouse: another
+        than the feed's first."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -12,14 +13,16 @@ from typing import Any
 from .. import errors
 from ..extract.http import RequestSeen
 from ..extract.pace import Wait
-from ..load import open_warehouse
+from ..load import LedgerLine, Warehouse, open_warehouse
 from ..masking import Mask
+from ..shape import Change, Reject
 from .asking import Outside
-from .events import Listener, RunOutcome, TableProgress
+from .events import Level, Listener, RunOutcome, TableProgress
 from .new_tables import as_drift, new_tables
 from .offered import Offered
-from .order import RunOrder
+from .order import RunOrder, TableOrder
 from .reading import Reading, open_reading
+from .sharing import SharedReading, SharedTable, shareable
 from .table import TableRun
 
 # Errors after which the other tables would meet the same: the source as a whole, or the warehouse.
@@ -65,14 +68,17 @@ def run_feed(
         reading = open_reading(order, outside, heard.request, heard.wait)
         mask = reading.mask
         try:
+            others = [reading.offered(other) for other in order.others] if again is None else []
             offered = reading.offered(order)
             progresses = [TableProgress(t.name, t.target) for t in offered.order.tables]
             progresses += [TableProgress(name, "") for name in offered.problems]
+            into = [_Into(other.order, listener) for other in others]
+            progresses += [progress for one in into for progress in one.progresses]
             for progress in progresses:
                 listener.progress(progress)
             for note in offered.notes:
                 listener.log(*note)
-            first = _run_tables(offered, progresses, reading, outside, listener, clock, again, heard)
+            first = _run_tables(offered, progresses, reading, outside, listener, clock, again, heard, into)
             _settle(reading, listener)
         finally:
             reading.close()
@@ -103,6 +109,7 @@ def _run_tables(
     clock: Callable[[], datetime],
     again: Mapping[str, Sequence[dict[str, Any]]] | None,
     heard: _Heard,
+    into: Sequence[_Into],
 ) -> errors.ReedError | None:
     """The first error, after which the tables that do not depend on it still ran."""
     order = offered.order
@@ -118,12 +125,17 @@ def _run_tables(
         progress.phase, progress.error = "failed", error.as_dict()
         listener.progress(progress)
         level: Any = "warning" if isinstance(error, errors.RunCancelled | errors.RunWoundUp) else "error"
-        listener.log(level, error.code, str(error), progress.table)
+        place = f"{progress.warehouse}: " if progress.warehouse else ""
+        listener.log(level, error.code, place + str(error), progress.table)
 
     warehouse = open_warehouse(order.warehouse, outside.folder, outside.reveal)
+    # What a warehouse's connection is used in is one thread, from its first load to its end.
+    lane = ThreadPoolExecutor(1, f"load {order.warehouse.warehouse}")
+    for one in into:
+        one.open(outside)
     try:
         new = new_tables(order, warehouse) if again is None else []
-        for table, progress in zip(order.tables, progresses):
+        for place, (table, progress) in enumerate(zip(order.tables, progresses)):
             if again is not None and not again.get(table.name):
                 continue
             heard.progress = progress
@@ -137,6 +149,21 @@ def _run_tables(
                     progress.phase = "skipped"
                     listener.progress(progress)
                     continue
+                if into:
+                    ends = [_One(order, table, warehouse, progress, listener, lane), *(other.one(place) for other in into)]
+                    _run_together(ends, reading, hash_key, outside, clock)
+                    for end in ends:
+                        if end.error is not None:
+                            end.progress.seconds = time.monotonic() - began
+                            failed(end.progress, end.error)
+                        else:
+                            _summary(end.listener, end.progress)
+                    over = [end.error for end in ends if isinstance(end.error, _ENDS_THE_RUN)]
+                    if len(over) == len(ends) or any(
+                        isinstance(error, errors.RunCancelled | errors.RunWoundUp) for error in over
+                    ):
+                        return first
+                    continue
                 TableRun(
                     order, table, warehouse, reading, hash_key, listener, outside, clock, progress, records
                 ).run()  # fmt: skip
@@ -147,9 +174,16 @@ def _run_tables(
                 if isinstance(error, _ENDS_THE_RUN):
                     return first
         for progress in progresses[len(order.tables) :] if again is None else []:
-            failed(progress, offered.problems[progress.table])
+            if progress.table in offered.problems and not progress.warehouse:
+                failed(progress, offered.problems[progress.table])
     finally:
-        warehouse.close()
+        if into:
+            lane.submit(warehouse.close).result()
+        else:
+            warehouse.close()
+        lane.shutdown()
+        for one in into:
+            one.close()
     return first
 
 
@@ -159,6 +193,91 @@ def _settle(reading: Reading, listener: Listener) -> None:
         reading.settle()
     except errors.ReedError as error:
         listener.log("warning", "log.not_moved_on", str(reading.mask.error(error)))
+
+
+@dataclass
+class _One:
+    """One warehouse's part of a table. error: with which it ended."""
+
+    order: RunOrder
+    table: TableOrder
+    warehouse: Warehouse
+    progress: TableProgress
+    listener: Listener
+    lane: ThreadPoolExecutor
+    error: errors.ReedError | None = None
+
+
+class _Into:
+    """Another of the feed's warehouses, with what it is told of in the run's listener: its own loads and progress. What was rejected, or
+    drifted, is told for the first."""
+
+    def __init__(self, order: RunOrder, listener: Listener) -> None:
+        self._order = order
+        self._listener = listener
+        self._name = order.warehouse.warehouse
+        self.progresses = [TableProgress(t.name, t.target, self._name) for t in order.tables]
+        self._warehouse: Warehouse | None = None
+        self._lane = ThreadPoolExecutor(1, f"load {self._name}")
+
+    def open(self, outside: Outside) -> None:
+        self._warehouse = open_warehouse(self._order.warehouse, outside.folder, outside.reveal)
+
+    def close(self) -> None:
+        if self._warehouse is not None:
+            self._lane.submit(self._warehouse.close).result()
+        self._lane.shutdown()
+
+    def one(self, place: int) -> _One:
+        assert self._warehouse is not None
+        return _One(self._order, self._order.tables[place], self._warehouse, self.progresses[place], self, self._lane)
+
+    def log(self, level: Level, code: str, message: str, table: str | None = None) -> None:
+        self._listener.log(level, code, f"{self._name}: {message}", table)
+
+    def request(self, table: str, seen: RequestSeen) -> None:
+        self._listener.request(table, seen)
+
+    def progress(self, progress: TableProgress) -> None:
+        self._listener.progress(progress)
+
+    def rejects(self, table: str, rejects: Sequence[Reject]) -> None:
+        """The same for all."""
+
+    def drift(self, table: str, changes: Sequence[Change]) -> None:
+        """The same for all."""
+
+    def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:
+        self._listener.loaded(lines, self._name)
+
+
+def _run_together(
+    ends: Sequence[_One], reading: Reading, hash_key: Callable[[], bytes], outside: Outside, clock: Callable[[], datetime]
+) -> None:
+    """One table into each; what ends one of them is kept with it, and leaves the others alone. Raises defects of ours."""
+    shared = SharedTable(len(ends)) if shareable(ends[0].order, ends[0].table) else None
+    defects: list[BaseException] = []
+
+    def run(end: _One) -> None:
+        own: Any = SharedReading(reading, shared) if shared is not None else reading
+        try:
+            TableRun(end.order, end.table, end.warehouse, own, hash_key, end.listener, outside, clock, end.progress).run()
+        except errors.ReedError as error:
+            end.error = error
+        except BaseException as defect:
+            defects.append(defect)
+        finally:
+            if shared is not None:
+                shared.leave(own.branch)
+
+    if shared is None:
+        for end in ends:
+            end.lane.submit(run, end).result()
+    else:
+        for task in [end.lane.submit(run, end) for end in ends]:
+            task.result()
+    if defects:
+        raise defects[0]
 
 
 class _Heard:

@@ -118,7 +118,8 @@ class SourceOrder(Model):
 class RunOrder(SourceOrder):
     """What it takes to run one feed. wishes, feed_defaults, table_prefix: what it says of a database's tables; they are `tables` once
     it is known what is there. lane: in which the window counts as taken; '' for the feed's own schedule, another for a backfill, which
-    takes windows of its own once more. apart: saved cursors are neither used nor moved."""
+    takes windows of its own once more. apart: saved cursors are neither used nor moved. others: the same into the feed's
+    other warehouses."""
 
     feed: str
     feed_version: int
@@ -136,6 +137,7 @@ class RunOrder(SourceOrder):
     again: bool = False
     lane: str = ""
     apart: bool = False
+    others: list[RunOrder] = Field(default_factory=list)
 
     def window_of(self, table: TableOrder) -> tuple[datetime, datetime] | None:
         """What is taken of a table in place of what is new; None where it knows no times, and goes on from its own cursor."""
@@ -239,6 +241,13 @@ def resolve(
     source is not asked. window, lane, bodies: see RunOrder. sets: in place of parameters and settings, for this run alone. Raises
     NotFound for a feed that is not there."""
     definition = basket.feeds.get(feed)
+    if definition is not None and definition.also:
+        into = [definition.model_copy(update={"warehouse": name, "also": []}) for name in definition.warehouses]
+        alone = [replace(basket, feeds={**basket.feeds, feed: one}) for one in into]
+        more: dict[str, Any] = {"run": run, "version": version, "started": started, "accept": accept, "again": again}
+        more |= {"window": window, "lane": lane, "sets": sets, "bodies": bodies}
+        first, *others = (resolve(one, feed, **more) for one in alone)
+        return first.model_copy(update={"others": others})
     if definition is None:
         raise NotFound(
             "looking up the feed",

@@ -115,8 +115,15 @@ def _window(changes: Changes, rule: HttpTable) -> WindowRule | None:
 def _feed(
     basket: Basket, feed: Feed, unreadable: set[tuple[str, str]], targets: dict[tuple[str, str], str]
 ) -> Iterator[Finding]:
-    if feed.warehouse not in basket.warehouses and ("warehouse", feed.warehouse) not in unreadable:
-        yield _missing("warehouse", feed.warehouse, ("into",), basket.warehouses)
+    for warehouse in feed.warehouses:
+        if warehouse not in basket.warehouses and ("warehouse", warehouse) not in unreadable:
+            yield _missing("warehouse", warehouse, ("into",), basket.warehouses)
+    by_log = [name for name, own in feed.tables.items() if _changes_by(feed, own) == "log"]
+    if feed.also and by_log:
+        message = (
+            f"the log is followed for one warehouse, and {by_log[0]} goes by it; have a feed for each, with a `slot` of its own"
+        )
+        yield ("into",), message, "definition.several_warehouses"
     source = basket.sources.get(feed.source)
     if source is None:
         if ("source", feed.source) not in unreadable:
@@ -154,10 +161,16 @@ def _feed(
         yield from _choice(here, choice, rule, by_code=connector.on == "python")
         yield from shaping_mistakes(here, feed.tables[name] or FeedTable(), choice.key or [])
         target = feed.prefix + name.replace("-", "_")
-        other = targets.setdefault((feed.warehouse, target), feed.feed)
-        if other != feed.feed:
-            message = f'the feed "{other}" already writes the table {target} there; give one a prefix'
-            yield here, message, "definition.table_taken"
+        for warehouse in feed.warehouses:
+            other = targets.setdefault((warehouse, target), feed.feed)
+            if other != feed.feed:
+                message = f'the feed "{other}" already writes the table {target} there; give one a prefix'
+                yield here, message, "definition.table_taken"
+
+
+def _changes_by(feed: Feed, own: FeedTable | None) -> str:
+    changes = (own.changes if own is not None else None) or feed.defaults.changes
+    return changes.by if changes is not None else ""
 
 
 def _schedule(basket: Basket, feed: Feed, unreadable: set[tuple[str, str]]) -> Iterator[Finding]:

@@ -231,12 +231,14 @@ Parameters = dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]*$")], str | int
 
 
 class Feed(Model):
-    """One source into one warehouse: the tables to bring, how changes are found, how they are written."""
+    """One source into one warehouse, or several: the tables to bring, how changes are found, how they are written. also: the warehouses
+    behind the first of a list in `into`."""
 
     feed: Name
     about: str = ""
     source: Name = Field(alias="from")
     warehouse: Name = Field(alias="into")
+    also: list[Name] = Field(default_factory=list, description="put there by us")
     prefix: Prefix = ""
     defaults: FeedDefaults = Field(default_factory=FeedDefaults)
     tables: dict[TableName, FeedTable | None] = Field(min_length=1)
@@ -254,6 +256,21 @@ class Feed(Model):
         description="values for {parameters.name} here, and for settings of the source; a list of such sets makes a feed of each",
     )
     commit_every: int = Field(250_000, ge=1, description="rows after which a long load commits, where its position is safe")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _several(cls, data: Any) -> Any:
+        """`into: [marsh, marsh_duck]` is the first, and the others."""
+        into = data.get("into") if isinstance(data, dict) else None
+        if not isinstance(into, list) or not into:
+            return data
+        if len(set(map(str, into))) < len(into):
+            raise ValueError("`into` names a warehouse twice")
+        return {**data, "into": into[0], "also": into[1:]}
+
+    @property
+    def warehouses(self) -> list[str]:
+        return [self.warehouse, *self.also]
 
 
 KINDS: dict[str, type[Model]] = {"connector": Connector, "source": Source, "warehouse": Warehouse, "feed": Feed}

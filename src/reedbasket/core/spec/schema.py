@@ -18,6 +18,8 @@ def json_schema() -> dict[str, Any]:
     one = feed["parameters"]
     feed["parameters"] = {"anyOf": [one, {"type": "array", "items": one, "minItems": 1}], "description": one["description"]}
     feed["prefix"] = {"type": "string"}
+    feed["into"] = {"anyOf": [feed["into"], {"type": "array", "items": {"type": "string"}, "minItems": 1}]}
+    del feed["also"]
     made["$schema"] = "https://json-schema.org/draft/2020-12/schema"
     made["title"] = "Reed Basket definition"
     return made

@@ -33,7 +33,11 @@ def planned(store: Store, feed: str, draft: str = "") -> dict[str, Any]:
 
 def verified(store: Store, feed: str, table: str | None, deep: bool) -> list[dict[str, Any]]:
     order = _order(store, feed)
-    return [found.as_dict() for found in verify_feed(order, outside_of(store, order), deep=deep, only=table)]
+    found = [one.as_dict() for one in verify_feed(order, outside_of(store, order), deep=deep, only=table)]
+    for other in order.others:
+        for one in verify_feed(other, outside_of(store, other), deep=deep, only=table):
+            found.append(one.as_dict() | {"table": f"{one.table} in {other.warehouse.warehouse}"})
+    return found
 
 
 def files(store: Store, feed: str, table: str | None, state: str | None, match: str | None, limit: int) -> list[dict[str, Any]]:
@@ -75,6 +79,9 @@ def rewound(store: Store, feed: str, table: str, to: str | None, only_look: bool
         was, now = rewind.rewound(feed, table, state, write or "", to)
         if not only_look:
             warehouse.rewind(feed, table, now.value if now is not None else None)
+    for name in definitions.basket(store).feeds[feed].also if not only_look else []:
+        with _opened(store, feed, name) as (_, another):
+            another.rewind(feed, table, now.value if now is not None else None)
     facts: dict[str, Any] = {"table": table, "was": was.shown, "now": now.shown if now is not None else None}
     facts |= {"records": None, "requests": None, "seconds": None}
     if only_look:
@@ -95,11 +102,12 @@ def _order(store: Store, feed: str, draft: str = "") -> RunOrder:
 
 
 @contextmanager
-def _opened(store: Store, feed: str) -> Iterator[tuple[list[str], Warehouse]]:
-    """(the feed's tables, its warehouse)."""
+def _opened(store: Store, feed: str, name: str | None = None) -> Iterator[tuple[list[str], Warehouse]]:
+    """(the feed's tables, one of its warehouses; the first where none is named)."""
     basket = definitions.basket(store)
     definition = basket.feeds[feed]
-    warehouse = open_warehouse(basket.warehouses[definition.warehouse], store.folder, lambda name: secrets.reveal(store, name))
+    place = basket.warehouses[name or definition.warehouse]
+    warehouse = open_warehouse(place, store.folder, lambda name: secrets.reveal(store, name))
     try:
         yield list(definition.tables), warehouse
     finally:

@@ -141,6 +141,7 @@ def _feed(basket: Basket, found: runs.FeedStanding, paused: dict[str, str] | Non
         "source": feed.source,
         "connector": basket.sources[feed.source].connector or basket.sources[feed.source].on or "",
         "warehouse": feed.warehouse,
+        "also": feed.also,
         "tables": list(feed.tables),
         "activity": found.activity or "idle",
         "last_run": found.last_run,

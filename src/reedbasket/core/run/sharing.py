@@ -1,0 +1,175 @@
+"""One pass over a table for several warehouses: what is read once is handed to each, in a thread of its own.
+
+Warehouses whose saved cursors are the same share a pass. One that is behind, since its last load failed, reads for itself until it has
+caught up. What decides what is new stays with each: its own cursor, its own state.
+"""
+
+from __future__ import annotations
+
+import threading
+from collections import deque
+from collections.abc import Callable, Iterator
+from typing import Any
+
+from ..extract.chunk import Chunk
+from ..extract.feeder import MOST_WAITING_BYTES
+from ..load.warehouse import SavedCursor
+from .order import RunOrder, TableOrder
+from .reading import Pass, Reading
+
+_LOOK_SECONDS = 0.5
+
+
+def shareable(order: RunOrder, table: TableOrder) -> bool:
+    """Whether a pass tells nothing but its chunks of how far it is: then others may take part in it. Files, ranges, a database's row
+    versions, answers known by a tag and children of changed parents keep more, and are read for each warehouse by itself."""
+    if order.files is not None or table.by not in ("everything", "cursor", "window", "compare", "saved"):
+        return False
+    if table.shaping.ranges is not None:
+        return False
+    rule = table.rule
+    return rule is None or not (rule.conditional or (rule.for_each and rule.parents == "changed"))
+
+
+class SharedTable:
+    """One table's pass, shared by so many. `_changed` guards everything below it."""
+
+    def __init__(self, count: int) -> None:
+        self._changed = threading.Condition()
+        self._count = count
+        self._joined: list[_Branch] = []
+        self._never = 0
+        self._begun: set[tuple[str, str, str | None] | None] = set()
+
+    def leave(self, branch: _Branch | None) -> None:
+        """One of them has ended; None: it never took part."""
+        if branch is not None:
+            branch.close()
+            return
+        with self._changed:
+            self._never += 1
+            self._changed.notify_all()
+
+    def join(self, branch: _Branch) -> None:
+        with self._changed:
+            self._joined.append(branch)
+            self._changed.notify_all()
+
+    def chunks(self, branch: _Branch) -> Iterator[Chunk]:
+        """Once all that are to come have come: those that stand at the same place share a pass."""
+        with self._changed:
+            self._changed.wait_for(lambda: len(self._joined) + self._never >= self._count)
+            together = [one for one in self._joined if one.saved == branch.saved]
+            if len(together) > 1 and branch.saved not in self._begun:
+                self._begun.add(branch.saved)
+                threading.Thread(target=self._read, args=(together,), name="read for several", daemon=True).start()
+        if len(together) == 1:
+            yield from branch.alone()
+            return
+        yield from branch.handed()
+
+    def _read(self, together: list[_Branch]) -> None:
+        error: BaseException | None = None
+        chunks = together[0].alone()
+        try:
+            for chunk in chunks:
+                # Waits for the slowest: memory stays bounded by what each may have waiting.
+                if not [branch.put(chunk) for branch in together if not branch.closed]:
+                    break
+        except BaseException as failed:  # each raises it where it is
+            error = failed
+        finally:
+            close = getattr(chunks, "close", None)
+            if close is not None:
+                close()
+            for branch in together:
+                branch.end(error)
+
+
+class _Branch:
+    """What one warehouse takes of a pass."""
+
+    def __init__(self, saved: SavedCursor | None, alone: Callable[[], Iterator[Chunk]]) -> None:
+        self.saved = (saved.kind, saved.value, saved.column) if saved is not None else None
+        self.alone = alone
+        self.closed = False
+        self._waiting: deque[Chunk] = deque()
+        self._bytes = 0
+        self._ended = False
+        self._error: BaseException | None = None
+        self._changed = threading.Condition()
+
+    def put(self, chunk: Chunk) -> bool:
+        with self._changed:
+            while self._bytes >= MOST_WAITING_BYTES and not self.closed:
+                self._changed.wait(_LOOK_SECONDS)
+            self._waiting.append(chunk)
+            self._bytes += chunk.body_bytes
+            self._changed.notify_all()
+        return True
+
+    def end(self, error: BaseException | None) -> None:
+        with self._changed:
+            self._ended, self._error = True, error
+            self._changed.notify_all()
+
+    def handed(self) -> Iterator[Chunk]:
+        try:
+            while True:
+                with self._changed:
+                    while not self._waiting and not self._ended:
+                        self._changed.wait(_LOOK_SECONDS)
+                    if not self._waiting:
+                        if self._error is not None:
+                            raise self._error
+                        return
+                    chunk = self._waiting.popleft()
+                    self._bytes -= chunk.body_bytes
+                    self._changed.notify_all()
+                yield chunk
+        finally:
+            self.close()
+
+    def close(self) -> None:
+        """Nothing more is wanted: who reads waits for it no longer."""
+        with self._changed:
+            self.closed = True
+            self._waiting.clear()
+            self._changed.notify_all()
+
+
+class SharedReading:
+    """A reading for one of several warehouses: see reading.Reading. Everything but the chunks of a pass is its own."""
+
+    def __init__(self, reading: Reading, shared: SharedTable) -> None:
+        self._reading = reading
+        self._shared = shared
+        self.mask = reading.mask
+        self.branch: _Branch | None = None
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._reading, name)
+
+    def take(self, table: TableOrder, saved: SavedCursor | None, **more: Any) -> Pass:
+        taking = self._reading.take(table, saved, **more)
+        self.branch = branch = _Branch(saved, taking.chunks)
+        self._shared.join(branch)
+        shared: Any = _SharedPass(taking, lambda: self._shared.chunks(branch))
+        return shared  # type: ignore[no-any-return]
+
+    def wanted_again(self, table: str) -> bool:
+        return self._reading.wanted_again(table)
+
+
+class _SharedPass:
+    """A pass whose chunks come from elsewhere. Rows of one engine never pass through to another's by themselves."""
+
+    def __init__(self, taking: Pass, chunks: Callable[[], Iterator[Chunk]]) -> None:
+        self._taking = taking
+        self.chunks = chunks
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._taking, name)
+
+    def straight(self) -> None:
+        return None

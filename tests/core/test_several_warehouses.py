@@ -1,0 +1,144 @@
+"""One source into several warehouses: read once, loaded into each, and what fails in one leaves the others alone."""
+
+from __future__ import annotations
+
+import sqlite3
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+import duckdb
+import pytest
+
+from reedbasket.core.errors import DefinitionError
+from reedbasket.core.run import RunOutcome
+from reedbasket.core.spec import load_texts
+from tests.support.feeds import Heard, basket_text, run_once
+from tests.support.source import Changing, serving
+
+MORE = "\n---\nwarehouse: duck\non: duckdb\npath: duck.duckdb\nprefix: d_\n---\nwarehouse: third\non: sqlite\npath: third.db\n"
+
+
+def record(n: int, **more: Any) -> dict[str, Any]:
+    made = {
+        "id": n,
+        "name": f"thing {n}",
+        "deep": {"a": {"b": n}},
+        "kids": [{"n": n}, {"n": None}],
+        "updated_at": f"2026-03-01T06:{n:02d}:00Z",
+    }
+    return made | more
+
+
+def text_of(url: str, into: str = "[marsh, duck, third]", **more: Any) -> str:
+    return basket_text(url, **more).replace("into: marsh", f"into: {into}") + MORE
+
+
+def rows(folder: Path, warehouse: str, table: str = "things") -> list[tuple[Any, ...]]:
+    columns = "id, name, deep_a_b" if table == "things" else "n"
+    if warehouse == "duck":
+        with duckdb.connect(str(folder / "duck.duckdb"), read_only=True) as db:
+            return sorted(db.execute(f"select {columns} from d_{table}").fetchall(), key=repr)
+    with closing(sqlite3.connect(folder / f"{warehouse}.db")) as db:
+        return sorted(db.execute(f"select {columns} from {table}").fetchall(), key=repr)
+
+
+def require_alike(folder: Path, count: int) -> None:
+    for table, times in (("things", 1), ("things_kids", 2)):
+        first = rows(folder, "marsh", table)
+        assert len(first) == count * times
+        assert rows(folder, "duck", table) == first and rows(folder, "third", table) == first
+
+
+@pytest.mark.parametrize(
+    ("write", "by"), [("merge", "cursor"), ("append", "cursor"), ("mirror", "everything"), ("replace", "everything")]
+)
+def test_read_once_and_loaded_into_each(tmp_path: Path, write: str, by: str) -> None:
+    source = Changing([record(n) for n in range(40)], page=10)
+    with serving(source) as server:
+        text = text_of(server.url, write=write, by=by)
+        result, heard = run_once(text, tmp_path)
+        assert result.outcome is RunOutcome.SUCCEEDED, result.error
+        assert len(server.requests) == 4 == len(heard.requests)
+        assert [(one.table, one.warehouse, one.loaded) for one in result.tables] == [
+            ("things", "", 40), ("things", "duck", 40), ("things", "third", 40),
+        ]  # fmt: skip
+        require_alike(tmp_path, 40)
+        source.records.append(record(40))
+        result, _ = run_once(text, tmp_path, run=2)
+        assert result.outcome is RunOutcome.SUCCEEDED, result.error
+        require_alike(tmp_path, 41)
+        assert len(server.requests) == (5 if by == "cursor" else 9)
+
+
+@pytest.mark.parametrize("write", ["merge", "append"])
+@pytest.mark.parametrize("breaks", ["marsh", "duck"])
+def test_one_that_fails_leaves_the_others_alone_and_catches_up(tmp_path: Path, write: str, breaks: str) -> None:
+    source = Changing([record(n) for n in range(20)], page=10)
+    file = tmp_path / {"marsh": "marsh.db", "duck": "duck.duckdb"}[breaks]
+    with serving(source) as server:
+        text = text_of(server.url, write=write)
+        assert run_once(text, tmp_path)[0].outcome is RunOutcome.SUCCEEDED
+        whole = file.read_bytes()
+        file.write_bytes(b"no database at all, for a while" * 200)
+        source.records += [record(n) for n in range(20, 30)]
+        result, _ = run_once(text, tmp_path, run=2)
+        assert result.outcome is RunOutcome.FAILED
+        phases = {one.warehouse or "marsh": one.phase for one in result.tables}
+        assert phases == {name: "failed" if name == breaks else "done" for name in ("marsh", "duck", "third")}
+        assert result.error is not None and result.error["code"].startswith("warehouse.")
+        assert len(rows(tmp_path, "third")) == 30
+        file.write_bytes(whole)
+        source.records.append(record(30))
+        asked = len(server.requests)
+        result, _ = run_once(text, tmp_path, run=3)
+        assert result.outcome is RunOutcome.SUCCEEDED, result.error
+        require_alike(tmp_path, 31)
+        # The one that was behind read for itself; the two others together.
+        assert len(server.requests) - asked == 3
+        asked = len(server.requests)
+        assert run_once(text, tmp_path, run=4)[0].outcome is RunOutcome.SUCCEEDED
+        assert len(server.requests) - asked == 1
+
+
+def test_what_the_source_cannot_give_fails_in_each(tmp_path: Path) -> None:
+    result, heard = run_once(text_of("http://127.0.0.1:9"), tmp_path)
+    assert result.outcome is RunOutcome.FAILED
+    assert {one.error["code"] for one in result.tables if one.error} == {"source.unreachable"}
+    assert [one.phase for one in result.tables] == ["failed"] * 3 and isinstance(heard, Heard)
+
+
+@pytest.mark.parametrize(
+    ("into", "code"),
+    [
+        ("[marsh, marsh]", "definition.bad_value"),
+        ("[marsh, nowhere]", "definition.unknown_warehouse"),
+        ("[]", "definition.bad_value"),
+    ],
+)
+def test_mistakes(into: str, code: str) -> None:
+    with pytest.raises(DefinitionError) as caught:
+        load_texts({"a.yaml": text_of("http://x", into)})
+    assert code in [mistake["code"] for mistake in caught.value.details or []], caught.value.details
+
+
+def test_a_log_is_followed_for_one() -> None:
+    text = """source: dock
+on: postgres
+host: a
+database: b
+user: c
+---
+warehouse: marsh
+on: sqlite
+path: marsh.db
+---
+feed: test
+from: dock
+into: [marsh, duck]
+defaults: {changes: {by: log}}
+tables: {parts: }
+"""
+    with pytest.raises(DefinitionError) as caught:
+        load_texts({"a.yaml": text + MORE})
+    assert [mistake["code"] for mistake in caught.value.details or []] == ["definition.several_warehouses"]
