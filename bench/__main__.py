@@ -40,6 +40,7 @@ from . import (
     pg_log,
     pg_parallel,
     replace,
+    two_warehouses,
 )
 
 
@@ -71,6 +72,7 @@ CASES: dict[str, Any] = {
     "api-pace": api_pace,
     "api-children": api_children,
     **{f"code-{kind}": OfEngine(code, kind) for kind in ("json", "arrow")},
+    "two-warehouses": two_warehouses,
     "noop": noop,
     "merge-growth": merge_growth,
     **{f"merge-{short}": OfEngine(merge, engine) for short, engine in ENGINES.items()},
