@@ -22,6 +22,8 @@ function shorter(url: string, among: RequestLine[]): string {
   return usual && origin(url) === usual ? url.slice(usual.length) : url;
 }
 
+const asked = (line: RequestLine, among: RequestLine[]) => `${line.attempt > 1 ? `attempt ${line.attempt} ` : ""}${line.method} ${shorter(line.url, among)}`;
+
 /** Every request of a run, as long as they are kept. all: what went over the wire is kept of those that went well, too. */
 export function Requests({ run, feed, active, all }: { run: number; feed: string; active: boolean; all: boolean }) {
   const [failed, setFailed] = useState(false);
@@ -66,13 +68,12 @@ export function Requests({ run, feed, active, all }: { run: number; feed: string
                 name: "Request",
                 show: (line) => (
                   <span title={`${line.url}\n${line.problem}`}>
-                    {line.attempt > 1 && <b>{`attempt ${line.attempt} `}</b>}
                     {line.kept ? (
                       <InRow type="button" onClick={() => setOpen(line.number)} aria-label={`What went over the wire of request ${line.number}`}>
-                        {`${line.method} ${shorter(line.url, found)}`}
+                        {asked(line, found)}
                       </InRow>
                     ) : (
-                      `${line.method} ${shorter(line.url, found)}`
+                      asked(line, found)
                     )}
                     {line.problem && ` — ${line.problem}`}
                   </span>

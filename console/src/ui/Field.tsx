@@ -101,6 +101,10 @@ export const InRow = styled.button`
   font: inherit;
   color: ${({ theme }) => theme.color.reed};
   cursor: pointer;
+  max-width: 100%;
+  overflow: hidden;
+  text-overflow: ellipsis;
+  vertical-align: bottom;
   &:hover { text-decoration: underline; }
 `;
 

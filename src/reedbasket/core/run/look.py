@@ -90,10 +90,8 @@ def _steps(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]
     except errors.ReedError as error:
         yield CheckStep("secrets", False, f"{error.found}: {error.on}", error.mend)
         return
-    address = urlsplit(asking.base)
-    host, secure = address.hostname or "", address.scheme == "https"
-    yield from reach(host, address.port or (443 if secure else 80), "the address in the settings", order.timeouts.connect)
-    yield _tls(host, address.port or 443, order.timeouts.connect) if secure else CheckStep("TLS", True, "not used: http://")
+    if outside.tape is None or outside.tape.way == "record":
+        yield from _way_there(asking.base, order.timeouts.connect)
     sender = asking.sender(lambda _: None, retry=order.retry.model_copy(update={"attempts": 2}))
     parents = parents_of(order, asking, sender)
     try:
@@ -121,6 +119,13 @@ def _steps(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]
     finally:
         parents.close()
         sender.close()
+
+
+def _way_there(base: str, seconds: float) -> Iterator[CheckStep]:
+    address = urlsplit(base)
+    host, secure = address.hostname or "", address.scheme == "https"
+    yield from reach(host, address.port or (443 if secure else 80), "the address in the settings", seconds)
+    yield _tls(host, address.port or 443, seconds) if secure else CheckStep("TLS", True, "not used: http://")
 
 
 def _tls(host: str, port: int, seconds: float) -> CheckStep:

@@ -100,6 +100,8 @@ class Proving:
         if failed is None:
             mend = "let a request that needs it be part of the check: of `check`, or the first table's"
             yield Proof(what, "", False, "made-up secrets were let in", mend)
+        elif failed.step in ("secrets", "name", "port", "TLS", "code"):
+            yield Proof(what, "", False, f"its check came no further than {failed.step}: {failed.found}", failed.mend)
         elif any(value in failed.found + failed.mend for value in made_up.values()):
             yield Proof(what, "", False, "what it says of that holds the secret", "say what is wrong without it")
         else:
