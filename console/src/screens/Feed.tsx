@@ -58,13 +58,13 @@ export function Feed() {
                 ...(data.connector === "files" ? [{ id: "files", title: "Files", body: <FilesView feed={feed} /> }] : []),
                 { id: "schedule", title: "Schedule", body: <ScheduleView feed={data} /> },
                 { id: "ledger", title: "Ledger", body: <Ledger feed={feed} /> },
-                { id: "bundles", title: "Bundles", body: <BundlesView feed={data} /> },
                 { id: "plan", title: "Plan", body: <PlanView feed={feed} /> },
                 ...(data.connector === "files" ? [] : [{ id: "rewind", title: "Rewind", body: <RewindView feed={data} /> }]),
                 { id: "drift", title: "Drift", body: <DriftHistory feed={feed} /> },
                 { id: "verify", title: "Verify", body: <VerifyView feed={feed} /> },
                 { id: "versions", title: "Versions", body: <VersionsView feed={feed} /> },
                 { id: "rejects", title: `Rejects${data.rejects ? ` (${count(data.rejects)})` : ""}`, body: <RejectsView feed={feed} /> },
+                { id: "bundles", title: "Bundles", body: <BundlesView feed={data} /> },
               ]}
             />
           </>
