@@ -101,6 +101,48 @@ def test_one_that_fails_leaves_the_others_alone_and_catches_up(tmp_path: Path, w
         assert len(server.requests) - asked == 1
 
 
+def test_one_that_is_behind_reads_a_database_after_the_others(tmp_path: Path) -> None:
+    """Over one connection: two passes at once would take each other's rows."""
+
+    def add(first: int, last: int) -> None:
+        with closing(sqlite3.connect(tmp_path / "dock.db")) as db:
+            db.execute("create table if not exists parts (id integer primary key, name text, at text)")
+            rows_of = [
+                (n, f"part {n}", f"2026-03-01T{n // 3600:02d}:{n // 60 % 60:02d}:{n % 60:02d}Z") for n in range(first, last)
+            ]
+            db.executemany("insert into parts values (?, ?, ?)", rows_of)
+            db.commit()
+
+    text = """source: test
+on: sqlite
+path: dock.db
+---
+warehouse: marsh
+on: sqlite
+path: marsh.db
+---
+feed: test
+from: test
+into: [marsh, duck, third]
+tables: {parts: {changes: {by: cursor, column: id}, write: append}}
+"""
+    add(0, 20_000)
+    assert run_once(text + MORE, tmp_path)[0].outcome is RunOutcome.SUCCEEDED
+    whole = (tmp_path / "duck.duckdb").read_bytes()
+    (tmp_path / "duck.duckdb").write_bytes(b"no database at all" * 500)
+    add(20_000, 50_000)
+    assert run_once(text + MORE, tmp_path, run=2)[0].outcome is RunOutcome.FAILED
+    (tmp_path / "duck.duckdb").write_bytes(whole)
+    add(50_000, 70_000)
+    result, _ = run_once(text + MORE, tmp_path, run=3)
+    assert result.outcome is RunOutcome.SUCCEEDED, result.error
+    counted = "select count(*), count(distinct id), sum(id) from"
+    found = [sqlite3.connect(tmp_path / f"{name}.db").execute(f"{counted} parts").fetchone() for name in ("marsh", "third")]
+    with duckdb.connect(str(tmp_path / "duck.duckdb"), read_only=True) as db:
+        found.append(db.execute(f"{counted} d_parts").fetchone())
+    assert found == [(70_000, 70_000, sum(range(70_000)))] * 3
+
+
 def test_what_the_source_cannot_give_fails_in_each(tmp_path: Path) -> None:
     result, heard = run_once(text_of("http://127.0.0.1:9"), tmp_path)
     assert result.outcome is RunOutcome.FAILED

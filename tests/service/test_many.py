@@ -133,3 +133,26 @@ def test_one_feed_into_two_warehouses_though_its_worker_is_killed(service: Runni
         before = len(server.requests)
         assert service.client.ask_run("test", wait_seconds=50)["totals"]["read"] == 400
         assert len(server.requests) - before == 40
+
+
+def test_a_warehouse_that_is_down_does_not_keep_rows_from_the_other(service: RunningService) -> None:
+    more = """
+---
+warehouse: far
+on: postgres
+host: 127.0.0.1
+port: 1
+database: none
+user: nobody
+password: {secret: nobody_set_it}
+"""
+    with serving(Changing(list(THINGS), page=5)) as source:
+        service.client.set_secret("test_token", SECRET)
+        service.client.apply({"basket.yaml": basket_text(source.url).replace("into: marsh", "into: [marsh, far]") + more})
+        for secret in (None, "a word"):
+            if secret:
+                service.client.set_secret("nobody_set_it", secret)
+            run = service.client.ask_run("test", wait_seconds=50)
+            assert run["outcome"] == "failed"
+            assert [(t["warehouse"], t["phase"]) for t in run["tables"]] == [("", "done"), ("far", "failed")]
+    assert len(table_rows(service.folder, "things")) == len(THINGS)

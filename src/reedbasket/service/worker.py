@@ -164,7 +164,13 @@ class Worker:
         listener.begin(order)
         if made is None:
             for one in (order, *order.others):
-                self._catch_up(one.warehouse, order.feed)
+                try:
+                    self._catch_up(one.warehouse, order.feed)
+                except ReedError as error:
+                    if not order.others:
+                        raise
+                    # The others are loaded all the same; this one's ledger is copied once it answers.
+                    listener.log("warning", error.code, f"{one.warehouse.warehouse}: {error}")
         again, replayed = journal.rejects_to_replay(store, order.feed) if order.again else (None, [])
         outside = outside_of(store, order, self._stop, self._wind_up)
         result = run_feed(order, outside, listener=listener, clock=lambda: datetime.now(UTC), again=again)

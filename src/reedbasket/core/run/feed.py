@@ -197,11 +197,11 @@ def _settle(reading: Reading, listener: Listener) -> None:
 
 @dataclass
 class _One:
-    """One warehouse's part of a table. error: with which it ended."""
+    """One warehouse's part of a table. error: with which it ended, or why it is not even open."""
 
     order: RunOrder
     table: TableOrder
-    warehouse: Warehouse
+    warehouse: Warehouse | None
     progress: TableProgress
     listener: Listener
     lane: ThreadPoolExecutor
@@ -218,10 +218,15 @@ class _Into:
         self._name = order.warehouse.warehouse
         self.progresses = [TableProgress(t.name, t.target, self._name) for t in order.tables]
         self._warehouse: Warehouse | None = None
+        self._problem: errors.ReedError | None = None
         self._lane = ThreadPoolExecutor(1, f"load {self._name}")
 
     def open(self, outside: Outside) -> None:
-        self._warehouse = open_warehouse(self._order.warehouse, outside.folder, outside.reveal)
+        """What keeps it from being opened is told with each of its tables."""
+        try:
+            self._warehouse = open_warehouse(self._order.warehouse, outside.folder, outside.reveal)
+        except errors.ReedError as error:
+            self._problem = error
 
     def close(self) -> None:
         if self._warehouse is not None:
@@ -229,8 +234,8 @@ class _Into:
         self._lane.shutdown()
 
     def one(self, place: int) -> _One:
-        assert self._warehouse is not None
-        return _One(self._order, self._order.tables[place], self._warehouse, self.progresses[place], self, self._lane)
+        table, progress = self._order.tables[place], self.progresses[place]
+        return _One(self._order, table, self._warehouse, progress, self, self._lane, self._problem)
 
     def log(self, level: Level, code: str, message: str, table: str | None = None) -> None:
         self._listener.log(level, code, f"{self._name}: {message}", table)
@@ -255,11 +260,13 @@ def _run_together(
     ends: Sequence[_One], reading: Reading, hash_key: Callable[[], bytes], outside: Outside, clock: Callable[[], datetime]
 ) -> None:
     """One table into each; what ends one of them is kept with it, and leaves the others alone. Raises defects of ours."""
+    ends = [end for end in ends if end.error is None]
     shared = SharedTable(len(ends)) if shareable(ends[0].order, ends[0].table) else None
     defects: list[BaseException] = []
 
     def run(end: _One) -> None:
         own: Any = SharedReading(reading, shared) if shared is not None else reading
+        assert end.warehouse is not None
         try:
             TableRun(end.order, end.table, end.warehouse, own, hash_key, end.listener, outside, clock, end.progress).run()
         except errors.ReedError as error:

@@ -8,7 +8,8 @@ from __future__ import annotations
 
 import threading
 from collections import deque
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Generator, Iterator
+from contextlib import closing
 from typing import Any
 
 from ..extract.chunk import Chunk
@@ -42,6 +43,8 @@ class SharedTable:
         self._joined: list[_Branch] = []
         self._never = 0
         self._begun: set[tuple[str, str, str | None] | None] = set()
+        # Passes go one after the other: a database is read over one connection.
+        self._one_pass = threading.Lock()
 
     def leave(self, branch: _Branch | None) -> None:
         """One of them has ended; None: it never took part."""
@@ -66,24 +69,27 @@ class SharedTable:
                 self._begun.add(branch.saved)
                 threading.Thread(target=self._read, args=(together,), name="read for several", daemon=True).start()
         if len(together) == 1:
-            yield from branch.alone()
+            yield from self._pass(branch)
             return
         yield from branch.handed()
 
+    def _pass(self, branch: _Branch) -> Generator[Chunk, None, None]:
+        with self._one_pass:
+            yield from branch.alone()
+
     def _read(self, together: list[_Branch]) -> None:
         error: BaseException | None = None
-        chunks = together[0].alone()
         try:
-            for chunk in chunks:
-                # Waits for the slowest: memory stays bounded by what each may have waiting.
-                if not [branch.put(chunk) for branch in together if not branch.closed]:
-                    break
+            with closing(self._pass(together[0])) as chunks:
+                for chunk in chunks:
+                    # Waits for the slowest: memory stays bounded by what each may have waiting.
+                    for branch in together:
+                        branch.put(chunk)
+                    if all(branch.closed for branch in together):
+                        break
         except BaseException as failed:  # each raises it where it is
             error = failed
         finally:
-            close = getattr(chunks, "close", None)
-            if close is not None:
-                close()
             for branch in together:
                 branch.end(error)
 
@@ -101,14 +107,15 @@ class _Branch:
         self._error: BaseException | None = None
         self._changed = threading.Condition()
 
-    def put(self, chunk: Chunk) -> bool:
+    def put(self, chunk: Chunk) -> None:
         with self._changed:
             while self._bytes >= _MOST_WAITING_BYTES and not self.closed:
                 self._changed.wait(_LOOK_SECONDS)
+            if self.closed:
+                return
             self._waiting.append(chunk)
             self._bytes += chunk.body_bytes
             self._changed.notify_all()
-        return True
 
     def end(self, error: BaseException | None) -> None:
         with self._changed:
