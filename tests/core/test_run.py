@@ -15,7 +15,8 @@ import pytest
 
 from reedbasket.core.errors import SourceFailed
 from reedbasket.core.extract.chunk import Chunk
-from reedbasket.core.extract.feeder import MOST_WAITING_BYTES, Feeder
+from reedbasket.core.extract.feeder import Feeder
+from reedbasket.core.extract.handover import MOST_WAITING_BYTES
 from reedbasket.core.masking import Mask
 from reedbasket.core.run import RunOutcome, plan_feed
 from tests.support.feeds import SECRET, Heard, basket_text, order_for, outside_for, run_once, table_rows

@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from ..shape.once import ShapedOnce
 
 
 @dataclass(frozen=True)
@@ -36,6 +39,7 @@ class Chunk:
     total: how many records the source says the pass has, where it says so. suspicious: the body came through the lenient
     parser, so its text may hold lone surrogates. mark: of a table read in several passes, the pass that ends with this chunk:
     everything up to it has been read. origins: of records out of files, one behind the other; misfits of files are Misread.
+    once: of a batch handed to several as it is, what it was shaped to.
     """
 
     records: Sequence[dict[str, Any]]
@@ -45,3 +49,4 @@ class Chunk:
     suspicious: bool = False
     mark: Any = None
     origins: tuple[Origin, ...] = ()
+    once: ShapedOnce | None = None

@@ -1,4 +1,4 @@
-"""Joins the reader's thread and the loader's: a queue bounded in bytes, so that memory stays flat."""
+"""Joins the reader's thread and the loader's, and pages to batches worth shaping."""
 
 from __future__ import annotations
 
@@ -8,58 +8,33 @@ from collections import deque
 from collections.abc import Iterable, Iterator
 from concurrent.futures import Executor, ThreadPoolExecutor
 from dataclasses import replace
-from typing import Any, Generic, Protocol, TypeVar
+from typing import Any, Self
 
 from ..records import ColumnRecords, alike, joined
 from .chunk import Chunk
+from .handover import MOST_WAITING_BYTES, Handover, Waiting
 
 # Shaping works on whole columns; below about 2,000 records its fixed costs show, above it only memory grows.
 RECORDS_PER_BATCH = 2_000
 # Records in columns cost next to nothing each, and the fixed costs of a batch weigh more.
 _COLUMN_RECORDS_PER_BATCH = 8_000
-# Bodies waiting to be loaded. As parsed objects they take five to eight times as much.
-MOST_WAITING_BYTES = 6 * 1024 * 1024
 # A source that brings less than a batch in this time is shown, shaped and committed all the same.
 SLOW_SECONDS = 1.0
-# How soon a full or empty queue notices that the run was stopped.
-_LOOK_SECONDS = 0.5
 
 
-class _Closed(Exception):
-    """The loader went away; the reader's thread ends without a word."""
-
-
-class Weighed(Protocol):
-    """What waits, and takes so much room."""
-
-    @property
-    def body_bytes(self) -> int: ...
-
-
-Waiting = TypeVar("Waiting", bound=Weighed)
-
-
-class Feeder(Generic[Waiting]):
-    """Runs `chunks` in a thread of its own and hands them on. `_changed` guards everything below it."""
+class Feeder(Handover[Waiting]):
+    """Runs `chunks` in a thread of its own and hands them on."""
 
     def __init__(
         self, chunks: Iterator[Waiting], name: str, most_bytes: int = MOST_WAITING_BYTES, pool: Executor | None = None
     ) -> None:
         """pool: whose thread reads; one of its own where none is given."""
+        super().__init__(most_bytes)
         self._pool = pool
         self._chunks = chunks
-        self._most_bytes = most_bytes
-        self._changed = threading.Condition()
-        self._waiting: deque[Waiting] = deque()
-        self._bytes = 0
-        self._ended = False
-        self._closed = False
-        self._error: BaseException | None = None
-        # Seconds the reader spent until a chunk was there, and not waiting for room.
-        self.reading_seconds = 0.0
         self._name = name
 
-    def __enter__(self) -> Feeder[Waiting]:
+    def __enter__(self) -> Self:
         if self._pool is not None:
             self._pool.submit(self._read)
         else:
@@ -71,73 +46,36 @@ class Feeder(Generic[Waiting]):
         with self._changed:
             self._changed.wait_for(lambda: self._ended, timeout=5.0)
 
-    def close(self) -> None:
-        """Nothing more is wanted: the reader ends at its next chunk."""
-        with self._changed:
-            self._closed = True
-            self._waiting.clear()
-            self._changed.notify_all()
-
-    # Loader's thread
-
-    def __iter__(self) -> Iterator[Waiting]:
-        """Chunks in order; then the reader's error, if it ended with one."""
-        while True:
-            with self._changed:
-                while not self._waiting and not self._ended:
-                    self._changed.wait(_LOOK_SECONDS)
-                if not self._waiting:
-                    if self._error is not None:
-                        raise self._error
-                    return
-                chunk = self._waiting.popleft()
-                self._bytes -= chunk.body_bytes
-                self._changed.notify_all()
-            yield chunk
-
-    # Reader's thread
-
     def _read(self) -> None:
+        error: BaseException | None = None
         try:
             began = time.monotonic()
-            if self._closed:
-                return
-            for chunk in self._chunks:
+            for chunk in self._chunks if not self.closed else ():
                 self.reading_seconds += time.monotonic() - began
-                self._put(chunk)
+                if not self.put(chunk):
+                    break
                 began = time.monotonic()
-        except _Closed:
-            pass
-        except BaseException as error:  # handed to the loader's thread, which raises it
-            self._error = error
+        except BaseException as failed:  # handed to the loader's thread, which raises it
+            error = failed
         finally:
             # What it reads from may hold threads and connections of its own: they go now, not when somebody collects them.
             close = getattr(self._chunks, "close", None)
             if close is not None:
                 close()
-            with self._changed:
-                self._ended = True
-                self._changed.notify_all()
-
-    def _put(self, chunk: Waiting) -> None:
-        with self._changed:
-            while self._bytes >= self._most_bytes and not self._closed:
-                self._changed.wait(_LOOK_SECONDS)
-            if self._closed:
-                raise _Closed
-            self._waiting.append(chunk)
-            self._bytes += chunk.body_bytes
-            self._changed.notify_all()
+            self.end(error)
 
 
 def gathered(chunks: Iterable[Chunk], most: int = _COLUMN_RECORDS_PER_BATCH) -> Iterator[Chunk]:
     """Pages joined to batches worth shaping, of about `most` records where they are in columns, or where a pass ends with them.
 
     A slow source's are passed on every second all the same, and a mark stands for exactly the records up to it: none of a pass
-    that has not ended is joined to one that has."""
+    that has not ended is joined to one that has. What was gathered for several goes on as it is."""
     held: list[Chunk] = []
     count, began = 0, time.monotonic()
     for chunk in chunks:
+        if chunk.once is not None:
+            yield chunk
+            continue
         if held and ((held[-1].mark is not None and chunk.mark is None) or not alike(held[-1].records, chunk.records)):
             yield _joined(held)
             held, count, began = [], 0, time.monotonic()

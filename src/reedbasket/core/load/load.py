@@ -155,6 +155,7 @@ class EngineLoad:
     def commit(self, family: Family, structure: dict[str, Any], position: Position, now: datetime) -> list[LedgerLine]:
         engine, target = self._engine, self._target
         self._require_room(family)
+        self._keys, self._noted = set(), 0  # all is staged: none is looked up any more, and they take room
         began = time.monotonic()
         with engine.translated(f"committing {target.table} to"):
             engine.begin()
@@ -193,7 +194,7 @@ class EngineLoad:
         self._version += 1
         self._known |= {layout.name for layout in family.tables}
         self.staged_rows = 0
-        self._keys, self._noted, self._repeated = set(), 0, False
+        self._repeated = False
         self._spared, self._gone, self._tombstones = [], [], []
         self._kept, self._emptied, self._overtaken = {}, False, 0
         try:

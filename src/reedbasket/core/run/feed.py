@@ -261,7 +261,7 @@ def _run_together(
 ) -> None:
     """One table into each; what ends one of them is kept with it, and leaves the others alone. Raises defects of ours."""
     ends = [end for end in ends if end.error is None]
-    shared = SharedTable(len(ends)) if shareable(ends[0].order, ends[0].table) else None
+    shared = SharedTable(len(ends), ends[0].order.commit_every) if shareable(ends[0].order, ends[0].table) else None
     defects: list[BaseException] = []
 
     def run(end: _One) -> None:

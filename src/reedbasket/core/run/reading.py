@@ -8,6 +8,7 @@ from typing import Any, Protocol
 
 from ..errors import ReedError
 from ..extract.chunk import Chunk
+from ..extract.handover import Handover
 from ..extract.http import RequestSeen
 from ..extract.pace import Wait
 from ..extract.sql.changelog import Lag
@@ -74,7 +75,8 @@ class Pass(Protocol):
     def committed(self, cursor: SavedCursor | None) -> None:
         """The warehouse has everything up to here."""
 
-    def chunks(self) -> Iterator[Chunk]: ...
+    def chunks(self) -> Iterator[Chunk] | Handover[Chunk]:
+        """A handover where another thread reads already."""
 
     def sample(self) -> tuple[str, Iterator[Chunk]]: ...
 

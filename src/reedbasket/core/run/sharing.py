@@ -7,20 +7,22 @@ caught up. What decides what is new stays with each: its own cursor, its own sta
 from __future__ import annotations
 
 import threading
-from collections import deque
+import time
 from collections.abc import Callable, Generator, Iterator
 from contextlib import closing
+from dataclasses import replace
 from typing import Any
 
 from ..extract.chunk import Chunk
-from ..extract.feeder import MOST_WAITING_BYTES
+from ..extract.feeder import gathered
+from ..extract.handover import MOST_WAITING_BYTES, Handover
 from ..load.warehouse import SavedCursor
+from ..shape.once import ShapedOnce
 from .order import RunOrder, TableOrder
 from .reading import Pass, Reading
 
-_LOOK_SECONDS = 0.5
-# Behind it each warehouse's own run has as much waiting as ever: enough that none waits for another's commit of a moment.
-_MOST_WAITING_BYTES = MOST_WAITING_BYTES // 6
+# Of each: what one has taken and another has not is held with what it was shaped to.
+_MOST_WAITING_BYTES = MOST_WAITING_BYTES // 2
 
 
 def shareable(order: RunOrder, table: TableOrder) -> bool:
@@ -37,9 +39,10 @@ def shareable(order: RunOrder, table: TableOrder) -> bool:
 class SharedTable:
     """One table's pass, shared by so many. `_changed` guards everything below it."""
 
-    def __init__(self, count: int) -> None:
+    def __init__(self, count: int, commit_every: int) -> None:
         self._changed = threading.Condition()
         self._count = count
+        self._commit_every = commit_every
         self._joined: list[_Branch] = []
         self._never = 0
         self._begun: set[tuple[str, str, str | None] | None] = set()
@@ -60,7 +63,7 @@ class SharedTable:
             self._joined.append(branch)
             self._changed.notify_all()
 
-    def chunks(self, branch: _Branch) -> Iterator[Chunk]:
+    def chunks(self, branch: _Branch) -> Iterator[Chunk] | Handover[Chunk]:
         """Once all that are to come have come: those that stand at the same place share a pass."""
         with self._changed:
             self._changed.wait_for(lambda: len(self._joined) + self._never >= self._count)
@@ -68,10 +71,7 @@ class SharedTable:
             if len(together) > 1 and branch.saved not in self._begun:
                 self._begun.add(branch.saved)
                 threading.Thread(target=self._read, args=(together,), name="read for several", daemon=True).start()
-        if len(together) == 1:
-            yield from self._pass(branch)
-            return
-        yield from branch.handed()
+        return self._pass(branch) if len(together) == 1 else branch
 
     def _pass(self, branch: _Branch) -> Generator[Chunk, None, None]:
         with self._one_pass:
@@ -81,12 +81,18 @@ class SharedTable:
         error: BaseException | None = None
         try:
             with closing(self._pass(together[0])) as chunks:
-                for chunk in chunks:
+                records, began = 0, time.monotonic()
+                for chunk in gathered(chunks, self._commit_every):
+                    taken = time.monotonic() - began
+                    batch = replace(chunk, once=ShapedOnce(records))
+                    records += len(chunk.records)
                     # Waits for the slowest: memory stays bounded by what each may have waiting.
                     for branch in together:
-                        branch.put(chunk)
+                        branch.reading_seconds += taken
+                        branch.put(batch)
                     if all(branch.closed for branch in together):
                         break
+                    began = time.monotonic()
         except BaseException as failed:  # each raises it where it is
             error = failed
         finally:
@@ -94,57 +100,13 @@ class SharedTable:
                 branch.end(error)
 
 
-class _Branch:
+class _Branch(Handover[Chunk]):
     """What one warehouse takes of a pass."""
 
-    def __init__(self, saved: SavedCursor | None, alone: Callable[[], Iterator[Chunk]]) -> None:
+    def __init__(self, saved: SavedCursor | None, alone: Callable[[], Iterator[Chunk] | Handover[Chunk]]) -> None:
+        super().__init__(_MOST_WAITING_BYTES)
         self.saved = (saved.kind, saved.value, saved.column) if saved is not None else None
         self.alone = alone
-        self.closed = False
-        self._waiting: deque[Chunk] = deque()
-        self._bytes = 0
-        self._ended = False
-        self._error: BaseException | None = None
-        self._changed = threading.Condition()
-
-    def put(self, chunk: Chunk) -> None:
-        with self._changed:
-            while self._bytes >= _MOST_WAITING_BYTES and not self.closed:
-                self._changed.wait(_LOOK_SECONDS)
-            if self.closed:
-                return
-            self._waiting.append(chunk)
-            self._bytes += chunk.body_bytes
-            self._changed.notify_all()
-
-    def end(self, error: BaseException | None) -> None:
-        with self._changed:
-            self._ended, self._error = True, error
-            self._changed.notify_all()
-
-    def handed(self) -> Iterator[Chunk]:
-        try:
-            while True:
-                with self._changed:
-                    while not self._waiting and not self._ended:
-                        self._changed.wait(_LOOK_SECONDS)
-                    if not self._waiting:
-                        if self._error is not None:
-                            raise self._error
-                        return
-                    chunk = self._waiting.popleft()
-                    self._bytes -= chunk.body_bytes
-                    self._changed.notify_all()
-                yield chunk
-        finally:
-            self.close()
-
-    def close(self) -> None:
-        """Nothing more is wanted: who reads waits for it no longer."""
-        with self._changed:
-            self.closed = True
-            self._waiting.clear()
-            self._changed.notify_all()
 
 
 class SharedReading:
@@ -173,7 +135,7 @@ class SharedReading:
 class _SharedPass:
     """A pass whose chunks come from elsewhere. Rows of one engine never pass through to another's by themselves."""
 
-    def __init__(self, taking: Pass, chunks: Callable[[], Iterator[Chunk]]) -> None:
+    def __init__(self, taking: Pass, chunks: Callable[[], Iterator[Chunk] | Handover[Chunk]]) -> None:
         self._taking = taking
         self.chunks = chunks
 

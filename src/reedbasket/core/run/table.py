@@ -10,12 +10,14 @@ from typing import Any
 from ..errors import RunCancelled, RunWoundUp
 from ..extract.chunk import Chunk, Origin
 from ..extract.feeder import RECORDS_PER_BATCH, Feeder, gathered
+from ..extract.handover import Handover
 from ..load.along import Transition
 from ..load.warehouse import LoadTarget, Warehouse
 from ..logged import LoggedRecords
 from ..shape.batch import Reject
 from ..shape.columns import ColumnWork, Worked, rejected_keys
 from ..shape.kept import KeptValues
+from ..shape.once import ShapedOnce
 from ..shape.picking import key_batch
 from ..shape.rules import Change
 from .asking import Outside
@@ -73,7 +75,7 @@ class TableRun:
         self._differing: list[dict[str, Any]] = []
         self._suspicious = False
         self._kept = KeptValues()
-        self._feeder: Feeder[Chunk] = Feeder(iter(()), "")
+        self._handed: Handover[Chunk] = Handover()
         self._cursor_from: str | None = None
 
     def run(self) -> None:
@@ -149,9 +151,10 @@ class TableRun:
         order = self._order
         chunks = self._taking.chunks() if self._again is None else iter([Chunk(list(self._again), 0, [])])
         try:
-            with Feeder(chunks, f"{order.feed}.{self._table.name}") as feeder:
-                self._feeder = feeder
-                for chunk in gathered(feeder, order.commit_every):
+            handed = chunks if isinstance(chunks, Handover) else Feeder(chunks, f"{order.feed}.{self._table.name}")
+            with handed:
+                self._handed = handed
+                for chunk in gathered(handed, order.commit_every):
                     self.progress.seconds = time.monotonic() - began
                     self._take(chunk)
                     if chunk.mark is not None:
@@ -228,7 +231,8 @@ class TableRun:
                 return
             records, self._differing = self._differing, []
         origins = chunk.origins if not self._compare else ()
-        self._work(records, rejects, began, suspicious=chunk.suspicious or self._suspicious, origins=origins)
+        once = chunk.once if records is chunk.records else None
+        self._work(records, rejects, began, suspicious=chunk.suspicious or self._suspicious, origins=origins, once=once)
 
     def _work(
         self,
@@ -238,15 +242,20 @@ class TableRun:
         *,
         suspicious: bool,
         origins: Sequence[Origin] = (),
+        once: ShapedOnce | None = None,
     ) -> None:
-        """Shape and stage. rejects: what could not even be read. origins: of the records, where they came out of files."""
+        """Shape and stage. rejects: what could not even be read. origins: of the records, where they came out of files. once: where
+        others are given the same."""
         progress, since = self.progress, self._since
         if isinstance(records, LoggedRecords) and records.emptied:
             self._log("info", "log.emptied", "the table was emptied at the source")
             self._load.emptied()
-        first_owner = self._owner
-        shaped = self._shaper.shape(records, self._owner, suspicious=suspicious)
-        self._owner += shaped.records
+        first_owner = once.first_owner if once else self._owner
+        if once:
+            shaped = once.by(self._shaper, records, suspicious=suspicious)
+        else:
+            shaped = self._shaper.shape(records, first_owner, suspicious=suspicious)
+        self._owner = first_owner + shaped.records
         self._tell_changes(shaped.changes)
         unshaped = [reject.index for reject in shaped.rejects]
         if self._table.by_file and shaped.batches:
@@ -366,7 +375,7 @@ class TableRun:
         position = since.position(
             cursor,
             self._cursor_from,
-            self._feeder.reading_seconds,
+            self._handed.reading_seconds,
             forget_cursor=self._change.forget_cursor,
             hashes=self._compare.kept() if self._compare else None,
             files=self._taking.kept_files() if self._again is None else (),
@@ -380,7 +389,7 @@ class TableRun:
         self.progress.loaded += staged
         self.progress.cursor_to = lines[0].cursor_to
         self._listener.loaded(lines)
-        self._since = SinceCommit(self._clock(), read_before=self._feeder.reading_seconds)
+        self._since = SinceCommit(self._clock(), read_before=self._handed.reading_seconds)
         self._owner, self._change = 0, Transition(forget_cursor=False, anew=self._change.anew)
         self._committed = time.monotonic()
         self._kept.committed()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 from typing import Any, Literal
 
 import pyarrow as pa
@@ -17,6 +18,18 @@ from .rules import Change, ShapeRules
 from .structure import ColumnShape, TableShape
 from .typed import TypedWalk, is_typed
 from .walk import Walk
+
+
+@dataclass(frozen=True)
+class Learned:
+    """All that a shaper has learned: taken over by another, both make the same of what follows."""
+
+    standing: Any
+    structure: TableShape
+    left_out: frozenset[str]
+    told: frozenset[Change]
+    seen: frozenset[tuple[str, str]]
+    lane: Expected | None
 
 
 class Shaper:
@@ -51,6 +64,24 @@ class Shaper:
         self._seen: set[tuple[str, str]] = set()
         # What records may be read as from now on; None before the first of them was walked.
         self.lane: Expected | None = None
+        self._standing: Any = None
+
+    @property
+    def standing(self) -> Any:
+        """Equal for shapers that make the same of the same records: they began alike, and nothing came between that only one saw."""
+        if self._standing is None:
+            begun = (self._key, self._link, self._newest_by, self.by_file, self.expected, self.rules)
+            self._standing = (begun, self.structure.to_data(), sorted(self.left_out))
+        return self._standing
+
+    def learned(self) -> Learned:
+        told, seen = frozenset(self._told), frozenset(self._seen)
+        return Learned(self.standing, self.structure.copy(), frozenset(self.left_out), told, seen, self.lane)
+
+    def take_over(self, learned: Learned) -> None:
+        self._standing = learned.standing
+        self.structure, self.lane = learned.structure.copy(), learned.lane
+        self.left_out, self._told, self._seen = set(learned.left_out), set(learned.told), set(learned.seen)
 
     def leave_out(self, names: Iterable[str]) -> None:
         """Fields that the source is not even asked for."""
@@ -70,6 +101,7 @@ class Shaper:
 
         Raises DriftStopped where the rules say so; nothing of the batch has been passed on then.
         """
+        self._standing = object()
         lane = self.lane
         if isinstance(records, ColumnRecords) and lane and records.columns.schema.equals(pa.schema(lane.record)):
             done = shape_columns(self.structure, self._key, records.columns, first_owner, self._seen)

@@ -16,6 +16,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ...memory import give_back
 from ...shape.batch import TableBatch
 from ...shape.layout import Family, TableLayout
 from ...shape.structure import ColumnShape
@@ -104,7 +105,7 @@ class DuckBeside:
         for layout in family.tables:
             self._close(layout.name)
         # What reading held is needed no more; DuckDB is about to take as much.
-        pa.default_memory_pool().release_unused()
+        give_back()
         new = [f"_rb_new.{place}" for place in range(len(family.tables))]
         for layout, stamp, name in zip(family.tables, stamps, new):
             self._fill(family, layout, name, stamp, extra, owners=False)

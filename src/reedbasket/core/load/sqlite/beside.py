@@ -10,6 +10,7 @@ import re
 import sqlite3
 from collections.abc import Sequence
 
+from ...memory import give_back
 from ...shape.batch import TableBatch
 from ...shape.layout import Family, TableLayout
 from ...shape.structure import ColumnShape
@@ -65,6 +66,7 @@ class SqliteBeside(TablesBeside):
 
     def take_place(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
         engine, counts = self._engine, []
+        give_back()
         for layout, stamp in zip(family.tables, stamps):
             name = self._prepare(family, layout)
             table = engine.table(name)

@@ -1,0 +1,88 @@
+"""What one thread hands to another: a queue bounded in bytes, so that memory stays flat."""
+
+from __future__ import annotations
+
+import threading
+from collections import deque
+from collections.abc import Iterator
+from typing import Generic, Protocol, Self, TypeVar
+
+# Bodies waiting to be loaded. As parsed objects they take five to eight times as much.
+MOST_WAITING_BYTES = 6 * 1024 * 1024
+# How soon a full or empty queue notices that the run was stopped.
+_LOOK_SECONDS = 0.5
+
+
+class Weighed(Protocol):
+    """What waits, and takes so much room."""
+
+    @property
+    def body_bytes(self) -> int: ...
+
+
+Waiting = TypeVar("Waiting", bound=Weighed)
+
+
+class Handover(Generic[Waiting]):
+    """Of one who puts and one who takes. `_changed` guards everything below it."""
+
+    def __init__(self, most_bytes: int = MOST_WAITING_BYTES) -> None:
+        self._most_bytes = most_bytes
+        self._changed = threading.Condition()
+        self._waiting: deque[Waiting] = deque()
+        self._bytes = 0
+        self._ended = False
+        self._error: BaseException | None = None
+        self.closed = False
+        # Seconds that were spent until something was there, and not waiting for room.
+        self.reading_seconds = 0.0
+
+    def __enter__(self) -> Self:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Nothing more is wanted: who puts waits no longer."""
+        with self._changed:
+            self.closed = True
+            self._waiting.clear()
+            self._changed.notify_all()
+
+    # Who takes
+
+    def __iter__(self) -> Iterator[Waiting]:
+        """In order; then the error that it ended with, if it did."""
+        while True:
+            with self._changed:
+                while not self._waiting and not self._ended:
+                    self._changed.wait(_LOOK_SECONDS)
+                if not self._waiting:
+                    if self._error is not None:
+                        raise self._error
+                    return
+                one = self._waiting.popleft()
+                self._bytes -= one.body_bytes
+                self._changed.notify_all()
+            yield one
+
+    # Who puts
+
+    def put(self, one: Waiting) -> bool:
+        """Once there is room. False where nothing more is wanted."""
+        with self._changed:
+            while self._bytes >= self._most_bytes and not self.closed:
+                self._changed.wait(_LOOK_SECONDS)
+            if self.closed:
+                return False
+            self._waiting.append(one)
+            self._bytes += one.body_bytes
+            self._changed.notify_all()
+            return True
+
+    def end(self, error: BaseException | None = None) -> None:
+        """Nothing more comes."""
+        with self._changed:
+            self._ended, self._error = True, error
+            self._changed.notify_all()
