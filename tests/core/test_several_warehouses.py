@@ -12,6 +12,7 @@ import pytest
 
 from reedbasket.core.errors import DefinitionError
 from reedbasket.core.run import RunOutcome
+from reedbasket.core.shape.shaper import Shaper
 from reedbasket.core.spec import load_texts
 from tests.support.feeds import Heard, basket_text, run_once
 from tests.support.source import Changing, serving
@@ -69,6 +70,40 @@ def test_read_once_and_loaded_into_each(tmp_path: Path, write: str, by: str) -> 
         assert result.outcome is RunOutcome.SUCCEEDED, result.error
         require_alike(tmp_path, 41)
         assert len(server.requests) == (5 if by == "cursor" else 9)
+
+
+def test_a_batch_is_shaped_once_for_those_that_have_learned_the_same(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The second warehouse's tables have names of their own, so that it shapes for itself; a structure that moves moves in each."""
+    shaped: list[str] = []
+    shape = Shaper.shape
+
+    def counted(self: Shaper, records: Any, *more: Any, **named: Any) -> Any:
+        shaped.append(self.structure.name)
+        return shape(self, records, *more, **named)
+
+    monkeypatch.setattr(Shaper, "shape", counted)
+    # More than one batch; the last has a column more, and a name that is none of a text.
+    source = Changing(
+        [record(n, updated_at=f"2026-03-01T{n // 3600:02d}:{n // 60 % 60:02d}:{n % 60:02d}Z") for n in range(4100)], page=100
+    )
+    source.records[-1] |= {"late": 1, "name": {"first": "a"}}
+    with serving(source) as server:
+        text = text_of(server.url, write="merge", by="everything")
+        result, _ = run_once(text, tmp_path)
+        assert result.outcome is RunOutcome.SUCCEEDED, result.error
+        assert len(shaped) >= 6 and shaped.count("things") == shaped.count("d_things")
+        with closing(sqlite3.connect(tmp_path / "marsh.db")) as db, closing(sqlite3.connect(tmp_path / "third.db")) as other:
+            everything = "select * from things order by id"
+            columns = [[row[0] for row in one.execute(everything).description] for one in (db, other)]
+            assert "late" in columns[0] and columns[0] == columns[1]
+            ours = [[row[:-1] for row in one.execute(everything)] for one in (db, other)]
+            assert len(ours[0]) == 4100 and ours[0] == ours[1]
+        # One that begins anew has learned nothing yet: it shapes for itself, and takes nothing from the others.
+        (tmp_path / "third.db").unlink()
+        shaped.clear()
+        assert run_once(text, tmp_path, run=2)[0].outcome is RunOutcome.SUCCEEDED
+        assert shaped.count("things") == 2 * shaped.count("d_things") > 0
+        require_alike(tmp_path, 4100)
 
 
 @pytest.mark.parametrize("write", ["merge", "append"])

@@ -17,21 +17,20 @@ class ShapedOnce:
     def __init__(self, first_owner: int) -> None:
         self.first_owner = first_owner
         self._lock = threading.Lock()
-        self._made: tuple[Any, Shaped, Learned] | None = None
+        self._made: list[tuple[Any, Shaped, Learned]] = []
 
     def by(self, shaper: Shaper, records: Sequence[dict[str, Any]], *, suspicious: bool) -> Shaped:
         """What this shaper makes of the batch: taken from the one that came first where both have learned the same so far. Raises
         DriftStopped."""
         with self._lock:
-            if self._made is not None and self._made[0] == shaper.standing:
-                shaper.take_over(self._made[2])
-                return _own(self._made[1])
             before = shaper.standing
+            for standing, shaped, learned in self._made:
+                if standing == before:
+                    shaper.take_over(learned)
+                    return _own(shaped)
             shaped = shaper.shape(records, self.first_owner, suspicious=suspicious)
-            if self._made is None:
-                self._made = before, shaped, shaper.learned()
-                return _own(shaped)
-            return shaped
+            self._made.append((before, shaped, shaper.learned()))
+            return _own(shaped)
 
 
 def _own(shaped: Shaped) -> Shaped:
