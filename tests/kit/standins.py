@@ -16,20 +16,34 @@ BOATS = [
 ]
 
 
+BERTHS = [{"Quay": quay, "Place": place, "Depth": 2.5 + place} for quay in ("osier", "eel") for place in range(4)]
+_METADATA = """<?xml version="1.0" encoding="utf-8"?>
+<edmx:Edmx Version="4.0" xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx"><edmx:DataServices>
+<Schema Namespace="Marsh" xmlns="http://docs.oasis-open.org/odata/ns/edm">
+  <EntityType Name="Thing" Abstract="true"><Property Name="ChangedAt" Type="Edm.DateTimeOffset"/></EntityType>
+  <EntityType Name="Boat" BaseType="Marsh.Thing"><Key><PropertyRef Name="BoatId"/></Key>
+    <Property Name="BoatId" Type="Edm.Int64" Nullable="false"/><Property Name="Name" Type="Edm.String"/></EntityType>
+  <EntityType Name="Berth"><Key><PropertyRef Name="Quay"/><PropertyRef Name="Place"/></Key>
+    <Property Name="Quay" Type="Edm.String"/><Property Name="Place" Type="Edm.Int32"/>
+    <Property Name="Depth" Type="Edm.Double"/></EntityType>
+  <EntityContainer Name="Service">
+    <EntitySet Name="Boats" EntityType="Marsh.Boat"/><EntitySet Name="Berths" EntityType="Marsh.Berth"/></EntityContainer>
+</Schema></edmx:DataServices></edmx:Edmx>"""
+
+
 def odata(request: Request) -> Answer:
-    """OData v4.01: $filter with ge, $orderby, $count, server-driven pages by @odata.nextLink."""
+    """OData v4.01: its metadata, two entity sets, $filter with ge, $orderby, server-driven pages by @odata.nextLink."""
     if request.headers.get("authorization") != f"Bearer {TOKEN}":
         return Answer({"error": {"code": "Unauthorized", "message": "who are you?"}}, 401)
+    if request.path == "/odata/$metadata":
+        return Answer(raw=_METADATA.encode(), headers={"Content-Type": "application/xml"})
+    name = request.path.removeprefix("/odata/")
     wanted = re.fullmatch(r"ChangedAt ge (\S+)", request.query.get("$filter", "ChangedAt ge 0"))
-    if request.path != "/odata/Boats" or wanted is None:
+    if name not in ("Boats", "Berths") or wanted is None or (name == "Berths" and "$filter" in request.query):
         return Answer({"error": {"code": "BadRequest", "message": request.path}}, 400)
-    found = [boat for boat in BOATS if str(boat["ChangedAt"]) >= wanted[1]]
+    found = BERTHS if name == "Berths" else [boat for boat in BOATS if str(boat["ChangedAt"]) >= wanted[1]]
     start = int(request.query.get("$skiptoken", 0))
-    body: dict[str, Any] = {
-        "@odata.context": "$metadata#Boats",
-        "@odata.count": len(found),
-        "value": found[start : start + 100],
-    }
+    body: dict[str, Any] = {"@odata.context": f"$metadata#{name}", "value": found[start : start + 100]}
     if start + 100 < len(found):
         body["@odata.nextLink"] = f"Boats?$filter=ChangedAt%20ge%20{wanted[1]}&$skiptoken={start + 100}"
     return Answer(body, headers={"OData-Version": "4.01"})

@@ -3,17 +3,25 @@
 from __future__ import annotations
 
 import os
+import shutil
+import sqlite3
 import subprocess
 import sys
+from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 
+import reedbasket.kit
 from reedbasket.client import Client, ServiceProblem
 from tests.conftest import RunningService
+from tests.kit.standins import TOKEN, odata
 from tests.kit.test_connectors import BASKET, HEAD, PAGED, records
 from tests.support.feeds import SECRET
-from tests.support.source import Changing, serving
+from tests.support.source import Answer, Changing, Request, serving
+
+EXAMPLES = Path(reedbasket.kit.__file__).parent / "examples"
 
 
 def definitions(url: str) -> str:
@@ -49,6 +57,62 @@ def test_from_a_folder_to_rows_and_back_into_a_folder(service: RunningService, t
     assert "code: lockers.py" in (tmp_path / "out/all.yaml").read_text()
     assert "program" not in (tmp_path / "out/all.yaml").read_text()
     assert {one["change"] for one in service.client.apply({"basket/all.yaml": definitions(server.url)})} == {"same"}
+
+
+def test_tables_that_only_the_source_knows(service: RunningService, tmp_path: Path) -> None:
+    """Asked at each look and each run: taken by name or pattern, told where they come or go, and each by itself."""
+    folder = tmp_path / "odata"
+    shutil.copytree(EXAMPLES / "odata", folder, ignore=shutil.ignore_patterns("answers"))
+    service.client.set_secret("odata_token", TOKEN)
+    more: list[str] = []
+
+    def answer(request: Request) -> Answer:
+        if request.path == "/odata/Moorings":
+            return Answer({"value": [{"Id": 1}]})
+        found = odata(request)
+        if request.path == "/odata/$metadata" and found.raw is not None:
+            sets = "".join(f'<EntitySet Name="{name}" EntityType="Marsh.None"/></EntityContainer>' for name in more)
+            return replace(found, raw=found.raw.replace(b"</EntityContainer>", sets.encode() or b"</EntityContainer>"))
+        return found
+
+    def feed(tables: str) -> None:
+        text = f"warehouse: marsh\non: sqlite\npath: marsh.db\nprefix: o_\n---\nfeed: sets\nfrom: odata\ninto: marsh\ntables: {tables}\n"
+        (folder / "feed.yaml").write_text(text)
+        reed(service, "apply", str(folder))
+
+    with serving(answer) as server:
+        source = folder / "source.yaml"
+        source.write_text(source.read_text().replace("http://127.0.0.1:8000", server.url))
+        feed("{Boats: , Bots: }")
+        assert service.client.source("odata")["tables_at_source"] is True
+        steps = {step["step"]: step["found"] for step in service.client.check_source("odata")}
+        assert steps["tables"] == "2: Boats, Berths" and steps["records"].startswith("250 in"), steps
+        surveyed = {table["table"]: table["key"] for table in service.client.survey("odata")}
+        assert surveyed == {"Boats": ["BoatId"], "Berths": ["Quay", "Place"]}
+        assert len(service.client.peek("odata", "Berths", rows=5)["rows"]) == 5
+        assert 'did you mean "Boats"' in str(service.client.plan("sets"))
+        run = service.client.ask_run("sets", wait_seconds=50)
+        assert (run["outcome"], run["error"]["code"]) == ("failed", "definition.unknown_table")
+        assert {one["table"]: one["loaded"] for one in run["tables"]} == {"Boats": 250, "Bots": 0}
+        feed("{'B*': {besides: 'Bert*'}}")
+        run = service.client.ask_run("sets", wait_seconds=50)
+        assert (run["outcome"], run["totals"]["loaded"]) == ("succeeded", 0), run["error"]
+        assert service.client.verify("sets", deep=True)[0]["same"]
+        feed("{'*': }\ndrift: {tables: ignore}")
+        more.append("Moorings")
+        run = service.client.ask_run("sets", wait_seconds=50)
+        assert run["outcome"] == "succeeded", run["error"]
+        lines = [line["code"] for line in service.client.log(run["id"])]
+        assert lines.count("drift.table") == 2
+        feed("{'*': }")
+        run = service.client.ask_run("sets", wait_seconds=50)
+        assert {one["table"]: one["loaded"] for one in run["tables"]} == {"Boats": 0, "Berths": 8, "Moorings": 1}
+    with closing(sqlite3.connect(service.folder / "marsh.db")) as db:
+        assert [db.execute(f"select count(*) from o_{name}").fetchone()[0] for name in ("boats", "berths", "moorings")] == [
+            250,
+            8,
+            1,
+        ]
 
 
 def test_only_an_admin_brings_python(service: RunningService) -> None:

@@ -663,13 +663,14 @@ export interface SignInCode {
   url: string;
 }
 
-/** database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. files: the same of a store of files. settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in: whether somebody did, or a token is held. pace: what the connector says, at_once and so on. asked_last_minute: requests that its feeds' runs sent. failures: in a row, across all who ask; rests_until: nobody asks before. lags: of feeds that follow its log. */
+/** database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. files: the same of a store of files; tables_at_source: of a connector in Python that asks the source which tables there are. settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in: whether somebody did, or a token is held. pace: what the connector says, at_once and so on. asked_last_minute: requests that its feeds' runs sent. failures: in a row, across all who ask; rests_until: nobody asks before. lags: of feeds that follow its log. */
 export interface Source {
   name: string;
   about: string;
   connector: string;
   database: boolean;
   files: boolean;
+  tables_at_source: boolean;
   base: string;
   settings: Record<string, unknown>;
   signs_in: string;

@@ -71,7 +71,7 @@ export function Source() {
                 {
                   id: "peek",
                   title: "Peek",
-                  body: data.database || data.files ? (
+                  body: data.database || data.files || data.tables_at_source ? (
                     <PeekView source={source} tables={survey.data?.map((table) => table.table) ?? []} survey={survey} files={data.files} />
                   ) : (
                     <PeekView source={source} tables={data.tables} />

@@ -42,7 +42,7 @@ export function Sources() {
                 width: "19%",
               },
               { name: "Asked", under: "last minute", show: (source) => (source.asked_last_minute ? count(source.asked_last_minute) : ""), end: true, width: "8%" },
-              { name: "Tables", show: (source) => (source.database || source.files ? "" : source.tables.length), end: true, width: "6%" },
+              { name: "Tables", show: (source) => (source.database || source.files || source.tables_at_source ? "" : source.tables.length), end: true, width: "6%" },
               { name: "Feeds", show: (source) => <span title={source.feeds.join(", ")}>{source.feeds.join(", ")}</span>, width: "16%" },
             ]}
           />

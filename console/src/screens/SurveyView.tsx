@@ -29,7 +29,9 @@ export function SurveyView({ survey, tables, source }: { survey: Survey; tables:
             ? "Lists the files, and looks into one of each kind. Nothing is kept."
             : source.database
               ? "Reads the catalog; no row is asked for. Nothing is kept."
-              : `Asks for a page or two of each of its ${plural(tables.length, "table")}. Nothing is kept.`}
+              : source.tables_at_source
+                ? "Asks which tables there are, and for a page or two of each. Nothing is kept."
+                : `Asks for a page or two of each of its ${plural(tables.length, "table")}. Nothing is kept.`}
         </small>
       </Actions>
       {survey.isError && <Trouble facts={factsOf(survey.error)} />}

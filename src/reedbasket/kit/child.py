@@ -54,11 +54,14 @@ class Child:
                     b"l",
                     {"level": "warning", "message": "this system cannot keep a connector from reading files (no Landlock)"},
                 )
+            done: dict[str, Any] = {}
             if order["do"] == "check":
                 connector.check()
+            elif order["do"] == "tables":
+                done = {table.name: table.as_definition() for table in connector.tables()}
             else:
                 self._read(connector, order)
-            self._done({})
+            self._done(done)
         except _RequestFailed:
             self._tell(b"e", {"request": True})
         except Failed as failed:

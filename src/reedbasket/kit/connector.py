@@ -157,10 +157,10 @@ class Connector:
     def check(self) -> None:
         """Raises Failed where the source cannot be read; what else it raises is told as it is. By itself: the first record is asked for."""
 
-    @classmethod
-    def tables(cls) -> Iterable[Table]:
-        """All of them; by itself those that are members of the class."""
-        return [found for _, found in inspect.getmembers(cls, lambda member: isinstance(member, Table))]
+    def tables(self) -> Iterable[Table]:
+        """All of them. By itself those that are members of the class, which are known without asking. Where only the source knows, this
+        asks it (`self.http`), at each look and each run: `Table(name="Boats", key="BoatId")`, by the name that `read` is told."""
+        return members_of(type(self))
 
     def read(self, table: str, position: Position) -> Iterator[Any]:
         """Yields records (dicts), lists of them, Arrow batches or tables, and `Saved`. By itself: what the method named `read_` and the
@@ -180,8 +180,14 @@ def definition_of(kind: type[Connector]) -> dict[str, Any]:
         if getattr(kind, name):
             made[name] = dict(getattr(kind, name))
     made["settings"] = {name: _setting(kind, name, hint) for name, hint in settings_of(kind).items()}
-    made["tables"] = {table.name: table.as_definition() for table in kind.tables()}
+    if kind.tables is not Connector.tables:
+        made["tables_at_source"] = True
+    made["tables"] = {table.name: table.as_definition() for table in members_of(kind)}
     return made
+
+
+def members_of(kind: type[Connector]) -> list[Table]:
+    return [found for _, found in inspect.getmembers(kind, lambda member: isinstance(member, Table))]
 
 
 def settings_of(kind: type[Connector]) -> dict[str, Any]:

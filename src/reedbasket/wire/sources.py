@@ -22,7 +22,7 @@ class FollowedLag(TypedDict):
 
 class Source(TypedDict):
     """database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. files: the same of
-    a store of files.
+    a store of files; tables_at_source: of a connector in Python that asks the source which tables there are.
 
     settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in:
     whether somebody did, or a token is held. pace: what the connector says, at_once and so on. asked_last_minute: requests
@@ -34,6 +34,7 @@ class Source(TypedDict):
     connector: str
     database: bool
     files: bool
+    tables_at_source: bool
     base: str
     settings: dict[str, Any]
     signs_in: str

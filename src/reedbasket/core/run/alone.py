@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import threading
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
@@ -17,6 +18,8 @@ from ..load import LedgerLine, Warehouse, open_warehouse
 from ..shape import Change, Reject
 from ..spec import Basket, load_texts
 from ..spec.basket import read_folder
+from ..spec.http import HttpTable
+from .asked import tables_at, with_asked
 from .asking import Outside
 from .events import Level, RunOutcome, TableProgress
 from .feed import RunResult, run_feed
@@ -57,7 +60,7 @@ class Kept:
 
 @dataclass
 class Alone:
-    """scratch: where the warehouse's file is. reveal: a secret by name."""
+    """scratch: where the warehouse's file is. reveal: a secret by name. asked: tables that only the source knows, asked for once."""
 
     basket: Basket
     source: str
@@ -65,12 +68,18 @@ class Alone:
     reveal: Reveal
     tape: Tape | None = None
     runs: int = 0
+    asked: dict[str, HttpTable] | None = None
 
     @property
     def order(self) -> RunOrder:
         """Of the next run; at the moment of the recording, where there is one."""
         started = self.tape.started if self.tape else datetime.now(UTC)
-        return resolve(self.basket, FEED, run=self.runs + 1, version=1, started=started)
+        order = resolve(self.basket, FEED, run=self.runs + 1, version=1, started=started)
+        if order.asked is None:
+            return order
+        if self.asked is None:
+            self.asked = tables_at(order, self.outside(order))
+        return with_asked(order, self.asked).order
 
     def outside(self, order: RunOrder, stop: threading.Event | None = None) -> Outside:
         # What is replayed needs no pace.
@@ -112,9 +121,9 @@ def opened(
             code="definition.no_source",
         )
     connector = basket.connectors[basket.sources[named[0]].connector or ""]
-    chosen = list(tables) or list(connector.tables)
+    chosen = list(tables) or (["*"] if connector.tables_at_source else list(connector.tables))
     on = "duckdb" if file.endswith(".duckdb") else "sqlite"
-    lines = "".join(f"  {table}:\n" for table in chosen)
+    lines = "".join(f"  {json.dumps(table)}:\n" for table in chosen)
     made = f"warehouse: {WAREHOUSE}\non: {on}\npath: {file}\n---\nfeed: {FEED}\nfrom: {named[0]}\ninto: {WAREHOUSE}\ntables:\n{lines}"
     scratch.mkdir(parents=True, exist_ok=True)
     whole = load_texts({**texts, "(the trial)": made}, describe=described)

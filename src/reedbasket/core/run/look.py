@@ -21,6 +21,7 @@ from ..spec.code import Code
 from ..spec.connector import request_templates
 from ..spec.http import HttpTable, WindowRule
 from ..spec.template import names
+from .asked import asked_tables
 from .asking import Asking, Outside
 from .order import SourceOrder, TableOrder
 from .taking import Taking, parents_of
@@ -36,7 +37,8 @@ _EXAMPLES = 3
 def check_source(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]) -> list[CheckStep]:
     """Each step on the way to a source's first table."""
     if order.code is not None:
-        return walked(_steps_of_code(order, outside, tables, order.code), STEPS_OF_CODE)
+        steps = STEPS_OF_CODE if order.asked is None else (*STEPS_OF_CODE[:-1], "tables", STEPS_OF_CODE[-1])
+        return walked(_steps_of_code(order, outside, tables, order.code), steps)
     return walked(_steps(order, outside, tables), STEPS)
 
 
@@ -63,12 +65,20 @@ def _steps_of_code(order: SourceOrder, outside: Outside, tables: Mapping[str, Ht
         )
         step = "code"
         found = host.describe()
-        yield CheckStep(step, True, f"{code.entry} loads; tables: {', '.join(found['tables'])}")
+        known = "the source says which tables there are" if order.asked is not None else f"tables: {', '.join(found['tables'])}"
+        yield CheckStep(step, True, f"{code.entry} loads; {known}")
         step = "check"
         host.check(settings_in(asking.values))
         yield CheckStep(step, True, said[-1] if said else "the connector found nothing wrong")
+        if order.asked is not None:
+            step = "tables"
+            tables = asked_tables(order, asking, sender)
+            yield CheckStep(step, True, f"{len(tables)}: {', '.join(list(tables)[:20])}")
         step = "records"
-        name = next(iter(tables))
+        name = next(iter(tables), None)
+        if name is None:
+            yield CheckStep(step, True, "the source has no table")
+            return
         _, chunks = Taking(
             order, natural(name, tables[name], order.started), asking, sender, None, parents, latest=True
         ).sample()

@@ -16,10 +16,10 @@ from ..shape.rules import DriftPolicy, ShapeRules
 from ..spec import template
 from ..spec.auth import Auth
 from ..spec.basket import Basket
+from ..spec.choice import TableChoice, table_choice
 from ..spec.code import Code
 from ..spec.fields import Model
 from ..spec.http import CursorRule, HttpTable, Pace, Retry, Timeouts, WindowRule
-from ..spec.links import table_choice
 from ..spec.model import Deletes, Drift, Feed, FeedDefaults, FeedTable, Nesting, Source, Warehouse, Write
 from ..spec.times import parse_time
 
@@ -79,7 +79,8 @@ class TableOrder(Model):
 class SourceOrder(Model):
     """What it takes to ask one source, resolved. database, files: of one, and then nothing of a connector. stores:
     those that files may be copied to. window: what is taken of tables that know times, [from, until); the saved cursors are left where
-    they are then. code: of a connector in Python. bodies: what goes over the wire is kept with the run's requests."""
+    they are then. code: of a connector in Python. asked: what it says of some tables where only the source knows which there are; they
+    are `tables` once it has been asked (run.asked). bodies: what goes over the wire is kept with the run's requests."""
 
     run: int = 0
     bodies: bool = False
@@ -91,6 +92,7 @@ class SourceOrder(Model):
     files: Source | None = None
     stores: dict[str, Source] = Field(default_factory=dict)
     code: Code | None = None
+    asked: dict[str, HttpTable] | None = None
     base: str = ""
     auth: Auth | None = None
     headers: dict[str, str] = Field(default_factory=dict)
@@ -116,10 +118,11 @@ class SourceOrder(Model):
 
 
 class RunOrder(SourceOrder):
-    """What it takes to run one feed. wishes, feed_defaults, table_prefix: what it says of a database's tables; they are `tables` once
-    it is known what is there. lane: in which the window counts as taken; '' for the feed's own schedule, another for a backfill, which
-    takes windows of its own once more. apart: saved cursors are neither used nor moved. others: the same into the feed's
-    other warehouses."""
+    """What it takes to run one feed. wishes, feed_defaults, table_prefix: what it says of tables that only the source knows; they are
+    `tables` once it is known what is there. lane: in which the window counts as taken; '' for the feed's own schedule, another for
+    a backfill, which takes windows of its own once more. apart: saved cursors are neither used nor moved. others: the same into the
+    feed's other warehouses.
+    """
 
     feed: str
     feed_version: int
@@ -210,6 +213,7 @@ def source_order(
         source=name,
         connector=source.connector,
         code=connector.runs,
+        asked=connector.tables if connector.tables_at_source else None,
         base=connector.base,
         auth=connector.auth,
         headers=connector.headers,
@@ -274,7 +278,7 @@ def resolve(
         "lane": lane,
         "apart": bool(sets),
     }
-    if order.database is not None or order.files is not None:
+    if order.database is not None or order.files is not None or order.asked is not None:
         wishes = {"wishes": definition.tables, "feed_defaults": definition.defaults}
         return RunOrder(**asked | facts, **wishes, tables=[], table_prefix=warehouse.prefix + definition.prefix)
     return _of_connector(basket, definition, order, asked | facts)
@@ -285,25 +289,31 @@ def _of_connector(basket: Basket, definition: Feed, order: SourceOrder, facts: d
     tables = []
     for name in parents_first(definition.tables, connector.tables):
         rule = connector.tables[name]
-        choice = table_choice(definition, name, connector)
-        tables.append(
-            TableOrder(
-                name=name,
-                target=warehouse.prefix + definition.prefix + name.replace("-", "_"),
-                rule=rule,
-                by=choice.by,
-                cursor=choice.cursor if choice.by == "cursor" else None,
-                window=choice.window,
-                write=choice.write,
-                key=choice.key or [],
-                deletes=choice.deletes,
-                nesting=choice.nesting,
-                shaping=definition.tables[name] or FeedTable(),
-            )
-        )
+        own = definition.tables[name]
+        choice = table_choice(own, definition.defaults, name, connector.tables)
+        tables.append(of_api(name, warehouse.prefix + definition.prefix + name.replace("-", "_"), rule, choice, own))
     parents = _ancestors([t.rule for t in tables if t.rule], connector.tables)
     ignored = sorted(set(connector.tables) - set(definition.tables))
     return RunOrder(**facts | {"parents": parents}, tables=tables, ignored=ignored)
+
+
+def of_api(
+    name: str, target: str, rule: HttpTable, choice: TableChoice, own: FeedTable | None, *, by_pattern: bool = False
+) -> TableOrder:
+    return TableOrder(
+        name=name,
+        target=target,
+        rule=rule,
+        by=choice.by,
+        cursor=choice.cursor if choice.by == "cursor" else None,
+        window=choice.window,
+        write=choice.write,
+        key=choice.key or [],
+        deletes=choice.deletes,
+        nesting=choice.nesting,
+        shaping=own or FeedTable(),
+        by_pattern=by_pattern,
+    )
 
 
 def parents_first(chosen: Iterable[str], tables: Mapping[str, HttpTable]) -> list[str]:

@@ -92,7 +92,10 @@ class Proving:
         if self.alone.tape:
             self.alone.tape.scope = "wrong credential"
         try:
-            steps = check_source(order, outside, self.alone.basket.connectors[order.connector].tables)
+            connector = self.alone.basket.connectors[order.connector]
+            if connector.tables_at_source:
+                order = order.model_copy(update={"asked": connector.tables})
+            steps = check_source(order, outside, connector.tables)
         finally:
             if self.alone.tape:
                 self.alone.tape.scope = ""

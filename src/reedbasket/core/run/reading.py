@@ -16,7 +16,8 @@ from ..load.files import FileLine
 from ..load.warehouse import SavedCursor
 from ..masking import Mask
 from ..shape.lane import Expected
-from ..spec.http import Retry
+from ..spec.http import HttpTable, Retry
+from .asked import asked_tables, with_asked
 from .asking import Asking, Outside
 from .cursor import CursorTracker
 from .file_reading import FileReading
@@ -153,8 +154,13 @@ class HttpReading:
         self.mask = self._asking.mask
         self._sender = self._asking.sender(seen, told, retry)
         self._parents = parents_of(order, self._asking, self._sender)
+        self._tables: dict[str, HttpTable] | None = None
 
     def offered(self, order: RunOrder) -> Offered:
+        if order.asked is not None:
+            if self._tables is None:
+                self._tables = asked_tables(order, self._asking, self._sender)
+            return with_asked(order, self._tables)
         ignored = ", ".join(order.ignored)
         note = ("info", "table.ignored", f"offered by the connector, not part of this feed: {ignored}")
         return Offered(order, {}, [note] if ignored else [])

@@ -12,7 +12,7 @@ from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Fie
 from . import template
 
 
-def _check_name(text: str) -> str:
+def check_name(text: str) -> str:
     if not re.fullmatch(r"[a-z][a-z0-9_-]{0,62}", text):
         raise ValueError("a name is lower case: letters, digits, - and _, from a letter, at most 63")
     return text
@@ -47,7 +47,7 @@ def one_or_many(value: Any) -> Any:
     return [value] if isinstance(value, str) else value
 
 
-Name = Annotated[str, AfterValidator(_check_name)]
+Name = Annotated[str, AfterValidator(check_name)]
 Zone = Annotated[str, AfterValidator(_check_zone)]
 # The JSON Schemas say what may be written, which is more than what comes out of validation.
 Template = Annotated[

@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
-from datetime import timedelta
 from typing import TYPE_CHECKING
 
-from . import template
-from .connector import Finding, connector_mistakes, request_templates, setting_mistake
+from .choice import choice_mistakes, table_choice
+from .connector import Finding, connector_mistakes, setting_mistake
 from .database_feed import database_feed_mistakes, shaping_mistakes
 from .file_feed import file_feed_mistakes
 from .grid import misalignment
-from .http import Connector, CursorRule, HttpTable, WindowRule
 from .mistakes import Mistake, nearest
-from .model import Changes, Deletes, Feed, FeedTable, Nesting, Source, Write
+from .model import Changes, Feed, FeedTable, Source
 from .yaml_source import Path
 
 if TYPE_CHECKING:
@@ -62,56 +59,6 @@ def _source(basket: Basket, source: Source, unreadable: set[tuple[str, str]]) ->
             yield ("settings",), message, "definition.missing_setting"
 
 
-@dataclass(frozen=True)
-class TableChoice:
-    """How one table of a feed is taken. key: source fields, or None. window: where changes are found by windows. cursor: where they
-    are by cursor; for one request per changed parent it is the parent's."""
-
-    by: str
-    write: Write
-    key: list[str] | None
-    deletes: Deletes
-    nesting: Nesting
-    cursor: CursorRule | None
-    window: WindowRule | None
-
-
-def table_choice(feed: Feed, name: str, connector: Connector) -> TableChoice:
-    """The table's own choices, else the feed's defaults, else what the connector makes natural.
-
-    Natural is: by cursor where the connector names one, by window where it names that, else everything; mirror for compare, merge
-    where there is a key, else replace when everything is read, else append.
-    """
-    rule = connector.tables[name]
-    own = feed.tables[name] or FeedTable()
-    key = own.key or rule.key
-    cursor = rule.cursor
-    if rule.for_each and rule.parents == "changed" and rule.for_each in connector.tables:
-        cursor = connector.tables[rule.for_each].cursor
-    natural = Changes(by="saved" if rule.saves else "cursor" if cursor else "window" if rule.window else "everything")
-    changes = own.changes or feed.defaults.changes or natural
-    write: Write | None = own.write or feed.defaults.write
-    if write is None and changes.by == "compare":
-        write = "mirror"
-    if write is None:
-        write = "merge" if key else ("replace" if changes.by == "everything" else "append")
-    deletes = own.deletes or feed.defaults.deletes or "apply"
-    nesting = own.nesting or feed.defaults.nesting or Nesting()
-    return TableChoice(changes.by, write, key, deletes, nesting, cursor, _window(changes, rule))
-
-
-def _window(changes: Changes, rule: HttpTable) -> WindowRule | None:
-    """The connector's window with what the feed says in its place; None where nobody says where windows begin."""
-    if changes.by != "window":
-        return None
-    said: dict[str, object] = {
-        n: getattr(changes, n) for n in ("start", "step", "lag", "overlap") if getattr(changes, n) is not None
-    }
-    if rule.window:
-        return rule.window.model_copy(update=said)
-    return WindowRule.model_validate(said) if "start" in said else None
-
-
 def _feed(
     basket: Basket, feed: Feed, unreadable: set[tuple[str, str]], targets: dict[tuple[str, str], str]
 ) -> Iterator[Finding]:
@@ -148,8 +95,10 @@ def _feed(
         yield from _only_of_databases(("defaults", "changes"), feed.defaults.changes)
     for name in feed.tables:
         here: Path = ("tables", name)
-        yield from _only_of_databases(here, feed.tables[name])
+        yield from _only_of_databases(here, feed.tables[name], patterns=connector.tables_at_source)
         rule = connector.tables.get(name)
+        if rule is None and connector.tables_at_source:
+            continue  # a run asks the source, and says what is wrong with one that it has not
         if rule is None:
             yield (
                 here,
@@ -157,8 +106,8 @@ def _feed(
                 ("definition.unknown_table"),
             )
             continue
-        choice = table_choice(feed, name, connector)
-        yield from _choice(here, choice, rule, by_code=connector.on == "python")
+        choice = table_choice(feed.tables[name], feed.defaults, name, connector.tables)
+        yield from choice_mistakes(here, choice, rule, by_code=connector.on == "python")
         yield from shaping_mistakes(here, feed.tables[name] or FeedTable(), choice.key or [])
         target = feed.prefix + name.replace("-", "_")
         for warehouse in feed.warehouses:
@@ -195,7 +144,8 @@ def _schedule(basket: Basket, feed: Feed, unreadable: set[tuple[str, str]]) -> I
         yield ("schedule",), wrong, "definition.misaligned"
 
 
-def _only_of_databases(here: Path, said: FeedTable | Changes | None) -> Iterator[Finding]:
+def _only_of_databases(here: Path, said: FeedTable | Changes | None, *, patterns: bool = False) -> Iterator[Finding]:
+    """patterns: tables are known at the source alone, and may be named by a pattern."""
     if said is None:
         return
     changes = said.changes if isinstance(said, FeedTable) else said
@@ -203,7 +153,8 @@ def _only_of_databases(here: Path, said: FeedTable | Changes | None) -> Iterator
     for key in of_files:
         plain = key.removesuffix("_")
         yield (*here, plain), f"`{plain}` is for files; an API's connector says what is asked for", "definition.bad_value"
-    names = [n for n in ("table", "query", "where", "besides") if isinstance(said, FeedTable) and n in said.model_fields_set]
+    of_databases = ("table", "query", "where") if patterns else ("table", "query", "where", "besides")
+    names = [n for n in of_databases if isinstance(said, FeedTable) and n in said.model_fields_set]
     for name in names:
         yield (
             (*here, name),
@@ -220,55 +171,6 @@ def _only_of_databases(here: Path, said: FeedTable | Changes | None) -> Iterator
         )
     elif changes is not None and (changes.column or (changes.by == "cursor" and changes.model_fields_set - {"by"})):
         yield (*here, "changes"), "the cursor of an API stands in its connector", "definition.bad_value"
-
-
-def _choice(here: Path, choice: TableChoice, rule: HttpTable, *, by_code: bool) -> Iterator[Finding]:
-    """by_code: the connector is Python, and asks for what it is to."""
-    sends = {name for _, text in request_templates(rule) for name in template.names(text)}
-    if by_code:
-        sends = {"cursor.from"} | ({"window.from"} if choice.by == "window" else set())
-    if choice.by == "saved" and not rule.saves:
-        message = "changes by what the connector saves, and it saves nothing of this table; say cursor, everything or compare"
-        yield here, message, "definition.no_cursor"
-    if choice.by == "saved" and choice.write in ("replace", "mirror"):
-        message = f"write: {choice.write} wants a complete read, and behind what was saved it is a part; use merge or append"
-        yield here, message, "definition.replace_by_cursor"
-    if choice.by == "cursor" and choice.cursor is None:
-        message = "changes by cursor, but the connector names no cursor for it; say changes: {by: everything}"
-        yield here, message, "definition.no_cursor"
-    elif choice.by == "cursor" and rule.cursor and rule.cursor.bound != "none" and "cursor.from" not in sends:
-        message = "changes by cursor, but the connector's request never sends {cursor.from}; say `bound: none` if it cannot"
-        yield here, message, "definition.cursor_not_sent"
-    if choice.by == "window" and choice.window is None:
-        message = "changes by window, but nothing says where the first begins; say changes: {by: window, from: 2026-01-01}"
-        yield here, message, "definition.no_window"
-    if choice.by == "window" and not sends & {"window.from", "window.until"}:
-        message = "changes by window, but the connector's request never sends {window.from} or {window.until}"
-        yield here, message, "definition.window_not_sent"
-    if choice.by != "window" and sends & {"window.from", "window.until"}:
-        message = "the connector's request sends a window; say changes: {by: window, from: 2026-01-01}"
-        yield here, message, "definition.window_not_sent"
-    if choice.by == "window" and choice.write in ("replace", "mirror"):
-        message = f"write: {choice.write} wants a complete read, and a window is a part; use merge or append"
-        yield here, message, "definition.replace_by_window"
-    if choice.window and choice.window.overlap > timedelta(0) and choice.write == "append":
-        message = "a window that is taken again with `overlap` would be appended twice; use merge, with a key"
-        yield here, message, "definition.window_twice"
-    if rule.conditional and choice.by not in ("everything", "compare"):
-        message = "`conditional` asks whether the whole answer changed, and goes with everything and compare"
-        yield here, message, "definition.bad_value"
-    if choice.write in ("merge", "mirror", "history") and not choice.key:
-        message = f"write: {choice.write} needs a key; name one, or append, or replace"
-        yield here, message, "definition.no_key"
-    if choice.write == "replace" and choice.by == "cursor":
-        message = "write: replace would throw away the rows that did not change; use merge, or read everything"
-        yield here, message, "definition.replace_by_cursor"
-    if choice.write == "mirror" and choice.by == "cursor":
-        message = "write: mirror needs a complete read, to see what has gone; use merge, or changes: {by: everything}"
-        yield here, message, "definition.mirror_by_cursor"
-    if choice.by == "compare" and choice.write in ("append", "replace"):
-        message = f"changes by compare write only what differs, which {choice.write} cannot; use mirror, merge or history"
-        yield here, message, "definition.compare_needs_key"
 
 
 def _missing(kind: str, name: str, path: Path, known: Iterable[str]) -> Finding:

@@ -10,7 +10,8 @@ from urllib.parse import quote
 
 from ...core.errors import Conflict, ReedError, no_such_table
 from ...core.extract.http.oauth import begin_errand, client_of, end_errand
-from ...core.run.asking import Asking
+from ...core.run.asked import tables_at
+from ...core.run.asking import Asking, Outside
 from ...core.run.file_look import check_files, peek_files, survey_files
 from ...core.run.look import check_source, peek, survey
 from ...core.run.order import RunOrder, SourceOrder, resolve, source_order
@@ -27,13 +28,13 @@ from .values import shown
 
 def check(store: Store, source: str, draft: str = "") -> list[dict[str, Any]]:
     basket = basket_of(store, draft)
-    order, tables = _order_and_tables(basket, source)
+    order = _order(basket, source)
     outside = outside_of(store, order)
     if order.files is not None:
         return [vars(step) for step in check_files(order, outside, _feeds_of(basket, source))]
     if order.database is not None:
         return [vars(step) for step in check_database(order, outside, _feeds_of(basket, source))]
-    return [vars(step) for step in check_source(order, outside, tables)]
+    return [vars(step) for step in check_source(order, outside, basket.connectors[order.connector].tables)]
 
 
 def setup(store: Store, source: str, draft: str = "") -> list[dict[str, Any]]:
@@ -44,8 +45,9 @@ def setup(store: Store, source: str, draft: str = "") -> list[dict[str, Any]]:
 
 def surveyed(store: Store, source: str, match: Sequence[str], besides: Sequence[str], draft: str = "") -> list[dict[str, Any]]:
     basket = basket_of(store, draft)
-    order, tables = _order_and_tables(basket, source)
+    order = _order(basket, source)
     outside = outside_of(store, order)
+    tables = _tables(basket, order, outside)
     if order.files is not None:
         return [table.as_dict() for table in survey_files(order, outside, match, besides)]
     if order.database is not None:
@@ -55,10 +57,11 @@ def surveyed(store: Store, source: str, match: Sequence[str], besides: Sequence[
 
 def peeked(store: Store, source: str, table: str, rows: int, wire: bool, draft: str = "") -> dict[str, Any]:
     basket = basket_of(store, draft)
-    order, tables = _order_and_tables(basket, source)
+    order = _order(basket, source)
+    outside = outside_of(store, order)
+    tables = _tables(basket, order, outside)
     if order.database is None and order.files is None and table not in tables:
         raise no_such_table("peeking at", f"{source}.{table}", f"tables: {', '.join(tables)}")
-    outside = outside_of(store, order)
     if order.files is not None:
         found = peek_files(order, outside, table, rows, _feeds_of(basket, source))
     elif order.database is not None:
@@ -77,12 +80,14 @@ def peeked(store: Store, source: str, table: str, rows: int, wire: bool, draft: 
 def tried(store: Store, source: str, table: str, pages: int, draft: str = "") -> dict[str, Any]:
     """An API's table, asked for its first pages: see core.run.trying."""
     basket = basket_of(store, draft)
-    order, tables = _order_and_tables(basket, source)
+    order = _order(basket, source)
+    outside = outside_of(store, order)
+    tables = _tables(basket, order, outside)
     if table not in tables:
         raise no_such_table(
             "trying", f"{source}.{table}", f"tables of its connector: {', '.join(tables) or 'none, for it is no API'}"
         )
-    found = try_table(order, outside_of(store, order), table, tables[table], pages=pages)
+    found = try_table(order, outside, table, tables[table], pages=pages)
     return asdict(found) | {
         "columns": [{"name": name, "type": kind} for name, kind in found.columns],
         "rows": [[shown(value) for value in row] for row in found.rows],
@@ -145,11 +150,11 @@ def _order(basket: Basket, source: str) -> SourceOrder:
     return source_order(basket, source, started=datetime.now(UTC))
 
 
-def _order_and_tables(basket: Basket, source: str) -> tuple[SourceOrder, dict[str, HttpTable]]:
-    order = _order(basket, source)
+def _tables(basket: Basket, order: SourceOrder, outside: Outside) -> dict[str, HttpTable]:
+    """Of an API; asked of the source where only it knows."""
     if order.database is not None or order.files is not None:
-        return order, {}
-    return order, basket.connectors[order.connector].tables
+        return {}
+    return tables_at(order, outside) if order.asked is not None else basket.connectors[order.connector].tables
 
 
 def _feeds_of(basket: Basket, source: str) -> list[RunOrder]:

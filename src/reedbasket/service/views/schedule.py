@@ -158,7 +158,7 @@ def _require_windows(feed: str, body: AskBackfill) -> None:
     order = resolve(
         definitions.basket(parts().store), feed, run=0, version=0, started=datetime.now(UTC), window=(body.start, body.until)
     )
-    known = order.database is not None or any(order.window_of(table) for table in order.tables)
+    known = order.database is not None or order.asked is not None or any(order.window_of(table) for table in order.tables)
     if not known:
         raise BadRequest(
             "asking for a backfill",

@@ -158,6 +158,7 @@ def _source(basket: Basket, name: str, signed_in: bool, asked: int, lags: Sequen
         "signs_in": how(order) if connector else ("user and password" if source.password else "nothing"),
         "person": person,
         "signed_in": signed_in,
+        "tables_at_source": order.asked is not None,
         "tables": list(connector.tables) if connector else [],
         "feeds": sorted(feed.feed for feed in basket.feeds.values() if feed.source == name),
         "pace": order.pace.model_dump(mode="json"),

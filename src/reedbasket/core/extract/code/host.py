@@ -89,6 +89,13 @@ class CodeHost:
         for _ in self._do({"do": "check", "settings": settings}, self._code.silence):
             pass
 
+    def tables(self, settings: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
+        """Which there are, as the source says: {name: as a connector's YAML would say it}. Raises SourceError, RunCancelled."""
+        for message in self._do({"do": "tables", "settings": settings}, self._code.silence):
+            if message.letter == b"d":
+                return dict(orjson.loads(message.payload))
+        return {}
+
     def read(self, settings: Mapping[str, Any], table: str, position: Mapping[str, Any]) -> Iterator[Found]:
         """Raises SourceError, RunCancelled."""
         order = {"do": "read", "settings": settings, "table": table, "position": position}

@@ -1,0 +1,111 @@
+"""How one table of a feed is taken: what the feed says of it, and what the connector makes natural."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass
+from datetime import timedelta
+
+from . import template
+from .connector import Finding, request_templates
+from .http import CursorRule, HttpTable, WindowRule
+from .model import Changes, Deletes, FeedDefaults, FeedTable, Nesting, Write
+from .yaml_source import Path
+
+
+@dataclass(frozen=True)
+class TableChoice:
+    """How one table of a feed is taken. key: source fields, or None. window: where changes are found by windows. cursor: where they
+    are by cursor; for one request per changed parent it is the parent's."""
+
+    by: str
+    write: Write
+    key: list[str] | None
+    deletes: Deletes
+    nesting: Nesting
+    cursor: CursorRule | None
+    window: WindowRule | None
+
+
+def table_choice(own: FeedTable | None, defaults: FeedDefaults, name: str, tables: Mapping[str, HttpTable]) -> TableChoice:
+    """The table's own choices, else the feed's defaults, else what the connector makes natural. tables: of the connector.
+
+    Natural is: by cursor where the connector names one, by window where it names that, else everything; mirror for compare, merge
+    where there is a key, else replace when everything is read, else append.
+    """
+    rule, own = tables[name], own or FeedTable()
+    key = own.key or rule.key
+    cursor = rule.cursor
+    if rule.for_each and rule.parents == "changed" and rule.for_each in tables:
+        cursor = tables[rule.for_each].cursor
+    natural = Changes(by="saved" if rule.saves else "cursor" if cursor else "window" if rule.window else "everything")
+    changes = own.changes or defaults.changes or natural
+    write: Write | None = own.write or defaults.write
+    if write is None and changes.by == "compare":
+        write = "mirror"
+    if write is None:
+        write = "merge" if key else ("replace" if changes.by == "everything" else "append")
+    deletes = own.deletes or defaults.deletes or "apply"
+    nesting = own.nesting or defaults.nesting or Nesting()
+    return TableChoice(changes.by, write, key, deletes, nesting, cursor, _window(changes, rule))
+
+
+def _window(changes: Changes, rule: HttpTable) -> WindowRule | None:
+    """The connector's window with what the feed says in its place; None where nobody says where windows begin."""
+    if changes.by != "window":
+        return None
+    said: dict[str, object] = {
+        n: getattr(changes, n) for n in ("start", "step", "lag", "overlap") if getattr(changes, n) is not None
+    }
+    if rule.window:
+        return rule.window.model_copy(update=said)
+    return WindowRule.model_validate(said) if "start" in said else None
+
+
+def choice_mistakes(here: Path, choice: TableChoice, rule: HttpTable, *, by_code: bool) -> Iterator[Finding]:
+    """by_code: the connector is Python, and asks for what it is to."""
+    sends = {name for _, text in request_templates(rule) for name in template.names(text)}
+    if by_code:
+        sends = {"cursor.from"} | ({"window.from"} if choice.by == "window" else set())
+    if choice.by == "saved" and not rule.saves:
+        message = "changes by what the connector saves, and it saves nothing of this table; say cursor, everything or compare"
+        yield here, message, "definition.no_cursor"
+    if choice.by == "saved" and choice.write in ("replace", "mirror"):
+        message = f"write: {choice.write} wants a complete read, and behind what was saved it is a part; use merge or append"
+        yield here, message, "definition.replace_by_cursor"
+    if choice.by == "cursor" and choice.cursor is None:
+        message = "changes by cursor, but the connector names no cursor for it; say changes: {by: everything}"
+        yield here, message, "definition.no_cursor"
+    elif choice.by == "cursor" and rule.cursor and rule.cursor.bound != "none" and "cursor.from" not in sends:
+        message = "changes by cursor, but the connector's request never sends {cursor.from}; say `bound: none` if it cannot"
+        yield here, message, "definition.cursor_not_sent"
+    if choice.by == "window" and choice.window is None:
+        message = "changes by window, but nothing says where the first begins; say changes: {by: window, from: 2026-01-01}"
+        yield here, message, "definition.no_window"
+    if choice.by == "window" and not sends & {"window.from", "window.until"}:
+        message = "changes by window, but the connector's request never sends {window.from} or {window.until}"
+        yield here, message, "definition.window_not_sent"
+    if choice.by != "window" and sends & {"window.from", "window.until"}:
+        message = "the connector's request sends a window; say changes: {by: window, from: 2026-01-01}"
+        yield here, message, "definition.window_not_sent"
+    if choice.by == "window" and choice.write in ("replace", "mirror"):
+        message = f"write: {choice.write} wants a complete read, and a window is a part; use merge or append"
+        yield here, message, "definition.replace_by_window"
+    if choice.window and choice.window.overlap > timedelta(0) and choice.write == "append":
+        message = "a window that is taken again with `overlap` would be appended twice; use merge, with a key"
+        yield here, message, "definition.window_twice"
+    if rule.conditional and choice.by not in ("everything", "compare"):
+        message = "`conditional` asks whether the whole answer changed, and goes with everything and compare"
+        yield here, message, "definition.bad_value"
+    if choice.write in ("merge", "mirror", "history") and not choice.key:
+        message = f"write: {choice.write} needs a key; name one, or append, or replace"
+        yield here, message, "definition.no_key"
+    if choice.write == "replace" and choice.by == "cursor":
+        message = "write: replace would throw away the rows that did not change; use merge, or read everything"
+        yield here, message, "definition.replace_by_cursor"
+    if choice.write == "mirror" and choice.by == "cursor":
+        message = "write: mirror needs a complete read, to see what has gone; use merge, or changes: {by: everything}"
+        yield here, message, "definition.mirror_by_cursor"
+    if choice.by == "compare" and choice.write in ("append", "replace"):
+        message = f"changes by compare write only what differs, which {choice.write} cannot; use mirror, merge or history"
+        yield here, message, "definition.compare_needs_key"
