@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import sqlite3
 from contextlib import closing
+from dataclasses import replace
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import duckdb
 import pytest
 
-from reedbasket.core.errors import DefinitionError
-from reedbasket.core.run import RunOutcome
+from reedbasket.core.errors import DefinitionError, SecretMissing
+from reedbasket.core.run import RunOutcome, run_feed
 from reedbasket.core.shape.shaper import Shaper
 from reedbasket.core.spec import load_texts
-from tests.support.feeds import Heard, basket_text, run_once
+from tests.support.feeds import SECRET, Heard, basket_text, order_for, outside_for, run_once
 from tests.support.source import Changing, serving
 
 MORE = "\n---\nwarehouse: duck\non: duckdb\npath: duck.duckdb\nprefix: d_\n---\nwarehouse: third\non: sqlite\npath: third.db\n"
@@ -134,6 +136,27 @@ def test_one_that_fails_leaves_the_others_alone_and_catches_up(tmp_path: Path, w
         asked = len(server.requests)
         assert run_once(text, tmp_path, run=4)[0].outcome is RunOutcome.SUCCEEDED
         assert len(server.requests) - asked == 1
+
+
+@pytest.mark.parametrize("place", [0, 1])
+def test_one_whose_secret_is_missing_fails_by_itself(tmp_path: Path, place: int) -> None:
+    lacking = "\n---\nwarehouse: far\non: postgres\nhost: 127.0.0.1\ndatabase: a\nuser: b\npassword: {secret: never_set}\n"
+    into = ["marsh", "third"]
+    into.insert(place, "far")
+
+    def reveal(name: str) -> str:
+        if name == "never_set":
+            raise SecretMissing("revealing", name, found="it is not set", mend="set it")
+        return SECRET
+
+    with serving(Changing([record(n) for n in range(20)], page=10)) as server:
+        order = order_for(text_of(server.url, f"[{', '.join(into)}]") + lacking)
+        outside = replace(outside_for(order, tmp_path), reveal=reveal)
+        result = run_feed(order, outside, listener=Heard(), clock=lambda: datetime.now(UTC))
+    assert result.outcome is RunOutcome.FAILED
+    codes = {one.warehouse or into[0]: one.error["code"] if one.error else "" for one in result.tables}
+    assert codes == {"far": "secret.missing", "marsh": "", "third": ""}
+    assert rows(tmp_path, "marsh") == rows(tmp_path, "third") and len(rows(tmp_path, "marsh")) == 20
 
 
 def test_one_that_is_behind_reads_a_database_after_the_others(tmp_path: Path) -> None:

@@ -128,13 +128,21 @@ def _run_tables(
         place = f"{progress.warehouse}: " if progress.warehouse else ""
         listener.log(level, error.code, place + str(error), progress.table)
 
-    warehouse = open_warehouse(order.warehouse, outside.folder, outside.reveal)
+    warehouse: Warehouse | None = None
+    problem: errors.ReedError | None = None
+    try:
+        warehouse = open_warehouse(order.warehouse, outside.folder, outside.reveal)
+    except errors.ReedError as error:
+        if not into:
+            raise
+        problem = error  # told with each of its tables, as of the others; those are loaded all the same
     # What a warehouse's connection is used in is one thread, from its first load to its end.
     lane = ThreadPoolExecutor(1, f"load {order.warehouse.warehouse}")
     for one in into:
         one.open(outside)
     try:
-        new = new_tables(order, warehouse) if again is None else []
+        known = warehouse or next((other.warehouse for other in into if other.warehouse is not None), None)
+        new = new_tables(order, known) if again is None and known is not None else []
         for place, (table, progress) in enumerate(zip(order.tables, progresses)):
             if again is not None and not again.get(table.name):
                 continue
@@ -150,7 +158,8 @@ def _run_tables(
                     listener.progress(progress)
                     continue
                 if into:
-                    ends = [_One(order, table, warehouse, progress, listener, lane), *(other.one(place) for other in into)]
+                    first_end = _One(order, table, warehouse, progress, listener, lane, problem)
+                    ends = [first_end, *(other.one(place) for other in into)]
                     _run_together(ends, reading, hash_key, outside, clock)
                     for end in ends:
                         if end.error is not None:
@@ -164,6 +173,7 @@ def _run_tables(
                     ):
                         return first
                     continue
+                assert warehouse is not None
                 TableRun(
                     order, table, warehouse, reading, hash_key, listener, outside, clock, progress, records
                 ).run()  # fmt: skip
@@ -177,10 +187,11 @@ def _run_tables(
             if progress.table in offered.problems and not progress.warehouse:
                 failed(progress, offered.problems[progress.table])
     finally:
-        if into:
-            lane.submit(warehouse.close).result()
-        else:
-            warehouse.close()
+        if warehouse is not None:
+            if into:
+                lane.submit(warehouse.close).result()
+            else:
+                warehouse.close()
         lane.shutdown()
         for one in into:
             one.close()
@@ -217,25 +228,25 @@ class _Into:
         self._listener = listener
         self._name = order.warehouse.warehouse
         self.progresses = [TableProgress(t.name, t.target, self._name) for t in order.tables]
-        self._warehouse: Warehouse | None = None
+        self.warehouse: Warehouse | None = None
         self._problem: errors.ReedError | None = None
         self._lane = ThreadPoolExecutor(1, f"load {self._name}")
 
     def open(self, outside: Outside) -> None:
         """What keeps it from being opened is told with each of its tables."""
         try:
-            self._warehouse = open_warehouse(self._order.warehouse, outside.folder, outside.reveal)
+            self.warehouse = open_warehouse(self._order.warehouse, outside.folder, outside.reveal)
         except errors.ReedError as error:
             self._problem = error
 
     def close(self) -> None:
-        if self._warehouse is not None:
-            self._lane.submit(self._warehouse.close).result()
+        if self.warehouse is not None:
+            self._lane.submit(self.warehouse.close).result()
         self._lane.shutdown()
 
     def one(self, place: int) -> _One:
         table, progress = self._order.tables[place], self.progresses[place]
-        return _One(self._order, table, self._warehouse, progress, self, self._lane, self._problem)
+        return _One(self._order, table, self.warehouse, progress, self, self._lane, self._problem)
 
     def log(self, level: Level, code: str, message: str, table: str | None = None) -> None:
         self._listener.log(level, code, f"{self._name}: {message}", table)

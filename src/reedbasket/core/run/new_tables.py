@@ -23,7 +23,7 @@ def as_drift(order: RunOrder, table: TableOrder) -> Change:
         raise DriftStopped(
             "taking",
             table.name,
-            found="the database has a table that a pattern of the feed matches, and did not have it before",
+            found="the source has a table that a pattern of the feed matches, and did not have it before",
             mend="name it in the feed, say `drift: {tables: accept}`, or take it out with `besides`",
             details=[vars(change)],
         )
