@@ -22,7 +22,7 @@ from .new_tables import as_drift, new_tables
 from .offered import Offered
 from .order import RunOrder, TableOrder
 from .reading import Reading, open_reading
-from .sharing import SharedReading, SharedTable, shareable
+from .sharing import SharedReading, SharedTable
 from .table import TableRun
 
 # Errors after which the other tables would meet the same: the source as a whole, or the warehouse.
@@ -272,11 +272,11 @@ def _run_together(
 ) -> None:
     """One table into each; what ends one of them is kept with it, and leaves the others alone. Raises defects of ours."""
     ends = [end for end in ends if end.error is None]
-    shared = SharedTable(len(ends), ends[0].order.commit_every) if shareable(ends[0].order, ends[0].table) else None
+    shared = SharedTable(len(ends), ends[0].order.commit_every)
     defects: list[BaseException] = []
 
     def run(end: _One) -> None:
-        own: Any = SharedReading(reading, shared) if shared is not None else reading
+        own: Any = SharedReading(reading, shared)
         assert end.warehouse is not None
         try:
             TableRun(end.order, end.table, end.warehouse, own, hash_key, end.listener, outside, clock, end.progress).run()
@@ -285,15 +285,10 @@ def _run_together(
         except BaseException as defect:
             defects.append(defect)
         finally:
-            if shared is not None:
-                shared.leave(own.branch)
+            shared.leave(own.branch)
 
-    if shared is None:
-        for end in ends:
-            end.lane.submit(run, end).result()
-    else:
-        for task in [end.lane.submit(run, end) for end in ends]:
-            task.result()
+    for task in [end.lane.submit(run, end) for end in ends]:
+        task.result()
     if defects:
         raise defects[0]
 

@@ -7,6 +7,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing
 from dataclasses import replace
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 from ..errors import ReedError, SourceError
@@ -96,6 +97,7 @@ class FileTaking:
         self._done = self._committed = 0
         self._last = str(kept.get("last", ""))
         self._nested = False
+        self._structure = held.structure
 
     @property
     def _said(self) -> Any:
@@ -153,7 +155,8 @@ class FileTaking:
 
     def chunks(self) -> Iterator[Chunk]:
         """Raises FileSpoiled, SourceError. May be gone through once more after FileSpoiled: what was committed is not read again."""
-        del self._finished[self._committed :]
+        if self._committed < len(self._finished):
+            self._finished = self._finished[: self._committed]  # a list of its own: others may follow the one there was
         if not self._committed:
             self._finished += self._decided.lines
         self._done = self._committed
@@ -323,6 +326,17 @@ class FileTaking:
     @property
     def moved(self) -> bool:
         return bool(self.kept_files())
+
+    @cached_property
+    def begins(self) -> Any:
+        """What is known of the columns decides how text is read, so it counts too."""
+        structure = self._structure.to_data() if self._structure is not None else None
+        return self._saved.value if self._saved else None, structure, [replace(line, load=None, at="") for line in self._files]
+
+    def follow(self, leader: FileTaking) -> None:
+        self._decision, self._reader = leader._decided, leader._reader
+        self._finished, self._bad, self._passed = leader._finished, leader._bad, leader._passed
+        self.ended_notes = leader.ended_notes
 
     def straight(self) -> None:
         """Files are always read."""

@@ -67,6 +67,14 @@ class Pass(Protocol):
     def flat(self) -> bool:
         """No record holds others, so that no child tables come."""
 
+    @property
+    def begins(self) -> Any:
+        """Equal for passes of one table that bring the same."""
+
+    def follow(self, leader: Any) -> None:
+        """Take no chunks of one's own: those of another pass, which began at the same place, are this one's. What that one finds out on
+        the way is known here too; how far this one has got stays its own."""
+
     def straight(self) -> Straight | None:
         """All of it for the pass-through lane; None where records have to be looked at."""
 

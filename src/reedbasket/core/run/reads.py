@@ -184,6 +184,9 @@ class Parents:
 
     def keep(self, name: str, since: Any, spool: Spool) -> None:
         """What a run of the table read to its end, from `since` on ({cursor.from}, None for everything)."""
+        before = self._read.pop((name, _mark(since)), None)
+        if before is not None:
+            before.close()  # another warehouse's run of the table came to the same
         self._read[name, _mark(since)] = spool
 
     def records(self, name: str, since: Any) -> Spool:

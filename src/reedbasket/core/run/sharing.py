@@ -1,7 +1,7 @@
 """One pass over a table for several warehouses: what is read once is handed to each, in a thread of its own.
 
-Warehouses whose saved cursors are the same share a pass. One that is behind, since its last load failed, reads for itself until it has
-caught up. What decides what is new stays with each: its own cursor, its own state.
+Warehouses that stand at the same place share a pass: by their saved cursors, or the files that they have. One that is behind, since its
+last load failed, reads for itself until it has caught up. What decides what is new stays with each: its own cursor, its own state.
 """
 
 from __future__ import annotations
@@ -18,22 +18,11 @@ from ..extract.feeder import gathered
 from ..extract.handover import MOST_WAITING_BYTES, Handover
 from ..load.warehouse import SavedCursor
 from ..shape.once import ShapedOnce
-from .order import RunOrder, TableOrder
+from .order import TableOrder
 from .reading import Pass, Reading
 
 # Of each: what one has taken and another has not is held with what it was shaped to.
 _MOST_WAITING_BYTES = MOST_WAITING_BYTES // 2
-
-
-def shareable(order: RunOrder, table: TableOrder) -> bool:
-    """Whether a pass tells nothing but its chunks of how far it is: then others may take part in it. Files, ranges, a database's row
-    versions, answers known by a tag and children of changed parents keep more, and are read for each warehouse by itself."""
-    if order.files is not None or table.by not in ("everything", "cursor", "window", "compare", "saved"):
-        return False
-    if table.shaping.ranges is not None:
-        return False
-    rule = table.rule
-    return rule is None or not (rule.conditional or (rule.for_each and rule.parents == "changed"))
 
 
 class SharedTable:
@@ -45,9 +34,9 @@ class SharedTable:
         self._commit_every = commit_every
         self._joined: list[_Branch] = []
         self._never = 0
-        self._begun: set[tuple[str, str, str | None] | None] = set()
+        self._begun: list[Any] = []
         # Passes go one after the other: a database is read over one connection.
-        self._one_pass = threading.Lock()
+        self.one_pass = threading.Lock()
 
     def leave(self, branch: _Branch | None) -> None:
         """One of them has ended; None: it never took part."""
@@ -67,15 +56,22 @@ class SharedTable:
         """Once all that are to come have come: those that stand at the same place share a pass."""
         with self._changed:
             self._changed.wait_for(lambda: len(self._joined) + self._never >= self._count)
-            together = [one for one in self._joined if one.saved == branch.saved]
-            if len(together) > 1 and branch.saved not in self._begun:
-                self._begun.add(branch.saved)
+            together = [one for one in self._joined if one.taking.begins == branch.taking.begins]
+            if len(together) == 1 or branch.taken:
+                return self._pass(
+                    branch
+                )  # a second time where what was taken turned out to be bad: from where it stands itself
+            branch.taken = True
+            if together[0] is not branch:
+                branch.taking.follow(together[0].taking)
+            if branch.taking.begins not in self._begun:
+                self._begun.append(branch.taking.begins)
                 threading.Thread(target=self._read, args=(together,), name="read for several", daemon=True).start()
-        return self._pass(branch) if len(together) == 1 else branch
+        return branch
 
     def _pass(self, branch: _Branch) -> Generator[Chunk, None, None]:
-        with self._one_pass:
-            yield from branch.alone()
+        with self.one_pass:
+            yield from branch.taking.chunks()
 
     def _read(self, together: list[_Branch]) -> None:
         error: BaseException | None = None
@@ -103,10 +99,10 @@ class SharedTable:
 class _Branch(Handover[Chunk]):
     """What one warehouse takes of a pass."""
 
-    def __init__(self, saved: SavedCursor | None, alone: Callable[[], Iterator[Chunk] | Handover[Chunk]]) -> None:
+    def __init__(self, taking: Pass) -> None:
         super().__init__(_MOST_WAITING_BYTES)
-        self.saved = (saved.kind, saved.value, saved.column) if saved is not None else None
-        self.alone = alone
+        self.taking = taking
+        self.taken = False
 
 
 class SharedReading:
@@ -122,8 +118,9 @@ class SharedReading:
         return getattr(self._reading, name)
 
     def take(self, table: TableOrder, saved: SavedCursor | None, **more: Any) -> Pass:
-        taking = self._reading.take(table, saved, **more)
-        self.branch = branch = _Branch(saved, taking.chunks)
+        with self._shared.one_pass:  # a database is asked over one connection
+            taking = self._reading.take(table, saved, **more)
+        self.branch = branch = _Branch(taking)
         self._shared.join(branch)
         shared: Any = _SharedPass(taking, lambda: self._shared.chunks(branch))
         return shared  # type: ignore[no-any-return]

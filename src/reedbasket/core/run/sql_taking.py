@@ -28,6 +28,7 @@ from .cursor import CursorTracker, saved_at
 from .order import SourceOrder
 from .pass_through import Straight
 from .ranges import Midst, as_bound, as_text, bounds, newest
+from .taking import saved_key
 from .windows import position, windows, within
 
 if TYPE_CHECKING:
@@ -65,6 +66,7 @@ class SqlTaking:
         self.lag: Lag | None = None
         self._columns, self.left_out = _selected(chosen, reading.database.as_text)
         self._midst: Midst | None = None
+        self._leader = self
         values = order.values({})
         ranged = chosen.range_column if order.window is None else None
         self._window_column = chosen.window_column
@@ -178,6 +180,13 @@ class SqlTaking:
         self._done = mark
 
     @property
+    def begins(self) -> Any:
+        return saved_key(self._saved)
+
+    def follow(self, leader: SqlTaking) -> None:
+        self._leader = leader
+
+    @property
     def follows_log(self) -> bool:
         return False
 
@@ -208,10 +217,11 @@ class SqlTaking:
     def position(self, *, ended: bool) -> SavedCursor | None:
         if self.tracker is not None:
             return self.tracker.position()
-        if ended and self._midst is not None and self._midst.then is not None:
-            return self._midst.then
-        if ended and self._version is not None:
-            return SavedCursor("row_version", self._version[0], None, "row version")
+        midst, version = self._leader._midst, self._leader._version
+        if ended and midst is not None and midst.then is not None:
+            return midst.then
+        if ended and version is not None:
+            return SavedCursor("row_version", version[0], None, "row version")
         return self._done
 
     @property

@@ -37,6 +37,11 @@ def saved_of(table: TableOrder, state: TableState | None, change: Transition) ->
     return saved if saved is not None and saved.kind in (*kinds, "ranges") else None
 
 
+def saved_key(saved: SavedCursor | None) -> tuple[str, str, str | None] | None:
+    """Where a pass begins that goes on from what is saved."""
+    return (saved.kind, saved.value, saved.column) if saved is not None else None
+
+
 class Taking:
     """One pass over one table of an order (see reading.Pass). `tracker` follows the table's own records by cursor; None where
     something else says how far it has got."""
@@ -74,6 +79,7 @@ class Taking:
         self._values = dict(asking.values)
         self._done: SavedCursor | None = None
         self._reader: HttpReader | CodePass | None = None
+        self._leader = self
         self._windows: list[Window] = []
         self.tracker: CursorTracker | None = None
         self._of_parents: CursorTracker | None = None
@@ -170,7 +176,15 @@ class Taking:
     @property
     def unchanged(self) -> bool:
         """The source answered that nothing did."""
-        return self._reader is not None and self._reader.unchanged
+        reader = self._leader._reader
+        return reader is not None and reader.unchanged
+
+    @property
+    def begins(self) -> Any:
+        return saved_key(self._saved)
+
+    def follow(self, leader: Taking) -> None:
+        self._leader = leader
 
     def straight(self) -> None:
         """Records of an API are always looked at."""
@@ -200,10 +214,11 @@ class Taking:
         """What to save with what was taken so far. ended: the pass has come to its end."""
         if self.tracker is not None:
             return self.tracker.position()
-        if ended and self._of_parents is not None:
-            return self._of_parents.position()
-        if ended and self._reader is not None and self._reader.tag and self._rule.conditional:
-            return SavedCursor("tag", self._reader.tag, None, self._mark_of_tag)
+        of_parents, reader = self._leader._of_parents, self._leader._reader
+        if ended and of_parents is not None:
+            return of_parents.position()
+        if ended and reader is not None and reader.tag and self._rule.conditional:
+            return SavedCursor("tag", reader.tag, None, self._mark_of_tag)
         return self._done
 
     @property
