@@ -171,3 +171,39 @@ def test_children_of_parents_that_changed_are_asked_for_once(tmp_path: Path) -> 
                 harbour.sailings[number] = {"id": number, "updated_at": "2026-03-02T00:00:00Z"}
             assert run_once(text + THIRD, tmp_path, run=2 + len(changed))[0].outcome is RunOutcome.SUCCEEDED
             assert harbour.asked == ["/v1/sailings", *(f"/v1/sailings/{number}/boardings" for number in changed)]
+
+
+@pytest.mark.parametrize("engine", ["postgres", "mysql"])
+def test_a_log_is_followed_for_each_and_kept_for_the_one_that_is_behind(
+    tmp_path: Path, engine: str, request: pytest.FixtureRequest
+) -> None:
+    do, basket_of = made(engine, tmp_path, request)
+    text = basket_of("tables: {orders: {changes: {by: log}}}\n").replace("into: marsh", "into: [marsh, third]") + THIRD
+
+    def run(number: int, outcome: RunOutcome = RunOutcome.SUCCEEDED) -> Heard:
+        result, heard = run_once(text, tmp_path, run=number)
+        assert result.outcome is outcome, result.error
+        return heard
+
+    def followed(heard: Heard) -> int:
+        return len([one for one in heard.requests if one.method == "LOG"])
+
+    run(1)
+    do("update orders set v = 1 where id <= 10")
+    do("delete from orders where id = 11")
+    assert followed(run(2)) == 1
+    assert len(both(tmp_path, "orders", "id, v")) == 4999
+    whole = (tmp_path / "third.db").read_bytes()
+    (tmp_path / "third.db").write_bytes(b"no database at all" * 300)
+    for number in (3, 4):  # twice: what is confirmed in the first would be gone in the second
+        do(f"update orders set v = {number} where id between 20 and 30")
+        do(f"delete from orders where id = 1{number}")
+        assert followed(run(number, RunOutcome.FAILED)) == 1
+    (tmp_path / "third.db").write_bytes(whole)
+    do("update orders set id = 9000 where id = 40")
+    assert followed(run(5)) == 2
+    found = both(tmp_path, "orders", "id, v")
+    assert len(found) == 4997 and (9000, 0) in found and sum(v for _, v in found) == 10 + 11 * 4
+    do("update orders set v = 7 where id = 50")
+    assert followed(run(6)) == 1
+    assert (50, 7) in both(tmp_path, "orders", "id, v")

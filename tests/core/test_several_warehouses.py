@@ -220,25 +220,3 @@ def test_mistakes(into: str, code: str) -> None:
     with pytest.raises(DefinitionError) as caught:
         load_texts({"a.yaml": text_of("http://x", into)})
     assert code in [mistake["code"] for mistake in caught.value.details or []], caught.value.details
-
-
-def test_a_log_is_followed_for_one() -> None:
-    text = """source: dock
-on: postgres
-host: a
-database: b
-user: c
----
-warehouse: marsh
-on: sqlite
-path: marsh.db
----
-feed: test
-from: dock
-into: [marsh, duck]
-defaults: {changes: {by: log}}
-tables: {parts: }
-"""
-    with pytest.raises(DefinitionError) as caught:
-        load_texts({"a.yaml": text + MORE})
-    assert [mistake["code"] for mistake in caught.value.details or []] == ["definition.several_warehouses"]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
@@ -24,17 +25,19 @@ if TYPE_CHECKING:
 
 @dataclass
 class FollowedLog:
-    """A log with the tables of the feed that follow it. positions: {table: how far the warehouse has it}; what keeps the log may go on
-    once they are all known."""
+    """A log with the tables of the feed that follow it, into so many warehouses. positions: how far each warehouse has each table, by
+    (table, the pass that loads it there); what keeps the log may go on once they are all known."""
 
     log: ChangeLog
     tables: list[Chosen]
-    positions: dict[str, str]
+    warehouses: int
+    positions: dict[tuple[str, int], str]
     prepared: bool = False
     told: bool = False
 
     def settle(self) -> None:
-        if self.prepared and self.positions.keys() >= {chosen.name for chosen in self.tables}:
+        known = Counter(table for table, _ in self.positions)
+        if self.prepared and all(known[chosen.name] >= self.warehouses for chosen in self.tables):
             self.log.confirm(list(self.positions.values()))
 
 
@@ -79,7 +82,7 @@ class LogTaking(SqlTaking):
         if before:
             try:
                 followed.log.require(before)
-                followed.positions[self._chosen.name] = before
+                followed.positions[self._chosen.name, id(self)] = before
             except LogLost as lost:
                 if not self._accept:
                     raise
@@ -93,7 +96,7 @@ class LogTaking(SqlTaking):
     def committed(self, cursor: SavedCursor | None) -> None:
         super().committed(cursor)
         if cursor is not None:
-            self._followed.positions[self._chosen.name] = cursor.value if cursor.kind == "log" else self._start
+            self._followed.positions[self._chosen.name, id(self)] = cursor.value if cursor.kind == "log" else self._start
 
     def chunks(self) -> Iterator[Chunk]:
         if self._position is None:
@@ -108,7 +111,7 @@ class LogTaking(SqlTaking):
         self._reached = log.after(self._position)
         words = f"the log from {self._position} to {self._reached}"
         self._seen(RequestSeen("LOG", words, None, time.monotonic() - began, taken, 1, 0.0, ""))
-        self.lag = lag = log.lag()
+        self._lag = lag = log.lag()
         if lag is not None:
             late = "" if lag.seconds is None else f" and {lag.seconds:,.1f} s"
             ahead = f"the log was {size(lag.size)}{late} ahead of us, {many(lag.transactions, 'transaction')}"
@@ -148,13 +151,23 @@ class LogTaking(SqlTaking):
             return self._done
         if self._position is None:
             return SavedCursor("log", self._start, None, "log")
-        return SavedCursor("log", self._reached or self._position, None, "log")
+        return SavedCursor("log", self._told_to or self._position, None, "log")
 
     @property
     def moved(self) -> bool:
         if self._position is None:
             return True
-        return self._reached not in (None, self._position) and self._followed.log.brings()
+        return self._told_to not in (None, self._position) and self._followed.log.brings()
+
+    @property
+    def begins(self) -> Any:
+        return self._position, self._start, super().begins
+
+    @property
+    def _told_to(self) -> str | None:
+        leader: Any = self._leader
+        reached: str | None = leader._reached
+        return reached
 
     def _as_column(self, column: Column) -> Column | None:
         return wanted_column(self._chosen, column, self._reading.database.as_text)

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Generator, Iterator
+from collections.abc import Generator, Iterator
 from contextlib import closing
 from dataclasses import replace
 from typing import Any
@@ -33,28 +33,26 @@ class SharedTable:
         self._count = count
         self._commit_every = commit_every
         self._joined: list[_Branch] = []
+        # Have ended without taking part.
         self._never = 0
         self._begun: list[Any] = []
         # Passes go one after the other: a database is read over one connection.
         self.one_pass = threading.Lock()
 
     def leave(self, branch: _Branch | None) -> None:
-        """One of them has ended; None: it never took part."""
+        """One of them has ended; None: before it began a pass."""
         if branch is not None:
             branch.close()
-            return
         with self._changed:
-            self._never += 1
-            self._changed.notify_all()
-
-    def join(self, branch: _Branch) -> None:
-        with self._changed:
-            self._joined.append(branch)
+            self._never += branch is None or branch not in self._joined
             self._changed.notify_all()
 
     def chunks(self, branch: _Branch) -> Iterator[Chunk] | Handover[Chunk]:
         """Once all that are to come have come: those that stand at the same place share a pass."""
         with self._changed:
+            if branch not in self._joined:
+                self._joined.append(branch)
+                self._changed.notify_all()
             self._changed.wait_for(lambda: len(self._joined) + self._never >= self._count)
             together = [one for one in self._joined if one.taking.begins == branch.taking.begins]
             if len(together) == 1 or branch.taken:
@@ -121,8 +119,7 @@ class SharedReading:
         with self._shared.one_pass:  # a database is asked over one connection
             taking = self._reading.take(table, saved, **more)
         self.branch = branch = _Branch(taking)
-        self._shared.join(branch)
-        shared: Any = _SharedPass(taking, lambda: self._shared.chunks(branch))
+        shared: Any = _SharedPass(taking, self._shared, branch)
         return shared  # type: ignore[no-any-return]
 
     def wanted_again(self, table: str) -> bool:
@@ -132,9 +129,17 @@ class SharedReading:
 class _SharedPass:
     """A pass whose chunks come from elsewhere. Rows of one engine never pass through to another's by themselves."""
 
-    def __init__(self, taking: Pass, chunks: Callable[[], Iterator[Chunk] | Handover[Chunk]]) -> None:
+    def __init__(self, taking: Pass, shared: SharedTable, branch: _Branch) -> None:
         self._taking = taking
-        self.chunks = chunks
+        self._shared = shared
+        self._branch = branch
+
+    def begin(self) -> None:
+        with self._shared.one_pass:
+            self._taking.begin()
+
+    def chunks(self) -> Iterator[Chunk] | Handover[Chunk]:
+        return self._shared.chunks(self._branch)
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._taking, name)

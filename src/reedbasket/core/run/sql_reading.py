@@ -41,10 +41,11 @@ class SqlReading:
         self.database: Database = open_database(source, password, outside.folder, outside.stop)
         self._chosen: dict[str, Chosen] = {}
         self._logs: dict[str, FollowedLog] = {}
-        self._feed, self._accept = "", False
+        self._feed, self._accept, self._warehouses = "", False, 1
 
     def offered(self, order: RunOrder) -> Offered:
         self._feed, self._accept = order.feed, order.accept
+        self._warehouses = max(self._warehouses, 1 + len(order.others))
         choice = self.choose(order)
         self._chosen = {chosen.name: chosen for chosen in choice.chosen}
         tables = [table_order(chosen) for chosen in choice.chosen]
@@ -111,7 +112,8 @@ class SqlReading:
         if name not in self._logs:
             tables = [one for one in self._chosen.values() if one.by == "log" and slot_for(one, self._feed) == name]
             assert self._order.database is not None
-            self._logs[name] = FollowedLog(self.database.change_log(name, utc=self._order.database.zone == "UTC"), tables, {})
+            log = self.database.change_log(name, utc=self._order.database.zone == "UTC")
+            self._logs[name] = FollowedLog(log, tables, self._warehouses, {})
         return self._logs[name]
 
     def settle(self) -> None:

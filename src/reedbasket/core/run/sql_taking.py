@@ -63,7 +63,7 @@ class SqlTaking:
         self.from_text: str | None = None
         self.notes: list[tuple[Any, str, str]] = []
         self.ended_notes: list[tuple[Any, str, str]] = []
-        self.lag: Lag | None = None
+        self._lag: Lag | None = None
         self._columns, self.left_out = _selected(chosen, reading.database.as_text)
         self._midst: Midst | None = None
         self._leader = self
@@ -178,6 +178,10 @@ class SqlTaking:
 
     def followed(self, mark: SavedCursor) -> None:
         self._done = mark
+
+    @property
+    def lag(self) -> Lag | None:
+        return self._leader._lag
 
     @property
     def begins(self) -> Any:

@@ -65,12 +65,6 @@ def _feed(
     for warehouse in feed.warehouses:
         if warehouse not in basket.warehouses and ("warehouse", warehouse) not in unreadable:
             yield _missing("warehouse", warehouse, ("into",), basket.warehouses)
-    by_log = [name for name, own in feed.tables.items() if _changes_by(feed, own) == "log"]
-    if feed.also and by_log:
-        message = (
-            f"the log is followed for one warehouse, and {by_log[0]} goes by it; have a feed for each, with a `slot` of its own"
-        )
-        yield ("into",), message, "definition.several_warehouses"
     source = basket.sources.get(feed.source)
     if source is None:
         if ("source", feed.source) not in unreadable:
@@ -115,11 +109,6 @@ def _feed(
             if other != feed.feed:
                 message = f'the feed "{other}" already writes the table {target} there; give one a prefix'
                 yield here, message, "definition.table_taken"
-
-
-def _changes_by(feed: Feed, own: FeedTable | None) -> str:
-    changes = (own.changes if own is not None else None) or feed.defaults.changes
-    return changes.by if changes is not None else ""
 
 
 def _schedule(basket: Basket, feed: Feed, unreadable: set[tuple[str, str]]) -> Iterator[Finding]:
