@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
+import shutil
+import sysconfig
 import threading
 import time
 from datetime import UTC, datetime
@@ -250,3 +253,30 @@ def test_what_is_asked_of_an_api_is_sent_as_said(tmp_path: Path) -> None:
     assert [(r.method, r.path) for r in heard] == [("GET", "/none"), ("POST", "/by"), ("POST", "/form"), ("GET", "/next")]
     assert heard[1].json == {"day": 1} and set(heard[1].query) == {"when", "yes"} and heard[1].query["yes"] == "true"
     assert heard[2].form == {"a": "b c"} and heard[3].query == heard[1].query
+
+
+def test_what_an_installed_package_publishes(tmp_path: Path) -> None:
+    """By name; without a file of its program anywhere in the basket."""
+    site = Path(sysconfig.get_paths()["purelib"])
+    name = f"lockers_{os.getpid()}"
+    module, facts = site / f"{name}.py", site / f"{name}-1.0.dist-info"
+    text = BASKET.format(url="{url}", more="", table="").replace("code: lockers.py", f"code: {name}")
+    with serving(Changing(records(30))) as server:
+        text = text.replace("{url}", server.url)
+        with pytest.raises(DefinitionError) as caught:
+            load_texts({"b.yaml": text}, describe=described)
+        assert f"no installed package publishes a connector {name}" in str(caught.value.details)
+        try:
+            facts.mkdir()
+            (facts / "METADATA").write_text(f"Metadata-Version: 2.1\nName: {name}\nVersion: 1.0\n")
+            (facts / "entry_points.txt").write_text(f"[reedbasket.connectors]\n{name} = {name}:Lockers\n")
+            module.write_text(HEAD + PAGED)
+            order = resolve(
+                load_texts({"b.yaml": text}, describe=described), "test", run=1, version=1, started=datetime.now(UTC)
+            )
+            result = run_feed(order, outside_for(order, tmp_path), listener=Kept(), clock=lambda: datetime.now(UTC))
+        finally:
+            module.unlink(missing_ok=True)
+            shutil.rmtree(facts, ignore_errors=True)
+    assert result.outcome is RunOutcome.SUCCEEDED, result.error
+    assert len(table_rows(tmp_path, "boxes")) == 30

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib
+import importlib.metadata
 import os
 import sys
 import time
@@ -25,6 +26,8 @@ from .http import Http
 _MOST_RECORDS = 2_000
 _MOST_SECONDS = 0.5
 MODULE = "reed_connector"
+# Under which packages publish connectors (https://packaging.python.org/specifications/entry-points/).
+PUBLISHED = "reedbasket.connectors"
 
 
 class _RequestFailed(BaseException):
@@ -141,8 +144,17 @@ class Child:
 
 
 def load(entry: str, program: str | None) -> type[Connector]:
-    """entry: `lockers.py`, or `package.module:Class` of what is installed. Raises Failed, and whatever the code raises."""
+    """entry: `lockers.py`; of what is installed `lockers`, as a package publishes it, or `package.module:Class`. Raises Failed, and
+    whatever the code raises."""
     name, _, wanted = entry.partition(":")
+    if program is None and not wanted:
+        published = {one.name: one for one in importlib.metadata.entry_points(group=PUBLISHED)}
+        if name not in published:
+            there = ", ".join(sorted(published)) or "none"
+            raise Failed(
+                f"no installed package publishes a connector {name}; published: {there}", "install it, or name its file"
+            )
+        name, wanted = published[name].module, published[name].attr
     if program is None:
         module = importlib.import_module(name)
     else:

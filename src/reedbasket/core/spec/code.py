@@ -8,7 +8,8 @@ from .fields import Model
 
 
 class Code(Model):
-    """entry: the file, or `package.module:Class`; program: the file's text, None of what is installed. memory: that its process may take,
+    """entry: the file, the name that an installed package publishes it by, or `package.module:Class`; program: the file's text, None of
+    what is installed. memory: that its process may take,
     in MB; silence: seconds for which it may say nothing."""
 
     entry: str

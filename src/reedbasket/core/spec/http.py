@@ -248,8 +248,9 @@ class Connector(Model):
     on: Literal["http", "python"]
     code: str | None = Field(
         None,
-        pattern=r"^([\w.-]+\.py(:\w+)?|[A-Za-z_][\w.]*:\w+)$",
-        description="on python: a file beside the definition, `lockers.py`, or an installed `package.module:Class`",
+        pattern=r"^([\w.-]+\.py(:\w+)?|[A-Za-z_][\w.]*:\w+|[A-Za-z_][\w-]*)$",
+        description="on python: a file beside the definition, `lockers.py`; of what is installed the name that a package publishes it by, "
+        "`lockers`, or `package.module:Class`",
     )
     program: str | None = Field(None, description="put there by us")
     described: bool = Field(False, description="put there by us")

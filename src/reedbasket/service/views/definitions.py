@@ -62,7 +62,7 @@ def _require_admin_for_code(files: dict[str, str], there: Basket) -> None:
             "applying",
             new[0],
             found=f"you are {caller().name}, with the role {caller().role}, and it is Python that would run here",
-            mend="let an admin apply it, or install it as a package and name it by `code: package.module:Class`",
+            mend="let an admin apply it, or install it as a package and name it as that publishes it, `code: lockers`",
             code="definition.code_needs_admin",
         )
 
