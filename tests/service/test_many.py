@@ -156,3 +156,46 @@ password: {secret: nobody_set_it}
             assert run["outcome"] == "failed"
             assert [(t["warehouse"], t["phase"]) for t in run["tables"]] == [("", "done"), ("far", "failed")]
     assert len(table_rows(service.folder, "things")) == len(THINGS)
+
+
+GATES = """
+source: gates
+on: files
+path: in
+---
+warehouse: marsh
+on: sqlite
+path: marsh.db
+---
+warehouse: third
+on: sqlite
+path: third.db
+---
+feed: gates
+from: gates
+into: [marsh, third]
+tables: {counts: {files: "*.csv", key: id, changes: {by: files, settle: 0s}}}
+"""
+
+
+def test_files_of_several_warehouses_are_planned_listed_and_taken_again_in_each(service: RunningService) -> None:
+    folder = service.folder / "in"
+    folder.mkdir()
+    for number in range(3):
+        (folder / f"c{number}.csv").write_text(f"id,gate\n{number},north\n")
+    service.client.apply({"basket.yaml": GATES})
+    assert [(t["table"], t["warehouse"], t["exists"]) for t in service.client.plan("gates")["tables"]] == [
+        ("counts", "", False), ("counts", "third", False),
+    ]  # fmt: skip
+    run = service.client.ask_run("gates", wait_seconds=50)
+    assert [one["url"] for one in service.client.requests(run["id"])] == ["c0.csv", "c1.csv", "c2.csv"]
+    files = {(one["warehouse"], one["path"]) for one in service.client.files("gates")}
+    assert files == {(warehouse, f"c{number}.csv") for warehouse in ("marsh", "third") for number in range(3)}
+    (service.folder / "third.db").unlink()
+    assert service.client.rewind("gates", "counts", files=["c1*"]) == {"files": 1}
+    plans = {t["warehouse"]: (t["requests"], t["sample_records"]) for t in service.client.plan("gates")["tables"]}
+    assert plans == {"": (1, 1), "third": (3, 1)}
+    run = service.client.ask_run("gates", wait_seconds=50)
+    assert {one["warehouse"]: one["read"] for one in run["tables"]} == {"": 1, "third": 3}
+    for warehouse in ("marsh", "third"):
+        assert service.client.query(warehouse, "select count(*), sum(id) from counts")["rows"] == [[3, 3]]

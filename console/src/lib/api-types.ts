@@ -282,8 +282,9 @@ export interface FeedSchedule {
   windows: Record<string, number>;
 }
 
-/** One file of a feed's table. state: taken; bad, it could not be read whole, see problem; left, it changed and the feed leaves it; gone from the source, its rows stay; again, the next run takes it once more. load: that its rows came in. */
+/** One file of a feed's table. state: taken; bad, it could not be read whole, see problem; left, it changed and the feed leaves it; gone from the source, its rows stay; again, the next run takes it once more. load: that its rows came in. warehouse: of a feed into several, each knows its own. */
 export interface FileLine {
+  warehouse: string;
   table: string;
   number: number;
   path: string;
@@ -456,6 +457,7 @@ export interface PlannedDrift {
 export interface PlannedTable {
   source_table: string;
   table: string;
+  warehouse: string;
   parent: string | null;
   exists: boolean;
   columns: PlannedColumn[];

@@ -46,11 +46,11 @@ export function FilesView({ feed }: { feed: string }) {
           <Grid<FileLine>
             label="Files"
             rows={found}
-            id={(line) => `${line.table} ${line.number}`}
+            id={(line) => `${line.warehouse} ${line.table} ${line.number}`}
             empty={bad ? "None: every file that was met could be read." : "No file yet. A run takes those that match, each once."}
             height="56vh"
             columns={[
-              { name: "Table", show: (line) => line.table, width: "10%" },
+              { name: "Table", show: (line) => (several(found) ? `${line.table} in ${line.warehouse}` : line.table), width: "10%" },
               {
                 name: "File",
                 show: (line) => (
@@ -83,3 +83,6 @@ export function FilesView({ feed }: { feed: string }) {
     </Loaded>
   );
 }
+
+/** Whether the feed loads into several warehouses, each of which knows its own files. */
+const several = (found: FileLine[]): boolean => found.some((line) => line.warehouse !== found[0]?.warehouse);

@@ -35,7 +35,7 @@ export function PlanView({ feed }: { feed: string }) {
             </Button>
           </div>
           {found.tables.map((table) => (
-            <TablePlan key={table.table} table={table} />
+            <TablePlan key={`${table.warehouse} ${table.table}`} table={table} />
           ))}
           {found.ignored.length > 0 && <p>Offered by the connector, not part of this feed: {found.ignored.join(", ")}</p>}
         </Section>
@@ -48,7 +48,7 @@ export function TablePlan({ table }: { table: PlannedTable }) {
   return (
     <Card>
       <h2>
-        {table.table} <Badge word={table.error ? "cannot be planned" : table.exists ? "exists" : "would be made"} />
+        {table.warehouse ? `${table.table} in ${table.warehouse}` : table.table} <Badge word={table.error ? "cannot be planned" : table.exists ? "exists" : "would be made"} />
       </h2>
       {table.error && <Trouble facts={table.error} />}
       {table.parent !== null && <p>Child of {table.parent}.</p>}

@@ -65,6 +65,7 @@ def plan(options: argparse.Namespace) -> int:
     failed = False
     print(f"Feed {made['feed']}, version {made['version']}, into {made['warehouse']}. Nothing was written.")
     for table in made["tables"]:
+        table["table"] += f" in {table['warehouse']}" if table["warehouse"] else ""
         print()
         if table["error"]:
             failed = True

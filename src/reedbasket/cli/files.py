@@ -15,9 +15,10 @@ def list_all(options: argparse.Namespace) -> int:
     found = client.files(options.feed, table=options.table, state=options.state, match=options.match, limit=options.limit)
     if options.json:
         return show.as_json(found)
+    several = len({line["warehouse"] for line in found}) > 1
     rows = [
         (
-            line["table"],
+            f"{line['table']} in {line['warehouse']}" if several else line["table"],
             line["path"],
             show.Coloured(line["state"], _STATES[line["state"]]) if line["state"] in _STATES else line["state"],
             show.count(line["rows"]),

@@ -13,8 +13,10 @@ from .schedule import FeedSchedule
 
 class FileLine(TypedDict):
     """One file of a feed's table. state: taken; bad, it could not be read whole, see problem; left, it changed and the feed leaves it;
-    gone from the source, its rows stay; again, the next run takes it once more. load: that its rows came in."""
+    gone from the source, its rows stay; again, the next run takes it once more. load: that its rows came in. warehouse: of a feed into
+    several, each knows its own."""
 
+    warehouse: str
     table: str
     number: int
     path: str
@@ -143,6 +145,7 @@ class PlannedTable(TypedDict):
 
     source_table: str
     table: str
+    warehouse: str
     parent: str | None
     exists: bool
     columns: list[PlannedColumn]

@@ -158,7 +158,7 @@ function PlanStep({ draft, name, known }: { draft: Draft; name: string; known: b
       {!name && <Hint>Give the feed a name first.</Hint>}
       {plan.isError && <Mistakes error={plan.error} />}
       {create.isError && <Mistakes error={create.error} />}
-      {plan.data?.tables.map((table) => <TablePlan key={table.table} table={table} />)}
+      {plan.data?.tables.map((table) => <TablePlan key={`${table.warehouse} ${table.table}`} table={table} />)}
     </Section>
   );
 }

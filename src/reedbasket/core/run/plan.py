@@ -21,10 +21,14 @@ from .reading import Reading, open_reading
 from .takeup import held_of, moved, shaper_for
 from .taking import saved_of
 
+# {table: [(where a pass begins, its first request, its first chunk, what was asked)]}
+Samples = dict[str, list[tuple[Any, str, Chunk, list[RequestSeen]]]]
+
 
 @dataclass
 class PlannedTable:
-    """One warehouse table. new_columns: [{name, type}] that the run would make; columns: those it has by now.
+    """One warehouse table. warehouse: '' for the feed's first. new_columns: [{name, type}] that the run would make; columns: those it
+    has by now.
 
     For the feed's own tables (not the children): by, write, key, cursor_from, cursor_until, the sample request, and the
     rough cost: records (as the source says, None where it does not), requests and seconds from them.
@@ -32,6 +36,7 @@ class PlannedTable:
 
     source_table: str
     table: str
+    warehouse: str = ""
     parent: str | None = None
     exists: bool = False
     columns: list[dict[str, str]] = field(default_factory=list)
@@ -63,37 +68,52 @@ class PlannedTable:
 def plan_feed(
     order: RunOrder, outside: Outside, saved: Mapping[str, SavedCursor | None] = MappingProxyType({})
 ) -> list[PlannedTable]:
-    """Parents before their child tables. saved: by table, as if this was saved of it. An error of one table stands with that table.
-    Raises ReedError for the rest."""
+    """Parents before their child tables; of several warehouses those of the first, then those of the others. saved: by table, as if this
+    was saved of it. An error of one table stands with that table. Raises ReedError for the rest."""
     requests: list[RequestSeen] = []
     reading = open_reading(order, outside, requests.append, retry=order.retry.model_copy(update={"attempts": 2}))
     planned: list[PlannedTable] = []
+    samples: Samples = {}
 
     def hash_key() -> bytes:
         return outside.reveal(order.hash_with).encode()
 
-    try:
-        offered = reading.offered(order)
-        warehouse = open_warehouse(order.warehouse, outside.folder, outside.reveal)
+    def into(one: RunOrder, name: str) -> None:
+        """name: '' for the first warehouse, which has to be there."""
         try:
-            for table in offered.order.tables:
+            warehouse = open_warehouse(one.warehouse, outside.folder, outside.reveal)
+        except errors.ReedError as error:
+            if not name:
+                raise
+            planned.extend(_failed(_facts(table, name), error, reading) for table in one.tables)
+            return
+        try:
+            for table in one.tables:
                 requests.clear()
                 try:
-                    planned += _plan_table(order, table, warehouse, reading, requests, hash_key, saved)
+                    found = _plan_table(one, table, warehouse, reading, requests, hash_key, saved, samples)
                 except errors.ReedError as error:
-                    planned.append(
-                        _failed(
-                            PlannedTable(table.name, table.target, by=table.by, write=table.write, key=table.key),
-                            error,
-                            reading,
-                        )
-                    )
+                    found = [_failed(_facts(table, name), error, reading)]
+                for of_it in found:
+                    of_it.warehouse = name
+                planned.extend(found)
         finally:
             warehouse.close()
+
+    try:
+        others = [reading.offered(other).order for other in order.others]
+        offered = reading.offered(order)
+        into(offered.order, "")
+        for other in others:
+            into(other, other.warehouse.warehouse)
         planned += [_failed(PlannedTable(name, ""), error, reading) for name, error in offered.problems.items()]
     finally:
         reading.close()
     return planned
+
+
+def _facts(table: TableOrder, warehouse: str) -> PlannedTable:
+    return PlannedTable(table.name, table.target, warehouse, by=table.by, write=table.write, key=table.key)
 
 
 def _failed(planned: PlannedTable, error: errors.ReedError, reading: Reading) -> PlannedTable:
@@ -109,16 +129,24 @@ def _plan_table(
     requests: list[RequestSeen],
     hash_key: Callable[[], bytes],
     saved: Mapping[str, SavedCursor | None],
+    samples: Samples,
 ) -> list[PlannedTable]:
     state = warehouse.state(order.feed, table.name)
     change = moved(table, state)
     held = held_of(table, order.feed, warehouse, state)
     taking = reading.take(table, saved[table.name] if table.name in saved else saved_of(table, state, change), held=held)
-    request, chunks = taking.sample()
-    chunk = next(chunks, Chunk([], 0, []))
-    close = getattr(chunks, "close", None)
-    if close is not None:
-        close()
+    # Warehouses that stand at the same place are shown the same page.
+    taken_before = samples.setdefault(table.name, [])
+    alike = next((found for found in taken_before if found[0] == taking.begins), None)
+    if alike is None:
+        request, chunks = taking.sample()
+        chunk = next(chunks, Chunk([], 0, []))
+        close = getattr(chunks, "close", None)
+        if close is not None:
+            close()
+        taken_before.append((taking.begins, request, chunk, list(requests)))
+    else:
+        _, request, chunk, requests[:] = alike
     tracker = taking.tracker
     taken = tracker.take(chunk.records) if tracker else None
     records = taken.records if taken else chunk.records

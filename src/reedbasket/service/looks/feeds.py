@@ -42,32 +42,41 @@ def verified(store: Store, feed: str, table: str | None, deep: bool) -> list[dic
 
 def files(store: Store, feed: str, table: str | None, state: str | None, match: str | None, limit: int) -> list[dict[str, Any]]:
     """The latest taken first."""
-    with _opened(store, feed) as (tables, warehouse):
-        found = [
-            {"table": name, **line.as_dict()}
-            for name in tables
-            if table in (None, name)
-            for line in warehouse.files(feed, name)
-            if state in (None, line.state) and (match is None or fnmatchcase(line.path, match))
-        ]
+    found: list[dict[str, Any]] = []
+    for place in definitions.basket(store).feeds[feed].warehouses:
+        with _opened(store, feed, place) as (tables, warehouse):
+            found += [
+                {"warehouse": place, "table": name, **line.as_dict()}
+                for name in tables
+                if table in (None, name)
+                for line in warehouse.files(feed, name)
+                if state in (None, line.state) and (match is None or fnmatchcase(line.path, match))
+            ]
     found.sort(key=lambda line: (line["at"], line["path"]), reverse=True)
     return found[:limit]
 
 
 def taken_again(store: Store, feed: str, table: str, patterns: Sequence[str]) -> int:
-    """How many files will be. Raises NotFound."""
-    with _opened(store, feed) as (_, warehouse):
-        known = [line.path for line in warehouse.files(feed, table) if line.state != "gone"]
-        chosen = [path for path in known if any(path == one or fnmatchcase(path, one) for one in patterns)]
-        if not chosen:
-            raise NotFound(
-                "rewinding",
-                f"{feed}.{table}",
-                found=f"none of its {len(known)} files matches {', '.join(patterns)}",
-                mend="see them with `reed files`",
-                code="file.not_found",
-            )
-        return warehouse.take_again(feed, table, chosen)
+    """How many files will be, into each of the feed's warehouses that has them. Raises NotFound."""
+    known: set[str] = set()
+    taken: set[str] = set()
+    for place in definitions.basket(store).feeds[feed].warehouses:
+        with _opened(store, feed, place) as (_, warehouse):
+            here = [line.path for line in warehouse.files(feed, table) if line.state != "gone"]
+            chosen = [path for path in here if any(path == one or fnmatchcase(path, one) for one in patterns)]
+            known.update(here)
+            taken.update(chosen)
+            if chosen:
+                warehouse.take_again(feed, table, chosen)
+    if not taken:
+        raise NotFound(
+            "rewinding",
+            f"{feed}.{table}",
+            found=f"none of its {len(known)} files matches {', '.join(patterns)}",
+            mend="see them with `reed files`",
+            code="file.not_found",
+        )
+    return len(taken)
 
 
 def rewound(store: Store, feed: str, table: str, to: str | None, only_look: bool) -> dict[str, Any]:
