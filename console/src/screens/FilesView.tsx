@@ -50,7 +50,8 @@ export function FilesView({ feed }: { feed: string }) {
             empty={bad ? "None: every file that was met could be read." : "No file yet. A run takes those that match, each once."}
             height="56vh"
             columns={[
-              { name: "Table", show: (line) => (several(found) ? `${line.table} in ${line.warehouse}` : line.table), width: "10%" },
+              { name: "Table", show: (line) => line.table, width: "10%" },
+              ...(several(found) ? [{ name: "Into", show: (line: FileLine) => line.warehouse, width: "10%" }] : []),
               {
                 name: "File",
                 show: (line) => (
@@ -59,7 +60,7 @@ export function FilesView({ feed }: { feed: string }) {
                     {line.problem && <small>{line.problem.replace(`${line.path} `, "")}</small>}
                   </span>
                 ),
-                width: "33%",
+                width: several(found) ? "23%" : "33%",
               },
               { name: "State", show: (line) => <span title={meant[line.state]}><Badge word={line.state} tone={tones[line.state]} /></span>, width: "8%" },
               { name: "Rows", show: (line) => count(line.rows), end: true, width: "7%" },

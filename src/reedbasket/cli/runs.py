@@ -6,6 +6,7 @@ import argparse
 import json
 import sys
 import time
+from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
 from ..client import Client, find_client
@@ -232,14 +233,16 @@ def _lines(client: Client, number: int) -> None:
         for table in data["tables"]:
             moved = phases.get(_called(table)) != table["phase"]
             if table["phase"] != "waiting" and (moved or (due and table["phase"] == "reading")):
-                print(_words(table), flush=True)
+                print(_words(table, data["tables"]), flush=True)
                 last = time.monotonic()
             phases[_called(table)] = table["phase"]
 
 
-def _words(table: wire.TableProgress) -> str:
+def _words(table: wire.TableProgress, among: Sequence[wire.TableProgress]) -> str:
+    """among: all of the run, whose names say how wide the first column is."""
+    width = max(14, *(len(_called(one)) for one in among))
     expected = f" of {show.count(table['expected'])}" if table["expected"] and table["phase"] == "reading" else ""
-    text = f"{_called(table):<14} {table['phase']:<11} {show.count(table['read'])}{expected} read"
+    text = f"{_called(table):<{width}} {table['phase']:<11} {show.count(table['read'])}{expected} read"
     text += f", {show.count(table['loaded'])} loaded, {show.plural(table['requests'], 'request')}, {table['seconds']:.2f} s"
     if table["repeated"]:
         text += f" ({show.count(table['repeated'])} in the overlap were taken before)"
@@ -260,7 +263,7 @@ def ended(run: wire.Run, as_json: bool) -> int:
     print(f"Run {run['id']} of {run['feed']} {run['outcome']} in {took}: {words}.")
     for table in run["tables"]:
         if table["phase"] in ("failed", "skipped") or table["read"]:
-            print("  " + _words(table))
+            print("  " + _words(table, run["tables"]))
     if run["error"]:
         error = run["error"]
         print(f"  {error['doing']} {error['on']}: {error['found']}. {error['mend']}  [{error['code']}]", file=sys.stderr)
