@@ -1,4 +1,5 @@
-"""A writer changes rows for a minute while feeds follow by log, by row version and by cursor, and workers are killed: then all agree."""
+"""A writer changes rows for a minute while feeds follow by log, by row version and by cursor, each into two warehouses, and workers are
+killed: then all agree."""
 
 from __future__ import annotations
 
@@ -24,6 +25,7 @@ from tests.support.maria import LOG, Maria
 from tests.support.warehouses import Cluster
 
 SECONDS = 60
+THIRD = "\n---\nwarehouse: third\non: sqlite\npath: third.db\n"
 WAYS = {
     "log": "{by: log}",
     "row_version": "{by: row_version}",
@@ -113,6 +115,7 @@ def test_the_same_on_mariadb(tmp_path: Path) -> None:
 def require_agreement(texts: dict[str, str], writing: list[tuple[Any, str, float]], tmp_path: Path, seconds: float) -> None:
     """Feeds, each in a folder of its own, follow while the writers write; workers are killed; then source and warehouse agree."""
     rng = random.Random(7)
+    texts = {way: text.replace("into: marsh", "into: [marsh, third]") + THIRD for way, text in texts.items()}
     for way in texts:
         (tmp_path / way).mkdir()
     stop = threading.Event()
@@ -138,8 +141,9 @@ def require_agreement(texts: dict[str, str], writing: list[tuple[Any, str, float
                 break
         assert result.outcome is RunOutcome.SUCCEEDED, (way, result.error)
         order = order_for(text)
-        (found,) = verify_feed(order, outside_for(order, tmp_path / way), deep=True, only=None)
-        assert found.error is None and found.only_source == 0 and found.differing == 0, (way, found)
-        # Deletes are seen by the log alone; the others hold what once was there.
-        assert found.only_warehouse == 0 if way == "log" else found.only_warehouse, (way, found)
+        for one in (order, *order.others):
+            (found,) = verify_feed(one, outside_for(one, tmp_path / way), deep=True, only=None)
+            assert found.error is None and found.only_source == 0 and found.differing == 0, (way, found)
+            # Deletes are seen by the log alone; the others hold what once was there.
+            assert found.only_warehouse == 0 if way == "log" else found.only_warehouse, (way, found)
     assert len(table_rows(tmp_path / "log", "orders")) > 500

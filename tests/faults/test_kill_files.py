@@ -11,6 +11,8 @@ import threading
 import time
 from pathlib import Path
 
+import pytest
+
 from reedbasket.core.run import RunOutcome
 from tests.faults.test_kill import killed
 from tests.support.feeds import run_once, table_rows
@@ -28,9 +30,13 @@ warehouse: marsh
 on: sqlite
 path: marsh.db
 ---
+warehouse: third
+on: sqlite
+path: third.db
+---
 feed: test
 from: test
-into: marsh
+into: {into}
 commit_every: {commit_every}
 defaults: {{changes: {{by: files, settle: 0s}}}}
 tables:
@@ -54,14 +60,14 @@ def put(folder: Path, number: int, version: int) -> None:
     os.replace(part, path)
 
 
-def check(folder: Path, versions: dict[int, int]) -> None:
+def check(folder: Path, versions: dict[int, int], warehouse: str) -> None:
     found: dict[int, list[tuple[int, int]]] = {}
-    for row in table_rows(folder, "counts"):
-        found.setdefault(row["part"], []).append((row["row"], row["version"]))
+    db = sqlite3.connect(folder / f"{warehouse}.db")
+    for part, row, version in db.execute("select part, row, version from counts"):
+        found.setdefault(part, []).append((row, version))
     assert {number: sorted(rows) for number, rows in found.items()} == {
         number: [(row, version) for row in range(ROWS + version)] for number, version in versions.items()
     }
-    db = sqlite3.connect(folder / "marsh.db")
     wrong = """select count(*) from _rb_file f where source_table = 'counts' and state = 'taken'
                and "rows" <> (select count(*) from counts c where c._rb_file = f.number)"""
     assert db.execute(wrong).fetchone() == (0,)
@@ -69,14 +75,15 @@ def check(folder: Path, versions: dict[int, int]) -> None:
     db.close()
 
 
-def test_killed_at_random_points_every_file_is_there_once(tmp_path: Path) -> None:
+@pytest.mark.parametrize("into", ["marsh", "[marsh, third]"])
+def test_killed_at_random_points_every_file_is_there_once(tmp_path: Path, into: str) -> None:
     rng, versions = random.Random(6), dict.fromkeys(range(FILES), 1)
     (tmp_path / "in").mkdir()
     for number in versions:
         put(tmp_path / "in", number, 1)
     for number in range(10):
         (tmp_path / f"in/{number}.bin").write_bytes(os.urandom(400_000))
-    text = FEED.format(commit_every=120)
+    text = FEED.format(commit_every=120, into=into)
     going = 0
     for attempt in range(KILLS):
         going += killed(text, tmp_path, attempt + 1, rng.uniform(0.02, 0.3))
@@ -89,7 +96,8 @@ def test_killed_at_random_points_every_file_is_there_once(tmp_path: Path) -> Non
     assert going >= KILLS // 3
     result, _ = run_once(text, tmp_path, run=99)
     assert result.outcome == RunOutcome.SUCCEEDED, result.error
-    check(tmp_path, versions)
+    for warehouse in ("marsh", "third") if "third" in into else ("marsh",):
+        check(tmp_path, versions, warehouse)
     assert {p.name: p.read_bytes() for p in (tmp_path / "in").glob("*.bin")} == {
         p.name: p.read_bytes() for p in (tmp_path / "lake").glob("*.bin")
     }
@@ -102,7 +110,7 @@ def test_a_file_that_is_written_over_while_it_is_read(tmp_path: Path) -> None:
     """In place, by a writer that never stops: a run takes a whole version of it, or none."""
     (tmp_path / "in").mkdir()
     path, stop, rows = tmp_path / "in/osier-1.csv", threading.Event(), 60_000
-    text = FEED.format(commit_every=100_000)
+    text = FEED.format(commit_every=100_000, into="marsh")
 
     def write(version: int) -> None:
         with open(path, "w") as file:
