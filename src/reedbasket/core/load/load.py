@@ -22,7 +22,7 @@ from .ledger import LedgerLine
 from .lines import ledger_lines
 from .stage import Stage, bring_up, system_columns
 from .tombstones import Settled, joined, settle
-from .warehouse import Differences, LoadTarget, Position, TableState
+from .warehouse import Differences, LoadTarget, Position, TableState, WholeFile
 
 # Hashes of keys held to see whether one repeats; half a million take about 40 MB.
 _MOST_KEYS_HELD = 500_000
@@ -116,6 +116,14 @@ class EngineLoad:
         self._require_room(family)
         with self._engine.translated(f"building {self._target.table} in"):
             return self._beside.sink(family)  # type: ignore[union-attr]
+
+    @property
+    def takes_files(self) -> bool:
+        return hasattr(self._beside, "take_file")
+
+    def take_file(self, family: Family, whole: WholeFile, sources: dict[str, str], number: int) -> None:
+        self._require_room(family)
+        self._beside.take_file(family, whole, sources, number)  # type: ignore[union-attr]
 
     def passed_through(self, rows: int) -> None:
         self.staged_rows += rows

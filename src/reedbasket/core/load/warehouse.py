@@ -150,6 +150,20 @@ class Position:
     window: TakenWindow | None = None
 
 
+class WholeFile(Protocol):
+    """A Parquet file that a warehouse may read by itself. path: for people; place: where it is read. keys: the values of its key's
+    columns, in order; None where it has none. unchanged: nobody wrote into it since it was opened."""
+
+    path: str
+    rows: int
+    keys: Any
+
+    @property
+    def place(self) -> str: ...
+
+    def unchanged(self) -> bool: ...
+
+
 class Load(Protocol):
     """One load. Not for two threads at once. notes: what a commit did beside, to bring the table along, in words."""
 
@@ -166,8 +180,16 @@ class Load(Protocol):
     def sink(self, family: Family) -> Any:
         """A run.pass_through.Sink, where rows may come as the bytes that the warehouse's own COPY takes; else None."""
 
+    @property
+    def takes_files(self) -> bool:
+        """Whether files may be handed over whole, to be read in the commit."""
+
+    def take_file(self, family: Family, whole: WholeFile, sources: dict[str, str], number: int) -> None:
+        """sources: of each column what the file calls it. number: of the file, where rows say which one they came from. What the
+        warehouse cannot read of it is told by the commit, as FileRefused."""
+
     def passed_through(self, rows: int) -> None:
-        """So many rows came through the sink."""
+        """So many rows came through the sink, or stand in files."""
 
     def spare(self, keys: TableBatch) -> None:
         """Keys that the source does show, though their records could not be shaped: they have not gone."""

@@ -71,7 +71,7 @@ def bring(
 ) -> Passed | None:
     """None where rows have to be looked at. told: what is new in the structure. went: told how many rows came, now and then. Raises
     SourceError, WarehouseError."""
-    pairs = _structure(straight.empty, shaper, told) if straight is not None and load.takes_bytes else None
+    pairs = structure_of(straight.empty, shaper, told) if straight is not None and load.takes_bytes else None
     sink: Sink | None = load.sink(columns.lay_out(shaper.family)) if pairs else None
     if straight is None or pairs is None or sink is None:
         return None
@@ -96,7 +96,7 @@ def bring(
     return Passed(total, misfits=False)
 
 
-def _structure(empty: pa.Table, shaper: Shaper, told: Callable[[list[Change]], None]) -> list[tuple[str, str]] | None:
+def structure_of(empty: pa.Table, shaper: Shaper, told: Callable[[list[Change]], None]) -> list[tuple[str, str]] | None:
     """[(the source's column, the warehouse's)] as the shaper knows them; None where some are of another type there."""
     told(shaper.shape(ColumnRecords(empty, lambda: as_records(empty), 0), 0).changes)
     pairs = []

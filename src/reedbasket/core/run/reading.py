@@ -27,6 +27,7 @@ from .pass_through import Straight
 from .spool import Spool
 from .sql_reading import SqlReading
 from .taking import Taking, parents_of
+from .whole_files import WholeFiles
 
 
 class Pass(Protocol):
@@ -75,8 +76,8 @@ class Pass(Protocol):
         """Take no chunks of one's own: those of another pass, which began at the same place, are this one's. What that one finds out on
         the way is known here too; how far this one has got stays its own."""
 
-    def straight(self) -> Straight | None:
-        """All of it for the pass-through lane; None where records have to be looked at."""
+    def straight(self) -> Straight | WholeFiles | None:
+        """All of it for the pass-through lane, or the files' own; None where records have to be looked at."""
 
     def begin(self) -> None:
         """Before a run takes chunks: what has to be there for it. Raises SourceError."""

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from datetime import datetime
 from typing import Any
 
-from ..errors import RunCancelled, RunWoundUp
+from ..errors import FileRefused, RunCancelled, RunWoundUp
 from ..extract.chunk import Chunk, Origin
 from ..extract.feeder import RECORDS_PER_BATCH, Feeder, gathered
 from ..extract.handover import Handover
@@ -29,13 +29,14 @@ from .file_taking import FileSpoiled
 from .given import given_window, passed_over
 from .order import RunOrder, TableOrder
 from .origins import misread, placed, tell_files
-from .pass_through import bring
+from .pass_through import Straight, bring
 from .reading import Reading
 from .since import SinceCommit
 from .spool import Spool
 from .takeup import held_of, moved, require_accepted, shaper_for
 from .taking import saved_of
 from .tombstones import tombstone_test
+from .whole_files import WholeFiles
 
 # A load of several passes commits what it has this often, where a pass has just ended.
 _COMMIT_SECONDS = 2.0
@@ -122,20 +123,18 @@ class TableRun:
         self._phase("reading")
         began = self._committed = time.monotonic()
         try:
-            if self._pass_through():
+            if not self._straight():
+                while not self._gone_through(began):
+                    self._start_over()
+                if self._differing:
+                    self._work(self._differing, [], time.monotonic(), suspicious=self._suspicious)
+                if self._again is None:
+                    for note in self._taking.ended_notes:
+                        self._log(*note)
+                    self.progress.lag = self._taking.lag
                 self._finish()
-                return
-            while not self._gone_through(began):
-                self._start_over()
-            if self._differing:
-                self._work(self._differing, [], time.monotonic(), suspicious=self._suspicious)
-            if self._again is None:
-                for note in self._taking.ended_notes:
-                    self._log(*note)
-                self.progress.lag = self._taking.lag
-            self._finish()
-            if self._aside is not None:
-                self._reading.keep(table.name, self._taking.cursor_from, self._aside)
+                if self._aside is not None:
+                    self._reading.keep(table.name, self._taking.cursor_from, self._aside)
         finally:
             self.progress.seconds = time.monotonic() - began
             self._load.close()
@@ -180,16 +179,34 @@ class TableRun:
             setattr(self.progress, name, value)
         self._since, self._owner = SinceCommit(self._clock()), 0
 
-    def _pass_through(self) -> bool:
-        """Whether the rows came as bytes, without being looked at."""
-        progress, since, began = self.progress, self._since, time.monotonic()
+    def _straight(self) -> bool:
+        """Whether the rows came, and are committed, without being looked at."""
         straight = self._taking.straight() if self._aside is None and self._again is None else None
+        try:
+            if not self._pass_through(straight):
+                return False
+            self._finish()
+        except FileRefused as refused:
+            self._log("info", "table.in_columns", f"{refused.on}: {refused.found}; the rows come in columns")
+            self._start_over()
+            return False
+        finally:
+            if isinstance(straight, WholeFiles):
+                straight.close()
+        return True
+
+    def _pass_through(self, straight: Straight | WholeFiles | None) -> bool:
+        """Whether the rows came as bytes, or as the files they stand in."""
+        progress, since, began = self.progress, self._since, time.monotonic()
 
         def went(rows: int) -> None:
             progress.read = progress.staged = rows
             self._listener.progress(progress)
 
-        passed = bring(straight, self._shaper, self._columns, self._load, self._tell_changes, went, self._stop)
+        if isinstance(straight, WholeFiles):
+            passed = straight.bring(self._shaper, self._columns, self._load, self._tell_changes, went)
+        else:
+            passed = bring(straight, self._shaper, self._columns, self._load, self._tell_changes, went, self._stop)
         if passed is not None and passed.misfits:
             self._log("info", "table.in_columns", "some values are none that a warehouse may hold: the rows are read once more")
         if passed is None or passed.misfits:
