@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
+from reedbasket.core.extract.files import parquet_whole
 from reedbasket.core.load.duckdb.beside import DuckBeside
 from reedbasket.core.run import RunOutcome
 from tests.support.feeds import Heard, run_once
@@ -122,6 +123,16 @@ def test_what_has_to_be_looked_at_comes_in_columns(tmp_path: Path, monkeypatch: 
     result, heard, taken = run(tmp_path, monkeypatch, ", key: Id")
     assert (result.outcome, taken) == (RunOutcome.SUCCEEDED, 0), result.error
     assert len(heard.rejected) == ("beyond" in what or "key" in what) and len(rows(tmp_path)) == 4 - len(heard.rejected)
+
+
+def test_a_large_file_in_one_piece_comes_in_columns(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(parquet_whole, "LARGEST_PIECE", 2000)
+    for pieces, expected in ((3000, 0), (1500, 1)):
+        folder = tmp_path / str(pieces)
+        folder.mkdir()
+        pq.write_table(table(0, 3000), put(folder, "a.parquet", table(0, 1)), row_group_size=pieces)
+        result, _, taken = run(folder, monkeypatch, changed="append")
+        assert (result.outcome, taken, len(rows(folder))) == (RunOutcome.SUCCEEDED, expected, 3001), result.error
 
 
 def test_a_file_that_the_warehouse_cannot_read_leaves_the_others_alone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

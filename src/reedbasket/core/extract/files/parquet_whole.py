@@ -14,6 +14,9 @@ import pyarrow.parquet as pq
 from ...shape.arrow import DIGITS_OF_128, kind_of_arrow
 from ...shape.typed import typed_field
 
+# A warehouse reads the pieces of a file (row groups) beside each other, and one piece by itself: of a larger one columns are 1.3 times
+# as fast.
+LARGEST_PIECE = 200_000
 _FIRST, _LAST = date(1, 1, 1), date(9999, 12, 31)
 
 
@@ -43,10 +46,12 @@ class ParquetWhole:
 
 
 def parquet_whole(path: str, file: IO[bytes], key: Sequence[str]) -> ParquetWhole | None:
-    """None where columns have to be looked at: nested ones, times without zone, values that may be none of ours, a key that may be null.
-    key: fields. Raises OSError, ArrowInvalid for what is no Parquet."""
+    """None where it comes faster in columns, or they have to be looked at: nested ones, times without zone, values that may be none of
+    ours, a key that may be null. key: fields. Raises OSError, ArrowInvalid for what is no Parquet."""
     found = pq.ParquetFile(file, pre_buffer=False)
     schema, facts = found.schema_arrow, found.metadata
+    if facts.num_row_groups == 1 and facts.num_rows > LARGEST_PIECE:
+        return None
     if len(set(schema.names)) < len(schema.names) or not set(key) <= set(schema.names) or not len(schema):
         return None
     fields = [_empty(field) for field in schema]
