@@ -52,7 +52,7 @@ class DuckEngine(Engine):
         """folder: where what does not fit into memory is put aside."""
         self._path = path
         self.connection = connect_scratch(folder)
-        self._attached = False
+        self.attached = False
         self._memory = MEMORY_MB
         self._waiting: dict[str, list[pa.Table]] = {}
 
@@ -64,7 +64,7 @@ class DuckEngine(Engine):
     def begin(self) -> None:
         self._flush()
         attach(self.connection, self._path, to_write=True)
-        self._attached = True
+        self.attached = True
         # The commit goes straight into the file: the log beside it would be written only to be folded in when the file is
         # closed right after. Not while staging, where it would make every batch a checkpoint of the stage.
         self.connection.execute("set checkpoint_threshold = '100KB'")
@@ -75,7 +75,7 @@ class DuckEngine(Engine):
         self._detach()
 
     def rollback(self) -> None:
-        if self._attached:
+        if self.attached:
             with suppress(duckdb.Error):
                 self.connection.execute("rollback")
             self._detach()
@@ -83,11 +83,12 @@ class DuckEngine(Engine):
     def _detach(self) -> None:
         self.connection.execute("detach w")
         self.connection.execute("reset checkpoint_threshold")
-        self._attached = False
+        self.attached = False
 
     @contextmanager
     def reading(self) -> Iterator[None]:
         """The file open for questions outside a load; opening it in this database takes a tenth of opening a new one."""
+        self._flush()
         attach(self.connection, self._path, to_write=False)
         try:
             yield

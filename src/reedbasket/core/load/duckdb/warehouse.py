@@ -134,6 +134,11 @@ class DuckWarehouse(Reading):
         if not self.path.exists():
             yield lambda sql, values: []
             return
+        engine = self._engine
+        if engine is not None and not engine.attached:
+            with engine.translated("reading the state in"), engine.reading(), engine.at_home():
+                yield engine.ask
+            return
         with translated("reading the state in", self.path):
             connection = connect_reader(self.path)
             try:
