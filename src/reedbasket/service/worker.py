@@ -22,6 +22,7 @@ from typing import Any
 
 from ..core.errors import ReedError
 from ..core.load import open_warehouse
+from ..core.memory import share_one_pool
 from ..core.run import RunOutcome, resolve, run_feed
 from ..core.run.bundle import bundling, write_bundle
 from ..core.run.drivers import import_drivers
@@ -94,6 +95,7 @@ class Worker:
         """Once per process, before the first run."""
         places = definitions.places(self._store)
         import_drivers(places["source"], places["warehouse"])
+        share_one_pool()
         # Parsed pages are many small objects without cycles; collecting at Python's default pace costs a sixth of a run. What was
         # imported is frozen out of it for good. Half a million objects in cycles would take some 50 MB.
         gc.collect()
