@@ -3,81 +3,34 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
-from datetime import datetime
+from collections.abc import Sequence
 from typing import Any
 
 from ..errors import FileRefused, RunCancelled, RunWoundUp
 from ..extract.chunk import Chunk, Origin
 from ..extract.feeder import RECORDS_PER_BATCH, Feeder, gathered
 from ..extract.handover import Handover
-from ..load.along import Transition
-from ..load.warehouse import LoadTarget, Warehouse
 from ..logged import LoggedRecords
 from ..shape.batch import Reject
 from ..shape.columns import ColumnWork, Worked, rejected_keys
-from ..shape.kept import KeptValues
 from ..shape.once import ShapedOnce
-from ..shape.picking import key_batch
-from ..shape.rules import Change
-from .asking import Outside
-from .closing import closing_notes, kept_clean, notes_of, require_few, target_of
-from .compare import comparer_for, gone_keys
+from .closing import kept_clean, require_few
+from .compare import comparer_for
 from .cursor import CursorTracker
-from .events import Listener, TableProgress
 from .file_taking import FileSpoiled
-from .given import given_window, passed_over
-from .order import RunOrder, TableOrder
+from .given import passed_over
 from .origins import misread, placed, tell_files
 from .pass_through import Straight, bring
-from .reading import Reading
-from .since import SinceCommit
 from .spool import Spool
+from .table_commits import TableCommits
 from .takeup import held_of, moved, require_accepted, shaper_for
 from .taking import saved_of
 from .tombstones import tombstone_test
 from .whole_files import WholeFiles
 
-# A load of several passes commits what it has this often, where a pass has just ended.
-_COMMIT_SECONDS = 2.0
 
-
-class TableRun:
+class TableRun(TableCommits):
     """Runs one table to its end. `progress` is kept up to date throughout."""
-
-    def __init__(
-        self,
-        order: RunOrder,
-        table: TableOrder,
-        warehouse: Warehouse,
-        reading: Reading,
-        hash_key: Callable[[], bytes],
-        listener: Listener,
-        outside: Outside,
-        clock: Callable[[], datetime],
-        progress: TableProgress,
-        again: Sequence[dict[str, Any]] | None = None,
-    ) -> None:
-        """again: records that were rejected before, to be taken in place of the source's."""
-        self._again = again
-        self._window = given_window(order, table) if again is None else None
-        self._moves_cursor = again is None and self._window is None and not order.apart
-        self._order = order
-        self._table = table
-        self._warehouse = warehouse
-        self._reading = reading
-        self._hash_key = hash_key
-        self._listener = listener
-        self._stop, self._wind_up = outside.stop, outside.wind_up
-        self._clock = clock
-        self.progress = progress
-        self._since = SinceCommit(clock())
-        self._owner = 0
-        self._differing: list[dict[str, Any]] = []
-        self._suspicious = False
-        self._kept = KeptValues()
-        self._handed: Handover[Chunk] = Handover()
-        self._cursor_from: str | None = None
 
     def run(self) -> None:
         """Raises ReedError; what was committed before stays."""
@@ -168,16 +121,6 @@ class TableRun:
             )
             return False
         return True
-
-    def _start_over(self) -> None:
-        """From the last commit on: nothing of what was staged since stays."""
-        self._load.close()
-        state = self._warehouse.state(self._order.feed, self._table.name)
-        self._shaper = shaper_for(self._order, self._table, state)
-        self._load = self._warehouse.begin(self._target, state)
-        for name, value in self._at_commit.items():
-            setattr(self.progress, name, value)
-        self._since, self._owner = SinceCommit(self._clock()), 0
 
     def _straight(self) -> bool:
         """Whether the rows came, and are committed, without being looked at."""
@@ -326,115 +269,3 @@ class TableRun:
             if keys is not None:
                 self._load.spare(keys)
         require_few(self._order, self._table.name, self.progress.rejected, rejects)
-
-    def _tell_changes(self, changes: list[Change]) -> None:
-        if not changes:
-            return
-        for note in notes_of(changes, drifted=self._shaper.expected):
-            self._log(*note)
-        if self._shaper.expected:
-            self._listener.drift(self._table.name, changes)
-
-    def _may_commit(self, chunk: Chunk) -> bool:
-        """On the way only where the position is safe: every record below it has been read, and none beyond it is staged."""
-        if self._change.anew or not self._taking.safe or not self._moves_cursor or self._sweeps:
-            return False
-        if self._load.staged_rows >= self._order.commit_every or self._wind_up.is_set():
-            return self._tracker is not None or chunk.mark is not None
-        if self._taking.seldom:
-            return False
-        # Passes that take long each are kept as they come: a run that is cut goes on behind them.
-        return chunk.mark is not None and time.monotonic() - self._committed >= _COMMIT_SECONDS
-
-    def _finish(self) -> None:
-        progress, load = self.progress, self._load
-        if self._taking.unchanged:
-            self._log("info", "table.unchanged", "the source answered that nothing changed since the last run")
-            self._phase("done")
-            return
-        if self._stop.is_set():
-            raise RunCancelled("loading", self._table.name, found="the run was cancelled; what was committed stays")
-        for note in closing_notes(progress, self._shaper):
-            self._log(*note)
-        structure_moved = False
-        if progress.read:
-            vanished = self._shaper.compare_with_expected()
-            self._tell_changes(vanished)
-            structure_moved = bool(vanished)
-        gone = self._find_gone()
-        if (
-            load.staged_rows
-            or self._since.rejected
-            or gone
-            or structure_moved
-            or (self._change.needed and self._again is None)
-            or (self._since.unchanged and self._compare and not self._compare.compared)
-            or (self._complete and self._table.write in ("replace", "mirror", "history") and not self._compare)
-            or (self._again is None and self._taking.moved and self._tracker is None)
-            or self._window is not None
-        ):
-            self._commit(ended=True)
-        self._phase("done")
-
-    def _find_gone(self) -> bool:
-        """After a compare: the keys of what the source no longer shows, handed to the load."""
-        family = self._columns.lay_out(self._shaper.family)
-        found = gone_keys(self._compare, self._table, family, self._warehouse) if self._compare else []
-        if found:
-            self._load.gone(key_batch(family, found))
-        return bool(found)
-
-    def _commit(self, *, ended: bool) -> None:
-        self._phase("committing")
-        load, since = self._load, self._since
-        staged = load.staged_rows
-        cursor = self._taking.position(ended=ended) if self._moves_cursor else None
-        position = since.position(
-            cursor,
-            self._cursor_from,
-            self._handed.reading_seconds,
-            forget_cursor=self._change.forget_cursor,
-            hashes=self._compare.kept() if self._compare else None,
-            files=self._taking.kept_files() if self._again is None else (),
-            window=self._window,
-        )
-        family = self._columns.lay_out(self._shaper.family)
-        lines = load.commit(family, self._shaper.structure.to_data(), position, self._clock())
-        for note in load.notes:
-            self._log("info", "table.brought_along", note)
-        load.notes.clear()
-        self.progress.loaded += staged
-        self.progress.cursor_to = lines[0].cursor_to
-        self._listener.loaded(lines)
-        self._since = SinceCommit(self._clock(), read_before=self._handed.reading_seconds)
-        self._owner, self._change = 0, Transition(forget_cursor=False, anew=self._change.anew)
-        self._committed = time.monotonic()
-        self._kept.committed()
-        self._at_commit = self.progress.counts()
-        if self._again is None:
-            self._taking.committed(cursor)
-        if cursor is not None and cursor.kind != "tag":
-            self._cursor_from = cursor.shown
-        self._phase("reading")
-
-    @property
-    def _target(self) -> LoadTarget:
-        again = self._again is not None
-        # A compare says by itself what has gone, once it has something to compare with.
-        complete = self._complete and not (self._compare and self._compare.compared)
-        tombstones = self._gone is not None or (not again and self._taking.follows_log)
-        flat = not again and self._taking.flat
-        return target_of(
-            self._order, self._table, complete=complete, again=again, tombstones=tombstones, sweeps=self._sweeps, flat=flat
-        )
-
-    @property
-    def _complete(self) -> bool:
-        return self._table.complete and self._again is None
-
-    def _phase(self, phase: Any) -> None:
-        self.progress.phase = phase
-        self._listener.progress(self.progress)
-
-    def _log(self, level: Any, code: str, message: str) -> None:
-        self._listener.log(level, code, message, self._table.name)
