@@ -199,7 +199,7 @@ WINDOWED = """
 
 
 def test_windows_are_taken_once_and_go_on_after_the_last_one_committed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("reedbasket.core.run.table._COMMIT_SECONDS", 0.0)
+    monkeypatch.setattr("reedbasket.core.run.table_commits._COMMIT_SECONDS", 0.0)
     monkeypatch.setattr("reedbasket.core.extract.feeder.SLOW_SECONDS", 0.0)
     tides = Tides()
     tides.fail_at = {"2026-02-26"}

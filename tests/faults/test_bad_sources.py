@@ -100,10 +100,10 @@ def test_what_lasts_ends_the_run_with_its_code(tmp_path: Path, lasting: Answer, 
 """
     extra = QUICK + "\npace: {at_once: 1}"
     from reedbasket.core.extract import feeder
-    from reedbasket.core.run import table as run_table
+    from reedbasket.core.run import table_commits
 
     with pytest.MonkeyPatch.context() as patched, serving(handler) as source:
-        patched.setattr(run_table, "_COMMIT_SECONDS", 0.0)
+        patched.setattr(table_commits, "_COMMIT_SECONDS", 0.0)
         patched.setattr(feeder, "SLOW_SECONDS", 0.0)
         text = basket(source.url, table, extra=extra)
         result, heard = run_once(text, tmp_path, started=datetime(2026, 3, 4, tzinfo=UTC))
