@@ -15,6 +15,9 @@ const others = (line: LedgerLine): string =>
     .map((name) => `${count(line[name])} ${name}`)
     .join(", ");
 
+/** Times to the minute, so that all columns stand side by side at 1280 pixels; the whole is in the title. */
+const short = (cursor: string): string => (/^\d{4}-\d\d-\d\dT\d\d:\d\d/.test(cursor) ? cursor.slice(0, 16).replace("T", " ") : cursor.slice(0, 19));
+
 /** A line per load; read = inserted + updated + deleted + unchanged + superseded + rejected. */
 const all: GridColumn<LedgerLine>[] = [
   { name: "Load", show: (line) => line.load, end: true },
@@ -26,8 +29,8 @@ const all: GridColumn<LedgerLine>[] = [
   figure("Rejected", (line) => line.rejected),
   { name: "Other", show: others },
   { name: "Reconciles", show: (line) => (line.reconciles ? "yes" : <b>NO</b>) },
-  { name: "Cursor to", show: (line) => line.cursor_to?.slice(0, 19).replace("T", " ") ?? "", mono: true },
-  { name: "Ended", show: (line) => moment(line.ended).slice(5) },
+  { name: "Cursor to", show: (line) => <span title={line.cursor_to ?? ""}>{short(line.cursor_to ?? "")}</span>, mono: true },
+  { name: "Ended", show: (line) => <span title={moment(line.ended)}>{moment(line.ended).slice(5, 16)}</span> },
 ];
 
 /** The columns for these lines: "Other" only where there is any. */

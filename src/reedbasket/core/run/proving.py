@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from ..shape.names import fold
+from ..wording import many
 from .alone import FEED, Alone, Kept, well
 from .events import TableProgress
 from .look import check_source
@@ -127,7 +128,7 @@ class Proving:
                 why = result.error["found"] if result.error else table.phase
                 yield Proof("every table reads", table.table, False, f"it was not reached: {why}", "mend what stands above")
             else:
-                found = f"{table.read} records in {table.requests} requests"
+                found = f"{many(table.read, 'record')} in {many(table.requests, 'request')}"
                 yield Proof(
                     "every table reads",
                     table.table,

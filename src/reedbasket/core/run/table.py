@@ -124,7 +124,8 @@ class TableRun(TableCommits):
 
     def _straight(self) -> bool:
         """Whether the rows came, and are committed, without being looked at."""
-        straight = self._taking.straight() if self._aside is None and self._again is None else None
+        may = self._aside is None and self._again is None and (self._load.takes_bytes or self._load.takes_files)
+        straight = self._taking.straight() if may else None
         try:
             if not self._pass_through(straight):
                 return False
