@@ -71,6 +71,16 @@ def test_what_has_to_be_looked_at_comes_in_columns(dock: Dock, tmp_path: Path) -
         assert not straight(heard)
 
 
+def test_what_is_kept_on_top_is_made_anew(dock: Dock, tmp_path: Path) -> None:
+    dock.do("create table parts (id int primary key); insert into parts values (1), (2)")
+    table = "parts: {write: replace, clean: {as: table, name: counted, query: select count(*) as n from parts}}"
+    place, heard = loaded(dock, tmp_path, table)
+    assert straight(heard) and place.ask("select n from counted") == [(2,)]
+    dock.do("insert into parts values (3)")
+    _, heard = loaded(dock, tmp_path, table, 2, place)
+    assert straight(heard) and place.ask("select n from counted") == [(3,)]
+
+
 def test_stopped_and_cut_off_nothing_is_left(dock: Dock, tmp_path: Path) -> None:
     dock.do(
         "create table many (id int primary key, v text); insert into many select g, repeat('x', 900) from generate_series(1, 50000) g"
