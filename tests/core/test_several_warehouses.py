@@ -159,6 +159,25 @@ def test_one_whose_secret_is_missing_fails_by_itself(tmp_path: Path, place: int)
     assert rows(tmp_path, "marsh") == rows(tmp_path, "third") and len(rows(tmp_path, "marsh")) == 20
 
 
+def test_where_none_can_be_opened_each_says_why(tmp_path: Path) -> None:
+    more = "".join(
+        f"\n---\nwarehouse: {name}\non: postgres\nhost: 127.0.0.1\ndatabase: a\nuser: b\npassword: {{secret: never_set}}\n"
+        for name in ("far", "farther")
+    )
+
+    def reveal(name: str) -> str:
+        if name == "never_set":
+            raise SecretMissing("revealing", name, found="it is not set", mend="set it")
+        return SECRET
+
+    order = order_for(text_of("http://127.0.0.1:9", "[far, farther]") + more)
+    result = run_feed(
+        order, replace(outside_for(order, tmp_path), reveal=reveal), listener=Heard(), clock=lambda: datetime.now(UTC)
+    )
+    assert result.outcome is RunOutcome.FAILED
+    assert [one.error["code"] for one in result.tables if one.error] == ["secret.missing"] * 2
+
+
 def test_one_that_is_behind_reads_a_database_after_the_others(tmp_path: Path) -> None:
     """Over one connection: two passes at once would take each other's rows."""
 

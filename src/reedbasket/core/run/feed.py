@@ -272,6 +272,8 @@ def _run_together(
 ) -> None:
     """One table into each; what ends one of them is kept with it, and leaves the others alone. Raises defects of ours."""
     ends = [end for end in ends if end.error is None]
+    if not ends:
+        return
     shared = SharedTable(len(ends), ends[0].order.commit_every)
     defects: list[BaseException] = []
 

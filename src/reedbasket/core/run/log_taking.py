@@ -31,7 +31,7 @@ class FollowedLog:
     log: ChangeLog
     tables: list[Chosen]
     warehouses: int
-    positions: dict[tuple[str, int], str]
+    positions: dict[tuple[str, LogTaking], str]
     prepared: bool = False
     told: bool = False
 
@@ -82,7 +82,7 @@ class LogTaking(SqlTaking):
         if before:
             try:
                 followed.log.require(before)
-                followed.positions[self._chosen.name, id(self)] = before
+                followed.positions[self._chosen.name, self] = before
             except LogLost as lost:
                 if not self._accept:
                     raise
@@ -96,7 +96,7 @@ class LogTaking(SqlTaking):
     def committed(self, cursor: SavedCursor | None) -> None:
         super().committed(cursor)
         if cursor is not None:
-            self._followed.positions[self._chosen.name, id(self)] = cursor.value if cursor.kind == "log" else self._start
+            self._followed.positions[self._chosen.name, self] = cursor.value if cursor.kind == "log" else self._start
 
     def chunks(self) -> Iterator[Chunk]:
         if self._position is None:

@@ -35,7 +35,6 @@ class SharedTable:
         self._joined: list[_Branch] = []
         # Have ended without taking part.
         self._never = 0
-        self._begun: list[Any] = []
         # Passes go one after the other: a database is read over one connection.
         self.one_pass = threading.Lock()
 
@@ -48,24 +47,22 @@ class SharedTable:
             self._changed.notify_all()
 
     def chunks(self, branch: _Branch) -> Iterator[Chunk] | Handover[Chunk]:
-        """Once all that are to come have come: those that stand at the same place share a pass."""
+        """Once all that are to come have come: those that stand at the same place share a pass, the first of them reads. Asked for a second
+        time, where what was taken turned out to be bad, each goes on by itself from where it stands."""
         with self._changed:
-            if branch not in self._joined:
-                self._joined.append(branch)
-                self._changed.notify_all()
+            if branch in self._joined:
+                return self._pass(branch)
+            # As of now: what is committed on the way moves it.
+            branch.begins = branch.taking.begins
+            self._joined.append(branch)
+            self._changed.notify_all()
             self._changed.wait_for(lambda: len(self._joined) + self._never >= self._count)
-            together = [one for one in self._joined if one.taking.begins == branch.taking.begins]
-            if len(together) == 1 or branch.taken:
-                return self._pass(
-                    branch
-                )  # a second time where what was taken turned out to be bad: from where it stands itself
-            branch.taken = True
-            if together[0] is not branch:
-                branch.taking.follow(together[0].taking)
-            if branch.taking.begins not in self._begun:
-                self._begun.append(branch.taking.begins)
+            together = [one for one in self._joined if one.begins == branch.begins]
+            if len(together) > 1 and together[0] is branch:
+                for other in together[1:]:
+                    other.taking.follow(branch.taking)
                 threading.Thread(target=self._read, args=(together,), name="read for several", daemon=True).start()
-        return branch
+        return branch if len(together) > 1 else self._pass(branch)
 
     def _pass(self, branch: _Branch) -> Generator[Chunk, None, None]:
         with self.one_pass:
@@ -100,7 +97,7 @@ class _Branch(Handover[Chunk]):
     def __init__(self, taking: Pass) -> None:
         super().__init__(_MOST_WAITING_BYTES)
         self.taking = taking
-        self.taken = False
+        self.begins: Any = None
 
 
 class SharedReading:
