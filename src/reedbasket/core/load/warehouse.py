@@ -151,12 +151,14 @@ class Position:
 
 
 class WholeFile(Protocol):
-    """A Parquet file that a warehouse may read by itself. path: for people; place: where it is read. keys: the values of its key's
-    columns, in order; None where it has none. unchanged: nobody wrote into it since it was opened."""
+    """A Parquet file that a warehouse may read by itself. path: for people; place: where it is read. unchanged: nobody wrote into it since
+    it was opened."""
 
     path: str
     rows: int
-    keys: Any
+
+    def keys(self, names: Sequence[str]) -> Iterator[Any]:
+        """The values of its key, in the file's order, as tables of so many rows; names: what its columns are to be called."""
 
     @property
     def place(self) -> str: ...

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from typing import IO, Any
@@ -17,24 +17,30 @@ from ...shape.typed import typed_field
 # A warehouse reads the pieces of a file (row groups) beside each other, and one piece by itself: of a larger one columns are 1.3 times
 # as fast.
 LARGEST_PIECE = 200_000
+_KEYS_AT_ONCE = 65_536
 _FIRST, _LAST = date(1, 1, 1), date(9999, 12, 31)
 
 
 @dataclass
 class ParquetWhole:
-    """file: open at its beginning, to be closed by whoever took it. empty: its columns as shape.typed takes them, without rows. keys: the
-    values of its key, in the file's order; None where it has none."""
+    """See load.warehouse.WholeFile. file: to be closed by whoever took it. empty: its columns as shape.typed takes them, without rows.
+    key: fields."""
 
     path: str
     file: IO[bytes]
     rows: int
     empty: pa.Table
-    keys: pa.Table | None
+    key: Sequence[str]
 
     @property
     def place(self) -> str:
         """Where this very file is read, whatever is put under its name meanwhile."""
         return f"/proc/self/fd/{self.file.fileno()}"
+
+    def keys(self, names: Sequence[str]) -> Iterator[pa.Table]:
+        self.file.seek(0)
+        for batch in pq.ParquetFile(self.file, pre_buffer=False).iter_batches(_KEYS_AT_ONCE, columns=list(self.key)):
+            yield pa.Table.from_batches([batch]).select(list(self.key)).rename_columns(list(names))
 
     def unchanged(self) -> bool:
         told = os.fstat(self.file.fileno())
@@ -57,12 +63,11 @@ def parquet_whole(path: str, file: IO[bytes], key: Sequence[str]) -> ParquetWhol
     fields = [_empty(field) for field in schema]
     if any(field is None for field in fields) or not all(_within(facts, place, field) for place, field in enumerate(schema)):
         return None
-    keys = found.read(columns=list(key)).select(list(key)) if key else None
-    if keys is not None and any(column.null_count for column in keys.columns):
+    if not all(_never_null(facts, schema.names.index(name)) for name in key):
         return None
     known: list[Any] = fields
     empty = pa.Table.from_arrays([values for _, values in known], schema=pa.schema([field for field, _ in known]))
-    return ParquetWhole(path, file, facts.num_rows, empty, keys)
+    return ParquetWhole(path, file, facts.num_rows, empty, key)
 
 
 def _empty(field: pa.Field) -> tuple[pa.Field, pa.Array] | None:
@@ -80,6 +85,12 @@ def _empty(field: pa.Field) -> tuple[pa.Field, pa.Array] | None:
     found = kind_of_arrow(kind)
     assert found is not None
     return typed_field(field.name, found[0], pa.array([], found[1] or kind))
+
+
+def _never_null(facts: pq.FileMetaData, place: int) -> bool:
+    """As the file says; False where it does not."""
+    said = [facts.row_group(number).column(place).statistics for number in range(facts.num_row_groups)]
+    return all(one is not None and one.has_null_count and one.null_count == 0 for one in said)
 
 
 def _within(facts: pq.FileMetaData, place: int, field: pa.Field) -> bool:

@@ -83,6 +83,8 @@ class DuckEngine(Engine):
     def _detach(self) -> None:
         self.connection.execute("detach w")
         self.connection.execute("reset checkpoint_threshold")
+        # A load that failed in its midst may have left it.
+        self.connection.execute("set preserve_insertion_order = true")
         self.attached = False
 
     @contextmanager
