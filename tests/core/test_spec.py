@@ -74,6 +74,8 @@ sauce: x
     [
         (("from: test", "from: tset"), "feeds.test.from", "definition.unknown_source", 'did you mean "test"'),
         (("into: marsh", "into: swamp"), "feeds.test.into", "definition.unknown_warehouse", "marsh"),
+        (("  things:", "  Things:"), "connectors.test-api.tables.Things", "definition.bad_value", "lower case"),
+        (("on: http", "on: http\ntables_at_source: true"), "connectors.test-api.tables_at_source", "definition.bad_value", "only code"),
         (("{things: {changes", "{thongs: {changes"), "feeds.test.tables.thongs", "definition.unknown_table", "things"),
         (("write: merge", "write: replace"), "feeds.test.tables.things", "definition.replace_by_cursor", "throw away"),
         (("key: id", ""), "feeds.test.tables.things", "definition.no_key", "needs a key"),

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import importlib
-import importlib.metadata
 import os
 import sys
 import time
@@ -148,7 +147,9 @@ def load(entry: str, program: str | None) -> type[Connector]:
     whatever the code raises."""
     name, _, wanted = entry.partition(":")
     if program is None and not wanted:
-        published = {one.name: one for one in importlib.metadata.entry_points(group=PUBLISHED)}
+        from importlib import metadata  # large, and few need it
+
+        published = {one.name: one for one in metadata.entry_points(group=PUBLISHED)}
         if name not in published:
             there = ", ".join(sorted(published)) or "none"
             raise Failed(

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from typing import Any
 
@@ -18,7 +17,8 @@ from ..spec.choice import choice_mistakes, table_choice
 from ..spec.database_feed import is_pattern
 from ..spec.http import HttpTable
 from .asking import Asking, Outside
-from .offered import Offered
+from .choosing import near
+from .offered import Offered, ignored, unmatched
 from .order import RunOrder, SourceOrder, TableOrder, of_api
 
 _LONGEST_NAME = 200
@@ -71,16 +71,14 @@ def with_asked(order: RunOrder, tables: Mapping[str, HttpTable]) -> Offered:
     patterns the first."""
     problems: dict[str, ReedError] = {}
     taken: dict[str, tuple[str, bool]] = {}
-    notes: list[tuple[Any, str, str]] = []
+    no_match: list[str] = []
     for wish in order.wishes:
         if is_pattern(wish):
             continue
         if wish in tables:
             taken[wish] = wish, False
         else:
-            close = get_close_matches(wish, list(tables), n=1, cutoff=0.6)
-            near = f'; did you mean "{close[0]}"?' if close else ""
-            found = f"the source has no table of that name{near}"
+            found = f"the source has no table of that name{near(wish, tables)}"
             mend = "`reed survey SOURCE` lists them; names are exact"
             problems[wish] = DefinitionError("taking", wish, found=found, mend=mend, code="definition.unknown_table")
     for wish, own in order.wishes.items():
@@ -89,7 +87,7 @@ def with_asked(order: RunOrder, tables: Mapping[str, HttpTable]) -> Offered:
         besides = own.besides if own is not None else []
         matching = [n for n in tables if fnmatchcase(n, wish) and not any(fnmatchcase(n, other) for other in besides)]
         if not matching:
-            notes.append(("warning", "table.none_matches", f"no table of the source is called {wish}"))
+            no_match.append(wish)
         for name in matching:
             taken.setdefault(name, (wish, True))
     chosen: list[TableOrder] = []
@@ -104,11 +102,9 @@ def with_asked(order: RunOrder, tables: Mapping[str, HttpTable]) -> Offered:
         target = claim(order.table_prefix + name, names, name)
         names.add(target)
         chosen.append(of_api(name, target, tables[name], choice, own, by_pattern=by_pattern))
-    ignored = sorted(set(tables) - set(taken))
-    if ignored:
-        notes.append(("info", "table.ignored", f"offered by the source, not part of this feed: {', '.join(ignored)}"))
-    whole = order.model_copy(update={"tables": chosen, "ignored": ignored, "asked": None})
-    return Offered(whole, problems, notes)
+    others = sorted(set(tables) - set(taken))
+    whole = order.model_copy(update={"tables": chosen, "ignored": others, "asked": None})
+    return Offered(whole, problems, unmatched(no_match) + ignored(others, "offered by the source"))
 
 
 def _no_table(order: SourceOrder, doing: str, where: str, why: str) -> ConnectorBroken:

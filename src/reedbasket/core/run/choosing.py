@@ -260,12 +260,12 @@ def _column(name: str, table: Table, column: str, what: str) -> Column:
 
 def _unknown(name: str, there: dict[str, Table]) -> DefinitionError:
     return _problem(
-        name, f"the database has no table of that name{_near(name, there)}", "`reed survey SOURCE` lists them; names are exact",
+        name, f"the database has no table of that name{near(name, there)}", "`reed survey SOURCE` lists them; names are exact",
         "definition.unknown_table",
     )  # fmt: skip
 
 
-def _near(name: str, there: Iterable[str]) -> str:
+def near(name: str, there: Iterable[str]) -> str:
     """nearest, without a list of all the others: there may be hundreds."""
     close = get_close_matches(name, list(there), n=1, cutoff=0.6)
     return f'; did you mean "{close[0]}"?' if close else ""

@@ -11,6 +11,21 @@ from ..load.files import FileLine
 from ..shape.structure import TableShape
 from .order import RunOrder
 
+# More tables than this that nobody asked for are counted, not named.
+_MOST_NAMED = 20
+
+
+def ignored(names: Sequence[str], where: str) -> list[tuple[Any, str, str]]:
+    """For the run's log: what is there, and no part of the feed."""
+    if not names:
+        return []
+    listed = ", ".join(names) if len(names) <= _MOST_NAMED else f"{len(names)} tables"
+    return [("info", "table.ignored", f"{where}, not part of this feed: {listed}")]
+
+
+def unmatched(patterns: Sequence[str]) -> list[tuple[Any, str, str]]:
+    return [("warning", "table.no_match", f"no table matches {pattern}") for pattern in patterns]
+
 
 @dataclass
 class Offered:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from datetime import datetime
 from typing import Any, Protocol
 
@@ -21,7 +22,7 @@ from .asked import asked_tables, with_asked
 from .asking import Asking, Outside
 from .cursor import CursorTracker
 from .file_reading import FileReading
-from .offered import Held, Offered
+from .offered import Held, Offered, ignored
 from .order import RunOrder, SourceOrder, TableOrder
 from .pass_through import Straight
 from .spool import Spool
@@ -163,16 +164,17 @@ class HttpReading:
         self.mask = self._asking.mask
         self._sender = self._asking.sender(seen, told, retry)
         self._parents = parents_of(order, self._asking, self._sender)
+        # Of a connector that asks the source: which there are, and what it said on the way.
         self._tables: dict[str, HttpTable] | None = None
+        self._said: list[tuple[Any, str, str]] = []
 
     def offered(self, order: RunOrder) -> Offered:
         if order.asked is not None:
             if self._tables is None:
-                self._tables = asked_tables(order, self._asking, self._sender)
-            return with_asked(order, self._tables)
-        ignored = ", ".join(order.ignored)
-        note = ("info", "table.ignored", f"offered by the connector, not part of this feed: {ignored}")
-        return Offered(order, {}, [note] if ignored else [])
+                self._tables = asked_tables(order, self._asking, self._sender, lambda *line: self._said.append(line))
+            found = with_asked(order, self._tables)
+            return replace(found, notes=[*self._said, *found.notes])
+        return Offered(order, {}, ignored(order.ignored, "offered by the connector"))
 
     def take(
         self,

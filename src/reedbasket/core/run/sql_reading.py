@@ -17,13 +17,10 @@ from ..spec.model import Source
 from .asking import Outside
 from .choosing import Choice, Chosen, choose
 from .log_taking import FollowedLog, LogTaking, slot_for
-from .offered import Offered
+from .offered import Offered, ignored, unmatched
 from .order import RunOrder, SourceOrder, TableOrder
 from .spool import Spool
 from .sql_taking import SqlTaking
-
-# More tables than this that nobody asked for are counted, not named.
-_MOST_NAMED = 20
 
 
 class SqlReading:
@@ -49,12 +46,7 @@ class SqlReading:
         choice = self.choose(order)
         self._chosen = {chosen.name: chosen for chosen in choice.chosen}
         tables = [table_order(chosen) for chosen in choice.chosen]
-        notes: list[tuple[Any, str, str]] = [
-            ("warning", "table.no_match", f"no table matches {pattern}") for pattern in choice.unmatched
-        ]
-        if choice.ignored:
-            names = ", ".join(choice.ignored) if len(choice.ignored) <= _MOST_NAMED else f"{len(choice.ignored)} tables"
-            notes.append(("info", "table.ignored", f"in the database, not part of this feed: {names}"))
+        notes = unmatched(choice.unmatched) + ignored(choice.ignored, "in the database")
         return Offered(order.model_copy(update={"tables": tables}), choice.problems, notes)
 
     def choose(self, order: RunOrder) -> Choice:

@@ -9,8 +9,7 @@ from .fields import Model
 
 class Code(Model):
     """entry: the file, the name that an installed package publishes it by, or `package.module:Class`; program: the file's text, None of
-    what is installed. memory: that its process may take,
-    in MB; silence: seconds for which it may say nothing."""
+    what is installed. memory: that its process may take, in MB; silence: seconds for which it may say nothing."""
 
     entry: str
     program: str | None = None

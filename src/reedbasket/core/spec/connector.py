@@ -8,6 +8,7 @@ from typing import Any
 
 from . import template
 from .auth import Auth
+from .fields import check_name
 from .http import Body, Connector, HttpTable, Setting
 from .mistakes import nearest
 from .times import parse_time
@@ -36,8 +37,17 @@ def connector_mistakes(connector: Connector) -> Iterator[Finding]:
         yield from _names(("headers", header), text, settings)
     if (connector.on == "python") != (connector.code is not None):
         yield ("code",), "`code` is what a connector on python is, and one on http has none", "definition.bad_value"
+    if connector.tables_at_source and connector.on != "python":
+        yield ("tables_at_source",), "only code can ask the source which tables there are", "definition.bad_value"
+    elif not connector.tables and not connector.tables_at_source:
+        yield ("tables",), "a connector has one table at least", "definition.missing_key"
     for table, rule in connector.tables.items():
         here: Path = ("tables", table)
+        if not connector.tables_at_source:
+            try:
+                check_name(table)
+            except ValueError as error:
+                yield here, str(error), "definition.bad_value"
         if connector.on == "python":
             asks = sorted(rule.model_fields_set - _OF_CODE)
             if asks:

@@ -13,7 +13,7 @@ from pydantic import BeforeValidator, Field, model_validator
 
 from .auth import Auth
 from .code import Code
-from .fields import KeyColumns, Model, Name, RecordsPath, Template, Values, check_name
+from .fields import KeyColumns, Model, Name, RecordsPath, Template, Values
 from .times import Duration, Step
 
 
@@ -266,14 +266,6 @@ class Connector(Model):
     retry: Retry = Retry()
     tables_at_source: bool = Field(False, description="put there by us: its code asks the source which tables there are")
     tables: dict[str, HttpTable] = Field(default_factory=dict)
-
-    @model_validator(mode="after")
-    def _some_tables(self) -> Connector:
-        if not self.tables and not self.tables_at_source:
-            raise ValueError("a connector has one table at least, in `tables`")
-        for name in self.tables if not self.tables_at_source else ():
-            check_name(name)
-        return self
 
     @property
     def runs(self) -> Code | None:
