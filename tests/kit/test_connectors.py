@@ -255,6 +255,27 @@ def test_what_is_asked_of_an_api_is_sent_as_said(tmp_path: Path) -> None:
     assert heard[2].form == {"a": "b c"} and heard[3].query == heard[1].query
 
 
+def test_tables_asked_of_the_source_and_what_is_said_on_the_way(tmp_path: Path) -> None:
+    code = """
+    def tables(self):
+        self.log.info("looked into the shelves")
+        for name in self.http.get("/shelves").json():
+            yield Table(name=name, key="id")
+    def read(self, table, position):
+        yield {"id": 1, "shelf": table}
+"""
+    with serving(lambda request: Answer(["boxes", "spare ones"])) as server:
+        result, kept = run(code, server.url, tmp_path)
+    assert result.outcome is RunOutcome.SUCCEEDED, result.error
+    assert [(row["id"], row["shelf"]) for row in table_rows(tmp_path, "boxes")] == [(1, "boxes")]
+    said = {(code, message) for _, code, message, _ in kept.lines}
+    assert ("connector.said", "looked into the shelves") in said
+    assert ("table.ignored", "offered by the source, not part of this feed: spare ones") in said
+    with serving(lambda request: Answer(["bo*"])) as server:
+        result, _ = run(code, server.url, tmp_path, number=2)
+    assert result.error is not None and result.error["code"] == "connector.bad_table"
+
+
 def test_what_an_installed_package_publishes(tmp_path: Path) -> None:
     """By name; without a file of its program anywhere in the basket."""
     site = Path(sysconfig.get_paths()["purelib"])
