@@ -77,6 +77,10 @@ class Engine(ABC):
     temp = ""
     # What tells rows of a table apart, in the order in which they came.
     row_id = "_rowid_"
+    # The order in which rows came into a stage `s`.
+    arrival = "s._rb_owner"
+    # Whether a few rows to append may stay in memory until they are put into their table, without a stage.
+    waits = False
     # The type of bytes in the service tables.
     blob = "blob"
 
@@ -208,6 +212,10 @@ class Engine(ABC):
 
         columns: the types that the table has, in which the rows are handed over.
         """
+
+    def insert_stamped(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch, stamp: Stamp) -> None:
+        """Append a batch to a table of the warehouse; only where `waits`."""
+        raise NotImplementedError
 
     def staged(self, name: str, key: Sequence[str]) -> None:  # noqa: B027  # most engines want nothing
         """A stage is complete: what the engine wants to know of it before it plans statements."""

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import asdict, dataclass
-from typing import Any, Literal
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any, Literal, NamedTuple
 
 from ..shape.batch import TableBatch
 from ..shape.layout import Family
@@ -14,8 +13,7 @@ from .engine import FILE, PARENT, Engine
 FileState = Literal["taken", "bad", "left", "gone", "again"]
 
 
-@dataclass(frozen=True)
-class FileLine:
+class FileLine(NamedTuple):
     """One file of one table. number: what `_rb_file` of its rows points at; a path keeps it. size: bytes. modified: RFC 3339, '' where
     the store does not say. tag: what the store knows its content by. rows: records in it; rejected: those of them that are no rows.
 
@@ -38,7 +36,7 @@ class FileLine:
     replaces: bool = False
 
     def as_dict(self) -> dict[str, Any]:
-        return {name: value for name, value in asdict(self).items() if name != "replaces"}
+        return {name: value for name, value in self._asdict().items() if name != "replaces"}
 
 
 _COLUMNS = ("number", "path", "size", "modified", "tag", "state", "rows", "rejected", "load", "at", "problem")
@@ -82,13 +80,13 @@ def _value(line: FileLine, name: str, load: int, at: str) -> Any:
     return getattr(line, name)
 
 
-Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
+# (columns, the statement from `from` on, its values): rows in no order.
+AskMany = Callable[[Sequence[str], str, Sequence[Any]], Iterable[tuple[Any, ...]]]
 
 
-def read_files(ask: Ask, table: str, feed: str, source_table: str) -> list[FileLine]:
-    """By path."""
-    names = ", ".join(f'"{name}"' for name in _COLUMNS)
-    rows = ask(f"select {names} from {table} where feed = ? and source_table = ? order by path", (feed, source_table))
+def read_files(ask: AskMany, table: str, feed: str, source_table: str) -> list[FileLine]:
+    """In no order."""
+    rows = ask(_COLUMNS, f"from {table} where feed = ? and source_table = ?", (feed, source_table))
     return [FileLine(*row) for row in rows]
 
 

@@ -64,7 +64,7 @@ class EngineLoad:
         self._state = state
         self._version = state.version if state else 0
         self._known = {t.name for t in state.structure.family()} if state else set()
-        self._stage = Stage(engine)
+        self._stage = Stage(engine, waits=engine.waits and target.write == "append")
         self._keys: set[int] | None = set()
         self._noted = 0
         self._repeated = False
@@ -245,7 +245,8 @@ class EngineLoad:
         """From the stage: append, merge into what is there, or replace a table without a key."""
         engine, target, stage = self._engine, self._target, self._stage
         for layout in family.tables:
-            stage.prepare(family, layout)
+            if not stage.waiting(family, layout):
+                stage.prepare(family, layout)
             self._ensure(family, layout)
         if self._state is not None and target.write != "replace" and not target.again:
             self.notes += bring_along(engine, family, target, self._state, stamps[0])

@@ -53,17 +53,24 @@ def append(
     engine: Engine, stage: Stage, family: Family, layout: TableLayout, stamp: Stamp, root_load: int, *, rows_linked: bool
 ) -> Counts:
     """Insert everything staged. rows_linked: children point at their parent's row, '<load>-<number>', not at a key."""
+    linking = rows_linked and any(column.name in (PARENT, ROW) for column in system_columns(family, layout))
+    waiting = stage.waiting(family, layout) if not linking else []
+    if waiting:
+        columns = [*system_columns(family, layout), *layout.columns]
+        for batch in waiting:
+            engine.insert_stamped(engine.table(layout.name), columns, batch, stamp)
+        return Counts(inserted=sum(batch.rows for batch in waiting))
     staged = stage.prepare(family, layout)
     into, values = list(layout.names), [f"s.{engine.quote(n)}" for n in layout.names]
     owner = f"'{root_load}-' || {engine.text_of('s._rb_owner')}"
     for column in system_columns(family, layout):
         into.append(column.name)
-        linking = rows_linked and column.name in (PARENT, ROW)
-        value = owner + (" || s._rb_parent" if column.name == PARENT else "") if linking else f"s.{column.name}"
+        links = rows_linked and column.name in (PARENT, ROW)
+        value = owner + (" || s._rb_parent" if column.name == PARENT else "") if links else f"s.{column.name}"
         values.append(value)
     done = engine.run(
         f"""insert into {engine.table(layout.name)} ({engine.listed([*into, "_rb_load", "_rb_at"])})
-            select {", ".join([*values, str(stamp.load), stamp.at])} from {staged} as s order by s._rb_owner"""
+            select {", ".join([*values, str(stamp.load), stamp.at])} from {staged} as s order by {engine.arrival}"""
     )
     return Counts(inserted=done)
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
+from functools import partial
 from typing import Any
 
 from ..errors import NotFound, QueryRefused
@@ -42,6 +43,10 @@ class Reading(ABC):
     @abstractmethod
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult: ...
 
+    def _many(self, ask: Ask, columns: Sequence[str], rest: str, values: Sequence[Any]) -> Iterable[tuple[Any, ...]]:
+        """Many short rows, in no order. rest: the statement from `from` on."""
+        return ask(f"select {', '.join(map(quoted, columns))} {rest}", values)
+
     @property
     def _where(self) -> Sequence[Any]:
         return ()
@@ -75,7 +80,8 @@ class Reading(ABC):
 
     def files(self, feed: str, source_table: str) -> list[FileLine]:
         with self._reading() as ask:
-            return read_files(ask, self._named(FILE), feed, source_table) if self._columns(ask, FILE) else []
+            there = self._columns(ask, FILE)
+            return read_files(partial(self._many, ask), self._named(FILE), feed, source_table) if there else []
 
     def take_again(self, feed: str, source_table: str, paths: Sequence[str]) -> int:
         with self._changing("noting files to take again in") as engine:

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from typing import Any
 
 from ..shape.batch import TableBatch
 from ..shape.layout import Family, TableLayout
@@ -12,30 +13,64 @@ from .engine import FILE, PARENT, POSITION, ROW, Engine
 OWNER = ColumnShape("_rb_owner", "int64")
 
 
-class Stage:
-    """One temp table per table of the family, made when its first rows arrive."""
+# Values that may wait in memory rather than in a temp table; of Python's own they take about 40 MB.
+_MOST_WAITING = 600_000
 
-    def __init__(self, engine: Engine) -> None:
+
+class Stage:
+    """One temp table per table of the family, made when its first rows arrive. waits: a few rows may stay in memory instead, as long as
+    nobody asks for the temp table; `waiting` has them."""
+
+    def __init__(self, engine: Engine, *, waits: bool = False) -> None:
         self._engine = engine
+        self._waits = waits
+        self._waiting: dict[str, list[TableBatch]] = {}
+        self._values = 0
         self._names: dict[str, str] = {}
         self._columns: dict[str, dict[str, ColumnShape]] = {}
         self.rows: dict[str, int] = {}
 
     def add(self, family: Family, batch: TableBatch) -> None:
         layout = family.tables[family.place(batch.table)]
+        if self._waits and self._stays(family, layout, batch):
+            return
         name = self.prepare(family, layout)
         if batch.rows:
             self._engine.insert(name, list(self._columns[layout.name].values()), batch)
             self.rows[layout.name] += batch.rows
 
+    def waiting(self, family: Family, layout: TableLayout) -> list[TableBatch]:
+        """What stays in memory of a table, all of it and in its present columns; nothing where it is in the temp table."""
+        alike = layout.name not in self._names and self._shape(layout.name) == _shape(_staged(family, layout))
+        return self._waiting.get(layout.name, []) if alike else []
+
+    def _stays(self, family: Family, layout: TableLayout, batch: TableBatch) -> bool:
+        values = batch.rows * (len(batch.columns) + 1)
+        wanted = _staged(family, layout)
+        if layout.name in self._names or self._values + values > _MOST_WAITING:
+            return False
+        held = self._columns.setdefault(layout.name, {c.name: _copy(c) for c in wanted})
+        if _shape(held.values()) != _shape(wanted):
+            return False
+        self._waiting.setdefault(layout.name, []).append(batch)
+        self._values += values
+        self.rows[layout.name] = self.rows.get(layout.name, 0) + batch.rows
+        return True
+
+    def _shape(self, table: str) -> Any:
+        return _shape(self._columns.get(table, {}).values())
+
     def prepare(self, family: Family, layout: TableLayout) -> str:
         """The temp table, as SQL, with all columns of the layout; made, or widened, where needed."""
-        wanted = [OWNER, *system_columns(family, layout), *layout.columns]
+        wanted = _staged(family, layout)
         if layout.name not in self._names:
             name = f"rb_stage_{len(self._names)}"
-            self._engine.create_temp(name, wanted)
-            self._names[layout.name], self.rows[layout.name] = self._engine.temp + name, 0
-            self._columns[layout.name] = {c.name: _copy(c) for c in wanted}
+            there = self._columns.setdefault(layout.name, {c.name: _copy(c) for c in wanted})
+            self._engine.create_temp(name, list(there.values()))
+            self._names[layout.name] = self._engine.temp + name
+            self.rows.setdefault(layout.name, 0)
+            for batch in self._waiting.pop(layout.name, []):
+                self._engine.insert(self._names[layout.name], list(there.values()), batch)
         name, there = self._names[layout.name], self._columns[layout.name]
         wider = []
         for column in wanted:
@@ -54,11 +89,19 @@ class Stage:
         for table, name in self._names.items():
             if self.rows[table]:
                 self._engine.empty(name)
-                self.rows[table] = 0
+        self._forget_waiting()
+        self.rows = dict.fromkeys(self.rows, 0)
+
+    def _forget_waiting(self) -> None:
+        for table in self._waiting:
+            del self._columns[table]
+        self._waiting.clear()
+        self._values = 0
 
     def drop(self) -> None:
         for name in self._names.values():
             self._engine.run(f"drop table if exists {name}")
+        self._forget_waiting()
         self._names.clear()
         self._columns.clear()
         self.rows.clear()
@@ -71,6 +114,14 @@ def system_columns(family: Family, layout: TableLayout) -> list[ColumnShape]:
         return [ColumnShape(PARENT, layout.parent_kind), ColumnShape(POSITION, "int64")]
     made = [ColumnShape(FILE, "int64")] if family.by_file else []
     return [*made, ColumnShape(ROW, "text")] if family.reference == "row" and len(family.tables) > 1 else made
+
+
+def _staged(family: Family, layout: TableLayout) -> list[ColumnShape]:
+    return [OWNER, *system_columns(family, layout), *layout.columns]
+
+
+def _shape(columns: Iterable[ColumnShape]) -> list[Any]:
+    return [(c.name, c.kind, c.whole, c.fraction) for c in columns]
 
 
 def _copy(column: ColumnShape) -> ColumnShape:

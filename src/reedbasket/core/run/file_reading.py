@@ -74,8 +74,9 @@ class FileReading:
             return self._matching[key]
         found: dict[str, tuple[FileInfo, Pattern]] = {}
         for pattern in patterns:
+            matches = pattern.matches
             for info in self.listed(pattern):
-                if info.path not in found and pattern.matches(info.path):
+                if matches(info.path) and info.path not in found:
                     found[info.path] = (info, pattern)
         self._matching[key] = list(found.values())
         return self._matching[key]

@@ -236,7 +236,7 @@ class FileTaking:
                 return
             last = held.pop() if held else Chunk([], 0, [])
             yield from held
-            yield replace(last, mark=self._ended(replace(due.line, rows=rows, rejected=rejected)).mark)
+            yield replace(last, mark=self._ended(due.line._replace(rows=rows, rejected=rejected)).mark)
             return
 
     def _look_inside(self, part: FilePart, info: FileInfo) -> None:
@@ -248,7 +248,7 @@ class FileTaking:
     def _ended(self, line: FileLine, bad: FileProblem | None = None) -> Chunk:
         """An empty chunk with the mark of a file that is through."""
         if bad is not None:
-            line = replace(line, state="bad", problem=bad.found, rows=0)
+            line = line._replace(state="bad", problem=bad.found, rows=0)
         self._finished.append(line)
         return Chunk([], 0, [], mark=len(self._finished))
 
@@ -279,7 +279,7 @@ class FileTaking:
                 continue
             values = self._patterns[one.path].values(one.path) or {}
             named = {name: plain_value(value) for name, value in values.items() if name not in made}
-            yield Chunk([{**made, **named}], one.size, [], mark=self._ended(replace(line, rows=1)).mark)
+            yield Chunk([{**made, **named}], one.size, [], mark=self._ended(line._replace(rows=1)).mark)
 
     def sample(self) -> tuple[str, Iterator[Chunk]]:
         """(the first file that is due, its first chunks)."""
@@ -332,7 +332,7 @@ class FileTaking:
     def begins(self) -> Any:
         """What is known of the columns decides how text is read, so it counts too."""
         structure = self._structure.to_data() if self._structure is not None else None
-        return self._saved.value if self._saved else None, structure, [replace(line, load=None, at="") for line in self._files]
+        return self._saved.value if self._saved else None, structure, [line._replace(load=None, at="") for line in self._files]
 
     def follow(self, leader: FileTaking) -> None:
         self._decision, self._reader = leader._decided, leader._reader
@@ -350,7 +350,7 @@ class FileTaking:
     def _went_straight(self, rows: Sequence[int]) -> None:
         self._finished += self._decided.lines
         for due, count in zip(self._decided.due, rows):
-            self._ended(replace(due.line, rows=count))
+            self._ended(due.line._replace(rows=count))
             self._seen(RequestSeen("FILE", due.info.path, None, 0.0, due.info.size, 1, 0.0, ""))
         self._done = len(self._finished)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import posixpath
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Literal
 
@@ -58,7 +58,7 @@ def decide(
             if line.state == "bad":
                 found.still_bad.append(line)
             if line.state == "gone":  # it came back as it was
-                found.lines.append(replace(line, state="bad" if line.problem else "taken"))
+                found.lines.append(line._replace(state="bad" if line.problem else "taken"))
             continue
         if not _whole(info, settle, now, marker, there):
             found.unsettled.append(info.path)
@@ -68,18 +68,19 @@ def decide(
         if line is not None and not asked and changed == "ignore":
             if line.state != "left":
                 found.changed += 1
-            found.lines.append(replace(as_listed(line, info), state="left"))
+            found.lines.append(as_listed(line, info)._replace(state="left"))
             continue
         if line is None:
             number += 1
             line = FileLine(number, info.path, info.size, "", "", "taken")
         else:
             found.changed += 1
-        taken = replace(
-            as_listed(line, info), state="taken", load=None, problem="", replaces=loaded and changed in ("replace", "ignore")
+        taken = as_listed(line, info)._replace(
+            state="taken", load=None, problem="", replaces=loaded and changed in ("replace", "ignore")
         )
         found.due.append(Due(info, taken))
-    found.lines += [replace(line, state="gone") for line in lines.values() if line.state != "gone"]
+    gone = sorted(line.path for line in lines.values() if line.state != "gone")
+    found.lines += [lines[path]._replace(state="gone") for path in gone]
     if sort == "time":
         found.due.sort(key=lambda due: (due.info.modified or now, due.info.path))
     else:
@@ -89,14 +90,16 @@ def decide(
 
 def as_listed(line: FileLine, info: FileInfo) -> FileLine:
     modified = format_time(info.modified) if info.modified else ""
-    return replace(line, size=info.size, modified=modified, tag=info.tag)
+    return line._replace(size=info.size, modified=modified, tag=info.tag)
 
 
 def _same(info: FileInfo, line: FileLine) -> bool:
+    if info.size != line.size:
+        return False
     if info.tag and line.tag:
-        return info.tag == line.tag and info.size == line.size
-    if info.size != line.size or info.modified is None or not line.modified:
-        return info.size == line.size and info.modified is None and not line.modified
+        return info.tag == line.tag
+    if info.modified is None or not line.modified:
+        return info.modified is None and not line.modified
     # A tenth of what writing the listed time as text takes.
     return info.modified == datetime.fromisoformat(line.modified)
 

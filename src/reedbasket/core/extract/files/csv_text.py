@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections import deque
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from typing import Any
@@ -19,10 +19,11 @@ from . import text_kinds
 from .blocks import whole_lines, wrong_encoding
 from .part import FilePart, Unread
 from .problems import file_problem
-from .text_kinds import TextKind, finished, infer, leading_zeros, made, one_by_one, wider
+from .text_kinds import NUMBERS, TextKind, finished, infer, made, numbers, one_by_one, wider
 
 # Blocks parsed beside each other; pyarrow holds no lock of Python's while it does.
 _AT_ONCE = 2
+_NONE: Mapping[str, Any] = {}
 
 
 @dataclass
@@ -34,19 +35,20 @@ class Columns:
     zone: str
     follow: bool = True
 
-    def table(self, texts: dict[str, Any]) -> tuple[pa.Table | None, list[dict[str, Any]]]:
-        """Columns of text as what they hold: (columns, nothing), or (None, records) where a value is not of its column's kind."""
+    def table(self, texts: dict[str, Any], pointed: Mapping[str, Any] = _NONE) -> tuple[pa.Table | None, list[dict[str, Any]]]:
+        """Columns of text as what they hold: (columns, nothing), or (None, records) where a value is not of its column's kind. pointed:
+        those with a point where another mark stands before fractions, the others' marks as points; such columns hold no numbers."""
         fields, odd = [], False
         for name, values in texts.items():
             kind = self.known.get(name)
             values_made = None
-            if kind is not None:
+            if kind is not None and not (name in pointed and kind.kind in NUMBERS):
                 values_made = made(values, kind)
                 if values_made is not None and kind.kind == "timestamp" and kind.zoned is None:
                     # From now on it is known whether they name their zone, and the parser can be told.
                     self.known[name] = replace(kind, zoned=values_made.type.tz is not None)
             if values_made is None:
-                found = infer(values)
+                found = infer(values) if name not in pointed else TextKind("text")
                 if kind is None and found is not None:
                     self.known[name], values_made = found, made(values, found)
                 elif kind is None:
@@ -58,9 +60,16 @@ class Columns:
             if not odd:
                 fields.append(finished(name, values_made, self.known.get(name), self.zone))
         if odd:
-            listed = [one_by_one(values.to_pylist(), self.known.get(name), self.zone) for name, values in texts.items()]
+            listed = [self._listed(name, values, pointed.get(name)) for name, values in texts.items()]
             return None, [dict(zip(texts, row)) for row in zip(*listed)]
         return pa.Table.from_arrays([values for _, values in fields], schema=pa.schema([field for field, _ in fields])), []
+
+    def _listed(self, name: str, values: Any, pointed: Any) -> list[Any]:
+        texts = values.to_pylist()
+        if pointed is None:
+            return one_by_one(texts, self.known.get(name), self.zone)
+        read = one_by_one(pointed.to_pylist(), self.known.get(name), self.zone)
+        return [text if text and "." in text else one for text, one in zip(texts, read)]
 
 
 class CsvReader:
@@ -143,9 +152,13 @@ class CsvReader:
         except pa.ArrowInvalid as error:
             raise file_problem("file.unreadable", f"{path} from about line {line:,} on: {error}", "mend the file") from None
         texts = {name: table.column(name) for name in header}
+        pointed = {}
         if self._decimal != ".":
-            texts = {name: _with_point(values, self._decimal) for name, values in texts.items()}
-        columns, records = self._columns.table(texts)
+            read = {name: _with_point(values, self._decimal) for name, values in texts.items()}
+            # Where a comma stands before fractions, 1.000 is a thousand to whoever wrote it, and no number that we know.
+            pointed = {name: read[name] for name, values in texts.items() if _any(values, r"^-?[0-9]+\.[0-9]")}
+            texts = {name: values if name in pointed else read[name] for name, values in texts.items()}
+        columns, records = self._columns.table(texts, pointed)
         return FilePart(columns, records, self._lines(block, line, unread), len(block), self._told(block, line, unread))
 
     def _typed(
@@ -155,17 +168,22 @@ class CsvReader:
         # Of times it has to be known whether they name their zone.
         if not now or any(kind.kind == "timestamp" and kind.zoned is None for kind in now.values()):
             return None
-        whole = any(kind.kind == "int64" for kind in now.values())
-        if whole and leading_zeros(block, self._delimiter, self._form.quote):
-            return None
+        # Numbers are looked at before they are read.
+        parsed = {name: kind for name, kind in now.items() if kind.kind not in NUMBERS}
+        columns: dict[str, Any] = {}
         try:
-            table = self._parse(block, header, now, unread)
+            table = self._parse(block, header, parsed, unread)
+            for name in header:
+                values, kind = table.column(name), now.get(name)
+                columns[name] = numbers(values, kind, self._decimal) if kind and kind.kind in NUMBERS else values
         except pa.ArrowInvalid:
             return None
         # A column of which only nulls are known may have its first value here.
-        if any(name not in now and table.column(name).null_count < table.num_rows for name in header):
+        if any(name not in now and columns[name].null_count < table.num_rows for name in header):
             return None
-        fields = [finished(name, table.column(name), now.get(name), self._columns.zone) for name in header]
+        if any(values is None for values in columns.values()):
+            return None
+        fields = [finished(name, values, now.get(name), self._columns.zone) for name, values in columns.items()]
         return pa.Table.from_arrays([values for _, values in fields], schema=pa.schema([field for field, _ in fields]))
 
     def _parse(self, block: bytes, header: list[str], kinds: dict[str, TextKind], unread: list[tuple[int, Unread]]) -> pa.Table:
@@ -190,7 +208,6 @@ class CsvReader:
                 false_values=text_kinds.FALSE,
                 strings_can_be_null=True,
                 quoted_strings_can_be_null=False,
-                decimal_point=self._decimal if kinds else ".",
             ),
         )
 
@@ -231,7 +248,12 @@ def _behind_lines(block: bytes, count: int) -> int:
 
 def _with_point(values: Any, mark: str) -> Any:
     """Numbers written with another mark than a point."""
-    numbers = pc.fill_null(pc.match_substring_regex(values, rf"^-?[0-9]+\{mark}[0-9]+$"), False)
-    if not pc.any(numbers).as_py():
+    pattern = rf"^-?[0-9]+\{mark}[0-9]+$"
+    if not _any(values, pattern):
         return values
+    numbers = pc.fill_null(pc.match_substring_regex(values, pattern), False)
     return pc.if_else(numbers, pc.replace_substring(values, mark, "."), values)
+
+
+def _any(values: Any, pattern: str) -> bool:
+    return pc.any(pc.match_substring_regex(values, pattern)).as_py() is True

@@ -5,15 +5,13 @@ from __future__ import annotations
 import io
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
 from datetime import datetime
-from typing import IO, Any, Protocol
+from typing import IO, Any, NamedTuple, Protocol
 
 from ...errors import SourceError, SourceRefused, SourceTimedOut, SourceUnreachable
 
 
-@dataclass(frozen=True, slots=True)
-class FileInfo:
+class FileInfo(NamedTuple):
     """One file as a store lists it. path: below the source's own folder, with /. size: bytes, -1 where the store does not say. modified:
     aware, UTC; None where the store does not say. tag: what the store knows its content by (ETag), '' for nothing."""
 

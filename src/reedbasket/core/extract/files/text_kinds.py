@@ -25,6 +25,7 @@ _DOUBLE = WHOLE + r"(\.[0-9]+)?([eE][+-]?[0-9]{1,3})?"
 _DAY = r"[0-9]{4}-[0-9]{2}-[0-9]{2}"
 _CLOCK = r"[T ][0-9]{2}:[0-9]{2}(:[0-9]{2}(\.[0-9]{1,6})?)?"
 _ZONE = r"(Z|[+-][0-9]{2}(:?[0-9]{2})?)"
+NUMBERS = ("int64", "double", "decimal")
 _FLAGS = ("true", "false", "True", "False", "TRUE", "FALSE")
 TRUE, FALSE = ["true", "True", "TRUE"], ["false", "False", "FALSE"]
 
@@ -187,9 +188,15 @@ def _one(text: str, kind: Kind, zone: str) -> Any:
     return float(text) if kind == "double" else Decimal(text)
 
 
-def leading_zeros(block: bytes, delimiter: str, quote: str) -> bool:
-    """Whether some cell begins with a zero and goes on with a digit or an x: no number is to be read out of such, though parsers do."""
-    ends = pa.array([0, len(block)], pa.int32()).buffers()[1]
-    whole = pa.Array.from_buffers(pa.binary(), 1, [None, ends, pa.py_buffer(block)])
-    pattern = rf"(?:^|[{re.escape(delimiter)}{re.escape(quote)}\n\r])-?0[0-9xX]"
-    return bool(pc.match_substring_regex(whole, pattern)[0].as_py())
+def numbers(texts: Any, known: TextKind, mark: str) -> Any | None:
+    """A column of text as the numbers that it is known to hold; None where one begins with a zero and goes on with a digit or an x: no
+    number is to be read out of such, though parsers do. mark: before fractions. Raises ArrowInvalid where a value is none."""
+    if mark != ".":
+        if pc.any(pc.match_substring(texts, ".")).as_py():
+            return None
+        texts = pc.replace_substring(texts, mark, ".")
+    for front in ("0", "-0"):
+        some = texts.filter(pc.starts_with(texts, front))
+        if len(some) and pc.any(pc.match_substring_regex(some, "^-?0[0-9xX]")).as_py():
+            return None
+    return texts.cast(known.arrow)

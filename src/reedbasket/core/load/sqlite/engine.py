@@ -17,7 +17,7 @@ from ...errors import WarehouseError
 from ...shape.batch import TableBatch
 from ...shape.kinds import EXACT_IN_DOUBLE, Kind
 from ...shape.structure import ColumnShape
-from ..engine import Engine, Limits, Merge, utc
+from ..engine import Engine, Limits, Merge, Stamp, utc
 from .connect import translated
 from .values import bindable, converter, insert_rows
 
@@ -40,6 +40,8 @@ class SqliteEngine(Engine):
     # SQLITE_MAX_COLUMN, as Python's library is built.
     limits = Limits(columns=2_000)
     temp = "temp."
+    arrival = "s._rowid_"
+    waits = True
 
     def __init__(self, connection: sqlite3.Connection, path: Path) -> None:
         self.connection = connection
@@ -162,7 +164,7 @@ class SqliteEngine(Engine):
 
     # Rows
 
-    def insert(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch) -> None:
+    def insert(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch, stamp: Stamp | None = None) -> None:
         data = {c.name: c for c in columns}
         names: list[str] = []
         values: list[Any] = []
@@ -174,7 +176,12 @@ class SqliteEngine(Engine):
         for name, (kind, held) in batch.columns.items():
             names.append(name)
             values.append(bindable(kind, held))
-        insert_rows(self.connection, sql_name, self.listed(names), values)
+        constants = {"_rb_load": str(stamp.load), "_rb_at": stamp.at} if stamp else {}
+        into = self.listed([*names, *constants])
+        insert_rows(self.connection, sql_name, into, values, constants.values())
+
+    def insert_stamped(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch, stamp: Stamp) -> None:
+        self.insert(sql_name, columns, batch, stamp)
 
     def index_stage(self, name: str, key: Sequence[str]) -> None:
         short = name.removeprefix(self.temp)

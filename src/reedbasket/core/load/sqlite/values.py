@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from datetime import datetime
 from decimal import Context, Decimal
 from typing import Any
@@ -32,10 +32,12 @@ sqlite3.register_adapter(type(None), {None: None}.__getitem__)
 sqlite3.register_adapter(bytes, bytes)
 
 
-def insert_rows(connection: sqlite3.Connection, table: str, into: str, columns: list[Any]) -> None:
-    """table, into: as SQL writes them, quoted."""
+def insert_rows(
+    connection: sqlite3.Connection, table: str, into: str, columns: list[Any], constants: Iterable[str] = ()
+) -> None:
+    """table, into: as SQL writes them, quoted. constants: SQL, of the last columns, the same in each row."""
     width = len(columns)
-    one = "(" + ",".join("?" * width) + ")"
+    one = "(" + ",".join(["?"] * width + list(constants)) + ")"
     many = max(1, min(ROWS_PER_STATEMENT, MOST_PARAMETERS // width))
     begin = f"insert into {table} ({into}) values "
     # Column by column into every nth place: half of what going over the rows takes.

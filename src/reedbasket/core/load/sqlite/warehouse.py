@@ -5,10 +5,12 @@ from __future__ import annotations
 import os
 import sqlite3
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
+
+import orjson
 
 from ...checking import CheckStep
 from ...errors import NotFound, WarehouseError
@@ -98,6 +100,12 @@ class SqliteWarehouse(Reading):
             return
         with translated("reading the state in", self.path):
             yield lambda sql, values: connection.execute(sql, values).fetchall()
+
+    def _many(self, ask: Ask, columns: Sequence[str], rest: str, values: Sequence[Any]) -> Iterable[tuple[Any, ...]]:
+        # Column by column as one text each: a third of what fetching the rows takes.
+        gathered = ", ".join(f"json_group_array({quoted(name)})" for name in columns)
+        found = ask(f"select {gathered} {rest}", values)
+        return zip(*map(orjson.loads, found[0])) if found else ()
 
     def _columns(self, ask: Ask, table: str) -> dict[str, str] | None:
         found: list[Any] = ask("select name, type from pragma_table_info(?)", (table,))

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import shutil
 from collections.abc import Iterator
 from contextlib import suppress
 from datetime import UTC, datetime
+from operator import attrgetter
 from pathlib import Path
 from typing import IO
 
@@ -40,22 +42,31 @@ class FolderStore:
     def _below(self, before: str) -> Iterator[FileInfo]:
         # scandir knows what is a folder without a look at it: 20,000 files take a fifth of what Path.rglob does.
         try:
-            found = sorted(os.scandir(self._folder / before), key=lambda entry: entry.name)
+            found = sorted(os.scandir(self._folder / before), key=attrgetter("name"))
         except FileNotFoundError:
             return
         except OSError as error:
             raise self._trouble.refused(f"listing {before or 'all'} of", str(error.strerror)) from error
-        here = os.path.realpath(self._folder / before)
         for entry in found:
             path = before + entry.name
-            if entry.is_symlink() and f"{here}/".startswith(f"{os.path.realpath(entry.path)}/"):
-                continue  # it leads back to where we come from, and on without end
-            if entry.is_dir():
+            try:
+                folder = entry.is_dir()
+                told = None if folder or path.endswith(PART) else entry.stat()
+            except OSError as error:
+                if error.errno in (errno.ENOENT, errno.ELOOP):
+                    continue  # it went away, or is a link to nothing but itself
+                raise self._trouble.refused(f"looking at {path} in", str(error.strerror)) from error
+            if told is not None:
+                yield FileInfo(path, told.st_size, datetime.fromtimestamp(told.st_mtime, UTC))
+            elif folder and not self._leads_back(before, entry):
                 yield from self._below(path + "/")
-            elif not path.endswith(PART):
-                with suppress(FileNotFoundError):
-                    told = entry.stat()
-                    yield FileInfo(path, told.st_size, datetime.fromtimestamp(told.st_mtime, UTC))
+
+    def _leads_back(self, before: str, entry: os.DirEntry[str]) -> bool:
+        """To where we come from, and on without end."""
+        if not entry.is_symlink():
+            return False
+        here = os.path.realpath(self._folder / before)
+        return f"{here}/".startswith(f"{os.path.realpath(entry.path)}/")
 
     def info(self, path: str) -> FileInfo | None:
         try:
