@@ -86,6 +86,10 @@ class EngineLoad:
         self.notes: list[str] = []
 
     @property
+    def version(self) -> int:
+        return self._version
+
+    @property
     def _history(self) -> bool:
         return self._target.write == "history"
 

@@ -47,7 +47,8 @@ class Stage:
     def _stays(self, family: Family, layout: TableLayout, batch: TableBatch) -> bool:
         values = batch.rows * (len(batch.columns) + 1)
         wanted = _staged(family, layout)
-        if layout.name in self._names or self._values + values > _MOST_WAITING:
+        # Rows of which nothing but nulls is known have no column that could be bound.
+        if layout.name in self._names or not batch.columns or self._values + values > _MOST_WAITING:
             return False
         held = self._columns.setdefault(layout.name, {c.name: _copy(c) for c in wanted})
         if _shape(held.values()) != _shape(wanted):

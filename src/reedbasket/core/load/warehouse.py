@@ -172,6 +172,10 @@ class Load(Protocol):
     staged_rows: int
     notes: list[str]
 
+    @property
+    def version(self) -> int:
+        """Of what the warehouse has of the table, 0 before it has any."""
+
     def stage(self, family: Family, batches: Sequence[TableBatch]) -> None:
         """Keep batches aside, on disk; nothing of them is seen by a reader of the warehouse."""
 

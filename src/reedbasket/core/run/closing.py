@@ -70,7 +70,6 @@ def target_of(
     )
 
 
-def kept_clean(order: RunOrder, table: TableOrder, warehouse: Warehouse) -> str:
-    """What the feed keeps on top of the table, made anew where that is due: what was done, in words."""
-    state = warehouse.state(order.feed, table.name)
-    return warehouse.clean(order.feed, table.name, table.shaping.clean, state.version) if state is not None else ""
+def kept_clean(order: RunOrder, table: TableOrder, warehouse: Warehouse, version: int) -> str:
+    """What the feed keeps on top of the table, made anew where that is due: what was done, in words. version: see Load."""
+    return warehouse.clean(order.feed, table.name, table.shaping.clean, version) if version else ""

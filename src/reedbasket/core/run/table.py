@@ -91,7 +91,7 @@ class TableRun(TableCommits):
         finally:
             self.progress.seconds = time.monotonic() - began
             self._load.close()
-        done = kept_clean(order, table, self._warehouse)
+        done = kept_clean(order, table, self._warehouse, self._load.version)
         if done:
             self._log("info", "table.clean", done)
         problem = self._taking.problem() if self._again is None else None

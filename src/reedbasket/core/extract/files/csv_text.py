@@ -16,10 +16,10 @@ import pyarrow.csv as pa_csv
 
 from ...spec.files import CsvText
 from . import text_kinds
-from .blocks import whole_lines, wrong_encoding
+from .blocks import lines_in, whole_lines, wrong_encoding
 from .part import FilePart, Unread
 from .problems import file_problem
-from .text_kinds import NUMBERS, TextKind, finished, infer, made, numbers, one_by_one, wider
+from .text_kinds import NUMBERS, TextKind, as_inferred, finished, infer, made, numbers, one_by_one, wider
 
 # Blocks parsed beside each other; pyarrow holds no lock of Python's while it does.
 _AT_ONCE = 2
@@ -50,7 +50,7 @@ class Columns:
             if values_made is None:
                 found = infer(values) if name not in pointed else TextKind("text")
                 if kind is None and found is not None:
-                    self.known[name], values_made = found, made(values, found)
+                    self.known[name], values_made = found, as_inferred(values, found)
                 elif kind is None:
                     values_made = values
                 elif found is not None:
@@ -115,7 +115,7 @@ class CsvReader:
             body = block[skipped:] if skipped else block
             if header and not body.isspace() and body:
                 yield body, header, line
-            line += body.count(b"\n") + (not body.endswith(b"\n"))
+            line += lines_in(body) + (not body.endswith(b"\n"))
 
     def _header(self, block: bytes, path: str) -> tuple[list[str], int]:
         """(the names, how many bytes they take)."""

@@ -123,16 +123,23 @@ def _casts(values: Any, wanted: pa.DataType) -> bool:
 
 def made(texts: Any, known: TextKind) -> Any | None:
     """A column of text as its kind; None where a value is none."""
-    values = texts
+    values = texts.drop_null()
+    return as_inferred(texts, known) if not len(values) or _look_like(values, known.kind) else None
+
+
+def _look_like(values: Any, kind: Kind) -> bool:
+    """What casts would take beside what we do."""
+    if kind == "bool":
+        return pc.all(pc.is_in(values, pa.array(_FLAGS))).as_py() is True
+    pattern = {"int64": WHOLE, "decimal": _DECIMAL}.get(kind)
+    return pattern is None or _all(values, pattern)
+
+
+def as_inferred(values: Any, known: TextKind) -> Any | None:
+    """The same where it is known that every value looks like one."""
     if known.kind in ("text", "json", "uuid", "binary"):
         return values
-    if known.kind == "int64" and not _all(values.drop_null(), WHOLE) and values.null_count < len(values):
-        return None
-    if known.kind == "decimal" and not _all(values.drop_null(), _DECIMAL) and values.null_count < len(values):
-        return None
     if known.kind == "bool":
-        if not pc.all(pc.is_in(values.drop_null(), pa.array(_FLAGS))).as_py() and values.null_count < len(values):
-            return None
         return pc.utf8_lower(values).cast(pa.bool_())
     zones = (known.zoned,) if known.zoned is not None or known.kind != "timestamp" else (True, False)
     for zoned in zones:

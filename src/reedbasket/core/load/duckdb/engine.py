@@ -8,8 +8,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from datetime import datetime
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -51,10 +53,17 @@ class DuckEngine(Engine):
     def __init__(self, path: Path, folder: Path) -> None:
         """folder: where what does not fit into memory is put aside."""
         self._path = path
-        self.connection = connect_scratch(folder)
+        opening = ThreadPoolExecutor(1, thread_name_prefix="open duckdb")
+        # It takes 30 ms, and a load that is built beside asks for it only in its commit.
+        self._opened = opening.submit(connect_scratch, folder)
+        opening.shutdown(wait=False)
         self.attached = False
         self._memory = MEMORY_MB
         self._waiting: dict[str, list[pa.Table]] = {}
+
+    @cached_property
+    def connection(self) -> duckdb.DuckDBPyConnection:
+        return self._opened.result()
 
     @contextmanager
     def translated(self, doing: str) -> Iterator[None]:

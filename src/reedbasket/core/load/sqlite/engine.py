@@ -17,7 +17,7 @@ from ...errors import WarehouseError
 from ...shape.batch import TableBatch
 from ...shape.kinds import EXACT_IN_DOUBLE, Kind
 from ...shape.structure import ColumnShape
-from ..engine import Engine, Limits, Merge, Stamp, utc
+from ..engine import FILE, Engine, Limits, Merge, Stamp, utc
 from .connect import translated
 from .values import bindable, converter, insert_rows
 
@@ -33,6 +33,8 @@ DECLARED: dict[Kind, str] = {
     "binary": "BLOB",
     "uuid": "UUID TEXT",
 }
+# From here on a statement of its own for the rows of one file is cheaper than binding its number to each.
+_ROWS_OF_A_FILE = 5_000
 _KINDS: dict[str, Kind] = {declared: kind for kind, declared in DECLARED.items()}
 
 
@@ -168,15 +170,18 @@ class SqliteEngine(Engine):
         data = {c.name: c for c in columns}
         names: list[str] = []
         values: list[Any] = []
-        own = batch.own
-        for name, held in own.items():
-            if held is not None and name in data:
+        constants = {"_rb_load": str(stamp.load), "_rb_at": stamp.at} if stamp else {}
+        for name, held in batch.own.items():
+            if held is None or name not in data:
+                continue
+            if name == FILE and batch.columns and batch.rows >= _ROWS_OF_A_FILE and held.count(held[0]) == batch.rows:
+                constants[name] = str(int(held[0]))
+            else:
                 names.append(name)
                 values.append(held)
         for name, (kind, held) in batch.columns.items():
             names.append(name)
             values.append(bindable(kind, held))
-        constants = {"_rb_load": str(stamp.load), "_rb_at": stamp.at} if stamp else {}
         into = self.listed([*names, *constants])
         insert_rows(self.connection, sql_name, into, values, constants.values())
 
