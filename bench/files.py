@@ -53,7 +53,7 @@ def run(kind: str, quick: bool) -> dict[str, Any]:
             peaks.append(found["rss_mb"])
             return float(found["seconds"])
 
-        mine, theirs = in_turn(3 if quick else 5, ours, lambda: by_hand(kind, folder, where))
+        mine, theirs = in_turn(3 if quick else 9, ours, lambda: by_hand(kind, folder, where))
     return result(mine, theirs, max(peaks))
 
 

@@ -41,7 +41,7 @@ def run(quick: bool) -> dict[str, Any]:
         def theirs() -> float:
             return float(child("bench.files_listing", "by-hand", name)["seconds"])
 
-        mine, other = in_turn(3 if quick else 5, ours, theirs)
+        mine, other = in_turn(3 if quick else 15, ours, theirs)
     return result(mine, other, max(peaks))
 
 

@@ -72,7 +72,7 @@ def _typed(
         _require_free(line in table.column_names, line, path)
         field, column = typed_field(line, "int64", pa.array(part.lines(), pa.int64()))
         table = table.append_column(field, column)
-    return ColumnRecords(table, lambda: as_records(table), table.nbytes)
+    return ColumnRecords(table, lambda: as_records(table), table.get_total_buffer_size())
 
 
 def _lane(

@@ -10,9 +10,10 @@ import zipfile
 import zlib
 from collections.abc import Callable, Iterator
 from fnmatch import fnmatchcase
-from typing import Any
+from typing import Any, cast
 
 import pyarrow as pa
+from isal import isal_zlib
 
 from .problems import file_problem
 
@@ -20,6 +21,8 @@ CHUNK = 1024 * 1024
 # Text packs to a fortieth at the most by our samples, runs of one value to a thousandth: what goes beyond both is there to fill disks.
 _MOST_TIMES = 400
 _AT_LEAST = 64 * 1024 * 1024
+# isal's own says of itself that it is an instance.
+_BROKEN: tuple[type[Exception], ...] = (cast(type[Exception], isal_zlib.error), OSError, lzma.LZMAError, EOFError)
 _PACKED = {".gz": "gzip", ".zst": "zstd", ".bz2": "bz2", ".xz": "xz"}
 
 
@@ -67,7 +70,7 @@ def opened(content: Any, path: str, bounded: Bounded) -> Iterator[bytes]:
         for part in _unpacked(content, kind):
             bounded.add(len(part))
             yield part
-    except (zlib.error, OSError, lzma.LZMAError, EOFError) as error:
+    except _BROKEN as error:
         if isinstance(error, OSError) and error.errno is not None:
             raise
         raise file_problem(
@@ -83,7 +86,7 @@ def _unpacked(content: Any, kind: str) -> Iterator[bytes]:
                 yield part
         return
     makers: dict[str, Callable[[], Any]] = {
-        "gzip": lambda: zlib.decompressobj(wbits=31),
+        "gzip": lambda: isal_zlib.decompressobj(wbits=31),
         "bz2": bz2.BZ2Decompressor,
         "xz": lzma.LZMADecompressor,
     }
@@ -94,6 +97,9 @@ def _unpacked(content: Any, kind: str) -> Iterator[bytes]:
         while part:
             begun = True
             for piece in _pieces(unpacker, part, kind):
+                if not held.tell() and len(piece) >= CHUNK:
+                    yield piece
+                    continue
                 held.write(piece)
                 if held.tell() >= CHUNK:
                     yield held.getvalue()
