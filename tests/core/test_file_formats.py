@@ -145,6 +145,19 @@ def test_numbers_are_exact_and_what_looks_like_one_but_is_none_stays_text() -> N
     rows = b"n\n" + b"".join(b"%d\n" % n for n in range(200_000)) + b"0x1F\n08\n"
     records, _, _ = read("b.csv", rows)
     assert [r["n"] for r in records[-3:]] == ["199999", "0x1F", "08"]
+    for odd in (b"007.5", b"-08.25"):
+        records, _, _ = read("b.csv", b"n\n" + b"1.5\n-0.25\n0.5\n" * 80_000 + odd + b"\n")
+        assert [r["n"] for r in (records[0], records[-2], records[-1])] == [Decimal("1.50"), "0.5", odd.decode()]
+
+
+def test_a_point_before_thousands_is_no_point_before_fractions() -> None:
+    german = {"csv": {"delimiter": ";", "decimal": ","}}
+    records, _, _ = read("a.csv", b"a;b;c\n1,5;1.000;2,5\n0,25;12.500;about 3\n", german)
+    assert records == [{"a": Decimal("1.50"), "b": "1.000", "c": "2,5"}, {"a": Decimal("0.25"), "b": "12.500", "c": "about 3"}]
+    # Nor once the column is known to hold numbers.
+    rows = b"a\n" + b"1,5\n" * 300_000 + b"1.000\n2,5\n"
+    records, _, _ = read("b.csv", rows, german)
+    assert [records[0]["a"], records[-2]["a"], records[-1]["a"]] == [Decimal("1.5"), "1.000", "2,5"]
 
 
 def test_quotes_over_lines_are_never_cut_where_blocks_end() -> None:

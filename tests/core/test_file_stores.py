@@ -317,6 +317,8 @@ def test_an_object_put_in_place_of_another_after_it_was_listed_is_taken_once(
 def test_a_link_that_leads_back_is_gone_through_once(there: Path, tmp_path: Path) -> None:
     (there / "a/b/round").symlink_to(there / "a")
     (there / "a/aside").symlink_to(there / "p")
+    (there / "a/itself").symlink_to(there / "a/itself")
+    (there / "a/nowhere").symlink_to(there / "gone.csv")
     assert [info.path for info in opened(f"path: {there}", tmp_path).list("")] == [
         "a/1.csv", "a/aside/one.png", "a/b/2.csv", "p/one.png", "top.csv",
     ]  # fmt: skip

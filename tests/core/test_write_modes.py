@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from reedbasket.core.load import stage
 from tests.support.warehouses import Loader, Place
 
 child = st.fixed_dictionaries({"c": st.integers(0, 3)}, optional={"deep": st.lists(st.just({"d": 1}), max_size=2)})
@@ -125,6 +127,26 @@ def prepared(loader: Loader, way: str) -> Loader:
     loader.deletes = how if how in ("mark", "ignore") else "apply"
     loader.complete = loader.write in ("mirror", "replace") or how == "complete"
     return loader
+
+
+def test_rows_to_append_may_wait_in_memory(new_place: Callable[[], Place], monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whether all of them, some or none: what is loaded is the same, also where a column widens or comes while they wait."""
+    more = [{"id": 2, "v": 2}, {"id": 3, "v": 2.5}, {"id": 4, "v": None}, {"id": 5, "at": "b"}, {"id": 6, "kids": [{"c": 1}]}]
+    for most in (0, 8, 10_000):
+        monkeypatch.setattr(stage, "_MOST_WAITING", most)
+        loader = prepared(Loader(new_place()), "append")
+        loader.load([{"id": 1, "v": 1}])
+        lines = loader.load(more, batch=1)
+        found = loader.ask('select id, v, "at", _rb_load from things order by id')
+        assert found == [(1, 1, None, 1), *((r["id"], r.get("v"), r.get("at"), lines[0].load) for r in more)]
+        assert all(line.reconciles for line in lines) and lines[0].inserted == len(more)
+        assert loader.ask("select c from things_kids") == [(1,)]
+        loader.load([{"id": 7, "v": 7}], batch=1)
+        assert loader.ask("select count(*) from things") == [(len(more) + 2,)]
+    bare = Loader(new_place(), "append", [])
+    for _ in range(2):  # no column is known of these
+        bare.load([{"n": None}] * 3)
+    assert bare.ask("select count(*) from things") == [(6,)]
 
 
 @quick

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections import deque
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from typing import Any
@@ -23,7 +23,6 @@ from .text_kinds import NUMBERS, TextKind, as_inferred, finished, infer, made, n
 
 # Blocks parsed beside each other; pyarrow holds no lock of Python's while it does.
 _AT_ONCE = 2
-_NONE: Mapping[str, Any] = {}
 
 
 @dataclass
@@ -35,22 +34,26 @@ class Columns:
     zone: str
     follow: bool = True
 
-    def table(self, texts: dict[str, Any], pointed: Mapping[str, Any] = _NONE) -> tuple[pa.Table | None, list[dict[str, Any]]]:
-        """Columns of text as what they hold: (columns, nothing), or (None, records) where a value is not of its column's kind. pointed:
-        those with a point where another mark stands before fractions, the others' marks as points; such columns hold no numbers."""
+    def table(self, texts: dict[str, Any], mark: str = ".") -> tuple[pa.Table | None, list[dict[str, Any]]]:
+        """Columns of text as what they hold: (columns, nothing), or (None, records) where a value is not of its column's kind. mark: before
+        fractions."""
         fields, odd = [], False
+        read = {name: values if mark == "." else _with_point(values, mark) for name, values in texts.items()}
+        # Where a comma stands before fractions, 1.000 is a thousand to whoever wrote it, and no number that we know.
+        no_numbers = {name for name, values in texts.items() if mark != "." and _any(values, r"^-?[0-9]+\.[0-9]")}
         for name, values in texts.items():
             kind = self.known.get(name)
             values_made = None
-            if kind is not None and not (name in pointed and kind.kind in NUMBERS):
-                values_made = made(values, kind)
+            if kind is not None and not (name in no_numbers and kind.kind in NUMBERS):
+                values_made = made(read[name] if kind.kind in NUMBERS else values, kind)
                 if values_made is not None and kind.kind == "timestamp" and kind.zoned is None:
                     # From now on it is known whether they name their zone, and the parser can be told.
                     self.known[name] = replace(kind, zoned=values_made.type.tz is not None)
             if values_made is None:
-                found = infer(values) if name not in pointed else TextKind("text")
+                found = infer(read[name]) if name not in no_numbers else TextKind("text")
                 if kind is None and found is not None:
-                    self.known[name], values_made = found, as_inferred(values, found)
+                    self.known[name] = found
+                    values_made = as_inferred(read[name] if found.kind in NUMBERS else values, found)
                 elif kind is None:
                     values_made = values
                 elif found is not None:
@@ -60,16 +63,17 @@ class Columns:
             if not odd:
                 fields.append(finished(name, values_made, self.known.get(name), self.zone))
         if odd:
-            listed = [self._listed(name, values, pointed.get(name)) for name, values in texts.items()]
+            listed = [self._listed(name, values, read[name], mark) for name, values in texts.items()]
             return None, [dict(zip(texts, row)) for row in zip(*listed)]
         return pa.Table.from_arrays([values for _, values in fields], schema=pa.schema([field for field, _ in fields])), []
 
-    def _listed(self, name: str, values: Any, pointed: Any) -> list[Any]:
-        texts = values.to_pylist()
-        if pointed is None:
-            return one_by_one(texts, self.known.get(name), self.zone)
-        read = one_by_one(pointed.to_pylist(), self.known.get(name), self.zone)
-        return [text if text and "." in text else one for text, one in zip(texts, read)]
+    def _listed(self, name: str, values: Any, read: Any, mark: str) -> list[Any]:
+        texts, kind = values.to_pylist(), self.known.get(name)
+        if mark == "." or kind is None or kind.kind not in NUMBERS:
+            return one_by_one(texts, kind, self.zone)
+        return [
+            text if text and "." in text else one for text, one in zip(texts, one_by_one(read.to_pylist(), kind, self.zone))
+        ]
 
 
 class CsvReader:
@@ -152,13 +156,7 @@ class CsvReader:
         except pa.ArrowInvalid as error:
             raise file_problem("file.unreadable", f"{path} from about line {line:,} on: {error}", "mend the file") from None
         texts = {name: table.column(name) for name in header}
-        pointed = {}
-        if self._decimal != ".":
-            read = {name: _with_point(values, self._decimal) for name, values in texts.items()}
-            # Where a comma stands before fractions, 1.000 is a thousand to whoever wrote it, and no number that we know.
-            pointed = {name: read[name] for name, values in texts.items() if _any(values, r"^-?[0-9]+\.[0-9]")}
-            texts = {name: values if name in pointed else read[name] for name, values in texts.items()}
-        columns, records = self._columns.table(texts, pointed)
+        columns, records = self._columns.table(texts, self._decimal)
         return FilePart(columns, records, self._lines(block, line, unread), len(block), self._told(block, line, unread))
 
     def _typed(
