@@ -22,6 +22,7 @@ from reedbasket.core.extract.files.csv_text import Columns
 from reedbasket.core.extract.files.problems import FileProblem
 from reedbasket.core.extract.files.reader import FileReader
 from reedbasket.core.extract.files.store import FileInfo
+from reedbasket.core.extract.files.text_kinds import TextKind
 from reedbasket.core.shape.typed import as_records
 from reedbasket.core.spec.files import FileFormat, as_format
 
@@ -148,6 +149,14 @@ def test_numbers_are_exact_and_what_looks_like_one_but_is_none_stays_text() -> N
     for odd in (b"007.5", b"-08.25"):
         records, _, _ = read("b.csv", b"n\n" + b"1.5\n-0.25\n0.5\n" * 80_000 + odd + b"\n")
         assert [r["n"] for r in (records[0], records[-2], records[-1])] == [Decimal("1.50"), "0.5", odd.decode()]
+
+
+def test_spaces_around_what_is_known_to_be_a_number_do_not_count() -> None:
+    known = {"n": TextKind("int64"), "d": TextKind("decimal", None, 9, 1)}
+    records, _, _ = read("a.csv", b"n,d\n 7,1.5 \n8, 2.0\n", known=known)
+    assert records == [{"n": 7, "d": Decimal("1.5")}, {"n": 8, "d": Decimal("2.0")}]
+    records, _, _ = read("a.csv", b"n,d\n 07,1.5\n", known=dict(known))
+    assert records[0]["n"] == " 07"
 
 
 def test_a_point_before_thousands_is_no_point_before_fractions() -> None:

@@ -10,7 +10,7 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, Protocol, runtime_checkable
 
 from ..shape.batch import TableBatch
 from ..shape.kinds import Kind
@@ -69,6 +69,14 @@ SINCE, UNTIL = ColumnShape("_rb_from", "timestamp"), ColumnShape("_rb_until", "t
 DELETED_AT = ColumnShape("_rb_deleted_at", "timestamp")
 
 
+@runtime_checkable
+class Stamping(Protocol):
+    """An engine that puts rows into a table with their load, without a stage: a few may wait in memory until then."""
+
+    def insert_stamped(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch, stamp: Stamp) -> None:
+        """Append a batch to a table of the warehouse."""
+
+
 class Engine(ABC):
     """One engine on the connection that loads. Not for two threads at once."""
 
@@ -79,8 +87,6 @@ class Engine(ABC):
     row_id = "_rowid_"
     # The order in which rows came into a stage `s`.
     arrival = "s._rb_owner"
-    # Whether a few rows to append may stay in memory until they are put into their table, without a stage.
-    waits = False
     # The type of bytes in the service tables.
     blob = "blob"
 
@@ -212,10 +218,6 @@ class Engine(ABC):
 
         columns: the types that the table has, in which the rows are handed over.
         """
-
-    def insert_stamped(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch, stamp: Stamp) -> None:
-        """Append a batch to a table of the warehouse; only where `waits`."""
-        raise NotImplementedError
 
     def staged(self, name: str, key: Sequence[str]) -> None:  # noqa: B027  # most engines want nothing
         """A stage is complete: what the engine wants to know of it before it plans statements."""

@@ -15,7 +15,7 @@ from ..shape.structure import ColumnShape
 from . import modes, service_tables
 from .along import bring_along
 from .compare import differences
-from .engine import AT, DELETED_AT, LOAD, PARENT, POSITION, SINCE, UNTIL, Counts, Engine, Stamp, rfc3339
+from .engine import AT, DELETED_AT, LOAD, PARENT, POSITION, SINCE, UNTIL, Counts, Engine, Stamp, Stamping, rfc3339
 from .files import drop_replaced, save_files
 from .kept import fill_kept
 from .ledger import LedgerLine
@@ -64,7 +64,7 @@ class EngineLoad:
         self._state = state
         self._version = state.version if state else 0
         self._known = {t.name for t in state.structure.family()} if state else set()
-        self._stage = Stage(engine, waits=engine.waits and target.write == "append")
+        self._stage = Stage(engine, waits=isinstance(engine, Stamping) and target.write == "append")
         self._keys: set[int] | None = set()
         self._noted = 0
         self._repeated = False

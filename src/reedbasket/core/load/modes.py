@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from ..shape.layout import Family, TableLayout
 from ..spec.model import Deletes
-from .engine import FILE, PARENT, POSITION, ROW, Counts, Engine, Merge, Stamp
+from .engine import FILE, PARENT, POSITION, ROW, Counts, Engine, Merge, Stamp, Stamping
 from .stage import Stage, system_columns
 
 _PLACE = [PARENT, POSITION]
@@ -55,7 +55,7 @@ def append(
     """Insert everything staged. rows_linked: children point at their parent's row, '<load>-<number>', not at a key."""
     linking = rows_linked and any(column.name in (PARENT, ROW) for column in system_columns(family, layout))
     waiting = stage.waiting(family, layout) if not linking else []
-    if waiting:
+    if waiting and isinstance(engine, Stamping):
         columns = [*system_columns(family, layout), *layout.columns]
         for batch in waiting:
             engine.insert_stamped(engine.table(layout.name), columns, batch, stamp)

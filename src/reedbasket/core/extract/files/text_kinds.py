@@ -203,7 +203,14 @@ def numbers(texts: pa.ChunkedArray, known: TextKind, mark: str) -> Any | None:
         if pc.any(pc.match_substring(texts, ".")).as_py():
             return None
         texts = pc.replace_substring(texts, mark, ".")
-    return None if any(map(_goes_on_behind_zero, texts.chunks)) else texts.cast(known.arrow)
+    if any(map(_goes_on_behind_zero, texts.chunks)):
+        return None
+    try:
+        return texts.cast(known.arrow)
+    except pa.ArrowInvalid:
+        # Spaces around a number that is known to be one do not count; where there are none, the same is raised once more.
+        trimmed = pc.ascii_trim_whitespace(texts)
+        return None if any(map(_goes_on_behind_zero, trimmed.chunks)) else trimmed.cast(known.arrow)
 
 
 def _goes_on_behind_zero(texts: pa.Array) -> bool:

@@ -295,7 +295,8 @@ class DuckEngine(Engine):
         return list(range(first, first + count))
 
     def close(self) -> None:
-        self.connection.close()
+        if self._opened.exception() is None:  # what kept it from opening was told where it was asked for
+            self.connection.close()
 
 
 def plain(value: Any) -> str:

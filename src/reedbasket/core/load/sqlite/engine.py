@@ -43,7 +43,6 @@ class SqliteEngine(Engine):
     limits = Limits(columns=2_000)
     temp = "temp."
     arrival = "s._rowid_"
-    waits = True
 
     def __init__(self, connection: sqlite3.Connection, path: Path) -> None:
         self.connection = connection
