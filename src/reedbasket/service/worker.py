@@ -22,7 +22,7 @@ from typing import Any
 
 from ..core.errors import ReedError
 from ..core.load import open_warehouse
-from ..core.memory import share_one_pool
+from ..core.memory import leave_sqlite_uncounted, share_one_pool
 from ..core.run import RunOutcome, resolve, run_feed
 from ..core.run.bundle import bundling, write_bundle
 from ..core.run.drivers import import_drivers
@@ -38,6 +38,7 @@ _RETIRE_BYTES = 240 * 1024 * 1024
 
 
 def main(folder: str) -> None:
+    leave_sqlite_uncounted()
     worker = Worker(Path(folder))
     threading.Thread(target=worker.listen, name="listen", daemon=True).start()
     threading.Thread(target=worker.tell_that_it_lives, name="lives", daemon=True).start()

