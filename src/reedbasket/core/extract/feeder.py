@@ -7,7 +7,7 @@ import time
 from collections import deque
 from collections.abc import Iterable, Iterator
 from concurrent.futures import Executor, ThreadPoolExecutor
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any, Self
 
 from ..records import ColumnRecords, alike, joined
@@ -129,3 +129,61 @@ def several(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: s
         pool.shutdown(wait=False, cancel_futures=True)
         for _, feeder in begun:
             feeder.close()
+
+
+@dataclass(frozen=True)
+class _Part:
+    """chunk: None where the pass has ended."""
+
+    place: int
+    chunk: Chunk | None
+
+    @property
+    def body_bytes(self) -> int:
+        return self.chunk.body_bytes if self.chunk else 0
+
+
+def mingled(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: str) -> Iterator[Chunk]:
+    """Passes read at once, handed on as they come, so that none waits until those before it are through: [(mark, chunks)]. A mark comes
+    when its pass and all before it have ended. Some of what stands behind it has gone through by then, of less than twice as many passes
+    as are read at once, and comes once more where somebody goes on from the mark."""
+    listed, handed = list(passes), Handover[_Part]()
+
+    def read(place: int) -> None:
+        chunks = listed[place][1]
+        try:
+            for chunk in chunks if not handed.closed else ():
+                if not handed.put(_Part(place, chunk)):
+                    break
+            handed.put(_Part(place, None))
+        except BaseException as failed:  # handed to who asks for chunks
+            handed.end(failed)
+        finally:
+            close = getattr(chunks, "close", None)
+            if close is not None:
+                close()
+
+    pool = ThreadPoolExecutor(at_once, thread_name_prefix=f"read {name}")
+    ended, through, begun = set[int](), 0, 0
+    try:
+        while begun < min(len(listed), 2 * at_once):
+            pool.submit(read, begun)
+            begun += 1
+        for part in handed if listed else ():
+            if part.chunk is not None:
+                yield part.chunk
+                continue
+            ended.add(part.place)
+            before = through
+            while through in ended:
+                through += 1
+            while begun < min(len(listed), through + 2 * at_once):
+                pool.submit(read, begun)
+                begun += 1
+            if through > before:
+                yield Chunk([], 0, [], mark=listed[through - 1][0])
+            if through == len(listed):
+                return
+    finally:
+        handed.close()
+        pool.shutdown(wait=False, cancel_futures=True)

@@ -11,7 +11,7 @@ import pyarrow as pa
 
 from ..errors import ReedError
 from ..extract.chunk import Chunk
-from ..extract.feeder import several
+from ..extract.feeder import mingled, several
 from ..extract.http import RequestSeen
 from ..extract.sql import Column, Statement
 from ..extract.sql.changelog import Lag
@@ -260,7 +260,10 @@ class SqlTaking:
             for begin, end in zip(ends, [*ends[1:], None])
         ]
         chunks = ((mark, self.read(self.statement(None, within))) for mark, within in passes)
-        yield from several(chunks, rule.at_once if database.shares_snapshot else 1, self._chosen.name)
+        at_once = rule.at_once if database.shares_snapshot else 1
+        # Appended, a row that came twice would stand there twice.
+        in_order = at_once == 1 or self._chosen.write == "append"
+        yield from (several if in_order else mingled)(chunks, at_once, self._chosen.name)
 
     def _after_ranges(self) -> SavedCursor | None:
         """Where changes go on from, as of now: all that changes later stands behind it."""

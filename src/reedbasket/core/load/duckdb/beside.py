@@ -15,7 +15,6 @@ from typing import Any
 
 import duckdb
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from ...errors import FileRefused
 from ...memory import give_back
@@ -23,6 +22,7 @@ from ...shape.batch import TableBatch
 from ...shape.layout import Family, TableLayout
 from ...shape.structure import ColumnShape
 from ..engine import AT, FILE, LOAD, Counts, Stamp
+from ..keys_apart import KeysApart
 from ..modes import newest_first
 from ..stage import OWNER, system_columns
 from ..warehouse import WholeFile
@@ -55,9 +55,8 @@ class DuckBeside:
         self._parts: dict[str, list[_Part]] = {}
         self._waiting: dict[str, list[pa.Table]] = {}
         self._writers: dict[str, Any] = {}
-        # Keys that only grow cannot repeat; most sources list them so, and asking the table takes a tenth of the whole.
-        self._growing = True
-        self._last_key: Any = None
+        # Asking the table whether a key came twice takes a tenth of the whole.
+        self._keys = KeysApart()
         _clear_leftovers(folder, f"{feed}.{source_table}.")
 
     def wants_repeats(self, family: Family) -> bool:
@@ -71,8 +70,8 @@ class DuckBeside:
             if not batch.rows:
                 continue
             table = self._engine.arrow(columns, batch)
-            if layout.parent is None and self._growing and family.key:
-                self._growing = self._grows(table, family.key)
+            if layout.parent is None and len(family.key) == 1:
+                self._keys.add(table.column(family.key[0]))
             parts = self._parts.setdefault(layout.name, [])
             if not parts or not _alike(parts[-1], columns, table):
                 self._close(layout.name)
@@ -88,20 +87,12 @@ class DuckBeside:
         layout = family.root
         first = self.read.get(layout.name, 0)
         self.read[layout.name] = first + whole.rows
-        if self._growing and family.key:
-            self._growing = all(self._grows(keys, family.key) for keys in whole.keys(family.key))
+        if len(family.key) == 1:
+            for keys in whole.keys(family.key):
+                self._keys.add(keys.column(0))
         held = [ColumnShape(c.name, c.kind, c.whole, c.fraction) for c in layout.columns if c.name in sources]
         values = {OWNER.name: f"{first} + file_row_number"} | ({FILE: str(number)} if family.by_file else {})
         self._parts.setdefault(layout.name, []).append(_Part(Path(whole.place), held, [], whole, sources, values))
-
-    def _grows(self, table: pa.Table, key: Sequence[str]) -> bool:
-        if len(key) > 1 or not table.num_rows:
-            return False
-        column = table.column(key[0])
-        first, last = column[0].as_py(), column[-1].as_py()
-        grows = self._last_key is None or first > self._last_key
-        self._last_key = last
-        return grows and pc.all(pc.greater(column.slice(1), column.slice(0, table.num_rows - 1))).as_py() is not False
 
     def _write(self, name: str) -> None:
         waiting = self._waiting.pop(name, [])
@@ -130,7 +121,8 @@ class DuckBeside:
             self._fill(family, layout, name, stamp, extra, owners=False)
         superseded = [0] * len(new)
         key, root = engine.listed(family.key), engine.table(new[0])
-        if family.key and not self._growing and engine.ask(f"select 1 from {root} group by {key} having count(*) > 1 limit 1"):
+        apart = not family.key or (len(family.key) == 1 and self._keys.apart)
+        if not apart and engine.ask(f"select 1 from {root} group by {key} having count(*) > 1 limit 1"):
             superseded = self._drop_repeated(family, stamps, extra, new)
         counts = []
         for layout, name, gone in zip(family.tables, new, superseded):
@@ -241,7 +233,7 @@ class DuckBeside:
         self._parts.clear()
         self._waiting.clear()
         self.read = {}
-        self._growing, self._last_key = True, None
+        self._keys = KeysApart()
 
 
 def _alike(part: _Part, columns: Sequence[ColumnShape], table: pa.Table) -> bool:
