@@ -63,5 +63,7 @@ class KeysApart:
             self._flags = None
             return
         for block in blocks:
+            if block not in flags:
+                flags[block] = np.zeros(_BLOCK, np.bool_)
             inside = keys if len(blocks) == 1 else keys[keys // _BLOCK == block]
-            flags.setdefault(block, np.zeros(_BLOCK, np.bool_))[inside - block * _BLOCK] = True
+            flags[block][inside - block * _BLOCK] = True
