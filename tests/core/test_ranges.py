@@ -76,18 +76,15 @@ def test_cut_in_the_midst_of_ranges(tmp_path: Path, engine: str, by: str, of: st
     heard = StopsAfter(3)
     result, _ = run_once(text, tmp_path, heard=heard, stop=heard.stop)
     taken = sum(line.read for line in heard.ledger)
-    assert result.outcome is RunOutcome.CANCELLED and 2000 < taken <= ROWS
-    named, _, below = (heard.ledger[-1].cursor_to or "").partition(" below ")
-    assert named == of and below
+    assert result.outcome is RunOutcome.CANCELLED and 2000 < taken < 4900
+    assert (heard.ledger[-1].cursor_to or "").startswith(f"{of} below ")
     # One changes among those that were read, one among those that were not, one goes that was not read yet.
     do("update orders set v = 1, at = '2026-02-01 00:00:00' where id in (1, 4999)")
     if by == "log":
         do("delete from orders where id = 4990")
     result, heard2 = run_once(text, tmp_path, run=2)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
-    # Of the ranges behind the last that was through some rows come once more, and those that changed.
-    again = ROWS - (int(below) - 1) if of == "id" else ROWS - 500
-    assert sum(line.read for line in heard2.ledger) <= again + 1
+    assert sum(line.read for line in heard2.ledger) <= ROWS - taken + 1
     run_once(text, tmp_path, run=3)
     order = order_for(text)
     (found,) = verify_feed(order, outside_for(order, tmp_path), deep=True, only=None)

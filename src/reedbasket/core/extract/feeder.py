@@ -145,8 +145,8 @@ class _Part:
 
 def mingled(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: str) -> Iterator[Chunk]:
     """Passes read at once, handed on as they come, so that none waits until those before it are through: [(mark, chunks)]. A mark comes
-    when its pass and all before it have ended. Some of what stands behind it has gone through by then, of less than twice as many passes
-    as are read at once, and comes once more where somebody goes on from the mark."""
+    when its pass and all before it have ended; some of what stands behind it has gone through by then, so that nobody is to go on from
+    it who would take that twice."""
     listed, handed = list(passes), Handover[_Part]()
 
     def read(place: int) -> None:

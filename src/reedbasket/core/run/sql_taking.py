@@ -212,11 +212,15 @@ class SqlTaking:
 
     @property
     def safe(self) -> bool:
-        chosen = self._chosen
-        complete = chosen.by == "compare" or (chosen.by == "everything" and chosen.write in ("replace", "mirror", "history"))
-        if self._midst is not None and complete:
+        if self._midst is not None and self._complete:
             return False
         return self._done is not None if self.tracker is None else self.tracker.in_order
+
+    @property
+    def _complete(self) -> bool:
+        """Whether all rows are one load."""
+        chosen = self._chosen
+        return chosen.by == "compare" or (chosen.by == "everything" and chosen.write in ("replace", "mirror", "history"))
 
     def position(self, *, ended: bool) -> SavedCursor | None:
         if self.tracker is not None:
@@ -246,7 +250,8 @@ class SqlTaking:
 
     def _whole(self) -> Iterator[Chunk]:
         """All rows of a table or query: by one statement, or one for each range."""
-        column, rule = self._chosen.range_column, self._chosen.own.ranges
+        chosen = self._chosen
+        column, rule = chosen.range_column, chosen.own.ranges
         if self._midst is None or column is None or rule is None:
             yield from self._one(None, None)
             return
@@ -261,9 +266,9 @@ class SqlTaking:
         ]
         chunks = ((mark, self.read(self.statement(None, within))) for mark, within in passes)
         at_once = rule.at_once if database.shares_snapshot else 1
-        # Appended, a row that came twice would stand there twice.
-        in_order = at_once == 1 or self._chosen.write == "append"
-        yield from (several if in_order else mingled)(chunks, at_once, self._chosen.name)
+        # Who commits on the way commits up to a mark, and so wants what is before it first.
+        in_order = at_once == 1 or not self._complete
+        yield from (several if in_order else mingled)(chunks, at_once, chosen.name)
 
     def _after_ranges(self) -> SavedCursor | None:
         """Where changes go on from, as of now: all that changes later stands behind it."""
