@@ -120,8 +120,7 @@ def test_make_demo_from_start_to_end(demo: Demo) -> None:
     assert {t["table"]: t["read"] for t in client.ask_run("dock", wait_seconds=50)["tables"]}["work_orders"] == 1
     assert tides["totals"]["requests"] * 144 == tides["totals"]["read"] >= 29 * 144
     assert passes["totals"]["read"] == HOLDERS + USES
-    # One, where the machine stands still for a moment, so that requests of two moments arrive at once.
-    assert len([line for number in (5, 6) for line in client.requests(number, limit=1000) if line["status"] == 429]) <= 1
+    assert not [line for number in (5, 6) for line in client.requests(number, limit=1000) if line["status"] == 429]
     assert client.ask_run("tides", wait_seconds=50)["totals"]["requests"] == 0
     demo.reed("demo", *data, "happen", "token_expires")
     demo.reed("demo", *data, "happen", "pass_given_back")
