@@ -133,9 +133,8 @@ def several(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: s
 
 @dataclass(frozen=True)
 class _Part:
-    """chunk: None where the pass has ended."""
+    """chunk: None where a pass has ended."""
 
-    place: int
     chunk: Chunk | None
 
     @property
@@ -144,18 +143,16 @@ class _Part:
 
 
 def mingled(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: str) -> Iterator[Chunk]:
-    """Passes read at once, handed on as they come, so that none waits until those before it are through: [(mark, chunks)]. A mark comes
-    when its pass and all before it have ended; some of what stands behind it has gone through by then, so that nobody is to go on from
-    it who would take that twice."""
+    """Passes of one load read at once, handed on as they come, so that none waits until those before it are through: [(mark, chunks)].
+    The last one's mark comes once all have ended; nobody can go on from any before it."""
     listed, handed = list(passes), Handover[_Part]()
 
-    def read(place: int) -> None:
-        chunks = listed[place][1]
+    def read(chunks: Iterator[Chunk]) -> None:
         try:
             for chunk in chunks if not handed.closed else ():
-                if not handed.put(_Part(place, chunk)):
+                if not handed.put(_Part(chunk)):
                     break
-            handed.put(_Part(place, None))
+            handed.put(_Part(None))
         except BaseException as failed:  # handed to who asks for chunks
             handed.end(failed)
         finally:
@@ -164,25 +161,17 @@ def mingled(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: s
                 close()
 
     pool = ThreadPoolExecutor(at_once, thread_name_prefix=f"read {name}")
-    ended, through, begun = set[int](), 0, 0
     try:
-        while begun < min(len(listed), 2 * at_once):
-            pool.submit(read, begun)
-            begun += 1
-        for part in handed if listed else ():
+        for _, chunks in listed:
+            pool.submit(read, chunks)
+        left = len(listed)
+        for part in handed:
             if part.chunk is not None:
                 yield part.chunk
                 continue
-            ended.add(part.place)
-            before = through
-            while through in ended:
-                through += 1
-            while begun < min(len(listed), through + 2 * at_once):
-                pool.submit(read, begun)
-                begun += 1
-            if through > before:
-                yield Chunk([], 0, [], mark=listed[through - 1][0])
-            if through == len(listed):
+            left -= 1
+            if not left:
+                yield Chunk([], 0, [], mark=listed[-1][0])
                 return
     finally:
         handed.close()

@@ -266,7 +266,7 @@ class SqlTaking:
         ]
         chunks = ((mark, self.read(self.statement(None, within))) for mark, within in passes)
         at_once = rule.at_once if database.shares_snapshot else 1
-        # Who commits on the way commits up to a mark, and so wants what is before it first.
+        # Who commits on the way commits up to a mark, and wants what is before it first.
         in_order = at_once == 1 or not self._complete
         yield from (several if in_order else mingled)(chunks, at_once, chosen.name)
 

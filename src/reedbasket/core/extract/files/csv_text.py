@@ -43,7 +43,9 @@ class Columns:
         read = {name: values if mark == "." else _with_point(values, mark) for name, values in texts.items()}
         # Where a comma stands before fractions, 1.000 is a thousand to whoever wrote it, and no number that we know.
         no_numbers = {name for name, values in texts.items() if mark != "." and _any(values, r"^-?[0-9]+\.[0-9]")}
-        inferred = _each_inferred({name: read[name] for name in texts if name not in self.known and name not in no_numbers})
+        inferred = _each_inferred(
+            {name: read[name] for name in texts if self.known.get(name) is None and name not in no_numbers}
+        )
         for name, values in texts.items():
             kind = self.known.get(name)
             values_made = None
