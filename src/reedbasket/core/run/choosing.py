@@ -43,6 +43,11 @@ class Chosen:
     range_column: Column | None = None
     by_pattern: bool = False
 
+    @property
+    def complete(self) -> bool:
+        """Whether all rows are one load."""
+        return _complete(self.by, self.write)
+
 
 @dataclass
 class Choice:
@@ -148,7 +153,9 @@ def _chosen(name: str, own: FeedTable, defaults: FeedDefaults, table: Table, nam
         )  # fmt: skip
     if changes.by == "log":
         _require_log(name, table, own, write, key)
-    ranged = range_column(name, table, own.ranges, key) if own.ranges is not None else None
+    ranged = (
+        range_column(name, table, own.ranges, key, complete=_complete(changes.by, write)) if own.ranges is not None else None
+    )
     if ranged is not None and changes.by in ("cursor", "row_version") and write == "append":
         raise _problem(
             name,
@@ -180,6 +187,10 @@ def _chosen(name: str, own: FeedTable, defaults: FeedDefaults, table: Table, nam
         own.nesting or defaults.nesting or Nesting(), cursor, columns, window, window_column, changes,
         ranged,
     )  # fmt: skip
+
+
+def _complete(by: str, write: Write) -> bool:
+    return by == "compare" or (by == "everything" and write in ("replace", "mirror", "history"))
 
 
 def _require_log(name: str, table: Table, own: FeedTable, write: Write, key: list[str]) -> None:

@@ -15,6 +15,7 @@ from ..spec.model import Ranges
 from ..spec.times import format_time, parse_time
 
 _DAY = timedelta(days=1)
+_SIZE = "select pg_relation_size(cast(:source as regclass)) / cast(current_setting('block_size') as int8) as blocks"
 Bound = int | date | datetime | str
 
 
@@ -40,8 +41,12 @@ class Midst:
         return cls(found["below"], then)
 
 
-def range_column(name: str, table: Table, rule: Ranges, key: Sequence[str]) -> Column:
-    """Raises DefinitionError where a table cannot be read in ranges of that column."""
+def range_column(name: str, table: Table, rule: Ranges, key: Sequence[str], *, complete: bool) -> Column:
+    """complete: all rows are one load, so that no run has to go on in its midst.
+
+    Raises DefinitionError where a table cannot be read in ranges of that column."""
+    if rule.of is None and complete and table.place is not None:
+        return table.place
     wanted = rule.of or (key[0] if key else None)
     column = table.column(wanted) if wanted else None
     if column is None or column.nullable or column.kind not in ("int64", "timestamp", "date", "text", "uuid"):
@@ -57,8 +62,10 @@ def range_column(name: str, table: Table, rule: Ranges, key: Sequence[str]) -> C
 
 
 def bounds(database: Database, source: str, column: Column, count: int, done: Bound | None) -> list[Bound]:
-    """Where one range ends and the next begins, ascending: even in the values of numbers and times, in the rows of texts. done: what
-    is below it is taken."""
+    """Where one range ends and the next begins, ascending: even in the values of numbers and times, in the rows of texts, in blocks where
+    it is a table's place. done: what is below it is taken."""
+    if column.declared == "tid":
+        return [f"({block},0)" for block in _blocks(database, source, count)]
     name = database.quote(column.name)
     values = {} if done is None else {"done": database.bound(source, column, done)}
     above = "" if done is None else f" where {name} > :done"
@@ -85,6 +92,13 @@ def bounds(database: Database, source: str, column: Column, count: int, done: Bo
     else:
         cut = {low + span * n // count for n in range(1, count)}
     return sorted(value for value in cut if value > low)
+
+
+def _blocks(database: Database, source: str, count: int) -> list[int]:
+    """Where a table of PostgreSQL is cut. What a snapshot sees of it lies before its end by now, or the last range has it."""
+    read = Statement(_SIZE, (Column("blocks", "int8", "int64", "{}"),), {"source": source})
+    (blocks,) = [table.column(0)[0].as_py() for table in database.read(read)]
+    return sorted({blocks * n // count for n in range(1, count)} - {0})
 
 
 def as_text(bound: Bound) -> str:

@@ -212,15 +212,9 @@ class SqlTaking:
 
     @property
     def safe(self) -> bool:
-        if self._midst is not None and self._complete:
+        if self._midst is not None and self._chosen.complete:
             return False
         return self._done is not None if self.tracker is None else self.tracker.in_order
-
-    @property
-    def _complete(self) -> bool:
-        """Whether all rows are one load."""
-        chosen = self._chosen
-        return chosen.by == "compare" or (chosen.by == "everything" and chosen.write in ("replace", "mirror", "history"))
 
     def position(self, *, ended: bool) -> SavedCursor | None:
         if self.tracker is not None:
@@ -256,6 +250,8 @@ class SqlTaking:
             yield from self._one(None, None)
             return
         database, source = self._reading.database, self._source
+        if chosen.table.what == "table":
+            database.hold(source)
         if self._midst.then is None:
             self._midst = Midst(self._midst.below, self._after_ranges())
         done = None if self._midst.below is None else as_bound(self._midst.below, column)
@@ -267,7 +263,7 @@ class SqlTaking:
         chunks = ((mark, self.read(self.statement(None, within))) for mark, within in passes)
         at_once = rule.at_once if database.shares_snapshot else 1
         # Who commits on the way commits up to a mark, and wants what is before it first.
-        in_order = at_once == 1 or not self._complete
+        in_order = at_once == 1 or not chosen.complete
         yield from (several if in_order else mingled)(chunks, at_once, chosen.name)
 
     def _after_ranges(self) -> SavedCursor | None:

@@ -36,6 +36,10 @@ class Database(Protocol):
     def read(self, statement: Statement) -> Iterator[pa.Table]:
         """Its rows, in columns made by `typed`. To be gone through by one thread; stops where the run does."""
 
+    def hold(self, table: str) -> None:
+        """Several statements are to read parts of it: nobody empties or rebuilds it until this source is closed, where the database's
+        snapshots do not see to that. table: as SQL writes it."""
+
     def quote(self, name: str) -> str:
         """A name as SQL writes it."""
 

@@ -31,7 +31,8 @@ class Column:
 @dataclass(frozen=True)
 class Table:
     """One table, view or query. schema: '' where the database has none. rows: as the database estimates. indexed: columns that an
-    index begins with. versioned: the database keeps a version of each row. readable: whether we may read it."""
+    index begins with. versioned: the database keeps a version of each row. readable: whether we may read it. place: where each row lies,
+    as a column that ranges may be of; None where the database cannot look there directly."""
 
     schema: str
     name: str
@@ -43,6 +44,7 @@ class Table:
     about: str = ""
     versioned: bool = False
     readable: bool = True
+    place: Column | None = None
 
     def column(self, name: str) -> Column | None:
         return next((column for column in self.columns if column.name == name), None)

@@ -90,6 +90,9 @@ class MysqlSource:
                 if not ended:
                     self._give_up(batches)
 
+    def hold(self, table: str) -> None:
+        """The transaction that reads sees to that."""
+
     def quote(self, name: str) -> str:
         return "`" + name.replace("`", "``") + "`"
 

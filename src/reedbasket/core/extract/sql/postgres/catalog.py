@@ -24,12 +24,18 @@ select n.nspname, c.relname, c.relkind, case when c.reltuples >= 0 then c.reltup
                   from unnest(i.indkey::int2[]) with ordinality as k(number, place)
                   left join pg_attribute a on a.attrelid = c.oid and a.attnum = k.number
                   where k.place <= i.indnkeyatts)) order by i.indisprimary desc, i.indexrelid)
-        from pg_index i where i.indrelid = c.oid and i.indisvalid)
+        from pg_index i where i.indrelid = c.oid and i.indisvalid),
+       c.relkind = 'r' and not c.relhassubclass and c.relam = (select oid from pg_am where amname = 'heap')
+         and current_setting('server_version_num')::int >= 140000 and not pg_is_in_recovery()
 from pg_class c join pg_namespace n on n.oid = c.relnamespace
 where c.relkind in ('r', 'p', 'v', 'm', 'f') and not c.relispartition
   and n.nspname not in ('information_schema', 'pg_catalog') and n.nspname not like 'pg\\_temp%' and n.nspname not like 'pg\\_toast%'
 order by n.nspname, c.relname
 """
+
+# Of a plain table, a scan of a range of places is one of its blocks alone, from PostgreSQL 14 on. A standby shares no snapshot between
+# connections, and a row that changes from one moment to the next has moved.
+_PLACE = Column("ctid", "tid", None, "{}", nullable=False)
 
 
 def read_types(connection: psycopg.Connection[Any]) -> dict[int, PgType]:
@@ -41,7 +47,7 @@ def read_tables(connection: psycopg.Connection[Any], types: dict[int, PgType]) -
 
 
 def _table(row: tuple[Any, ...], types: dict[int, PgType]) -> Table:
-    schema, name, relkind, rows, about, readable, attributes, indexes = row
+    schema, name, relkind, rows, about, readable, attributes, indexes, by_place = row
     columns = tuple(column_of(types, *attribute) for attribute in attributes or [])
     nullable = {column.name for column in columns if column.nullable}
     keys = [
@@ -61,6 +67,7 @@ def _table(row: tuple[Any, ...], types: dict[int, PgType]) -> Table:
         about,
         versioned=relkind in "rpm",
         readable=readable,
+        place=_PLACE if by_place else None,
     )
 
 

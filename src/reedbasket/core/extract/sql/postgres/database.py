@@ -195,6 +195,11 @@ class PostgresSource:
             for part in copy:
                 yield bytes(part), 1
 
+    def hold(self, table: str) -> None:
+        # Who truncates or rewrites a table does so for every snapshot.
+        with self.translated("keeping a table as it is, at"), self._keeper.transaction():
+            self._keeper.execute(sql.SQL("select from {} where false").format(sql.SQL(table)))
+
     def quote(self, name: str) -> str:
         return sql.Identifier(name).as_string(self._keeper)
 

@@ -97,6 +97,9 @@ class SqliteSource:
                 self._deadline = time.monotonic() + self._timeout
             self._deadline = float("inf")
 
+    def hold(self, table: str) -> None:
+        """The transaction that reads sees to that."""
+
     def quote(self, name: str) -> str:
         return '"' + name.replace('"', '""') + '"'
 
