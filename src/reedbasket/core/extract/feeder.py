@@ -43,8 +43,8 @@ class Feeder(Handover[Waiting]):
 
     def __exit__(self, *_: object) -> None:
         self.close()
-        with self._changed:
-            self._changed.wait_for(lambda: self._ended, timeout=5.0)
+        with self._lock:
+            self._there.wait_for(lambda: self._ended, timeout=5.0)
 
     def _read(self) -> None:
         error: BaseException | None = None

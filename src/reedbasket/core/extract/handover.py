@@ -24,11 +24,12 @@ Waiting = TypeVar("Waiting", bound=Weighed)
 
 
 class Handover(Generic[Waiting]):
-    """Of one who puts and one who takes. `_changed` guards everything below it."""
+    """Of those who put and one who takes. `_lock` guards everything below it."""
 
     def __init__(self, most_bytes: int = MOST_WAITING_BYTES) -> None:
         self._most_bytes = most_bytes
-        self._changed = threading.Condition()
+        self._lock = threading.Lock()
+        self._there, self._room = threading.Condition(self._lock), threading.Condition(self._lock)
         self._waiting: deque[Waiting] = deque()
         self._bytes = 0
         self._ended = False
@@ -45,44 +46,52 @@ class Handover(Generic[Waiting]):
 
     def close(self) -> None:
         """Nothing more is wanted: who puts waits no longer."""
-        with self._changed:
+        with self._lock:
             self.closed = True
             self._waiting.clear()
-            self._changed.notify_all()
+            self._bytes = 0
+            self._there.notify_all()
+            self._room.notify_all()
 
     # Who takes
 
     def __iter__(self) -> Iterator[Waiting]:
         """In order; then the error that it ended with, if it did."""
         while True:
-            with self._changed:
+            with self._lock:
                 while not self._waiting and not self._ended:
-                    self._changed.wait(_LOOK_SECONDS)
+                    self._there.wait(_LOOK_SECONDS)
                 if not self._waiting:
                     if self._error is not None:
                         raise self._error
                     return
                 one = self._waiting.popleft()
                 self._bytes -= one.body_bytes
-                self._changed.notify_all()
+                self._wake_one_for_room()
             yield one
 
     # Who puts
 
     def put(self, one: Waiting) -> bool:
         """Once there is room. False where nothing more is wanted."""
-        with self._changed:
+        with self._lock:
             while self._bytes >= self._most_bytes and not self.closed:
-                self._changed.wait(_LOOK_SECONDS)
+                self._room.wait(_LOOK_SECONDS)
             if self.closed:
                 return False
             self._waiting.append(one)
             self._bytes += one.body_bytes
-            self._changed.notify_all()
+            self._there.notify_all()
+            self._wake_one_for_room()
             return True
+
+    def _wake_one_for_room(self) -> None:
+        # One at a time: to wake all, of whom one finds room, costs the others' threads a turn each.
+        if self._bytes < self._most_bytes:
+            self._room.notify()
 
     def end(self, error: BaseException | None = None) -> None:
         """Nothing more comes."""
-        with self._changed:
+        with self._lock:
             self._ended, self._error = True, error
-            self._changed.notify_all()
+            self._there.notify_all()

@@ -25,29 +25,34 @@ _MICROS = np.iinfo(np.int64)
 # As many digits as 64 bits hold.
 MOST_DIGITS = 18
 _POWERS = 10 ** np.arange(MOST_DIGITS + 1, dtype=np.int64)
+# A numeric: its size, and how many digits, weight, sign and scale in one; then digits, of which most have no more than these.
+_NEAR_DIGITS = 2
+_NUMERIC = np.dtype([("size", ">i4"), ("front", ">i8"), ("digits", ">i2", (_NEAR_DIGITS,))])
 _NEGATIVE, _ODD = 0x4000, 0xC000
 
 
 def in_columns(columns: Sequence[Column], buffer: Bytes, rows: Numbers) -> pa.Table:
     """rows: where the first field of each begins. Raises pyarrow.ArrowInvalid for text that is no UTF-8."""
     made: list[tuple[pa.Field, pa.Array]] = []
-    at = rows
+    # What the field at `at` says of its size, where that is known by now.
+    at: Numbers = rows
+    sizes: Numbers | None = None
     while len(made) < len(columns):
-        alike = _widths(columns[len(made) :], buffer, int(at[0]))
-        group = _fixed(columns[len(made) :], alike, buffer, at) if len(alike) > 1 else None
+        left = columns[len(made) :]
+        alike = _widths(left, buffer, int(at[0]))
+        group = _fixed(left, alike, buffer, at) if alike else None
         if group is not None:
-            made += group
-            at = at + sum(4 + width for width in alike)
+            fields, at, sizes = group
+            made += fields
             continue
         # Where they differ after all, each by itself.
-        for column in columns[len(made) : len(made) + max(len(alike), 1)]:
-            sizes = _numbers(buffer, at, 4)
-            starts, valid = at + 4, None
-            if sizes.min() < 0:
-                valid = sizes >= 0
-                sizes[~valid] = 0
-            made.append(_column(column, buffer, starts, sizes, valid))
-            at = starts + sizes
+        for column in left[: max(len(alike), 1)]:
+            if column.kind == "decimal" and column.select == "{}":
+                field, at = _decimal(column, buffer, at)
+            else:
+                field, at = _column(column, buffer, at, _numbers(buffer, at, 4) if sizes is None else sizes)
+            made.append(field)
+            sizes = None
     return typed(made, len(rows))
 
 
@@ -55,8 +60,10 @@ def _widths(columns: Sequence[Column], buffer: Bytes, at: int) -> list[int]:
     """Of the columns at the front whose values are all of one size, that size, as the first row has it."""
     widths: list[int] = []
     for column in columns:
-        width = int(_numbers(buffer, np.array([at]), 4)[0])
-        if column.kind not in ("bool", "int64", "double", "date", "timestamp") or width < 0:
+        if column.kind not in ("bool", "int64", "double", "date", "timestamp"):
+            break
+        width = int.from_bytes(buffer[at : at + 4].tobytes(), "big", signed=True)
+        if width < 0:
             break
         widths.append(width)
         at += 4 + width
@@ -65,37 +72,49 @@ def _widths(columns: Sequence[Column], buffer: Bytes, at: int) -> list[int]:
 
 def _fixed(
     columns: Sequence[Column], widths: Sequence[int], buffer: Bytes, at: Numbers
-) -> list[tuple[pa.Field, pa.Array]] | None:
-    """Columns that stand at the same places in every row, taken out in one piece; None where one of them has a null."""
-    parts = [part for width in widths for part in (">i4", f"V{width}")]
+) -> tuple[list[tuple[pa.Field, pa.Array]], Numbers, Numbers | None] | None:
+    """Columns that stand at the same places in every row, taken out in one piece: (they, where the next field begins, its sizes where
+    there is one). None where one of them has a null."""
+    more = len(columns) > len(widths)
+    parts = [part for width in widths for part in (">i4", f"V{width}")] + [">i4"] * more
     whole = np.dtype([(f"f{place}", part) for place, part in enumerate(parts)])
     if int(at[-1]) + whole.itemsize > len(buffer):
         return None
-    anywhere: Any = np.ndarray((len(buffer) - whole.itemsize + 1,), f"V{whole.itemsize}", buffer, strides=(1,))
-    pieces = anywhere[at].view(whole)
+    pieces = numbers_at(buffer, at, f"V{whole.itemsize}").view(whole)
     if any((pieces[f"f{2 * place}"] != width).any() for place, width in enumerate(widths)):
         return None
-    return [
+    fields = [
         _of_numbers(column, pieces[f"f{2 * place + 1}"].view(f">{_letter(column)}{width}"), None)
         for place, (column, width) in enumerate(zip(columns, widths))
     ]
+    sizes = pieces[f"f{2 * len(widths)}"].astype(np.int64) if more else None
+    return fields, at + sum(4 + width for width in widths), sizes
 
 
 def _letter(column: Column) -> str:
     return {"double": "f", "bool": "u"}.get(column.kind or "", "i")
 
 
-def _column(column: Column, buffer: Bytes, starts: Numbers, sizes: Numbers, valid: Flags | None) -> tuple[pa.Field, pa.Array]:
-    """valid: None where all are."""
-    kind = column.kind
-    if kind == "decimal" and column.select == "{}":
-        return _decimal(column, buffer, starts, valid)
+def _column(column: Column, buffer: Bytes, at: Numbers, sizes: Numbers) -> tuple[tuple[pa.Field, pa.Array], Numbers]:
+    """(it, where the next field begins). sizes: as the fields say them, -1 for null; changed."""
+    kind, starts = column.kind, at + 4
+    valid = _valid(sizes)
     if kind in ("text", "json", "uuid", "decimal", "binary"):
         pieces = cut(buffer, starts, sizes, valid)
         if kind == "decimal":
-            return decimals(column, as_text(pieces))
-        return field_of(column, kind, pieces if kind == "binary" else as_text(pieces))
-    return _of_numbers(column, _numbers(buffer, starts, int(sizes.max()) or 4, _letter(column)), valid)
+            return decimals(column, as_text(pieces)), starts + sizes
+        return field_of(column, kind, pieces if kind == "binary" else as_text(pieces)), starts + sizes
+    numbers = _numbers(buffer, starts, int(sizes.max()) or 4, _letter(column))
+    return _of_numbers(column, numbers, valid), starts + sizes
+
+
+def _valid(sizes: Numbers) -> Flags | None:
+    """Which are no nulls; None where all are. The sizes of nulls become 0."""
+    if sizes.min() >= 0:
+        return None
+    valid: Flags = sizes >= 0
+    sizes[~valid] = 0
+    return valid
 
 
 def _of_numbers(column: Column, values: Any, valid: Flags | None) -> tuple[pa.Field, pa.Array]:
@@ -123,18 +142,21 @@ def _numbers(buffer: Bytes, starts: Numbers, width: int, what: str = "i") -> Any
     return numbers_at(buffer, starts, f">{what}{width}").astype(f"{what}8")
 
 
-def _decimal(column: Column, buffer: Bytes, starts: Numbers, valid: Flags | None) -> tuple[pa.Field, pa.Array]:
-    """A numeric of MOST_DIGITS at most: digits to the base of 10,000, of which the first counts `weight` times that."""
-    # All four numbers of the front in one: how many digits, weight, sign, scale.
-    front = _numbers(buffer, starts, 8)
+def _decimal(column: Column, buffer: Bytes, at: Numbers) -> tuple[tuple[pa.Field, pa.Array], Numbers]:
+    """A numeric of MOST_DIGITS at most, and where the next field begins: digits to the base of 10,000, of which the first counts
+    `weight` times that."""
+    pieces = numbers_at(buffer, at, f"V{_NUMERIC.itemsize}").view(_NUMERIC)
+    sizes, front = pieces["size"].astype(np.int64), pieces["front"].astype(np.int64)
+    starts, valid = at + 4, _valid(sizes)
     if valid is not None:
         front[~valid] = 0
     groups, weights, signs = front >> 48, (front >> 32 & 0xFFFF).astype(np.int16), front >> 16 & 0xFFFF
     if (signs >= _ODD).any():
-        return decimals(column, _as_texts(buffer, starts, front, valid))
+        return decimals(column, _as_texts(buffer, starts, front, valid)), starts + sizes
     total = np.zeros(len(starts), np.int64)
     for place in range(int(groups.max())):
-        digits = _numbers(buffer, starts + (8 + 2 * place), 2)
+        near = pieces["digits"][:, place].astype(np.int64) if place < _NEAR_DIGITS else None
+        digits = _numbers(buffer, starts + (8 + 2 * place), 2) if near is None else near
         up = 4 * (weights.astype(np.int64) - place) + column.fraction
         # Of the last four digits only those count that the column has; the others are zeros.
         part = digits * _POWERS[np.clip(up, 0, MOST_DIGITS)]
@@ -147,7 +169,8 @@ def _decimal(column: Column, buffer: Bytes, starts: Numbers, valid: Flags | None
     words = np.empty((len(total), 2), np.int64)
     words[:, 0], words[:, 1] = total, total >> 63
     kind = pa.decimal128(max(column.whole + column.fraction, 1), column.fraction)
-    return field_of(column, "decimal", arrow_of(kind, words.reshape(-1), valid), column.whole, column.fraction)
+    field = field_of(column, "decimal", arrow_of(kind, words.reshape(-1), valid), column.whole, column.fraction)
+    return field, starts + sizes
 
 
 def _as_texts(buffer: Bytes, starts: Numbers, front: Numbers, valid: Flags | None) -> pa.Array:

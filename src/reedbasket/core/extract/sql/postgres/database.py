@@ -22,14 +22,14 @@ from ...http import RequestSeen
 from ..changelog import ChangeLog
 from ..database import Failures
 from ..names import replaced
-from ..slices import bytes_of, cut
+from ..slices import Bytes, Numbers, bytes_of, cut
 from ..tables import Column, Statement, Table
 from .binary import in_columns
 from .catalog import column_of, read_tables, read_types
 from .check import log_steps
 from .columns import to_columns
 from .straight import PostgresStraight, goes_straight
-from .stream import BATCH_BYTES, may_stream, rows_of
+from .stream import BATCH_BYTES, Streaming, may_stream, rows_of
 from .types import PgType
 
 _LOCK_SECONDS = 30
@@ -59,7 +59,7 @@ class PostgresSource:
     def __init__(self, address: Address, timeout: timedelta, stop: threading.Event) -> None:
         self.address = address
         self._stop = stop
-        self._quiet_seconds = timeout.total_seconds() + _BEYOND_SECONDS
+        self._how = Streaming(stop, timeout.total_seconds() + _BEYOND_SECONDS)
         self._failures = Failures(str(address))
         self._settings = (
             f"statement_timeout={int(timeout.total_seconds() * 1000)}",
@@ -125,8 +125,9 @@ class PostgresSource:
 
     def _streamed(self, text: str, columns: Sequence[Column]) -> Iterator[pa.Table]:
         with self._reading() as connection:
-            for buffer, rows, _ in rows_of(connection, text, len(columns) or 1, self._stop, self._quiet_seconds):
-                yield in_columns(columns, buffer, rows + 2)
+            yield from rows_of(
+                connection, text, len(columns) or 1, self._how, lambda buffer, rows, _: in_columns(columns, buffer, rows + 2)
+            )
         if self._stop.is_set():
             raise self._cancelled("reading from")
 
@@ -182,9 +183,7 @@ class PostgresSource:
         if may_stream(self._keeper):
             yield COPY_HEADER, 0
             with self._reading() as connection:
-                for buffer, begins, ends in rows_of(connection, rendered, columns, self._stop, self._quiet_seconds):
-                    held, places = bytes_of(cut(buffer, begins, ends - begins, None))
-                    yield held[: places[-1]].tobytes(), len(begins)
+                yield from rows_of(connection, rendered, columns, self._how, _as_they_are)
             if self._stop.is_set():
                 raise self._cancelled("reading from")
             yield COPY_TRAILER, 0
@@ -325,3 +324,8 @@ class PostgresSource:
 def _modifier(cursor: psycopg.Cursor[Any], place: int) -> int:
     assert cursor.pgresult is not None
     return cursor.pgresult.fmod(place)
+
+
+def _as_they_are(buffer: Bytes, begins: Numbers, ends: Numbers) -> tuple[bytes, int]:
+    held, places = bytes_of(cut(buffer, begins, ends - begins, None))
+    return held[: places[-1]].tobytes(), len(begins)

@@ -13,9 +13,10 @@ import socket
 import struct
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import closing, suppress
-from typing import Any
+from dataclasses import dataclass, field
+from typing import Any, TypeVar
 
 import numpy as np
 import psycopg
@@ -23,11 +24,14 @@ import psycopg
 from ....postgres import COPY_SIGNATURE
 from ..slices import Bytes, Numbers, numbers_at
 
+Made = TypeVar("Made")
 # Rows are handed on in batches of about this many bytes; larger ones gain nothing and cost memory.
-BATCH_BYTES = 2 * 1024 * 1024
+BATCH_BYTES = 1024 * 1024
 _READ_BYTES = 256 * 1024
 _LOOK_SECONDS = 0.5
 _ROW, _FAILED = b"dE"
+# Behind the letter of a message of a row.
+_HEAD = np.dtype([("size", ">i4"), ("fields", ">i2")])
 # Ready for the next query; the last byte, how the transaction stands, follows.
 _READY = b"Z\0\0\0\5"
 
@@ -37,14 +41,29 @@ def may_stream(connection: psycopg.Connection[Any]) -> bool:
     return not connection.pgconn.ssl_in_use
 
 
-def rows_of(
-    connection: psycopg.Connection[Any], statement: str, columns: int, stop: threading.Event, quiet_seconds: float
-) -> Iterator[tuple[Bytes, Numbers, Numbers]]:
-    """Batches of `copy (statement) to stdout`: (bytes, where in them each row begins, where it ends). The first two bytes of a row say how
-    many fields it has. The bytes are good until the next batch.
+@dataclass(frozen=True)
+class Streaming:
+    """How the reads of one source go. stop: ends them. quiet_seconds: how long the server may send nothing. turn: of those who are read
+    at once, one works on what it received while the others receive; numpy lets go of the interpreter at each step, and threads that
+    all work would change places at each."""
 
-    connection: of nobody else's; only good for closing afterwards. columns: how many the statement yields. quiet_seconds: how long the
-    server may send nothing. Raises psycopg.Error; stops without a word where `stop` is set, so the caller is to ask."""
+    stop: threading.Event
+    quiet_seconds: float
+    turn: threading.Lock = field(default_factory=threading.Lock)
+
+
+def rows_of(
+    connection: psycopg.Connection[Any],
+    statement: str,
+    columns: int,
+    how: Streaming,
+    made: Callable[[Bytes, Numbers, Numbers], Made],
+) -> Iterator[Made]:
+    """Batches of `copy (statement) to stdout`, each made of: (bytes, where in them each row begins, where it ends). The first two bytes of
+    a row say how many fields it has. The bytes are good only while it is made.
+
+    connection: of nobody else's; only good for closing afterwards. columns: how many the statement yields. Raises psycopg.Error; stops
+    without a word where `stop` is set, so the caller is to ask."""
     driver = connection.pgconn
     driver.send_query(f"copy (\n{statement}\n) to stdout (format binary)".encode())
     with closing(socket.socket(fileno=os.dup(driver.socket))) as line:
@@ -54,20 +73,22 @@ def rows_of(
         while True:
             if len(buffer) - filled < _READ_BYTES // 2:
                 buffer = buffer + bytearray(len(buffer))
-            got = _receive(line, memoryview(buffer)[filled:], stop, quiet_seconds)
+            got = _receive(line, memoryview(buffer)[filled:], how)
             if got is None:
                 return
             filled += got
             perhaps_ended = buffer.startswith(_READY, max(filled - 6, 0))
             if filled < wanted and not perhaps_ended:
                 continue
-            starts, at = _messages(buffer, filled, columns)
-            # Nothing comes behind this one until we ask again.
-            ended = perhaps_ended and at == filled and buffer[starts[-1]] == _READY[0]
-            if len(starts):
-                rows, ends = _rows(buffer, starts)
+            batch: list[Made] = []
+            with how.turn:
+                starts, at = _messages(buffer, filled, columns)
+                # Nothing comes behind this one until we ask again.
+                ended = perhaps_ended and at == filled and buffer[starts[-1]] == _READY[0]
+                rows, ends = _rows(buffer, starts, at)
                 if len(rows):
-                    yield np.frombuffer(buffer, np.uint8, at), rows, ends
+                    batch.append(made(np.frombuffer(buffer, np.uint8, at), rows, ends))
+            yield from batch
             if ended:
                 return
             left = bytes(buffer[at:filled])
@@ -77,15 +98,15 @@ def rows_of(
             wanted = max(BATCH_BYTES, struct.unpack_from(">i", left, 1)[0] + 1 if filled > 4 else 0)
 
 
-def _receive(line: socket.socket, room: memoryview, stop: threading.Event, quiet_seconds: float) -> int | None:
+def _receive(line: socket.socket, room: memoryview, how: Streaming) -> int | None:
     """How many bytes came; None where nobody wants more."""
-    end = time.monotonic() + quiet_seconds
-    while not stop.is_set():
+    end = time.monotonic() + how.quiet_seconds
+    while not how.stop.is_set():
         try:
             got = line.recv_into(room)
         except BlockingIOError:
             if time.monotonic() > end:
-                raise psycopg.OperationalError(f"the server sent nothing for {quiet_seconds:g} s") from None
+                raise psycopg.OperationalError(f"the server sent nothing for {how.quiet_seconds:g} s") from None
             select.select([line], [], [], _LOOK_SECONDS)
             continue
         if not got:
@@ -96,50 +117,55 @@ def _receive(line: socket.socket, room: memoryview, stop: threading.Event, quiet
 
 def _messages(buffer: bytearray, filled: int, columns: int) -> tuple[Numbers, int]:
     """(where whole messages begin, where the last of them ends)."""
-    starts, at = _rows_alike(np.frombuffer(buffer, np.uint8, filled), columns)
-    # What is left is of another kind, or not whole yet.
-    length, more, most = struct.Struct(">i").unpack_from, list[int](), filled - 5
-    before = at
+    data, length, most = np.frombuffer(buffer, np.uint8, filled), struct.Struct(">i").unpack_from, filled - 5
+    alike: Numbers | None = None
+    ahead, behind = list[int](), list[int]()
+    at = before = 0
     while at <= most:
+        if alike is None and at + 6 < filled and buffer[at] == _ROW and length(buffer, at + 3)[0] & 0xFFFF == columns:
+            alike, at = _rows_alike(data, at, columns)
+            continue
+        # Of another kind, or not whole yet.
         before = at
-        more.append(at)
+        (ahead if alike is None else behind).append(at)
         at += length(buffer, at + 1)[0] + 1
     if at > filled:
-        more.pop()
+        (ahead if alike is None else behind).pop()
         at = before
-    return np.concatenate([starts, np.array(more, np.int64)]), at
+    parts = [np.array(ahead, np.int64), np.zeros(0, np.int64) if alike is None else alike, np.array(behind, np.int64)]
+    return np.concatenate(parts), at
 
 
-def _rows_alike(data: Bytes, columns: int) -> tuple[Numbers, int]:
-    """The same, of all rows at the front, in a third of the time: what looks like the beginning of a row, where one such ends at the
+def _rows_alike(data: Bytes, at: int, columns: int) -> tuple[Numbers, int]:
+    """The same, of all rows from `at` on, in a third of the time: what looks like the beginning of a row, where one such ends at the
     next. None where something else lies in between."""
-    found: Numbers = np.flatnonzero(data[: max(len(data) - 6, 0)] == _ROW)
-    found = found[(data[found + 5] == columns >> 8) & (data[found + 6] == columns & 0xFF)]
-    sizes: Numbers = numbers_at(data, found + 1, ">i4").astype(np.int64)
+    found: Numbers = np.flatnonzero(data[at : max(len(data) - 6, 0)] == _ROW) + at
+    heads = numbers_at(data, found + 1, f"V{_HEAD.itemsize}").view(_HEAD)
     # A field of a number is shorter than any row, so that one behind a text that ends in the same letter is none.
-    real = sizes >= 6 + 4 * columns
-    found, ends = found[real], (found + 1 + sizes)[real]
-    if not len(found) or found[0] or (ends[:-1] != found[1:]).any():
-        return np.zeros(0, np.int64), 0
+    real = (heads["fields"] == columns) & (heads["size"] >= 6 + 4 * columns)
+    found = found[real]
+    ends: Numbers = found + 1 + heads["size"][real]
+    if not len(found) or found[0] != at or (ends[:-1] != found[1:]).any():
+        return np.zeros(0, np.int64), at
     return (found, int(ends[-1])) if ends[-1] <= len(data) else (found[:-1], int(found[-1]))
 
 
-def _rows(buffer: bytearray, starts: Numbers) -> tuple[Numbers, Numbers]:
-    """Where rows begin and end. Raises psycopg.Error for what the server says went wrong."""
+def _rows(buffer: bytearray, starts: Numbers, end: int) -> tuple[Numbers, Numbers]:
+    """Where rows begin and end. starts, end: of messages, each of which ends where the next begins. Raises psycopg.Error for what the
+    server says went wrong."""
     data: Bytes = np.frombuffer(buffer, np.uint8)
-    kinds = data[starts]
+    kinds, ends = data[starts], np.append(starts[1:], end)
     if (kinds == _FAILED).any():
         raise _error(buffer, int(starts[kinds == _FAILED][0]))
-    messages = starts[kinds == _ROW]
-    at: Numbers = messages + 5
-    ends: Numbers = messages + 1 + numbers_at(data, messages + 1, ">i4").astype(np.int64)
+    rows = kinds == _ROW
+    at, ends = (starts + 5, ends) if rows.all() else (starts[rows] + 5, ends[rows])
     if len(at) and buffer.startswith(COPY_SIGNATURE, int(at[0])):
         # In the first message, before its row: the signature, flags, and an extension as long as it says.
         ahead = len(COPY_SIGNATURE) + 8
         at[0] += ahead + struct.unpack_from(">i", buffer, int(at[0]) + ahead - 4)[0]
     # The end is a row of -1 fields.
-    real = data[at] != 0xFF
-    return at[real], ends[real]
+    many = len(at) - 1 if len(at) and data[at[-1]] == 0xFF else len(at)
+    return at[:many], ends[:many]
 
 
 def _error(buffer: bytearray, start: int) -> psycopg.Error:
