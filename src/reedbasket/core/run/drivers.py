@@ -1,9 +1,12 @@
-"""Drivers imported ahead: the first run of a process would else spend up to half a second on that."""
+"""Drivers imported ahead, and what Arrow loads when first used: the first run of a process would else spend up to half a second on that."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable
 from importlib import import_module
+
+import numpy as np
+import pyarrow as pa
 
 _OF_SOURCES = {"postgres": ".extract.sql.postgres.database", "mysql": ".extract.sql.mysql.database"}
 _OF_WAREHOUSES = {
@@ -18,3 +21,5 @@ def import_drivers(sources: Iterable[str], warehouses: Iterable[str]) -> None:
     named = [_OF_SOURCES.get(on) for on in sources] + [_OF_WAREHOUSES.get(on) for on in warehouses]
     for module in sorted({name for name in named if name}):
         import_module(module, "reedbasket.core")
+    # With the first array of numpy's, and with the first function over arrays.
+    pa.array(np.arange(1)).take(pa.array([0]))

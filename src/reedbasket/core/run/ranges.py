@@ -15,7 +15,6 @@ from ..spec.model import Ranges
 from ..spec.times import format_time, parse_time
 
 _DAY = timedelta(days=1)
-_SIZE = "select pg_relation_size(cast(:source as regclass)) / cast(current_setting('block_size') as int8) as blocks"
 Bound = int | date | datetime | str
 
 
@@ -61,11 +60,12 @@ def range_column(name: str, table: Table, rule: Ranges, key: Sequence[str], *, c
     return column
 
 
-def bounds(database: Database, source: str, column: Column, count: int, done: Bound | None) -> list[Bound]:
+def bounds(database: Database, source: str, column: Column, count: int, done: Bound | None, blocks: int) -> list[Bound]:
     """Where one range ends and the next begins, ascending: even in the values of numbers and times, in the rows of texts, in blocks where
-    it is a table's place. done: what is below it is taken."""
+    it is a table's place. done: what is below it is taken. blocks: of the table."""
     if column.declared == "tid":
-        return [f"({block},0)" for block in _blocks(database, source, count)]
+        # What a snapshot sees of it lies before its end by now, or the last range has it.
+        return [f"({block},0)" for block in sorted({blocks * n // count for n in range(1, count)} - {0})]
     name = database.quote(column.name)
     values = {} if done is None else {"done": database.bound(source, column, done)}
     above = "" if done is None else f" where {name} > :done"
@@ -92,13 +92,6 @@ def bounds(database: Database, source: str, column: Column, count: int, done: Bo
     else:
         cut = {low + span * n // count for n in range(1, count)}
     return sorted(value for value in cut if value > low)
-
-
-def _blocks(database: Database, source: str, count: int) -> list[int]:
-    """Where a table of PostgreSQL is cut. What a snapshot sees of it lies before its end by now, or the last range has it."""
-    read = Statement(_SIZE, (Column("blocks", "int8", "int64", "{}"),), {"source": source})
-    (blocks,) = [table.column(0)[0].as_py() for table in database.read(read)]
-    return sorted({blocks * n // count for n in range(1, count)} - {0})
 
 
 def as_text(bound: Bound) -> str:

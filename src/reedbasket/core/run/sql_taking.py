@@ -250,12 +250,11 @@ class SqlTaking:
             yield from self._one(None, None)
             return
         database, source = self._reading.database, self._source
-        if chosen.table.what == "table":
-            database.hold(source)
+        blocks = database.hold(source) if chosen.table.what == "table" else 0
         if self._midst.then is None:
             self._midst = Midst(self._midst.below, self._after_ranges())
         done = None if self._midst.below is None else as_bound(self._midst.below, column)
-        ends: list[Any] = [done, *bounds(database, source, column, rule.count, done)]
+        ends: list[Any] = [done, *bounds(database, source, column, rule.count, done, blocks)]
         passes = [
             (Midst(None if end is None else as_text(end), self._midst.then).saved(column.name), (begin, end))
             for begin, end in zip(ends, [*ends[1:], None])

@@ -36,9 +36,9 @@ class Database(Protocol):
     def read(self, statement: Statement) -> Iterator[pa.Table]:
         """Its rows, in columns made by `typed`. To be gone through by one thread; stops where the run does."""
 
-    def hold(self, table: str) -> None:
+    def hold(self, table: str) -> int:
         """Several statements are to read parts of it: nobody empties or rebuilds it until this source is closed, where the database's
-        snapshots do not see to that. table: as SQL writes it."""
+        snapshots do not see to that. table: as SQL writes it. How many blocks it has by now; 0 where none are read by their place."""
 
     def quote(self, name: str) -> str:
         """A name as SQL writes it."""

@@ -46,6 +46,7 @@ _CHANGED = "(:version_now - ((:version_now - xmin::text::int8) & 4294967295)) >=
 _LOG_END = (
     "select (case when pg_is_in_recovery() then pg_last_wal_replay_lsn() else pg_current_wal_insert_lsn() end - '0/0')::int8"
 )
+_BLOCKS = "select pg_relation_size(%s::regclass) / current_setting('block_size')::int8"
 # By the names they have had since PostgreSQL 8.3: the newer ones are there from 13 on.
 _VERSIONS = "select txid_snapshot_xmax(s), txid_snapshot_xmin(s) from txid_current_snapshot() as s"
 
@@ -194,10 +195,12 @@ class PostgresSource:
             for part in copy:
                 yield bytes(part), 1
 
-    def hold(self, table: str) -> None:
+    def hold(self, table: str) -> int:
         # Who truncates or rewrites a table does so for every snapshot.
         with self.translated("keeping a table as it is, at"), self._keeper.transaction():
             self._keeper.execute(sql.SQL("select from {} where false").format(sql.SQL(table)))
+            row = self._keeper.execute(_BLOCKS, (table,)).fetchone()
+        return row[0] if row is not None else 0
 
     def quote(self, name: str) -> str:
         return sql.Identifier(name).as_string(self._keeper)

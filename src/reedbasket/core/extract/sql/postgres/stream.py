@@ -28,6 +28,8 @@ Made = TypeVar("Made")
 # Rows are handed on in batches of about this many bytes; larger ones gain nothing and cost memory.
 BATCH_BYTES = 1024 * 1024
 _READ_BYTES = 256 * 1024
+# So that whoever loads the first rows begins soon.
+_FIRST_BYTES = 256 * 1024
 _LOOK_SECONDS = 0.5
 _ROW, _FAILED = b"dE"
 # Behind the letter of a message of a row.
@@ -69,7 +71,7 @@ def rows_of(
     with closing(socket.socket(fileno=os.dup(driver.socket))) as line:
         while driver.flush():
             select.select([], [line], [], _LOOK_SECONDS)
-        buffer, filled, wanted = bytearray(BATCH_BYTES + _READ_BYTES), 0, BATCH_BYTES
+        buffer, filled, wanted = bytearray(BATCH_BYTES + _READ_BYTES), 0, _FIRST_BYTES
         while True:
             if len(buffer) - filled < _READ_BYTES // 2:
                 buffer = buffer + bytearray(len(buffer))

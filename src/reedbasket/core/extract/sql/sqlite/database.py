@@ -97,8 +97,8 @@ class SqliteSource:
                 self._deadline = time.monotonic() + self._timeout
             self._deadline = float("inf")
 
-    def hold(self, table: str) -> None:
-        """The transaction that reads sees to that."""
+    def hold(self, table: str) -> int:
+        return 0  # the transaction that reads sees to that
 
     def quote(self, name: str) -> str:
         return '"' + name.replace('"', '""') + '"'
