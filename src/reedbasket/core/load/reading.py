@@ -27,6 +27,8 @@ class Reading(ABC):
     _names: str
     # What tells the latest rows of a load, the latest first.
     _latest_row: str
+    # Nothing stood on top of a table when a run began: none but that run would make it for its feed, and the end need not ask.
+    _none_kept = False
 
     @abstractmethod
     def _reading(self) -> AbstractContextManager[Ask]:
@@ -66,6 +68,7 @@ class Reading(ABC):
     def state(self, feed: str, source_table: str) -> TableState | None:
         with self._reading() as ask:
             columns = self._columns(ask, "_rb_cursor")
+            self._none_kept = self._columns(ask, "_rb_clean") is None
             return read_state(ask, self._named("_rb_cursor"), columns, feed, source_table) if columns else None
 
     def hashes(self, feed: str, source_table: str, version: int) -> bytes | None:
@@ -92,6 +95,8 @@ class Reading(ABC):
             return rewind(engine, feed, source_table, value)
 
     def clean(self, feed: str, source_table: str, clean: Clean | None, version: int) -> str:
+        if clean is None and self._none_kept:
+            return ""
         with self._reading() as ask:
             there = self._columns(ask, "_rb_clean") is not None
             held = read_clean(ask, self._named("_rb_clean"), feed, source_table) if there else None
