@@ -155,10 +155,10 @@ Expression = Annotated[str, BeforeValidator(scalar_text), Field(min_length=1)]
 
 
 class Ranges(Model):
-    """A large table of a database, read in ranges of a column: several at once, and a run that is cut goes on behind the last that was
-    committed."""
+    """A large table of a database, read in ranges of a column, or of where its rows lie: several at once, and a run that is cut goes on
+    behind the last that was committed."""
 
-    of: str | None = Field(None, min_length=1, description="the column; the first of the key where nothing is said")
+    of: str | None = Field(None, min_length=1, description="the column; else the first of the key, or blocks in PostgreSQL where all is one load")
     count: int = Field(16, ge=1, le=1000)
     at_once: int = Field(2, ge=1, le=8, description="read at the same time, in one snapshot; one on mysql and sqlite")
 
@@ -172,7 +172,7 @@ class FeedTable(Model):
     query: str | None = Field(None, min_length=1, description="an SQL query in the database's own words; :cursor_from is bound")
     where: Expression | None = Field(None, description="an SQL condition that the database itself keeps rows by")
     besides: ColumnList = Field(default_factory=list, description="patterns of tables that a pattern is not to take")
-    ranges: Ranges | None = Field(None, description="read a large table in ranges of its key")
+    ranges: Ranges | None = Field(None, description="read a large table in ranges")
     files: ColumnList | None = Field(None, description="patterns of the files that are this table: `{landing}/counts-*.csv`")
     format: Format | None = Field(None, description="how they are read; by their names where nothing is said")
     sort: Literal["name", "time"] = Field("name", description="in which order files are taken")
