@@ -158,7 +158,7 @@ class Ranges(Model):
     """A large table of a database, read in ranges of a column, or of where its rows lie: several at once, and a run that is cut goes on
     behind the last that was committed."""
 
-    of: str | None = Field(None, min_length=1, description="the column; else the first of the key, or blocks in PostgreSQL where all is one load")
+    of: str | None = Field(None, min_length=1, description="a column; else the key's first, or blocks in PostgreSQL")
     count: int = Field(16, ge=1, le=1000)
     at_once: int = Field(2, ge=1, le=8, description="read at the same time, in one snapshot; one on mysql and sqlite")
 
