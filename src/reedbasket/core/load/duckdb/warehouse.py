@@ -46,11 +46,13 @@ class DuckWarehouse(Reading):
         return self.path.parent / f".{self.path.name}.beside"
 
     def state(self, feed: str, source_table: str) -> TableState | None:
-        if not self.path.exists():
+        self._none_kept = not self.path.exists()
+        if self._none_kept:
             return None
         engine, table = self._loader(), "_rb_cursor"
         with engine.translated("reading the state in"), engine.reading():
             columns = engine.columns(table)
+            self._none_kept = engine.columns("_rb_clean") is None
             return read_state(engine.ask, engine.table(table), columns, feed, source_table) if columns else None
 
     def keys(self, table: str, columns: Sequence[str], *, current: str | None = None) -> Iterator[list[tuple[Any, ...]]]:
