@@ -79,6 +79,9 @@ def test_rows_of_files_are_replaced_with_all_below_them(files: Files) -> None:
     assert files.ask("select count(*), min(d), max(d) from t_kids_deep") == [((1 + 2 + 3 + 5) * 2 + 1, 1, 7)]
     assert files.ask("select n, many from sums order by n") == [(0, 1), (1, 2), (2, 3), (3, 1), (4, 5), (7, 1)]
     assert files.ask('select path, state, "rows" from _rb_file where number = 6') == [("5.ndjson", "taken", 0)]
+    # What the feed says no more goes, also where no row came.
+    assert "table.clean" in files.run('  t:\n    files: "{n:d}.ndjson"\n').codes()
+    assert files.ask("select count(*) from _rb_clean") == [(0,)]
 
 
 def test_text_is_typed_alike_and_widens_alike(files: Files) -> None:
