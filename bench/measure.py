@@ -11,14 +11,17 @@ from typing import Any
 
 
 def in_turn(rounds: int, ours: Callable[[], float], baseline: Callable[[], float]) -> tuple[float, float]:
-    """(median of ours, median of the baseline), A B A B …, after one uncounted round."""
-    mine, theirs = [], []
+    """(median of ours, median of the baseline), A B B A …, after one uncounted round. What runs right behind the other finds another
+    machine than what runs before it, so each is first in every second round."""
+    mine: list[float] = []
+    theirs: list[float] = []
     for number in range(rounds + 1):
-        a, b = ours(), baseline()
-        if number:
-            mine.append(a)
-            theirs.append(b)
-    return statistics.median(mine), statistics.median(theirs)
+        pair = [(ours, mine), (baseline, theirs)]
+        if number % 2:
+            pair.reverse()
+        for run, taken in pair:
+            taken.append(run())
+    return statistics.median(mine[1:]), statistics.median(theirs[1:])
 
 
 def child(module: str, *arguments: str) -> dict[str, Any]:

@@ -40,7 +40,7 @@ def run(quick: bool) -> dict[str, Any]:
             return float(found["seconds"])
 
         four, one = in_turn(
-            3 if quick else 9, lambda: ours(_RANGES, where, count), lambda: ours("{write: replace}", where, count)
+            3 if quick else 25, lambda: ours(_RANGES, where, count), lambda: ours("{write: replace}", where, count)
         )
         far_count = count * 2 // 5
         psql(where, f"delete from public.wide where id > {far_count}", "vacuum analyze public.wide")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import threading
+import time
 from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing
@@ -132,6 +133,24 @@ def test_a_range_that_waits_holds_up_no_other() -> None:
 
     with pytest.raises(SourceError, match="gone"):
         list(mingled([(1, quick("first")), (2, failing())], 2, "test"))
+
+
+@pytest.mark.parametrize("busy", [True, False])
+def test_more_are_read_at_once_where_this_process_waits_for_them(busy: bool, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(time, "process_time", time.monotonic if busy else lambda: 1.0)
+    reading, most, all_there = 0, 0, threading.Event()
+
+    def chunks() -> Iterator[Chunk]:
+        nonlocal reading, most
+        reading += 1
+        most = max(most, reading)
+        all_there.wait(0.8 if busy else 20) if reading < 4 else all_there.set()
+        yield Chunk([{"of": "it"}], 1, [])
+        reading -= 1
+
+    found = list(mingled([(n, chunks()) for n in range(4)], 4, "test"))
+    assert (sum(len(chunk.records) for chunk in found), found[-1].mark) == (4, 3)
+    assert most == (2 if busy else 4)
 
 
 def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, request: pytest.FixtureRequest) -> None:

@@ -8,6 +8,10 @@ import sys
 
 import pyarrow as pa
 
+# For large pieces that live briefly. The C library's memory takes pages from the system anew for many of them, and copies one that is cut
+# to size; with jemalloc's a block of CSV is parsed in seven eighths of the time, for 5 MB.
+BRIEF = pa.jemalloc_memory_pool() if "jemalloc" in pa.supported_memory_backends() else pa.system_memory_pool()
+
 # The C library's; of another than GNU's there is none, and what it keeps it keeps.
 _TRIM = getattr(ctypes.CDLL(None), "malloc_trim", None)
 
@@ -38,5 +42,6 @@ def leave_sqlite_uncounted() -> None:
 def give_back() -> None:
     """Before somebody else takes as much: what reading held lies in pieces that DuckDB's own allocator cannot use."""
     pa.default_memory_pool().release_unused()
+    BRIEF.release_unused()
     if _TRIM is not None:
         _TRIM(0)

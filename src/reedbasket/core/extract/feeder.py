@@ -20,6 +20,10 @@ RECORDS_PER_BATCH = 2_000
 _COLUMN_RECORDS_PER_BATCH = 8_000
 # A source that brings less than a batch in this time is shown, shaped and committed all the same.
 SLOW_SECONDS = 1.0
+# Of what is read at once, this many begin. The others do once this process has worked for less than that share of so many seconds, and
+# has waited for the rest: where its work is what all wait for, more of them only take its processors.
+_HANDS_AT_FIRST = 2
+_SPARE_SHARE, _SPARE_SECONDS = 0.5, 0.25
 
 
 class Feeder(Handover[Waiting]):
@@ -144,12 +148,22 @@ class _Part:
 
 def mingled(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: str) -> Iterator[Chunk]:
     """Passes of one load read at once, handed on as they come, so that none waits until those before it are through: [(mark, chunks)].
-    The last one's mark comes once all have ended; nobody can go on from any before it."""
-    listed, handed = list(passes), Handover[_Part]()
+    The last one's mark comes once all have ended; nobody can go on from any before it. at_once: at most."""
+    listed, handed, through = list(passes), Handover[_Part](), threading.Event()
+    waiting = iter([chunks for _, chunks in listed])
+
+    def hand(place: int) -> None:
+        while place >= _HANDS_AT_FIRST and not through.is_set():
+            began, worked = time.monotonic(), time.process_time()
+            through.wait(_SPARE_SECONDS)
+            if time.process_time() - worked < _SPARE_SHARE * (time.monotonic() - began):
+                break
+        while not handed.closed and (chunks := next(waiting, None)) is not None:
+            read(chunks)
 
     def read(chunks: Iterator[Chunk]) -> None:
         try:
-            for chunk in chunks if not handed.closed else ():
+            for chunk in chunks:
                 if not handed.put(_Part(chunk)):
                     break
             handed.put(_Part(None))
@@ -162,8 +176,8 @@ def mingled(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: s
 
     pool = ThreadPoolExecutor(at_once, thread_name_prefix=f"read {name}")
     try:
-        for _, chunks in listed:
-            pool.submit(read, chunks)
+        for place in range(at_once):
+            pool.submit(hand, place)
         left = len(listed)
         for part in handed:
             if part.chunk is not None:
@@ -175,4 +189,5 @@ def mingled(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: s
                 return
     finally:
         handed.close()
+        through.set()
         pool.shutdown(wait=False, cancel_futures=True)

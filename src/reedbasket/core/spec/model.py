@@ -160,7 +160,7 @@ class Ranges(Model):
 
     of: str | None = Field(None, min_length=1, description="a column; else the key's first, or blocks in PostgreSQL")
     count: int = Field(16, ge=1, le=1000)
-    at_once: int = Field(2, ge=1, le=8, description="read at the same time, in one snapshot; one on mysql and sqlite")
+    at_once: int = Field(2, ge=1, le=8, description="read at the same time, at most, in one snapshot; one on mysql and sqlite")
 
 
 class FeedTable(Model):

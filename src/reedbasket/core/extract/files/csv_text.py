@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pa_csv
 
+from ...memory import BRIEF
 from ...spec.files import CsvText
 from . import text_kinds
 from .blocks import lines_in, whole_lines, wrong_encoding
@@ -215,6 +216,7 @@ class CsvReader:
                 quoted_strings_can_be_null=False,
                 check_utf8=not block.isascii(),
             ),
+            memory_pool=BRIEF,
         )
 
     def _lines(self, block: bytes, line: int, unread: Sequence[tuple[int, Unread]]) -> Callable[[], Sequence[int]]:

@@ -17,7 +17,7 @@ import duckdb
 import pyarrow as pa
 
 from ...errors import FileRefused
-from ...memory import give_back
+from ...memory import BRIEF, give_back
 from ...shape.batch import TableBatch
 from ...shape.layout import Family, TableLayout
 from ...shape.structure import ColumnShape
@@ -165,7 +165,7 @@ class DuckBeside:
                     before, quoted = held[column.name], engine.quote(column.name)
                     same = before.kind == column.kind and engine.declared(before) == engine.declared(column)
                     values.append(quoted if same else engine.widened(quoted, before.kind, column))
-            with pa.OSFile(str(part.path)) as source:  # mapped, its pages would count as ours
+            with pa.OSFile(str(part.path), memory_pool=BRIEF) as source:  # mapped, its pages would count as ours
                 engine.connection.register("rb_part", pa.ipc.open_stream(source))
                 into = engine.listed([*names, *(c.name for c, _ in stamped)])
                 engine.run(f"insert into {table} ({into}) select {', '.join([*values, constants])} from rb_part")

@@ -46,12 +46,12 @@ def may_stream(connection: psycopg.Connection[Any]) -> bool:
 @dataclass(frozen=True)
 class Streaming:
     """How the reads of one source go. stop: ends them. quiet_seconds: how long the server may send nothing. turn: of those who are read
-    at once, one works on what it received while the others receive; numpy lets go of the interpreter at each step, and threads that
-    all work would change places at each."""
+    at once, two work on what they received while the others receive; numpy lets go of the interpreter at each step, and more who work
+    would change places at each."""
 
     stop: threading.Event
     quiet_seconds: float
-    turn: threading.Lock = field(default_factory=threading.Lock)
+    turn: threading.Semaphore = field(default_factory=lambda: threading.Semaphore(2))
 
 
 def rows_of(
