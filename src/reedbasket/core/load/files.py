@@ -46,7 +46,8 @@ _WHOLE = frozenset({"number", "size", "rows", "rejected", "load"})
 def save_files(engine: Engine, feed: str, source_table: str, lines: Sequence[FileLine], load: int, at: str) -> None:
     """Within the load's transaction. load, at: of the lines that were taken in it."""
     table = engine.table(FILE)
-    if engine.columns(FILE) is None:
+    new = engine.columns(FILE) is None
+    if new:
         engine.run(
             f"""create table {table} (feed text not null, source_table text not null, number bigint not null, path text not null,
                 size bigint not null, modified text not null, tag text not null, state text not null, "rows" bigint not null,
@@ -63,10 +64,11 @@ def save_files(engine: Engine, feed: str, source_table: str, lines: Sequence[Fil
     )  # fmt: skip
     engine.insert(temp, columns, batch)
     names = engine.listed(_COLUMNS)
-    engine.tell(
-        f"delete from {table} where feed = ? and source_table = ? and number in (select number from {temp})",
-        (feed, source_table),
-    )
+    if not new:
+        engine.tell(
+            f"delete from {table} where feed = ? and source_table = ? and number in (select number from {temp})",
+            (feed, source_table),
+        )
     engine.tell(f"insert into {table} (feed, source_table, {names}) select ?, ?, {names} from {temp}", (feed, source_table))
     engine.run(f"drop table {temp}")
 
