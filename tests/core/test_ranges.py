@@ -183,3 +183,32 @@ def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, 
     assert found == do("select n, word from taps order by n").fetchall()
     result, _ = run_once(basket("tables: {orders: {ranges: {of: v}}}"), tmp_path / "else")
     assert result.error is not None and result.error["code"] == "definition.bad_ranges"
+
+
+@pytest.mark.parametrize("ranges", ["", ", ranges: {count: 8}"])
+@pytest.mark.parametrize(
+    "rewritten",
+    [
+        "truncate orders; insert into orders values (1, 'new', now(), 1)",
+        "drop publication reed_test; alter table orders set unlogged",
+    ],
+)
+def test_a_table_rewritten_behind_the_snapshot_is_not_taken_for_empty(
+    tmp_path: Path, request: pytest.FixtureRequest, ranges: str, rewritten: str
+) -> None:
+    do, basket = made("postgres", tmp_path, request)
+
+    class Rewrites(Heard):
+        def progress(self, progress: Any) -> None:
+            if progress.phase == "reading" and (progress.table, "reading") not in self.phases:
+                do(rewritten)
+            super().progress(progress)
+
+    text = basket(f"tables: {{orders: {{write: mirror{ranges}}}}}\n")
+    assert run_once(text, tmp_path)[0].outcome is RunOutcome.SUCCEEDED
+    result, heard = run_once(text, tmp_path, run=2, heard=Rewrites())
+    assert result.error is not None and (result.error["code"], result.error["retryable"]) == ("source.rewritten", True)
+    assert not heard.ledger
+    result, heard = run_once(text, tmp_path, run=3)
+    left = ROWS if "alter" in rewritten else 1
+    assert [(line.read, line.removed) for line in heard.ledger] == [(left, ROWS - left)]

@@ -86,6 +86,15 @@ class Failures:
         mend = "another session holds a lock; run again when it is done"
         return SourceTimedOut(doing, self.on, found=words, mend=mend, code="source.locked")
 
+    def rewritten(self, table: str) -> SourceError:
+        return SourceBusy(
+            f"reading {table} from",
+            self.on,
+            found="it was truncated or rewritten after the run had begun, and a run sees no row of such a table",
+            mend="run again; nothing was taken out",
+            code="source.rewritten",
+        )
+
     def in_use(self, doing: str, words: str) -> SourceError:
         mend = "wait for the other run to end; a feed follows the log by a slot of its own"
         return SourceBusy(doing, self.on, found=words, mend=mend)

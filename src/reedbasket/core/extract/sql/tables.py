@@ -52,8 +52,10 @@ class Table:
 
 @dataclass(frozen=True)
 class Statement:
-    """A SELECT. values: of the names that stand in it as `:name`, bound, never pasted. columns: what it yields, in order."""
+    """A SELECT. values: of the names that stand in it as `:name`, bound, never pasted. columns: what it yields, in order. table: the one
+    that it reads, as it is named in it; '' where it reads a view, or a query of somebody's own."""
 
     text: str
     columns: tuple[Column, ...]
     values: Mapping[str, Any] = field(default_factory=dict)
+    table: str = ""

@@ -47,6 +47,11 @@ _LOG_END = (
     "select (case when pg_is_in_recovery() then pg_last_wal_replay_lsn() else pg_current_wal_insert_lsn() end - '0/0')::int8"
 )
 _BLOCKS = "select pg_relation_size(%s::regclass) / current_setting('block_size')::int8"
+# In the catalog as the snapshot sees it a table lies in another file than it does by now.
+_REWRITTEN = """with recursive part(oid) as (
+        select to_regclass(%s)::oid union select i.inhrelid from pg_inherits as i join part as p on i.inhparent = p.oid)
+    select 1 from pg_class as c join part as p on c.oid = p.oid
+    where c.relfilenode <> 0 and c.relfilenode <> coalesce(pg_relation_filenode(c.oid), 0) limit 1"""
 # By the names they have had since PostgreSQL 8.3: the newer ones are there from 13 on.
 _VERSIONS = "select txid_snapshot_xmax(s), txid_snapshot_xmin(s) from txid_current_snapshot() as s"
 
@@ -120,9 +125,10 @@ class PostgresSource:
         text = self._rendered(statement.text, dict(statement.values))
         if may_stream(self._keeper):
             yield from self._streamed(text, statement.columns)
-            return
-        for batch in self.batches(text, snapshot=self._snapshot):
-            yield to_columns(statement.columns, batch)
+        else:
+            for batch in self.batches(text, snapshot=self._snapshot):
+                yield to_columns(statement.columns, batch)
+        self.require_as_seen(statement.table)
 
     def _streamed(self, text: str, columns: Sequence[Column]) -> Iterator[pa.Table]:
         with self._reading() as connection:
@@ -194,6 +200,13 @@ class PostgresSource:
         with self._reading() as connection, connection.cursor() as cursor, cursor.copy(asked) as copy:
             for part in copy:
                 yield bytes(part), 1
+
+    def require_as_seen(self, table: str) -> None:
+        """Raises SourceError where a table that was read had been truncated or rewritten behind the snapshot: it looks empty then."""
+        if table and self._snapshot is not None:
+            with self.translated("looking whether a table is still as it was, at"):
+                if self._keeper.execute(_REWRITTEN, (table,)).fetchone() is not None:
+                    raise self._failures.rewritten(table)
 
     def hold(self, table: str) -> int:
         # Who truncates or rewrites a table does so for every snapshot.

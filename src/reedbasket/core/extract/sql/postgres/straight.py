@@ -41,6 +41,7 @@ class PostgresStraight:
             for part, rows in self._source.copy_out(text, len(declared), dict(self._statement.values)):
                 size += len(part)
                 yield part, rows
+            self._source.require_as_seen(self._statement.table)
         except Exception as error:
             problem = getattr(error, "found", str(error))
             raise
