@@ -30,8 +30,8 @@ _ROWS = """select i as id, 'C-' || i as code, 'name of row ' || i as name, ['ope
     strftime(timestamp '2025-02-01' + to_seconds(i), '%Y-%m-%dT%H:%M:%SZ') as updated_at,
     case when i % 5 = 0 then null else repeat('n', 30) end as note
     from range(1, {count} + 1) as t(i)"""
-# More than elsewhere: one run and the next differ by a fifth here, and two of the bounds are met by less.
-ROUNDS = 25
+# More than elsewhere: one run and the next differ by a fifth here, and some of the bounds lie nearer.
+_ROUNDS = 25
 _TYPES = (
     "id bigint, code text, name text, state text, amount decimal(12,2), weight double precision, qty int, ok bool, day date, "
     "made timestamptz, updated_at timestamptz, note text"
@@ -55,7 +55,7 @@ def run(kind: str, quick: bool) -> dict[str, Any]:
             peaks.append(found["rss_mb"])
             return float(found["seconds"])
 
-        mine, theirs = in_turn(3 if quick else ROUNDS, ours, lambda: by_hand(kind, folder, where))
+        mine, theirs = in_turn(3 if quick else _ROUNDS, ours, lambda: by_hand(kind, folder, where))
     return result(mine, theirs, max(peaks))
 
 

@@ -335,8 +335,7 @@ class SqlTaking:
         chosen_columns = ", ".join(_select(column, database.quote) for column in self._columns) or "1"
         text = f"select {chosen_columns}\nfrom {source}"
         text += "".join(f"\n{'and' if n else 'where'} {condition}" for n, condition in enumerate(conditions)) + order
-        plain = own.query is None and table.what == "table"
-        return Statement(text, tuple(self._columns), values, source if plain else "")
+        return Statement(text, tuple(self._columns), values, source if table.what == "table" else "")
 
     def _cursor(self, values: dict[str, Any], source: str, *, inside: bool) -> list[str]:
         """inside: the query asks for `:cursor_from` itself."""

@@ -8,7 +8,7 @@ from typing import Any, Protocol
 import pyarrow as pa
 
 from ...checking import CheckStep
-from ...errors import SourceBusy, SourceError, SourceRefused, SourceTimedOut, SourceUnreachable
+from ...errors import SourceBusy, SourceError, SourceFailed, SourceRefused, SourceTimedOut, SourceUnreachable
 from ...shape.kinds import Kind
 from ...shape.typed import typed_field
 from .changelog import ChangeLog
@@ -87,7 +87,7 @@ class Failures:
         return SourceTimedOut(doing, self.on, found=words, mend=mend, code="source.locked")
 
     def rewritten(self, table: str) -> SourceError:
-        return SourceBusy(
+        return SourceFailed(
             f"reading {table} from",
             self.on,
             found="it was truncated or rewritten after the run had begun, and a run sees no row of such a table",
