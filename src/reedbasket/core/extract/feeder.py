@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import threading
 import time
 from collections import deque
@@ -20,10 +21,9 @@ RECORDS_PER_BATCH = 2_000
 _COLUMN_RECORDS_PER_BATCH = 8_000
 # A source that brings less than a batch in this time is shown, shaped and committed all the same.
 SLOW_SECONDS = 1.0
-# Of what is read at once, this many begin. The others do once this process has worked for less than that share of so many seconds, and
-# has waited for the rest: where its work is what all wait for, more of them only take its processors.
-_HANDS_AT_FIRST = 2
-_SPARE_SHARE, _SPARE_SECONDS = 0.5, 0.25
+# Of what is read at once, one begins. The others do once this process has worked for less than that share of the processors' time in
+# so many seconds, and has waited for the rest: where its work is what all wait for, more of them only take its processors.
+_SPARE_SHARE, _SPARE_SECONDS = 0.35, 0.25
 
 
 class Feeder(Handover[Waiting]):
@@ -151,12 +151,13 @@ def mingled(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: s
     The last one's mark comes once all have ended; nobody can go on from any before it. at_once: at most."""
     listed, handed, through = list(passes), Handover[_Part](), threading.Event()
     waiting = iter([chunks for _, chunks in listed])
+    spare = _SPARE_SHARE * len(os.sched_getaffinity(0))
 
     def hand(place: int) -> None:
-        while place >= _HANDS_AT_FIRST and not through.is_set():
+        while place and not through.is_set():
             began, worked = time.monotonic(), time.process_time()
             through.wait(_SPARE_SECONDS)
-            if time.process_time() - worked < _SPARE_SHARE * (time.monotonic() - began):
+            if time.process_time() - worked < spare * (time.monotonic() - began):
                 break
         while not handed.closed and (chunks := next(waiting, None)) is not None:
             read(chunks)

@@ -28,6 +28,7 @@ from .binary import in_columns
 from .catalog import column_of, read_tables, read_types
 from .check import log_steps
 from .columns import to_columns
+from .readers import Readers, cancel_when_stopped
 from .straight import PostgresStraight, goes_straight
 from .stream import BATCH_BYTES, Streaming, may_stream, rows_of
 from .types import PgType
@@ -79,6 +80,7 @@ class PostgresSource:
             "synchronize_seqscans=off",
         )
         self._snapshot: str | None = None
+        self._readers = Readers(address.conninfo(*self._settings), stop)
         with self.translated("opening the source"):
             self._keeper = psycopg.connect(address.conninfo(*self._settings, "idle_in_transaction_session_timeout=0"))
             self.renew()
@@ -131,26 +133,12 @@ class PostgresSource:
         self.require_as_seen(statement.table)
 
     def _streamed(self, text: str, columns: Sequence[Column]) -> Iterator[pa.Table]:
-        with self._reading() as connection:
+        with self.translated("reading from"), self._readers.one(self._snapshot) as connection:
             yield from rows_of(
                 connection, text, len(columns) or 1, self._how, lambda buffer, rows, _: in_columns(columns, buffer, rows + 2)
             )
-        if self._stop.is_set():
-            raise self._cancelled("reading from")
-
-    @contextmanager
-    def _reading(self) -> Iterator[psycopg.Connection[Any]]:
-        """A connection of its own in the run's snapshot; what it is asked ends when the run is stopped."""
-        done = threading.Event()
-        with self.translated("reading from"), closing(psycopg.connect(self.address.conninfo(*self._settings))) as connection:
-            if self._snapshot is not None:
-                connection.execute("set transaction isolation level repeatable read read only")
-                connection.execute(sql.SQL("set transaction snapshot {}").format(self._snapshot))
-            threading.Thread(target=self._cancel_when_stopped, args=(connection, done), daemon=True).start()
-            try:
-                yield connection
-            finally:
-                done.set()
+            if self._stop.is_set():
+                raise self._cancelled("reading from")
 
     def batches(self, text: str, *settings: str, snapshot: str | None = None) -> Iterator[pa.RecordBatch]:
         """What a statement brings, on a connection of its own. settings: for its session. snapshot: what it sees."""
@@ -166,7 +154,7 @@ class PostgresSource:
                     cursor.execute("begin isolation level repeatable read read only")
                     cursor.execute(sql.SQL("set transaction snapshot {}").format(snapshot).as_string(self._keeper))
                 cursor.adbc_statement.set_options(**{"adbc.postgresql.batch_size_hint_bytes": str(BATCH_BYTES)})
-                threading.Thread(target=self._cancel_when_stopped, args=(cursor, done), daemon=True).start()
+                threading.Thread(target=cancel_when_stopped, args=(cursor.adbc_cancel, self._stop, done), daemon=True).start()
                 cursor.execute(text)
                 reader = cursor.fetch_record_batch()
                 while True:
@@ -189,15 +177,19 @@ class PostgresSource:
         rendered = self._rendered(text, values)
         if may_stream(self._keeper):
             yield COPY_HEADER, 0
-            with self._reading() as connection:
+            with self.translated("reading from"), self._readers.one(self._snapshot) as connection:
                 yield from rows_of(connection, rendered, columns, self._how, _as_they_are)
-            if self._stop.is_set():
-                raise self._cancelled("reading from")
+                if self._stop.is_set():
+                    raise self._cancelled("reading from")
             yield COPY_TRAILER, 0
             return
         plain = sql.SQL(rendered.replace("{", "{{").replace("}", "}}")).format()
         asked = sql.SQL("copy ({}) to stdout (format binary)").format(plain)
-        with self._reading() as connection, connection.cursor() as cursor, cursor.copy(asked) as copy:
+        with (
+            self.translated("reading from"),
+            self._readers.one(self._snapshot) as connection,
+            connection.cursor().copy(asked) as copy,
+        ):
             for part in copy:
                 yield bytes(part), 1
 
@@ -238,6 +230,7 @@ class PostgresSource:
         return _LOWEST.get(kind, sql.SQL("''"))
 
     def close(self) -> None:
+        self._readers.close()
         with suppress(psycopg.Error):
             self._keeper.close()
 
@@ -299,13 +292,6 @@ class PostgresSource:
             return (value if isinstance(value, sql.Composable) else sql.Literal(value)).as_string(self._keeper)
 
         return replaced(text, literal)
-
-    def _cancel_when_stopped(self, cursor: Any, done: threading.Event) -> None:
-        while not done.wait(0.2):
-            if self._stop.is_set():
-                with suppress(Exception):
-                    cursor.cancel() if isinstance(cursor, psycopg.Connection) else cursor.adbc_cancel()
-                return
 
     @contextmanager
     def translated(self, doing: str) -> Iterator[None]:

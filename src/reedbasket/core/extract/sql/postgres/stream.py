@@ -64,13 +64,11 @@ def rows_of(
     """Batches of `copy (statement) to stdout`, each made of: (bytes, where in them each row begins, where it ends). The first two bytes of
     a row say how many fields it has. The bytes are good only while it is made.
 
-    connection: of nobody else's; only good for closing afterwards. columns: how many the statement yields. Raises psycopg.Error; stops
-    without a word where `stop` is set, so the caller is to ask."""
-    driver = connection.pgconn
-    driver.send_query(f"copy (\n{statement}\n) to stdout (format binary)".encode())
-    with closing(socket.socket(fileno=os.dup(driver.socket))) as line:
-        while driver.flush():
-            select.select([], [line], [], _LOOK_SECONDS)
+    connection: of nobody else's. The driver hears nothing of all this; once all rows have come it can go on. columns: how many the
+    statement yields. Raises psycopg.Error; stops without a word where `stop` is set, so the caller is to ask. After both the connection is
+    only good for closing."""
+    with closing(socket.socket(fileno=os.dup(connection.pgconn.socket))) as line:
+        _ask(line, f"copy (\n{statement}\n) to stdout (format binary)")
         buffer, filled, wanted = bytearray(BATCH_BYTES + _READ_BYTES), 0, _FIRST_BYTES
         while True:
             if len(buffer) - filled < _READ_BYTES // 2:
@@ -98,6 +96,16 @@ def rows_of(
             filled = len(left)
             # A row larger than all this is not looked at again before it is there.
             wanted = max(BATCH_BYTES, struct.unpack_from(">i", left, 1)[0] + 1 if filled > 4 else 0)
+
+
+def _ask(line: socket.socket, statement: str) -> None:
+    text = statement.encode() + b"\0"
+    left = b"Q" + struct.pack(">i", len(text) + 4) + text
+    while left:
+        try:
+            left = left[line.send(left) :]
+        except BlockingIOError:
+            select.select([], [line], [], _LOOK_SECONDS)
 
 
 def _receive(line: socket.socket, room: memoryview, how: Streaming) -> int | None:
