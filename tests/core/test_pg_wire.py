@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Callable, Iterator
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
+import psycopg
 import pyarrow as pa
 import pyarrow.compute as pc
 import pytest
 
 from reedbasket.core.errors import SourceError
-from reedbasket.core.extract.sql import Statement
+from reedbasket.core.extract.sql import Database, Statement
 from reedbasket.core.extract.sql.open import open_database
 from reedbasket.core.extract.sql.postgres import database
 from reedbasket.core.spec.model import Source
@@ -33,20 +36,30 @@ insert into mixed (n, words) values (5005, repeat('x', 9000000)), (5006, ''), (5
 """
 
 
-def parts(dock: Dock, text: str, *columns: str) -> list[pa.Table]:
-    """text: over the table `mixed`, with {} for its columns."""
+Asked = tuple[Database, Callable[..., Statement]]
+
+
+@contextmanager
+def opened(dock: Dock) -> Iterator[Asked]:
+    """(the source, makes a statement of a text over the table `mixed`, with {} for its columns, and of their names)."""
     place: dict[str, Any] = {"host": "127.0.0.1", "port": dock.cluster.port, "database": "postgres", "user": "boss"}
     source = Source.model_validate(
         {"source": "dock", "on": "postgres", "schema": dock.schema, "tls": {"mode": "disable"}, **place}
     )
-    opened = open_database(source, None, Path("/"), threading.Event())
-    try:
-        table = next(table for table in opened.tables() if (table.schema, table.name) == (dock.schema, "mixed"))
-        chosen = tuple(column for column in table.columns if not columns or column.name in columns)
-        made = ", ".join(f"{column.select.format(column.name)} as {column.name}" for column in chosen)
-        return list(opened.read(Statement(text.format(made or "1"), chosen)))
-    finally:
-        opened.close()
+    with closing(open_database(source, None, Path("/"), threading.Event())) as found:
+        table = next(table for table in found.tables() if (table.schema, table.name) == (dock.schema, "mixed"))
+
+        def statement(text: str, *columns: str) -> Statement:
+            chosen = tuple(column for column in table.columns if not columns or column.name in columns)
+            made = ", ".join(f"{column.select.format(column.name)} as {column.name}" for column in chosen)
+            return Statement(text.format(made or "1"), chosen)
+
+        yield found, statement
+
+
+def parts(dock: Dock, text: str, *columns: str) -> list[pa.Table]:
+    with opened(dock) as (source, statement):
+        return list(source.read(statement(text, *columns)))
 
 
 def read(dock: Dock, text: str, *columns: str) -> pa.Table:
@@ -61,17 +74,19 @@ def comparable(values: pa.ChunkedArray) -> pa.ChunkedArray:
     return values.cast(pa.string()) if pa.types.is_floating(values.type) else values
 
 
+TEXTS = [
+    "select {} from mixed order by n",
+    "select {} from mixed where n between 5001 and 5004 order by n",
+    "select {} from mixed where n > 5004 order by n desc",
+    "select {} from mixed where n % 7 = 0 and n % 3 = 0 order by n",
+]
+
+
 def test_what_comes_off_the_socket_is_what_the_driver_brings(dock: Dock, monkeypatch: pytest.MonkeyPatch) -> None:
     dock.do(MADE)
-    texts = [
-        "select {} from mixed order by n",
-        "select {} from mixed where n between 5001 and 5004 order by n",
-        "select {} from mixed where n > 5004 order by n desc",
-        "select {} from mixed where n % 7 = 0 and n % 3 = 0 order by n",
-    ]
-    ours = [read(dock, text) for text in texts]
+    ours = [read(dock, text) for text in TEXTS]
     monkeypatch.setattr(database, "may_stream", lambda _: False)
-    for text, mine in zip(texts, ours):
+    for text, mine in zip(TEXTS, ours):
         theirs = read(dock, text)
         assert mine.schema.equals(theirs.schema, check_metadata=True)
         for name in mine.column_names:
@@ -97,3 +112,42 @@ def test_no_rows_no_columns_and_an_error_in_the_middle(dock: Dock) -> None:
     with pytest.raises(SourceError) as error:
         read(dock, "select 1 / (n - 80000) as n from mixed order by n limit 85000", "n")
     assert (error.value.code, error.value.found) == ("source.query_failed", "division by zero")
+
+
+def test_the_next_statement_is_under_way_before_the_last_one_has_ended(dock: Dock, monkeypatch: pytest.MonkeyPatch) -> None:
+    dock.do(MADE)
+    # Answers of one batch and of many, of rows larger than a batch, of few rows, and of none.
+    texts = [TEXTS[0], TEXTS[1], TEXTS[0], TEXTS[2], "select {} from mixed where n < 0", TEXTS[0], TEXTS[0], TEXTS[3]]
+    alone = {text: parts(dock, text) for text in texts}
+    signed_in, connect = list[int](), psycopg.connect
+
+    def connects(*given: Any, **named: Any) -> Any:
+        signed_in.append(len(signed_in) + 1)
+        return connect(*given, **named)
+
+    monkeypatch.setattr(psycopg, "connect", connects)
+    fails = "select {} from mixed where 1 / (n - 4990) < 2 order by n"
+    with opened(dock) as (source, statement):
+        made = [statement(text) for text in texts]
+        asked: list[Statement] = []
+        for place, text in enumerate(texts):
+            rest = iter(made[place + 1 : place + 2])
+
+            def following(rest: Iterator[Statement] = rest) -> Statement | None:
+                asked.extend(found := list(rest))
+                return found[0] if found else None
+
+            found = list(source.read(made[place], following))
+            columns = [
+                [pa.concat_tables(come).column(name) for name in come[0].column_names] if come else []
+                for come in (found, alone[text])
+            ]
+            assert all(comparable(one).equals(comparable(other)) for one, other in zip(*columns, strict=True)), text
+        # All but those behind an answer that was there at once; and all by one connection, beside that of the snapshot.
+        assert asked == [made[n] for n in (1, 3, 4, 6, 7)] and signed_in == [1, 2]
+        # What fails is told to who reads it; those before and behind it come whole.
+        whole = sum(len(part) for part in alone[TEXTS[0]])
+        assert sum(len(part) for part in source.read(statement(TEXTS[0]), lambda: statement(fails))) == whole
+        with pytest.raises(SourceError, match="division by zero"):
+            list(source.read(statement(fails), lambda: statement(TEXTS[0])))
+        assert sum(len(part) for part in source.read(statement(TEXTS[0]))) == whole and signed_in == [1, 2, 3]

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import sqlite3
 import threading
 import time
 from collections import Counter
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing
 from pathlib import Path
 from typing import Any
@@ -16,8 +17,8 @@ import pytest
 
 from reedbasket.core.errors import SourceError
 from reedbasket.core.extract.chunk import Chunk
-from reedbasket.core.extract.feeder import mingled
 from reedbasket.core.extract.handover import MOST_WAITING_BYTES
+from reedbasket.core.extract.mingled import Mingled
 from reedbasket.core.load import LedgerLine
 from reedbasket.core.run import RunOutcome, verify_feed
 from tests.core.test_mysql import MARSH, Yard
@@ -107,6 +108,14 @@ def test_appended_rows_of_ranges_come_once(tmp_path: Path, request: pytest.Fixtu
         assert db.execute("select count(*), count(distinct id) from orders").fetchone() == (ROWS, ROWS)
 
 
+def at_once(passes: list[Iterator[Chunk]], most: int) -> Iterable[Chunk]:
+    return Mingled(enumerate(passes), lambda chunks, _: chunks, most, "test")
+
+
+def processors_at_work() -> float:
+    return time.monotonic() * (os.cpu_count() or 1)
+
+
 def test_a_range_that_waits_holds_up_no_other() -> None:
     going, most = threading.Event(), MOST_WAITING_BYTES // 4
 
@@ -119,38 +128,41 @@ def test_a_range_that_waits_holds_up_no_other() -> None:
             yield Chunk([{"of": name}], most, [])
 
     marks, counted = [], Counter[str]()
-    for chunk in mingled([(1, waiting()), (2, quick("second")), (3, quick("third"))], 2, "test"):
+    for chunk in at_once([waiting(), quick("second"), quick("third")], 2):
         counted.update(record["of"] for record in chunk.records)
         marks += [chunk.mark] if chunk.mark else []
         if counted["second"] + counted["third"] == 24 and not going.is_set():
             assert not marks  # the first is not through
             going.set()
-    assert counted == {"first": 1, "second": 12, "third": 12} and marks == [3]
+    assert counted == {"first": 1, "second": 12, "third": 12} and marks == [2]
 
     def failing() -> Iterator[Chunk]:
         yield Chunk([], 0, [])
         raise SourceError("reading", "it", found="gone")
 
     with pytest.raises(SourceError, match="gone"):
-        list(mingled([(1, quick("first")), (2, failing())], 2, "test"))
+        list(at_once([quick("first"), failing()], 2))
 
 
 @pytest.mark.parametrize("busy", [True, False])
 def test_more_are_read_at_once_where_this_process_waits_for_them(busy: bool, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(time, "process_time", time.monotonic if busy else lambda: 1.0)
-    reading, most, all_there = 0, 0, threading.Event()
+    monkeypatch.setattr(time, "process_time", processors_at_work if busy else lambda: 1.0)
+    reading, most, all_there, told = 0, 0, threading.Event(), list[int | None]()
 
-    def chunks() -> Iterator[Chunk]:
+    def chunks(of: int, following: Callable[[], int | None]) -> Iterator[Chunk]:
         nonlocal reading, most
         reading += 1
         most = max(most, reading)
         all_there.wait(0.8 if busy else 20) if reading < 4 else all_there.set()
-        yield Chunk([{"of": "it"}], 1, [])
+        told.append(following())
+        yield Chunk([{"of": of}], 1, [])
+        assert following() is None
         reading -= 1
 
-    found = list(mingled([(n, chunks()) for n in range(4)], 4, "test"))
+    found = list(Mingled(((n, n) for n in range(4)), chunks, 4, "test"))
     assert (sum(len(chunk.records) for chunk in found), found[-1].mark) == (4, 3)
-    assert most == (2 if busy else 4)
+    # Who reads alone knows what is next; where others read too, the last ranges are for who comes first.
+    assert (most, told) == ((1, [1, 2, 3, None]) if busy else (4, [None] * 4))
 
 
 def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, request: pytest.FixtureRequest) -> None:

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import os
 import threading
 import time
 from collections import deque
 from collections.abc import Iterable, Iterator
 from concurrent.futures import Executor, ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, Self
 
 from ..records import ColumnRecords, alike, joined
@@ -21,9 +20,6 @@ RECORDS_PER_BATCH = 2_000
 _COLUMN_RECORDS_PER_BATCH = 8_000
 # A source that brings less than a batch in this time is shown, shaped and committed all the same.
 SLOW_SECONDS = 1.0
-# Of what is read at once, one begins. The others do once this process has worked for less than that share of the processors' time in
-# so many seconds, and has waited for the rest: where its work is what all wait for, more of them only take its processors.
-_SPARE_SHARE, _SPARE_SECONDS = 0.35, 0.25
 
 
 class Feeder(Handover[Waiting]):
@@ -133,62 +129,3 @@ def several(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: s
         pool.shutdown(wait=False, cancel_futures=True)
         for _, feeder in begun:
             feeder.close()
-
-
-@dataclass(frozen=True)
-class _Part:
-    """chunk: None where a pass has ended."""
-
-    chunk: Chunk | None
-
-    @property
-    def body_bytes(self) -> int:
-        return self.chunk.body_bytes if self.chunk else 0
-
-
-def mingled(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: str) -> Iterator[Chunk]:
-    """Passes of one load read at once, handed on as they come, so that none waits until those before it are through: [(mark, chunks)].
-    The last one's mark comes once all have ended; nobody can go on from any before it. at_once: at most."""
-    listed, handed, through = list(passes), Handover[_Part](), threading.Event()
-    waiting = iter([chunks for _, chunks in listed])
-    spare = _SPARE_SHARE * len(os.sched_getaffinity(0))
-
-    def hand(place: int) -> None:
-        while place and not through.is_set():
-            began, worked = time.monotonic(), time.process_time()
-            through.wait(_SPARE_SECONDS)
-            if time.process_time() - worked < spare * (time.monotonic() - began):
-                break
-        while not handed.closed and (chunks := next(waiting, None)) is not None:
-            read(chunks)
-
-    def read(chunks: Iterator[Chunk]) -> None:
-        try:
-            for chunk in chunks:
-                if not handed.put(_Part(chunk)):
-                    break
-            handed.put(_Part(None))
-        except BaseException as failed:  # handed to who asks for chunks
-            handed.end(failed)
-        finally:
-            close = getattr(chunks, "close", None)
-            if close is not None:
-                close()
-
-    pool = ThreadPoolExecutor(at_once, thread_name_prefix=f"read {name}")
-    try:
-        for place in range(at_once):
-            pool.submit(hand, place)
-        left = len(listed)
-        for part in handed:
-            if part.chunk is not None:
-                yield part.chunk
-                continue
-            left -= 1
-            if not left:
-                yield Chunk([], 0, [], mark=listed[-1][0])
-                return
-    finally:
-        handed.close()
-        through.set()
-        pool.shutdown(wait=False, cancel_futures=True)

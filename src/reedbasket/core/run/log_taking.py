@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from ..extract.chunk import Chunk
+from ..extract.handover import Handover
 from ..extract.http import RequestSeen
 from ..extract.sql import Column
 from ..extract.sql.changelog import ChangeLog, LogLost
@@ -98,10 +99,11 @@ class LogTaking(SqlTaking):
         if cursor is not None:
             self._followed.positions[self._chosen.name, self] = cursor.value if cursor.kind == "log" else self._start
 
-    def chunks(self) -> Iterator[Chunk]:
-        if self._position is None:
-            yield from self._whole()
-            return
+    def chunks(self) -> Iterator[Chunk] | Handover[Chunk]:
+        return self._whole() if self._position is None else self._changes()
+
+    def _changes(self) -> Iterator[Chunk]:
+        assert self._position is not None
         log, began, taken, rows = self._followed.log, time.monotonic(), 0, 0
         for part in log.parts(self._chosen.table, self._chosen.key, self._position, self._as_column):
             taken, rows = taken + part.messages_bytes, rows + len(part.records)

@@ -73,7 +73,7 @@ def _of_feeds(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -
                 return
         one = next((t for t in tables if t.readable), None)
         if one is not None and not named:
-            next(reading.alone(one, one.name).chunks())
+            next(iter(reading.alone(one, one.name).chunks()))
         yield CheckStep("read", True, f"{named} tables that feeds name are there" if named else "no feed names a table yet")
         yield from reading.database.check_logs(logs)
     except errors.ReedError as error:

@@ -11,10 +11,13 @@ import pyarrow as pa
 
 from ..errors import ReedError
 from ..extract.chunk import Chunk
-from ..extract.feeder import mingled, several
+from ..extract.feeder import several
+from ..extract.handover import Handover
 from ..extract.http import RequestSeen
+from ..extract.mingled import Mingled
 from ..extract.sql import Column, Statement
 from ..extract.sql.changelog import Lag
+from ..extract.sql.database import Following, none_follows
 from ..extract.sql.names import names_in
 from ..load.warehouse import SavedCursor
 from ..records import ColumnRecords
@@ -140,11 +143,11 @@ class SqlTaking:
     def cursor_from(self) -> Any:
         return self.tracker.request_from if self.tracker else None
 
-    def chunks(self) -> Iterator[Chunk]:
+    def chunks(self) -> Iterator[Chunk] | Handover[Chunk]:
         """Raises SourceError, RunCancelled."""
-        if not self._by_windows:
-            yield from self._whole()
-            return
+        return self._over_windows() if self._by_windows else self._whole()
+
+    def _over_windows(self) -> Iterator[Chunk]:
         for window in self._windows:
             yield from self._one(window, position(window))
 
@@ -242,28 +245,34 @@ class SqlTaking:
         make = getattr(database, "straight", None)
         return make(self.statement(None), self._seen) if make is not None else None
 
-    def _whole(self) -> Iterator[Chunk]:
+    def _whole(self) -> Iterator[Chunk] | Handover[Chunk]:
         """All rows of a table or query: by one statement, or one for each range."""
-        chosen = self._chosen
-        column, rule = chosen.range_column, chosen.own.ranges
-        if self._midst is None or column is None or rule is None:
-            yield from self._one(None, None)
-            return
-        database, source = self._reading.database, self._source
-        blocks = database.hold(source) if chosen.table.what == "table" else 0
-        if self._midst.then is None:
-            self._midst = Midst(self._midst.below, self._after_ranges())
-        done = None if self._midst.below is None else as_bound(self._midst.below, column)
-        ends: list[Any] = [done, *bounds(database, source, column, rule.count, done, blocks)]
-        passes = [
-            (Midst(None if end is None else as_text(end), self._midst.then).saved(column.name), (begin, end))
-            for begin, end in zip(ends, [*ends[1:], None])
-        ]
-        chunks = ((mark, self.read(self.statement(None, within))) for mark, within in passes)
+        chosen, database = self._chosen, self._reading.database
+        rule = chosen.own.ranges
+        if self._midst is None or chosen.range_column is None or rule is None:
+            return self._one(None, None)
         at_once = rule.at_once if database.shares_snapshot else 1
         # Who commits on the way commits up to a mark, and wants what is before it first.
         in_order = at_once == 1 or not chosen.complete
-        yield from (several if in_order else mingled)(chunks, at_once, chosen.name)
+        ranges = self._in_ranges(chosen.range_column, rule.count)
+        if in_order:
+            return several(((mark, self.read(statement)) for mark, statement in ranges), at_once, chosen.name)
+        return Mingled(ranges, self._range, at_once, chosen.name)
+
+    def _range(self, statement: Statement, following: Following) -> Iterator[Chunk]:
+        return self.read(statement, None, following)
+
+    def _in_ranges(self, column: Column, count: int) -> Iterator[tuple[SavedCursor, Statement]]:
+        database, source, midst = self._reading.database, self._source, self._midst
+        assert midst is not None
+        blocks = database.hold(source) if self._chosen.table.what == "table" else 0
+        if midst.then is None:
+            midst = self._midst = Midst(midst.below, self._after_ranges())
+        done = None if midst.below is None else as_bound(midst.below, column)
+        ends: list[Any] = [done, *bounds(database, source, column, count, done, blocks)]
+        for begin, end in zip(ends, [*ends[1:], None]):
+            mark = Midst(None if end is None else as_text(end), midst.then).saved(column.name)
+            yield mark, self.statement(None, (begin, end))
 
     def _after_ranges(self) -> SavedCursor | None:
         """Where changes go on from, as of now: all that changes later stands behind it."""
@@ -284,13 +293,15 @@ class SqlTaking:
     def _one(self, window: Window | None, mark: SavedCursor | None) -> Iterator[Chunk]:
         yield from self.read(self.statement(window), mark)
 
-    def read(self, statement: Statement, mark: SavedCursor | None = None) -> Iterator[Chunk]:
-        """Raises SourceError, RunCancelled."""
+    def read(
+        self, statement: Statement, mark: SavedCursor | None = None, following: Following = none_follows
+    ) -> Iterator[Chunk]:
+        """following: see Database.read. Raises SourceError, RunCancelled."""
         began, rows, size, problem = time.monotonic(), 0, 0, ""
         total = self._chosen.table.rows if self._chosen.by in ("everything", "compare", "log") else None
         held: Chunk | None = None
         try:
-            for table in self._reading.database.read(statement):
+            for table in self._reading.database.read(statement, following):
                 if held is not None:
                     yield held
                 rows, size = rows + table.num_rows, size + table.nbytes

@@ -18,7 +18,7 @@ from ....errors import ReedError, RunCancelled, SourceError
 from ....shape.kinds import Kind
 from ....wording import many, size
 from ..changelog import ChangeLog
-from ..database import Failures, typed
+from ..database import Failures, Following, none_follows, typed
 from ..names import replaced
 from ..tables import Column, Statement, Table
 from .catalog import read_tables
@@ -71,7 +71,7 @@ class MysqlSource:
         columns = [column_of_field(f.name, f.type_code, f.flags, f.charsetnr, f.length, f.scale) for f in fields]
         return Table("", "", "query", tuple(columns))
 
-    def read(self, statement: Statement) -> Iterator[pa.Table]:
+    def read(self, statement: Statement, following: Following = none_follows) -> Iterator[pa.Table]:
         with self.translated("reading from"):
             _, batches = columns_of(self._keeper, self._rendered(statement.text, dict(statement.values)))
             done = threading.Event()

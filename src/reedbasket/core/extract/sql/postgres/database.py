@@ -20,7 +20,7 @@ from ....postgres import COPY_HEADER, COPY_TRAILER, Address, is_lost, said
 from ....shape.kinds import Kind
 from ...http import RequestSeen
 from ..changelog import ChangeLog
-from ..database import Failures
+from ..database import Failures, Following, none_follows
 from ..names import replaced
 from ..slices import Bytes, Numbers, bytes_of, cut
 from ..tables import Column, Statement, Table
@@ -30,7 +30,7 @@ from .check import log_steps
 from .columns import to_columns
 from .readers import Readers, cancel_when_stopped
 from .straight import PostgresStraight, goes_straight
-from .stream import BATCH_BYTES, Streaming, may_stream, rows_of
+from .stream import BATCH_BYTES, Streaming, may_stream
 from .types import PgType
 
 _LOCK_SECONDS = 30
@@ -123,20 +123,25 @@ class PostgresSource:
             ]
         return Table("", "", "query", tuple(columns))
 
-    def read(self, statement: Statement) -> Iterator[pa.Table]:
+    def read(self, statement: Statement, following: Following = none_follows) -> Iterator[pa.Table]:
         text = self._rendered(statement.text, dict(statement.values))
         if may_stream(self._keeper):
-            yield from self._streamed(text, statement.columns)
+            yield from self._streamed(text, statement.columns, following)
         else:
             for batch in self.batches(text, snapshot=self._snapshot):
                 yield to_columns(statement.columns, batch)
         self.require_as_seen(statement.table)
 
-    def _streamed(self, text: str, columns: Sequence[Column]) -> Iterator[pa.Table]:
-        with self.translated("reading from"), self._readers.one(self._snapshot) as connection:
-            yield from rows_of(
-                connection, text, len(columns) or 1, self._how, lambda buffer, rows, _: in_columns(columns, buffer, rows + 2)
-            )
+    def _streamed(self, text: str, columns: Sequence[Column], following: Following) -> Iterator[pa.Table]:
+        def then() -> str | None:
+            found = following()
+            return self._rendered(found.text, dict(found.values)) if found is not None else None
+
+        def made(buffer: Bytes, rows: Numbers, _: Numbers) -> pa.Table:
+            return in_columns(columns, buffer, rows + 2)
+
+        with self.translated("reading from"), self._readers.one(text, self._snapshot) as reader:
+            yield from reader.rows(text, len(columns) or 1, self._how, made, then)
             if self._stop.is_set():
                 raise self._cancelled("reading from")
 
@@ -177,8 +182,8 @@ class PostgresSource:
         rendered = self._rendered(text, values)
         if may_stream(self._keeper):
             yield COPY_HEADER, 0
-            with self.translated("reading from"), self._readers.one(self._snapshot) as connection:
-                yield from rows_of(connection, rendered, columns, self._how, _as_they_are)
+            with self.translated("reading from"), self._readers.one(rendered, self._snapshot) as reader:
+                yield from reader.rows(rendered, columns, self._how, _as_they_are, none_follows)
                 if self._stop.is_set():
                     raise self._cancelled("reading from")
             yield COPY_TRAILER, 0
@@ -187,8 +192,8 @@ class PostgresSource:
         asked = sql.SQL("copy ({}) to stdout (format binary)").format(plain)
         with (
             self.translated("reading from"),
-            self._readers.one(self._snapshot) as connection,
-            connection.cursor().copy(asked) as copy,
+            self._readers.one(rendered, self._snapshot) as reader,
+            reader.connection.cursor().copy(asked) as copy,
         ):
             for part in copy:
                 yield bytes(part), 1

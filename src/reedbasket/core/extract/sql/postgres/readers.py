@@ -6,10 +6,11 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
-from typing import Any
 
 import psycopg
 from psycopg import sql
+
+from .stream import Reader
 
 # One that nobody wanted for longer may be gone: servers and what lies before them end those that are silent.
 _KEPT_SECONDS = 20.0
@@ -24,45 +25,55 @@ class Readers:
         self._stop = stop
         self._lock = threading.Lock()
         self._closed = False
-        self._idle: list[tuple[psycopg.Connection[Any], float]] = []
+        self._idle: list[tuple[Reader, float]] = []
 
     @contextmanager
-    def one(self, snapshot: str | None) -> Iterator[psycopg.Connection[Any]]:
-        """A connection of the caller's own, which sees what a snapshot saw, if there is one; what it is asked ends when the run is
-        stopped. Whoever has no error has read its answer to the end. Raises psycopg.Error."""
-        connection = self._kept() or psycopg.connect(self._conninfo, autocommit=True)
+    def one(self, statement: str, snapshot: str | None) -> Iterator[Reader]:
+        """A connection of the caller's own, which sees what a snapshot saw, if there is one: that which was asked for the statement
+        already, or any. What it is asked ends when the run is stopped. Whoever has no error has read its answer to the end. Raises
+        psycopg.Error."""
+        reader = self._kept(statement) or Reader(psycopg.connect(self._conninfo, autocommit=True))
         done = threading.Event()
         try:
-            if snapshot is not None:
-                connection.execute(sql.SQL(_BEGIN).format(snapshot))
-            threading.Thread(target=cancel_when_stopped, args=(connection.cancel, self._stop, done), daemon=True).start()
-            yield connection
+            if snapshot is not None and not reader.asked:
+                reader.connection.execute(sql.SQL(_BEGIN).format(snapshot))
+            cancel = reader.connection.cancel
+            threading.Thread(target=cancel_when_stopped, args=(cancel, self._stop, done), daemon=True).start()
+            yield reader
             done.set()
-            # No table is kept from who wants to change it between two statements.
-            connection.rollback()
+            if not reader.asked and reader.left:  # the driver would not find all of it
+                reader.connection.close()
+                return
+            if not reader.asked:
+                # No table is kept from who wants to change it between two statements.
+                reader.connection.rollback()
         except BaseException:
             done.set()
-            connection.close()
+            reader.connection.close()
             raise
         with self._lock:
             if self._closed:
-                connection.close()
+                reader.connection.close()
             else:
-                self._idle.append((connection, time.monotonic()))
+                self._idle.append((reader, time.monotonic()))
 
     def close(self) -> None:
         with self._lock:
             self._closed = True
-            for connection, _ in self._idle:
-                connection.close()
+            for reader, _ in self._idle:
+                reader.connection.close()
 
-    def _kept(self) -> psycopg.Connection[Any] | None:
+    def _kept(self, statement: str) -> Reader | None:
         with self._lock:
-            while self._idle:
-                connection, since = self._idle.pop()
-                if time.monotonic() - since < _KEPT_SECONDS:
-                    return connection
-                connection.close()
+            old = [one for one in self._idle if time.monotonic() - one[1] > _KEPT_SECONDS]
+            for one in old:
+                self._idle.remove(one)
+                one[0].connection.close()
+            for wanted in ([statement], []):
+                for one in self._idle:
+                    if one[0].asked == wanted:
+                        self._idle.remove(one)
+                        return one[0]
         return None
 
 

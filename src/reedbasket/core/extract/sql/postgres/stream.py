@@ -34,7 +34,7 @@ _LOOK_SECONDS = 0.5
 _ROW, _FAILED = b"dE"
 # Behind the letter of a message of a row.
 _HEAD = np.dtype([("size", ">i4"), ("fields", ">i2")])
-# Ready for the next query; the last byte, how the transaction stands, follows.
+# Ready for the next query, at the end of each answer; the last byte, how the transaction stands, follows.
 _READY = b"Z\0\0\0\5"
 
 
@@ -54,62 +54,84 @@ class Streaming:
     turn: threading.Semaphore = field(default_factory=lambda: threading.Semaphore(2))
 
 
-def rows_of(
-    connection: psycopg.Connection[Any],
-    statement: str,
-    columns: int,
-    how: Streaming,
-    made: Callable[[Bytes, Numbers, Numbers], Made],
-) -> Iterator[Made]:
-    """Batches of `copy (statement) to stdout`, each made of: (bytes, where in them each row begins, where it ends). The first two bytes of
-    a row say how many fields it has. The bytes are good only while it is made.
+@dataclass
+class Reader:
+    """A connection that reads, one statement's answer behind the other's. The driver hears nothing of it, and can go on once all that was
+    asked has come. One thread's at a time."""
 
-    connection: of nobody else's. The driver hears nothing of all this; once all rows have come it can go on. columns: how many the
-    statement yields. Raises psycopg.Error; stops without a word where `stop` is set, so the caller is to ask. After both the connection is
-    only good for closing."""
-    with closing(socket.socket(fileno=os.dup(connection.pgconn.socket))) as line:
-        _ask(line, f"copy (\n{statement}\n) to stdout (format binary)")
-        buffer, filled, wanted = bytearray(BATCH_BYTES + _READ_BYTES), 0, _FIRST_BYTES
-        while True:
-            if len(buffer) - filled < _READ_BYTES // 2:
-                buffer = buffer + bytearray(len(buffer))
-            got = _receive(line, memoryview(buffer)[filled:], how)
-            if got is None:
-                return
-            filled += got
-            perhaps_ended = buffer.startswith(_READY, max(filled - 6, 0))
-            if filled < wanted and not perhaps_ended:
-                continue
-            batch: list[Made] = []
-            with how.turn:
-                starts, at = _messages(buffer, filled, columns)
-                # Nothing comes behind this one until we ask again.
-                ended = perhaps_ended and at == filled and buffer[starts[-1]] == _READY[0]
-                rows, ends = _rows(buffer, starts, at)
-                if len(rows):
-                    batch.append(made(np.frombuffer(buffer, np.uint8, at), rows, ends))
-            yield from batch
-            if ended:
-                return
-            left = bytes(buffer[at:filled])
-            buffer[: len(left)] = left
-            filled = len(left)
-            # A row larger than all this is not looked at again before it is there.
-            wanted = max(BATCH_BYTES, struct.unpack_from(">i", left, 1)[0] + 1 if filled > 4 else 0)
+    connection: psycopg.Connection[Any]
+    # Statements, the one that is read and those behind it.
+    asked: list[str] = field(default_factory=list)
+    # What came behind the last answer's end: of the next one, or what the server says by itself.
+    left: bytes = b""
+
+    def rows(
+        self,
+        statement: str,
+        columns: int,
+        how: Streaming,
+        made: Callable[[Bytes, Numbers, Numbers], Made],
+        following: Callable[[], str | None],
+    ) -> Iterator[Made]:
+        """Batches of `copy (statement) to stdout`, each made of: (bytes, where in them each row begins, where it ends). The first two bytes
+        of a row say how many fields it has. The bytes are good only while it is made.
+
+        columns: how many the statement yields. following: asked now and then which statement will be read here next, until there is one;
+        the server goes on to that by itself. Raises psycopg.Error; stops without a word where `stop` is set, so the caller is to ask.
+        After both the connection is only good for closing."""
+        with closing(socket.socket(fileno=os.dup(self.connection.pgconn.socket))) as line:
+            if statement not in self.asked:
+                self._ask(line, statement)
+            buffer, filled, got = bytearray(BATCH_BYTES + _READ_BYTES), 0, len(self.left)
+            wanted = BATCH_BYTES if got else _FIRST_BYTES
+            buffer[:got] = self.left
+            while True:
+                if not got:
+                    if len(buffer) - filled < _READ_BYTES // 2:
+                        buffer = buffer + bytearray(len(buffer))
+                    got = _receive(line, memoryview(buffer)[filled:], how)
+                    if not got:
+                        return
+                filled += got
+                # Nothing comes behind the end of the last answer; that of another one may lie anywhere.
+                since = filled - len(_READY) - (got if len(self.asked) > 1 else 1)
+                perhaps_ended, got = buffer.find(_READY, max(since, 0), filled) >= 0, 0
+                if filled < wanted and not perhaps_ended:
+                    continue
+                batch: list[Made] = []
+                with how.turn:
+                    starts, at = _messages(buffer, filled, columns)
+                    ended = bool(len(starts)) and buffer[starts[-1]] == _READY[0]
+                    rows, ends = _rows(buffer, starts, at)
+                    if len(rows):
+                        batch.append(made(np.frombuffer(buffer, np.uint8, at), rows, ends))
+                left = bytes(memoryview(buffer)[at:filled])
+                if ended:
+                    self.asked.remove(statement)
+                    self.left = left
+                    yield from batch
+                    return
+                yield from batch
+                if len(self.asked) == 1 and (then := following()) is not None:
+                    self._ask(line, then)
+                buffer[: len(left)] = left
+                filled = len(left)
+                # A row larger than all this is not looked at again before it is there.
+                wanted = max(BATCH_BYTES, struct.unpack_from(">i", left, 1)[0] + 1 if filled > 4 else 0)
+
+    def _ask(self, line: socket.socket, statement: str) -> None:
+        text = f"copy (\n{statement}\n) to stdout (format binary)".encode() + b"\0"
+        left = b"Q" + struct.pack(">i", len(text) + 4) + text
+        while left:
+            try:
+                left = left[line.send(left) :]
+            except BlockingIOError:
+                select.select([], [line], [], _LOOK_SECONDS)
+        self.asked.append(statement)
 
 
-def _ask(line: socket.socket, statement: str) -> None:
-    text = statement.encode() + b"\0"
-    left = b"Q" + struct.pack(">i", len(text) + 4) + text
-    while left:
-        try:
-            left = left[line.send(left) :]
-        except BlockingIOError:
-            select.select([], [line], [], _LOOK_SECONDS)
-
-
-def _receive(line: socket.socket, room: memoryview, how: Streaming) -> int | None:
-    """How many bytes came; None where nobody wants more."""
+def _receive(line: socket.socket, room: memoryview, how: Streaming) -> int:
+    """How many bytes came; none where nobody wants more."""
     end = time.monotonic() + how.quiet_seconds
     while not how.stop.is_set():
         try:
@@ -122,11 +144,11 @@ def _receive(line: socket.socket, room: memoryview, how: Streaming) -> int | Non
         if not got:
             raise psycopg.OperationalError("server closed the connection unexpectedly")
         return got
-    return None
+    return 0
 
 
 def _messages(buffer: bytearray, filled: int, columns: int) -> tuple[Numbers, int]:
-    """(where whole messages begin, where the last of them ends)."""
+    """(where whole messages begin, where the last of them ends), up to the end of an answer."""
     data, length, most = np.frombuffer(buffer, np.uint8, filled), struct.Struct(">i").unpack_from, filled - 5
     alike: Numbers | None = None
     ahead, behind = list[int](), list[int]()
@@ -139,6 +161,8 @@ def _messages(buffer: bytearray, filled: int, columns: int) -> tuple[Numbers, in
         before = at
         (ahead if alike is None else behind).append(at)
         at += length(buffer, at + 1)[0] + 1
+        if buffer[before] == _READY[0]:
+            break
     if at > filled:
         (ahead if alike is None else behind).pop()
         at = before
@@ -147,16 +171,19 @@ def _messages(buffer: bytearray, filled: int, columns: int) -> tuple[Numbers, in
 
 
 def _rows_alike(data: Bytes, at: int, columns: int) -> tuple[Numbers, int]:
-    """The same, of all rows from `at` on, in a third of the time: what looks like the beginning of a row, where one such ends at the
-    next. None where something else lies in between."""
+    """The same, of all rows from `at` on until something else comes, in a third of the time: what looks like the beginning of a row, where
+    one such ends at the next."""
     found: Numbers = np.flatnonzero(data[at : max(len(data) - 6, 0)] == _ROW) + at
     heads = numbers_at(data, found + 1, f"V{_HEAD.itemsize}").view(_HEAD)
     # A field of a number is shorter than any row, so that one behind a text that ends in the same letter is none.
     real = (heads["fields"] == columns) & (heads["size"] >= 6 + 4 * columns)
     found = found[real]
     ends: Numbers = found + 1 + heads["size"][real]
-    if not len(found) or found[0] != at or (ends[:-1] != found[1:]).any():
+    if not len(found) or found[0] != at:
         return np.zeros(0, np.int64), at
+    gaps = np.flatnonzero(ends[:-1] != found[1:])
+    if len(gaps):
+        found, ends = found[: gaps[0] + 1], ends[: gaps[0] + 1]
     return (found, int(ends[-1])) if ends[-1] <= len(data) else (found[:-1], int(found[-1]))
 
 

@@ -18,7 +18,7 @@ from ....checking import CheckStep
 from ....errors import RunCancelled, SourceError
 from ....shape.kinds import Kind
 from ..changelog import ChangeLog
-from ..database import Failures, typed
+from ..database import Failures, Following, none_follows, typed
 from ..tables import Column, Statement, Table
 from .values import column_of, declared_kind
 
@@ -86,7 +86,7 @@ class SqliteSource:
             columns = tuple(Column(found[0], "", None, "{}") for found in cursor.description or [])
         return Table("", "", "query", columns)
 
-    def read(self, statement: Statement) -> Iterator[pa.Table]:
+    def read(self, statement: Statement, following: Following = none_follows) -> Iterator[pa.Table]:
         self._failures.require_known(statement.text, statement.values)
         with self._translated("reading from"):
             self._deadline = time.monotonic() + self._timeout
