@@ -83,7 +83,7 @@ class Reader:
             if statement not in self.asked:
                 self._ask(line, statement)
             buffer, filled, got = bytearray(BATCH_BYTES + _READ_BYTES), 0, len(self.left)
-            wanted = BATCH_BYTES if got else _FIRST_BYTES
+            wanted, looked = BATCH_BYTES if got else _FIRST_BYTES, 0
             buffer[:got] = self.left
             while True:
                 if not got:
@@ -92,12 +92,17 @@ class Reader:
                     got = _receive(line, memoryview(buffer)[filled:], how)
                     if not got:
                         return
-                filled += got
-                # Nothing comes behind the end of the last answer; that of another one may lie anywhere.
-                since = filled - len(_READY) - (got if len(self.asked) > 1 else 1)
-                perhaps_ended, got = buffer.find(_READY, max(since, 0), filled) >= 0, 0
-                if filled < wanted and not perhaps_ended:
-                    continue
+                filled, got = filled + got, 0
+                if filled < wanted:
+                    # Nothing comes behind the end of the last answer. That of another one may lie anywhere, and is looked for if we wait.
+                    last = len(self.asked) == 1
+                    if not last and select.select([line], [], [], 0)[0]:
+                        continue
+                    since = max(filled - len(_READY) - 1 if last else looked - len(_READY), 0)
+                    looked = filled
+                    if buffer.find(_READY, since, filled) < 0:
+                        continue
+                looked = 0
                 batch: list[Made] = []
                 with how.turn:
                     starts, at = _messages(buffer, filled, columns)
