@@ -83,26 +83,20 @@ class Reader:
             if statement not in self.asked:
                 self._ask(line, statement)
             buffer, filled, got = bytearray(BATCH_BYTES + _READ_BYTES), 0, len(self.left)
-            wanted, looked = BATCH_BYTES if got else _FIRST_BYTES, 0
+            wanted, fresh = BATCH_BYTES if got else _FIRST_BYTES, False
             buffer[:got] = self.left
             while True:
                 if not got:
                     if len(buffer) - filled < _READ_BYTES // 2:
                         buffer = buffer + bytearray(len(buffer))
-                    got = _receive(line, memoryview(buffer)[filled:], how)
-                    if not got:
+                    got = _receive(line, memoryview(buffer)[filled:], how, fresh)
+                    if how.stop.is_set():
                         return
-                filled, got = filled + got, 0
-                if filled < wanted:
-                    # Nothing comes behind the end of the last answer. That of another one may lie anywhere, and is looked for if we wait.
-                    last = len(self.asked) == 1
-                    if not last and select.select([line], [], [], 0)[0]:
-                        continue
-                    since = max(filled - len(_READY) - 1 if last else looked - len(_READY), 0)
-                    looked = filled
-                    if buffer.find(_READY, since, filled) < 0:
-                        continue
-                looked = 0
+                filled, fresh, got = filled + got, got > 0, 0
+                # What is behind the last answer comes once we ask again; the end of another one may lie anywhere.
+                ended = len(self.asked) == 1 and buffer.startswith(_READY, max(filled - 6, 0))
+                if fresh and filled < wanted and not ended:
+                    continue
                 batch: list[Made] = []
                 with how.turn:
                     starts, at = _messages(buffer, filled, columns)
@@ -135,8 +129,8 @@ class Reader:
         self.asked.append(statement)
 
 
-def _receive(line: socket.socket, room: memoryview, how: Streaming) -> int:
-    """How many bytes came; none where nobody wants more."""
+def _receive(line: socket.socket, room: memoryview, how: Streaming, holds: bool) -> int:
+    """How many bytes came; none where nobody wants more, or there are some that have waited long enough for others."""
     end = time.monotonic() + how.quiet_seconds
     while not how.stop.is_set():
         try:
@@ -144,7 +138,8 @@ def _receive(line: socket.socket, room: memoryview, how: Streaming) -> int:
         except BlockingIOError:
             if time.monotonic() > end:
                 raise psycopg.OperationalError(f"the server sent nothing for {how.quiet_seconds:g} s") from None
-            select.select([line], [], [], _LOOK_SECONDS)
+            if not select.select([line], [], [], _LOOK_SECONDS)[0] and holds:
+                return 0
             continue
         if not got:
             raise psycopg.OperationalError("server closed the connection unexpectedly")
