@@ -138,7 +138,8 @@ class TypedWalk(Learning):
             node.kind = "text"
             return [None if v is None else format(v, "f") for v in (data if isinstance(data, list) else data.to_pylist())]
         if not isinstance(data, list) and node.whole + node.fraction <= DIGITS_OF_128:
-            return data.cast(pa.decimal128(DIGITS_OF_128, node.fraction))
+            wanted = pa.decimal128(DIGITS_OF_128, node.fraction)
+            return data if data.type == wanted else data.cast(wanted)
         return data
 
 

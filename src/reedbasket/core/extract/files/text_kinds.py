@@ -164,11 +164,21 @@ def finished(name: str, values: Any, known: TextKind | None, zone: str) -> tuple
     return typed_field(name, kind, values)
 
 
-def _whole_digits(values: Any, known: TextKind) -> int:
-    found = pc.min_max(values).as_py()
-    most = max((abs(int(one)) for one in found.values() if one is not None), default=0)
+def _whole_digits(values: pa.ChunkedArray, known: TextKind) -> int:
+    most = max((_greatest(chunk) for chunk in values.chunks), default=0)
     # In steps, so that blocks of one column are of one type.
     return -(-max(known.whole, len(str(most))) // 9) * 9
+
+
+def _greatest(values: pa.Array) -> int:
+    """Of decimals: whole, and without their signs."""
+    if len(values) and not values.null_count:
+        # Small ones are 64 bits of number and 64 of its sign, and compared as such in less than half the time.
+        halves = np.frombuffer(values.buffers()[1], np.int64).reshape(-1, 2)[values.offset : values.offset + len(values)]
+        low = halves[:, 0]
+        if (halves[:, 1] == low >> 63).all():
+            return int(max(abs(int(low.min())), abs(int(low.max()))) // 10**values.type.scale)
+    return max((abs(int(one)) for one in pc.min_max(values).as_py().values() if one is not None), default=0)
 
 
 def one_by_one(texts: Sequence[str | None], known: TextKind | None, zone: str) -> list[Any]:
@@ -222,9 +232,12 @@ def _goes_on_behind_zero(texts: pa.Array) -> bool:
     begins, ends, letters = places[:-1], places[1:], np.frombuffer(data, np.uint8)
     # What stands where an empty one begins is the next one's, which is found all the same.
     first = letters.take(begins, mode="clip")
-    signed = np.flatnonzero(first == ord("-"))
+    # Signs and zeros: all other digits are greater.
+    few = np.flatnonzero(first <= ord("0"))
+    if not len(few):
+        return False
+    signed, plain = few[first[few] == ord("-")], few[first[few] == ord("0")]
     signed = signed[letters.take(begins[signed] + 1, mode="clip") == ord("0")]
-    plain = np.flatnonzero(first == ord("0"))
     for which, behind in ((plain, begins[plain] + 1), (signed, begins[signed] + 2)):
         found = letters[behind[behind < ends[which]]]
         if ((found >= ord("0")) & (found <= ord("9")) | (found == ord("x")) | (found == ord("X"))).any():
