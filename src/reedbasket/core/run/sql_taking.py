@@ -346,7 +346,9 @@ class SqlTaking:
         chosen_columns = ", ".join(_select(column, database.quote) for column in self._columns) or "1"
         text = f"select {chosen_columns}\nfrom {source}"
         text += "".join(f"\n{'and' if n else 'where'} {condition}" for n, condition in enumerate(conditions)) + order
-        return Statement(text, tuple(self._columns), values, source if table.what == "table" else "")
+        # One that is read by its blocks has no parts, is held, and was looked at then.
+        looked_at = within is not None and ranged is not None and ranged.declared == "tid"
+        return Statement(text, tuple(self._columns), values, source if table.what == "table" and not looked_at else "")
 
     def _cursor(self, values: dict[str, Any], source: str, *, inside: bool) -> list[str]:
         """inside: the query asks for `:cursor_from` itself."""

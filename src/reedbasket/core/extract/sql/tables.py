@@ -53,7 +53,7 @@ class Table:
 @dataclass(frozen=True)
 class Statement:
     """A SELECT. values: of the names that stand in it as `:name`, bound, never pasted. columns: what it yields, in order. table: the one
-    that it reads, as it is named in it; '' where it reads a view, or a query of somebody's own."""
+    that it reads, as it is named in it; '' where it reads a view, a query of somebody's own, or what nobody can rewrite meanwhile."""
 
     text: str
     columns: tuple[Column, ...]

@@ -210,6 +210,7 @@ class PostgresSource:
         with self.translated("keeping a table as it is, at"), self._keeper.transaction():
             self._keeper.execute(sql.SQL("select from {} where false").format(sql.SQL(table)))
             row = self._keeper.execute(_BLOCKS, (table,)).fetchone()
+        self.require_as_seen(table)
         return row[0] if row is not None else 0
 
     def quote(self, name: str) -> str:
