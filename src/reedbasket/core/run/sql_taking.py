@@ -257,10 +257,7 @@ class SqlTaking:
         ranges = self._in_ranges(chosen.range_column, rule.count)
         if in_order:
             return several(((mark, self.read(statement)) for mark, statement in ranges), at_once, chosen.name)
-        return Mingled(ranges, self._range, at_once, chosen.name)
-
-    def _range(self, statement: Statement, following: Following) -> Iterator[Chunk]:
-        return self.read(statement, None, following)
+        return Mingled(ranges, lambda statement, following: self.read(statement, None, following), at_once, chosen.name)
 
     def _in_ranges(self, column: Column, count: int) -> Iterator[tuple[SavedCursor, Statement]]:
         database, source, midst = self._reading.database, self._source, self._midst
