@@ -19,6 +19,9 @@ from reedbasket.core.errors import SourceError
 from reedbasket.core.extract.chunk import Chunk
 from reedbasket.core.extract.handover import MOST_WAITING_BYTES
 from reedbasket.core.extract.mingled import Mingled
+from reedbasket.core.extract.sql import Statement
+from reedbasket.core.extract.sql.postgres import stream
+from reedbasket.core.extract.sql.postgres.database import PostgresSource
 from reedbasket.core.load import LedgerLine
 from reedbasket.core.run import RunOutcome, verify_feed
 from tests.core.test_mysql import MARSH, Yard
@@ -109,7 +112,7 @@ def test_appended_rows_of_ranges_come_once(tmp_path: Path, request: pytest.Fixtu
 
 
 def at_once(passes: list[Iterator[Chunk]], most: int) -> Iterable[Chunk]:
-    return Mingled(enumerate(passes), lambda chunks, _: chunks, most, "test")
+    return Mingled(lambda _: passes, lambda chunks, _: chunks, most, "test", "all")
 
 
 def processors_at_work() -> float:
@@ -134,7 +137,7 @@ def test_a_range_that_waits_holds_up_no_other() -> None:
         if counted["second"] + counted["third"] == 24 and not going.is_set():
             assert not marks  # the first is not through
             going.set()
-    assert counted == {"first": 1, "second": 12, "third": 12} and marks == [2]
+    assert counted == {"first": 1, "second": 12, "third": 12} and marks == ["all"]
 
     def failing() -> Iterator[Chunk]:
         yield Chunk([], 0, [])
@@ -164,8 +167,8 @@ def test_more_are_read_at_once_where_this_process_waits_for_them(busy: bool, mon
         assert following() is None
         reading -= 1
 
-    found = list(Mingled(((n, n) for n in range(4)), chunks, 4, "test"))
-    assert (sum(len(chunk.records) for chunk in found), found[-1].mark) == (4, 3)
+    found = list(Mingled(lambda _: range(4), chunks, 4, "test", "all"))
+    assert (sum(len(chunk.records) for chunk in found), found[-1].mark) == (4, "all")
     # Who reads alone knows what is next; where others read too, the last ranges are for who comes first.
     assert (most, told) == ((1, [1, 2, 3, None]) if busy else (4, [None] * 4))
 
@@ -183,7 +186,8 @@ def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, 
                 with pytest.raises(psycopg.errors.LockNotAvailable):
                     do("truncate orders")
 
-    text = basket("commit_every: 700\ntables: {orders: {write: mirror, ranges: {count: 8, at_once: 4}}}\n")
+    table = "{write: mirror, where: id > 0, ranges: {count: 8, at_once: 4}}"
+    text = basket(f"commit_every: 700\ntables: {{orders: {table}}}\n")
     result, heard = run_once(text, tmp_path, heard=Writes())
     assert result.outcome is RunOutcome.SUCCEEDED and [line.read for line in heard.ledger] == [ROWS]
     assert len(heard.requests) == 8 and all('"ctid" ' in seen.url for seen in heard.requests)
@@ -192,7 +196,7 @@ def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, 
     # By their places, ranges need no key.
     do("create table taps as select g as n, case when g % 2 = 0 then 'even' end as word from generate_series(1, 30000) g")
     do("delete from taps where n % 3 = 0 or n between 7000 and 15000")
-    text = basket("tables: {taps: {ranges: {count: 8, at_once: 4}}}\n")
+    text = basket("tables: {taps: {where: n > 0, ranges: {count: 8, at_once: 4}}}\n")
     result, heard = run_once(text, tmp_path / "keyless")
     assert result.outcome is RunOutcome.SUCCEEDED and len(heard.requests) == 8, result.error
     with closing(sqlite3.connect(tmp_path / "keyless" / "marsh.db")) as db:
@@ -200,6 +204,43 @@ def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, 
     assert found == do("select n, word from taps order by n").fetchall()
     result, _ = run_once(basket("tables: {orders: {ranges: {of: v}}}"), tmp_path / "else")
     assert result.error is not None and result.error["code"] == "definition.bad_ranges"
+
+
+@pytest.mark.parametrize("after", [None, 0, 1, 40, 10_000])
+def test_a_table_that_is_read_as_it_lies_is_cut_once_others_would_help(
+    tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch, after: int | None
+) -> None:
+    """after: so many batches; None where nobody waits for the server."""
+    do, basket = made("postgres", tmp_path, request)
+    # An index that has all columns, in another order, and costs that speak for it or for several processes.
+    do("create table taps as select 30000 - g as n, repeat(g::text, 9) as word from generate_series(1, 30000) g")
+    do("create unique index on taps (n) include (word); delete from taps where n % 3 = 0 or n between 7000 and 15000")
+    do("update taps set word = 'moved' where n % 7 = 0")
+    do("alter table taps set (autovacuum_enabled = false, parallel_workers = 4)")
+    for setting in ("random_page_cost = 0.01", "parallel_setup_cost = 0", "parallel_tuple_cost = 0"):
+        do(f"alter role boss set {setting}")
+    request.addfinalizer(lambda: do("alter role boss reset all"))
+    do("vacuum analyze taps")
+    monkeypatch.setattr(time, "process_time", processors_at_work if after is None else lambda: 1.0)
+    for size in ("_FIRST_BYTES", "_READ_BYTES", "BATCH_BYTES"):
+        monkeypatch.setattr(stream, size, 4096)
+    read, others = PostgresSource.read, threading.Event()
+
+    def reads(self: PostgresSource, statement: Statement, *following: Any) -> Iterator[Any]:
+        if "range_from" in statement.values:
+            others.set()
+        whole = statement.as_it_lies and len(statement.columns) == 2
+        for place, batch in enumerate(read(self, statement, *following)):
+            assert not whole or place != after or others.wait(20)
+            yield batch
+
+    monkeypatch.setattr(PostgresSource, "read", reads)
+    result, heard = run_once(basket("tables: {taps: {ranges: {count: 8, at_once: 4}}}\n"), tmp_path)
+    assert result.outcome is RunOutcome.SUCCEEDED, result.error
+    assert len(heard.requests) == (1 if after in (None, 10_000) else 9) and heard.ledger[0].read == 14_666
+    with closing(sqlite3.connect(tmp_path / "marsh.db")) as db:
+        found = db.execute("select n, word from taps order by n").fetchall()
+    assert found == do("select n, word from taps order by n").fetchall()
 
 
 @pytest.mark.parametrize("ranges", ["", ", ranges: {count: 8}"])

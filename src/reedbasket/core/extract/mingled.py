@@ -21,29 +21,35 @@ _SPARE_SHARE, _SPARE_SECONDS = 0.35, 0.25
 
 
 class Mingled(Handover[Chunk], Generic[Pass]):
-    """No pass waits until those before it are through. The last one's mark comes once all have ended; nobody can go on from any before
-    it."""
+    """No pass waits until those before it are through. The mark comes once all have ended; nobody can go on from any before it."""
 
     def __init__(
         self,
-        passes: Iterable[tuple[Any, Pass]],
+        passes: Callable[[int], Iterable[Pass]],
         read: Callable[[Pass, Callable[[], Pass | None]], Iterator[Chunk]],
         at_once: int,
         name: str,
+        mark: Any,
+        whole: Pass | None = None,
     ) -> None:
-        """passes: [(mark, pass)], at least one. read: the chunks of a pass; told, once it is known, which one is read behind it by the
-        same thread. at_once: at most."""
+        """whole: one pass that brings all, which is cheaper than many as long as one reads; once others begin it ends where it is.
+        passes: of what is behind so many of its records; asked for once, by a thread that may read. read: the chunks of a pass; told, once
+        it is known, which one is read behind it by the same thread. at_once: at most."""
         super().__init__()
         self._passes = passes
         self._chunks_of = read
         self._at_once = at_once
         self._pool = ThreadPoolExecutor(at_once, thread_name_prefix=f"read {name}")
+        self._mark = mark
+        self._whole = whole
         self._stopped = threading.Event()
-        # Under the lock: passes that nobody has taken, how many have not ended, how many read, whether they are enough.
-        self._untaken: deque[Pass] = deque()
-        self._left = self._hands = 0
+        # Under the lock: passes that nobody has taken, how many have not ended, how many read, whether they are enough; how many records
+        # of the whole are handed on, and whether all else is in passes.
+        self._untaken: deque[Pass] = deque([] if whole is None else [whole])
+        self._left, self._hands = len(self._untaken), 0
         self._enough = False
-        self._mark: Any = None
+        self._records = 0
+        self._is_cut = False
 
     def __iter__(self) -> Iterator[Chunk]:
         self._pool.submit(self._begin)
@@ -58,27 +64,41 @@ class Mingled(Handover[Chunk], Generic[Pass]):
         self._pool.shutdown(wait=False, cancel_futures=True)
 
     def _begin(self) -> None:
-        try:
-            for mark, one in self._passes:
-                self._untaken.append(one)
-                self._mark = mark
-        except BaseException as failed:  # handed to who asks for chunks
-            self.end(failed)
-            return
-        self._left = len(self._untaken)
-        for _ in range(1, min(self._at_once, self._left)):
-            self._pool.submit(self._help)
+        if self._whole is None:
+            self._cut()
+        self._pool.submit(self._watch)
         self._read()
 
-    def _help(self) -> None:
+    def _watch(self) -> None:
         spare = _SPARE_SHARE * (os.cpu_count() or 1)
         while not self._stopped.is_set():
             began, worked = time.monotonic(), time.process_time()
             self._stopped.wait(_SPARE_SECONDS)
             self._enough = time.process_time() - worked >= spare * (time.monotonic() - began)
             if not self._enough:
+                self._cut()
+                # One for each thread, also for that of who reads the whole and does not know yet that it has ended.
+                for _ in range(1, self._at_once):
+                    self._pool.submit(self._read)
                 self._read()
                 return
+
+    def _cut(self) -> None:
+        """What is not handed on becomes passes."""
+        with self._lock:
+            if self._is_cut or (self._whole is not None and not self._left):
+                return
+            self._is_cut = True
+            self._left += 1  # this; nothing has ended before they are known
+        try:
+            found = list(self._passes(self._records))
+        except BaseException as failed:  # handed to who asks for chunks
+            self.end(failed)
+            return
+        with self._lock:
+            self._left += len(found)
+            self._untaken.extend(found)
+        self._one_ended()
 
     def _read(self) -> None:
         with self._lock:
@@ -86,8 +106,10 @@ class Mingled(Handover[Chunk], Generic[Pass]):
         one = self._next()
         while one is not None:
             ahead: list[Pass] = []
-            self._go_through(self._chunks_of(one, partial(self._ahead, ahead)))
+            self._go_through(one, self._chunks_of(one, partial(self._ahead, ahead)))
             one = ahead[0] if ahead and not self.closed else self._next()
+        with self._lock:
+            self._hands -= 1
 
     def _next(self) -> Pass | None:
         with self._lock:
@@ -102,23 +124,35 @@ class Mingled(Handover[Chunk], Generic[Pass]):
                 return ahead[0]
         return None
 
-    def _go_through(self, chunks: Iterator[Chunk]) -> None:
+    def _go_through(self, one: Pass, chunks: Iterator[Chunk]) -> None:
         try:
             began = time.monotonic()
             for chunk in chunks:
                 self.reading_seconds += (time.monotonic() - began) / self._hands
-                if not self.put(chunk):
+                if not self._wanted(one, chunk) or not self.put(chunk):
                     break
                 began = time.monotonic()
-            with self._lock:
-                self._left -= 1
-                ended = not self._left
-            if ended:
-                self.put(Chunk([], 0, [], mark=self._mark))
-                self.end()
+            self._one_ended()
         except BaseException as failed:  # handed to who asks for chunks
             self.end(failed)
         finally:
             close = getattr(chunks, "close", None)
             if close is not None:
                 close()
+
+    def _wanted(self, one: Pass, chunk: Chunk) -> bool:
+        """Not what came of the whole after it was cut: a pass brings it."""
+        if one is not self._whole:
+            return True
+        with self._lock:
+            if not self._is_cut:
+                self._records += len(chunk.records)
+            return not self._is_cut
+
+    def _one_ended(self) -> None:
+        with self._lock:
+            self._left -= 1
+            ended = not self._left
+        if ended:
+            self.put(Chunk([], 0, [], mark=self._mark))
+            self.end()

@@ -65,7 +65,9 @@ def bounds(database: Database, source: str, column: Column, count: int, done: Bo
     it is a table's place. done: what is below it is taken. blocks: of the table."""
     if column.declared == "tid":
         # What a snapshot sees of it lies before its end by now, or the last range has it.
-        return [f"({block},0)" for block in sorted({blocks * n // count for n in range(1, count)} - {0})]
+        first = 0 if done is None else int(str(done).strip("(").split(",")[0])
+        cuts = {first + max(blocks - first, 0) * n // count for n in range(1, count)}
+        return [f"({block},0)" for block in sorted(cuts - {first})]
     name = database.quote(column.name)
     values = {} if done is None else {"done": database.bound(source, column, done)}
     above = "" if done is None else f" where {name} > :done"
@@ -92,6 +94,15 @@ def bounds(database: Database, source: str, column: Column, count: int, done: Bo
     else:
         cut = {low + span * n // count for n in range(1, count)}
     return sorted(value for value in cut if value > low)
+
+
+def place_behind(database: Database, source: str, place: Column, rows: int) -> Bound | None:
+    """Where the next row lies behind so many of a table, read as it lies; None where there is none."""
+    name = database.quote(place.name)
+    text = f"select {database.as_text.replace('{}', name)} as place\nfrom {source}\nlimit 1 offset :rows"
+    statement = Statement(text, (Column("place", "text", "text", "{}"),), {"rows": rows}, as_it_lies=True)
+    found = [value for table in database.read(statement) for value in table.column(0).to_pylist()]
+    return found[0] if found else None
 
 
 def as_text(bound: Bound) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
@@ -30,7 +31,7 @@ from .choosing import Chosen
 from .cursor import CursorTracker, saved_at
 from .order import SourceOrder
 from .pass_through import Straight
-from .ranges import Midst, as_bound, as_text, bounds, newest
+from .ranges import Midst, as_bound, as_text, bounds, newest, place_behind
 from .taking import saved_key
 from .windows import position, windows, within
 
@@ -254,18 +255,34 @@ class SqlTaking:
         at_once = rule.at_once if database.shares_snapshot else 1
         # Who commits on the way commits up to a mark, and wants what is before it first.
         in_order = at_once == 1 or not chosen.complete
-        ranges = self._in_ranges(chosen.range_column, rule.count)
-        if in_order:
-            return several(((mark, self.read(statement)) for mark, statement in ranges), at_once, chosen.name)
-        return Mingled(ranges, lambda statement, following: self.read(statement, None, following), at_once, chosen.name)
-
-    def _in_ranges(self, column: Column, count: int) -> Iterator[tuple[SavedCursor, Statement]]:
-        database, source, midst = self._reading.database, self._source, self._midst
-        assert midst is not None
-        blocks = database.hold(source) if self._chosen.table.what == "table" else 0
+        column, midst = chosen.range_column, self._midst
         if midst.then is None:
             midst = self._midst = Midst(midst.below, self._after_ranges())
+        if in_order:
+            ranges = self._in_ranges(column, rule.count, midst)
+            return several(((mark, self.read(statement)) for mark, statement in ranges), at_once, chosen.name)
+
+        def behind(rows: int) -> Iterator[Statement]:
+            return (statement for _, statement in self._in_ranges(column, rule.count, midst, rows))
+
+        def read(statement: Statement, following: Following) -> Iterator[Chunk]:
+            return self.read(statement, None, following)
+
+        whole = self._as_it_lies() if column.declared == "tid" and not chosen.own.where else None
+        return Mingled(behind, read, at_once, chosen.name, Midst(None, midst.then).saved(column.name), whole)
+
+    def _as_it_lies(self) -> Statement:
+        return replace(self.statement(None), as_it_lies=True)
+
+    def _in_ranges(self, column: Column, count: int, midst: Midst, rows: int = 0) -> Iterator[tuple[SavedCursor, Statement]]:
+        """[(all up to its end, a range)]. rows: so many were read of the table as it lies."""
+        database, source = self._reading.database, self._source
+        blocks = database.hold(source) if self._chosen.table.what == "table" else 0
         done = None if midst.below is None else as_bound(midst.below, column)
+        if rows:
+            done = place_behind(database, source, column, rows)
+            if done is None:
+                return
         ends: list[Any] = [done, *bounds(database, source, column, count, done, blocks)]
         for begin, end in zip(ends, [*ends[1:], None]):
             mark = Midst(None if end is None else as_text(end), midst.then).saved(column.name)

@@ -28,7 +28,7 @@ from .binary import in_columns
 from .catalog import column_of, read_tables, read_types
 from .check import log_steps
 from .columns import to_columns
-from .readers import Readers, cancel_when_stopped
+from .readers import AS_IT_LIES, Readers, cancel_when_stopped
 from .straight import PostgresStraight, goes_straight
 from .stream import BATCH_BYTES, Streaming, may_stream
 from .types import PgType
@@ -125,14 +125,17 @@ class PostgresSource:
 
     def read(self, statement: Statement, following: Following = none_follows) -> Iterator[pa.Table]:
         text = self._rendered(statement.text, dict(statement.values))
+        settings = AS_IT_LIES if statement.as_it_lies else ()
         if may_stream(self._keeper):
-            yield from self._streamed(text, statement.columns, following)
+            yield from self._streamed(text, statement.columns, following, settings)
         else:
-            for batch in self.batches(text, snapshot=self._snapshot):
+            for batch in self.batches(text, *settings, snapshot=self._snapshot):
                 yield to_columns(statement.columns, batch)
         self.require_as_seen(statement.table)
 
-    def _streamed(self, text: str, columns: Sequence[Column], following: Following) -> Iterator[pa.Table]:
+    def _streamed(
+        self, text: str, columns: Sequence[Column], following: Following, settings: Sequence[str]
+    ) -> Iterator[pa.Table]:
         def then() -> str | None:
             found = following()
             return self._rendered(found.text, dict(found.values)) if found is not None else None
@@ -140,7 +143,7 @@ class PostgresSource:
         def made(buffer: Bytes, rows: Numbers, _: Numbers) -> pa.Table:
             return in_columns(columns, buffer, rows + 2)
 
-        with self.translated("reading from"), self._readers.one(text, self._snapshot) as reader:
+        with self.translated("reading from"), self._readers.one(text, self._snapshot, *settings) as reader:
             yield from reader.rows(text, len(columns) or 1, self._how, made, then)
             if self._stop.is_set():
                 raise self._cancelled("reading from")

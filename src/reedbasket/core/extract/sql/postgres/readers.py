@@ -15,6 +15,8 @@ from .stream import Reader
 # One that nobody wanted for longer may be gone: servers and what lies before them end those that are silent.
 _KEPT_SECONDS = 20.0
 _BEGIN = "begin isolation level repeatable read read only; set transaction snapshot {}"
+# No index, and no other process that scans a part: block by block is all that is left.
+AS_IT_LIES = ("enable_indexscan=off", "enable_indexonlyscan=off", "enable_bitmapscan=off", "max_parallel_workers_per_gather=0")
 
 
 class Readers:
@@ -28,15 +30,15 @@ class Readers:
         self._idle: list[tuple[Reader, float]] = []
 
     @contextmanager
-    def one(self, statement: str, snapshot: str | None) -> Iterator[Reader]:
+    def one(self, statement: str, snapshot: str | None, *settings: str) -> Iterator[Reader]:
         """A connection of the caller's own, which sees what a snapshot saw, if there is one: that which was asked for the statement
-        already, or any. What it is asked ends when the run is stopped. Whoever has no error has read its answer to the end. Raises
-        psycopg.Error."""
+        already, or any. settings: for that statement, where there is a snapshot. What it is asked ends when the run is stopped. Whoever has
+        no error has read its answer to the end. Raises psycopg.Error."""
         reader = self._kept(statement) or Reader(psycopg.connect(self._conninfo, autocommit=True))
         done = threading.Event()
         try:
             if snapshot is not None and not reader.asked:
-                reader.connection.execute(sql.SQL(_BEGIN).format(snapshot))
+                reader.connection.execute(sql.SQL("; set local ").join([sql.SQL(_BEGIN).format(snapshot), *map(sql.SQL, settings)]))
             cancel = reader.connection.cancel
             threading.Thread(target=cancel_when_stopped, args=(cancel, self._stop, done), daemon=True).start()
             yield reader
