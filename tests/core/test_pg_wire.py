@@ -16,7 +16,7 @@ import pytest
 from reedbasket.core.errors import SourceError
 from reedbasket.core.extract.sql import Database, Statement
 from reedbasket.core.extract.sql.open import open_database
-from reedbasket.core.extract.sql.postgres import database
+from reedbasket.core.extract.sql.postgres import database, readers
 from reedbasket.core.spec.model import Source
 from tests.support.dock import Dock
 
@@ -114,18 +114,24 @@ def test_no_rows_no_columns_and_an_error_in_the_middle(dock: Dock) -> None:
     assert (error.value.code, error.value.found) == ("source.query_failed", "division by zero")
 
 
+def sign_ins(monkeypatch: pytest.MonkeyPatch) -> list[int]:
+    """1, 2, … for each of ours from now on."""
+    found, connect = list[int](), psycopg.connect
+
+    def connects(*given: Any, **named: Any) -> Any:
+        found.append(len(found) + 1)
+        return connect(*given, **named)
+
+    monkeypatch.setattr(psycopg, "connect", connects)
+    return found
+
+
 def test_the_next_statement_is_under_way_before_the_last_one_has_ended(dock: Dock, monkeypatch: pytest.MonkeyPatch) -> None:
     dock.do(MADE)
     # Answers of one batch and of many, of rows larger than a batch, of few rows, and of none.
     texts = [TEXTS[0], TEXTS[1], TEXTS[0], TEXTS[2], "select {} from mixed where n < 0", TEXTS[0], TEXTS[0], TEXTS[3]]
     alone = {text: parts(dock, text) for text in texts}
-    signed_in, connect = list[int](), psycopg.connect
-
-    def connects(*given: Any, **named: Any) -> Any:
-        signed_in.append(len(signed_in) + 1)
-        return connect(*given, **named)
-
-    monkeypatch.setattr(psycopg, "connect", connects)
+    signed_in = sign_ins(monkeypatch)
     fails = "select {} from mixed where 1 / (n - 4990) < 2 order by n"
     with opened(dock) as (source, statement):
         made = [statement(text) for text in texts]
@@ -151,3 +157,23 @@ def test_the_next_statement_is_under_way_before_the_last_one_has_ended(dock: Doc
         with pytest.raises(SourceError, match="division by zero"):
             list(source.read(statement(fails), lambda: statement(TEXTS[0])))
         assert sum(len(part) for part in source.read(statement(TEXTS[0]))) == whole and signed_in == [1, 2, 3]
+
+
+def test_a_kept_connection_hears_the_server_and_is_not_kept_for_long(dock: Dock, monkeypatch: pytest.MonkeyPatch) -> None:
+    dock.do("create table mixed as select generate_series(1, 20000) as n")
+    says = "begin if n % 997 = 0 then raise notice 'd%', repeat('d', n); end if; return true; end"
+    dock.do(f"create function {dock.schema}.told(n int) returns bool language plpgsql as $$ {says} $$")
+    signed_in = sign_ins(monkeypatch)
+    with opened(dock) as (source, statement):
+        # It speaks between two rows, and, of a setting that changes, ahead of the end.
+        many = statement(f"select {{}} from mixed where {dock.schema}.told(n)")
+        few = statement("select {} from mixed where n < 9 and set_config('timezone', 'Asia/Tokyo', false) <> ''")
+
+        def read(wanted: Statement, *following: Any) -> list[int]:
+            return [n for part in source.read(wanted, *following) for n in part.column(0).to_pylist()]
+
+        for last in (few, many):
+            assert read(many, lambda last=last: last) == list(range(1, 20_001))
+            assert read(last) == list(range(1, 9 if last is few else 20_001)) and signed_in == [1, 2]
+        monkeypatch.setattr(readers, "_KEPT_SECONDS", 0.0)
+        assert len(read(few)) == 8 and signed_in == [1, 2, 3]

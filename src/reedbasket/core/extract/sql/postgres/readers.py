@@ -38,7 +38,9 @@ class Readers:
         done = threading.Event()
         try:
             if snapshot is not None and not reader.asked:
-                reader.connection.execute(sql.SQL("; set local ").join([sql.SQL(_BEGIN).format(snapshot), *map(sql.SQL, settings)]))
+                reader.connection.execute(
+                    sql.SQL("; set local ").join([sql.SQL(_BEGIN).format(snapshot), *map(sql.SQL, settings)])
+                )
             cancel = reader.connection.cancel
             threading.Thread(target=cancel_when_stopped, args=(cancel, self._stop, done), daemon=True).start()
             yield reader
