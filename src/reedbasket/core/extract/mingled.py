@@ -20,6 +20,10 @@ Pass = TypeVar("Pass")
 _SPARE_SHARE, _SPARE_SECONDS = 0.35, 0.25
 
 
+class _Enough(Exception):
+    """Others bring what is left of a pass."""
+
+
 class Mingled(Handover[Chunk], Generic[Pass]):
     """No pass waits until those before it are through. The mark comes once all have ended; nobody can go on from any before it."""
 
@@ -33,8 +37,8 @@ class Mingled(Handover[Chunk], Generic[Pass]):
         whole: Pass | None = None,
     ) -> None:
         """whole: one pass that brings all, which is cheaper than many as long as one reads; once others begin it ends where it is.
-        passes: of what is behind so many of its records; asked for once, by a thread that may read. read: the chunks of a pass; told, once
-        it is known, which one is read behind it by the same thread. at_once: at most."""
+        passes: of what is behind so many of its records; asked for once. read: the chunks of a pass; told, once it is known, which one is
+        read behind it by the same thread, and ended by that. at_once: at most."""
         super().__init__()
         self._passes = passes
         self._chunks_of = read
@@ -106,7 +110,7 @@ class Mingled(Handover[Chunk], Generic[Pass]):
         one = self._next()
         while one is not None:
             ahead: list[Pass] = []
-            self._go_through(one, self._chunks_of(one, partial(self._ahead, ahead)))
+            self._go_through(one, self._chunks_of(one, partial(self._ahead, one, ahead)))
             one = ahead[0] if ahead and not self.closed else self._next()
         with self._lock:
             self._hands -= 1
@@ -115,9 +119,11 @@ class Mingled(Handover[Chunk], Generic[Pass]):
         with self._lock:
             return self._untaken.popleft() if self._untaken and not self.closed else None
 
-    def _ahead(self, ahead: list[Pass]) -> Pass | None:
-        """One more, as long as all who read, and who may yet begin, find one all the same."""
+    def _ahead(self, one: Pass, ahead: list[Pass]) -> Pass | None:
+        """One more, as long as all who read, and who may yet begin, find one all the same. Raises _Enough."""
         with self._lock:
+            if one is self._whole and self._is_cut:
+                raise _Enough
             others = self._hands - 1 + (0 if self._enough else self._at_once - self._hands)
             if not ahead and len(self._untaken) > others and not self.closed:
                 ahead.append(self._untaken.popleft())
@@ -132,6 +138,8 @@ class Mingled(Handover[Chunk], Generic[Pass]):
                 if not self._wanted(one, chunk) or not self.put(chunk):
                     break
                 began = time.monotonic()
+            self._one_ended()
+        except _Enough:
             self._one_ended()
         except BaseException as failed:  # handed to who asks for chunks
             self.end(failed)

@@ -15,7 +15,7 @@ from .changelog import ChangeLog
 from .names import names_in
 from .tables import Column, Statement, Table
 
-# Which statement the same thread will read next, once that is known: the database may begin with it.
+# Which statement the same thread will read next, once that is known: the database may begin with it. What it raises ends the reading.
 Following = Callable[[], Statement | None]
 
 

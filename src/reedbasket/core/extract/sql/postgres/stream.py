@@ -77,8 +77,8 @@ class Reader:
         of a row say how many fields it has. The bytes are good only while it is made.
 
         columns: how many the statement yields. following: asked now and then which statement will be read here next, until there is one;
-        the server goes on to that by itself. Raises psycopg.Error; stops without a word where `stop` is set, so the caller is to ask.
-        After both the connection is only good for closing."""
+        the server goes on to that by itself. Raises psycopg.Error, and what `following` does; stops without a word where `stop` is set, so
+        the caller is to ask. After each of them the connection is only good for closing."""
         with closing(socket.socket(fileno=os.dup(self.connection.pgconn.socket))) as line:
             if statement not in self.asked:
                 self._ask(line, statement)
@@ -96,6 +96,7 @@ class Reader:
                 # What is behind the last answer comes once we ask again; the end of another one may lie anywhere.
                 ended = len(self.asked) == 1 and buffer.startswith(_READY, max(filled - 6, 0))
                 if fresh and filled < wanted and not ended:
+                    self._go_on(line, following)
                     continue
                 batch: list[Made] = []
                 with how.turn:
@@ -111,12 +112,15 @@ class Reader:
                     yield from batch
                     return
                 yield from batch
-                if len(self.asked) == 1 and (then := following()) is not None:
-                    self._ask(line, then)
+                self._go_on(line, following)
                 buffer[: len(left)] = left
                 filled = len(left)
                 # A row larger than all this is not looked at again before it is there.
                 wanted = max(BATCH_BYTES, struct.unpack_from(">i", left, 1)[0] + 1 if filled > 4 else 0)
+
+    def _go_on(self, line: socket.socket, following: Callable[[], str | None]) -> None:
+        if len(self.asked) == 1 and (then := following()) is not None:
+            self._ask(line, then)
 
     def _ask(self, line: socket.socket, statement: str) -> None:
         text = f"copy (\n{statement}\n) to stdout (format binary)".encode() + b"\0"
