@@ -147,30 +147,41 @@ def test_a_range_that_waits_holds_up_no_other() -> None:
         list(at_once([quick("first"), failing()], 2))
 
 
-@pytest.mark.parametrize("busy", [True, False])
-def test_more_are_read_at_once_where_this_process_waits_for_them(busy: bool, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(time, "process_time", processors_at_work if busy else lambda: 1.0)
-    reading, most, all_there, told = 0, 0, threading.Event(), list[int | None]()
+@pytest.mark.parametrize("waits_for", ["us", "the loader", "the server"])
+def test_more_are_read_at_once_where_this_process_waits_for_them(waits_for: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(time, "process_time", processors_at_work if waits_for == "us" else lambda: 1.0)
+    reading, most, all_there, looked, told = 0, 0, threading.Event(), threading.Event(), list[int | None]()
+    asking = {"us": 3, "the loader": 1, "the server": 0}[waits_for]  # passes whose reader wants to know what is next
 
     def chunks(of: int, following: Callable[[], int | None]) -> Iterator[Chunk]:
         nonlocal reading, most
         reading += 1
         most = max(most, reading)
-        if not busy:
+        if waits_for == "the loader":
+            yield Chunk([], MOST_WAITING_BYTES, [])
+        if not asking:
             all_there.wait(20) if reading < 4 else all_there.set()
         ahead, end = following(), time.monotonic() + 20
-        while busy and ahead is None and of < 3 and time.monotonic() < end:  # until somebody has looked how busy we are
-            all_there.wait(0.05)
+        while ahead is None and of < asking and time.monotonic() < end:  # until somebody has looked
+            looked.wait(0.05)
             ahead = following()
         told.append(ahead)
+        looked.set()
         yield Chunk([{"of": of}], 1, [])
-        assert following() is None
+        assert following() is None or ahead is None
         reading -= 1
 
-    found = list(Mingled(lambda _: range(4), chunks, 4, "test", "all"))
+    mingled = Mingled(lambda _: range(4), chunks, 4, "test", "all")
+    taken = iter(mingled)
+    if waits_for == "the loader":
+        mingled.put(Chunk([], 1, []))
+        next(taken)
+        assert looked.wait(20) and told == [1]
+    found = list(taken)
     assert (sum(len(chunk.records) for chunk in found), found[-1].mark) == (4, "all")
     # Who reads alone knows what is next; where others read too, the last ranges are for who comes first.
-    assert (most, told) == ((1, [1, 2, 3, None]) if busy else (4, [None] * 4))
+    if waits_for != "the loader":
+        assert (most, told) == ((1, [1, 2, 3, None]) if asking else (4, [None] * 4))
 
 
 def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, request: pytest.FixtureRequest) -> None:

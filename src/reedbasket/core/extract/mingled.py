@@ -16,7 +16,8 @@ from .handover import Handover
 
 Pass = TypeVar("Pass")
 # Of what is read at once, one begins. The others do once this process has worked for less than that share of the processors' time in
-# so many seconds, and has waited for the rest: where its work is what all wait for, more of them only take its processors.
+# so many seconds, and has waited for the rest, and not with a full queue: where its work, or the warehouse, is what all wait for, more of
+# them only take its processors.
 _SPARE_SHARE, _SPARE_SECONDS = 0.35, 0.25
 
 
@@ -78,7 +79,8 @@ class Mingled(Handover[Chunk], Generic[Pass]):
         while not self._stopped.is_set():
             began, worked = time.monotonic(), time.process_time()
             self._stopped.wait(_SPARE_SECONDS)
-            self._enough = time.process_time() - worked >= spare * (time.monotonic() - began)
+            busy = time.process_time() - worked >= spare * (time.monotonic() - began)
+            self._enough = busy or self._bytes >= self._most_bytes
             if not self._enough:
                 self._cut()
                 # One for each thread, also for that of who reads the whole and does not know yet that it has ended.
