@@ -16,6 +16,7 @@ import psycopg
 import pytest
 
 from reedbasket.core.errors import SourceError
+from reedbasket.core.extract import mingled
 from reedbasket.core.extract.chunk import Chunk
 from reedbasket.core.extract.handover import MOST_WAITING_BYTES
 from reedbasket.core.extract.mingled import Mingled
@@ -115,11 +116,18 @@ def at_once(passes: list[Iterator[Chunk]], most: int) -> Iterable[Chunk]:
     return Mingled(lambda _: passes, lambda chunks, _: chunks, most, "test", "all")
 
 
-def processors_at_work() -> float:
+def all_seconds() -> float:
+    """Of all processors together."""
     return time.monotonic() * (os.cpu_count() or 1)
 
 
-def test_a_range_that_waits_holds_up_no_other() -> None:
+def for_whom_they_wait(monkeypatch: pytest.MonkeyPatch, who: str) -> None:
+    monkeypatch.setattr(time, "process_time", all_seconds if who == "us" else lambda: 1.0)
+    monkeypatch.setattr(mingled, "idle_seconds", all_seconds if who in ("the server", "the loader") else lambda: 1.0)
+
+
+def test_a_range_that_waits_holds_up_no_other(monkeypatch: pytest.MonkeyPatch) -> None:
+    for_whom_they_wait(monkeypatch, "the server")
     going, most = threading.Event(), MOST_WAITING_BYTES // 4
 
     def waiting() -> Iterator[Chunk]:
@@ -147,11 +155,11 @@ def test_a_range_that_waits_holds_up_no_other() -> None:
         list(at_once([quick("first"), failing()], 2))
 
 
-@pytest.mark.parametrize("waits_for", ["us", "the loader", "the server"])
+@pytest.mark.parametrize("waits_for", ["us", "others here", "the loader", "the server"])
 def test_more_are_read_at_once_where_this_process_waits_for_them(waits_for: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(time, "process_time", processors_at_work if waits_for == "us" else lambda: 1.0)
+    for_whom_they_wait(monkeypatch, waits_for)
     reading, most, all_there, looked, told = 0, 0, threading.Event(), threading.Event(), list[int | None]()
-    asking = {"us": 3, "the loader": 1, "the server": 0}[waits_for]  # passes whose reader wants to know what is next
+    asking = {"the loader": 1, "the server": 0}.get(waits_for, 3)  # passes whose reader wants to know what is next
 
     def chunks(of: int, following: Callable[[], int | None]) -> Iterator[Chunk]:
         nonlocal reading, most
@@ -171,10 +179,10 @@ def test_more_are_read_at_once_where_this_process_waits_for_them(waits_for: str,
         assert following() is None or ahead is None
         reading -= 1
 
-    mingled = Mingled(lambda _: range(4), chunks, 4, "test", "all")
-    taken = iter(mingled)
+    handed = Mingled(lambda _: range(4), chunks, 4, "test", "all")
+    taken = iter(handed)
     if waits_for == "the loader":
-        mingled.put(Chunk([], 1, []))
+        handed.put(Chunk([], 1, []))
         next(taken)
         assert looked.wait(20) and told == [1]
     found = list(taken)
@@ -232,7 +240,7 @@ def test_a_table_that_is_read_as_it_lies_is_cut_once_others_would_help(
         do(f"alter role boss set {setting}")
     request.addfinalizer(lambda: do("alter role boss reset all"))
     do("vacuum analyze taps")
-    monkeypatch.setattr(time, "process_time", processors_at_work if after is None else lambda: 1.0)
+    for_whom_they_wait(monkeypatch, "us" if after is None else "the server")
     for size in ("_FIRST_BYTES", "_READ_BYTES", "BATCH_BYTES"):
         monkeypatch.setattr(stream, size, 4096)
     read, others = PostgresSource.read, threading.Event()

@@ -11,13 +11,14 @@ from concurrent.futures import ThreadPoolExecutor
 from functools import partial
 from typing import Any, Generic, TypeVar
 
+from ..processors import idle_seconds
 from .chunk import Chunk
 from .handover import Handover
 
 Pass = TypeVar("Pass")
 # Of what is read at once, one begins. The others do once this process has worked for less than that share of the processors' time in
-# so many seconds, and has waited for the rest, and not with a full queue: where its work, or the warehouse, is what all wait for, more of
-# them only take its processors.
+# so many seconds, another such share had nothing to do, and the queue has room: where its work, other work here, or the warehouse is what
+# all wait for, more of them only take processors.
 _SPARE_SHARE, _SPARE_SECONDS = 0.35, 0.25
 
 
@@ -75,11 +76,11 @@ class Mingled(Handover[Chunk], Generic[Pass]):
         self._read()
 
     def _watch(self) -> None:
-        spare = _SPARE_SHARE * (os.cpu_count() or 1)
         while not self._stopped.is_set():
-            began, worked = time.monotonic(), time.process_time()
+            began, worked, idle = time.monotonic(), time.process_time(), idle_seconds()
             self._stopped.wait(_SPARE_SECONDS)
-            busy = time.process_time() - worked >= spare * (time.monotonic() - began)
+            share = _SPARE_SHARE * (os.cpu_count() or 1) * (time.monotonic() - began)
+            busy = time.process_time() - worked >= share or (idle is not None and (idle_seconds() or idle) - idle < share)
             self._enough = busy or self._bytes >= self._most_bytes
             if not self._enough:
                 self._cut()
