@@ -18,7 +18,8 @@ from ..wording import many, size
 from .choosing import Chosen
 from .order import SourceOrder
 from .ranges import Midst
-from .sql_taking import SqlTaking, wanted_column
+from .sql_taking import SqlTaking
+from .wanted import wanted_column
 
 if TYPE_CHECKING:
     from .sql_reading import SqlReading

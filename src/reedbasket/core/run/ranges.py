@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
@@ -94,6 +94,21 @@ def bounds(database: Database, source: str, column: Column, count: int, done: Bo
     else:
         cut = {low + span * n // count for n in range(1, count)}
     return sorted(value for value in cut if value > low)
+
+
+def spans(
+    database: Database, source: str, column: Column, count: int, midst: Midst, rows: int = 0, *, is_table: bool
+) -> Iterator[tuple[SavedCursor, tuple[Bound | None, Bound | None]]]:
+    """[(all up to its end, where a range begins and ends)], of what is not taken. rows: so many were, of the table as it lies."""
+    blocks = database.hold(source) if is_table else 0
+    done = None if midst.below is None else as_bound(midst.below, column)
+    if rows:
+        done = place_behind(database, source, column, rows)
+        if done is None:
+            return
+    ends = [done, *bounds(database, source, column, count, done, blocks)]
+    for begin, end in zip(ends, [*ends[1:], None]):
+        yield Midst(None if end is None else as_text(end), midst.then).saved(column.name), (begin, end)
 
 
 def place_behind(database: Database, source: str, place: Column, rows: int) -> Bound | None:

@@ -22,7 +22,6 @@ from ..extract.sql.database import Following, none_follows
 from ..extract.sql.names import names_in
 from ..load.warehouse import SavedCursor
 from ..records import ColumnRecords
-from ..shape.names import fold
 from ..shape.typed import as_records
 from ..spec import template
 from ..spec.steps import Window
@@ -31,8 +30,9 @@ from .choosing import Chosen
 from .cursor import CursorTracker, saved_at
 from .order import SourceOrder
 from .pass_through import Straight
-from .ranges import Midst, as_bound, as_text, bounds, newest, place_behind
+from .ranges import Midst, newest, spans
 from .taking import saved_key
+from .wanted import wanted_columns
 from .windows import position, windows, within
 
 if TYPE_CHECKING:
@@ -68,7 +68,7 @@ class SqlTaking:
         self.notes: list[tuple[Any, str, str]] = []
         self.ended_notes: list[tuple[Any, str, str]] = []
         self._lag: Lag | None = None
-        self._columns, self.left_out = _selected(chosen, reading.database.as_text)
+        self._columns, self.left_out = wanted_columns(chosen, reading.database.as_text)
         self._midst: Midst | None = None
         self._leader = self
         values = order.values({})
@@ -255,38 +255,34 @@ class SqlTaking:
         at_once = rule.at_once if database.shares_snapshot else 1
         # Who commits on the way commits up to a mark, and wants what is before it first.
         in_order = at_once == 1 or not chosen.complete
-        column, midst = chosen.range_column, self._midst
-        if midst.then is None:
-            midst = self._midst = Midst(midst.below, self._after_ranges())
+        column = chosen.range_column
         if in_order:
-            ranges = self._in_ranges(column, rule.count, midst)
+            ranges = self._in_ranges(column, rule.count)
             return several(((mark, self.read(statement)) for mark, statement in ranges), at_once, chosen.name)
 
         def behind(rows: int) -> Iterator[Statement]:
-            return (statement for _, statement in self._in_ranges(column, rule.count, midst, rows))
+            return (statement for _, statement in self._in_ranges(column, rule.count, rows))
 
         def read(statement: Statement, following: Following) -> Iterator[Chunk]:
             return self.read(statement, None, following)
 
-        whole = self._as_it_lies() if column.declared == "tid" and not chosen.own.where else None
-        return Mingled(behind, read, at_once, chosen.name, Midst(None, midst.then).saved(column.name), whole)
+        mark = Midst(None, self._ranges_begin().then).saved(column.name)
+        whole = replace(self.statement(None), as_it_lies=True) if column.declared == "tid" and not chosen.own.where else None
+        return Mingled(behind, read, at_once, chosen.name, mark, whole)
 
-    def _as_it_lies(self) -> Statement:
-        return replace(self.statement(None), as_it_lies=True)
+    def _in_ranges(self, column: Column, count: int, rows: int = 0) -> Iterator[tuple[SavedCursor, Statement]]:
+        """See ranges.spans; each with its statement."""
+        midst = self._ranges_begin()
+        is_table = self._chosen.table.what == "table"
+        for mark, span in spans(self._reading.database, self._source, column, count, midst, rows, is_table=is_table):
+            yield mark, self.statement(None, span)
 
-    def _in_ranges(self, column: Column, count: int, midst: Midst, rows: int = 0) -> Iterator[tuple[SavedCursor, Statement]]:
-        """[(all up to its end, a range)]. rows: so many were read of the table as it lies."""
-        database, source = self._reading.database, self._source
-        blocks = database.hold(source) if self._chosen.table.what == "table" else 0
-        done = None if midst.below is None else as_bound(midst.below, column)
-        if rows:
-            done = place_behind(database, source, column, rows)
-            if done is None:
-                return
-        ends: list[Any] = [done, *bounds(database, source, column, count, done, blocks)]
-        for begin, end in zip(ends, [*ends[1:], None]):
-            mark = Midst(None if end is None else as_text(end), midst.then).saved(column.name)
-            yield mark, self.statement(None, (begin, end))
+    def _ranges_begin(self) -> Midst:
+        """With where changes go on from behind them: from before the first one is read."""
+        assert self._midst is not None
+        if self._midst.then is None:
+            self._midst = Midst(self._midst.below, self._after_ranges())
+        return self._midst
 
     def _after_ranges(self) -> SavedCursor | None:
         """Where changes go on from, as of now: all that changes later stands behind it."""
@@ -381,29 +377,6 @@ class SqlTaking:
             # Rows without a value move no cursor, and nothing else would ever show them again.
             parts.append("(" + " and ".join(f"{database.quote(c.name)} is null" for c in columns) + ")")
         return ["(" + " or ".join(parts) + ")"]
-
-
-def _selected(chosen: Chosen, as_text: str) -> tuple[list[Column], frozenset[str]]:
-    """(what is read, what the feed leaves out): what is left out is not even asked for."""
-    columns, left_out = [], set()
-    for column in chosen.table.columns:
-        wanted = wanted_column(chosen, column, as_text)
-        if wanted is None:
-            left_out.add(column.name)
-        else:
-            columns.append(wanted)
-    return columns, frozenset(left_out)
-
-
-def wanted_column(chosen: Chosen, column: Column, as_text: str) -> Column | None:
-    """A column as the feed wants it read; None for one that it leaves out. as_text: see Database."""
-    own, plain = chosen.own, fold(column.name)
-    wanted = plain not in own.leave_out and (own.only is None or plain in own.only)
-    if not wanted and column.name not in {*chosen.key, *chosen.cursor_columns}:
-        return None
-    if own.cast.get(plain) == "text" and column.kind not in (None, "text"):
-        return Column(column.name, column.declared, "text", as_text, column.nullable)
-    return column
 
 
 def _select(column: Column, quote: Callable[[str], str]) -> str:
