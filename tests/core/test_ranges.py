@@ -47,7 +47,7 @@ class StopsAfter(Heard):
             self.stop.set()
 
 
-def made(engine: str, folder: Path, request: pytest.FixtureRequest) -> tuple[Callable[..., Any], Callable[[str], str]]:
+def made(engine: str, folder: Path, request: pytest.FixtureRequest) -> tuple[Callable[..., Any], Callable[..., str]]:
     """(runs a statement, makes a basket of a feed's lines)."""
     if engine == "sqlite":
         db = sqlite3.connect(folder / "yard.db", isolation_level=None)
@@ -225,11 +225,14 @@ def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, 
     assert result.error is not None and result.error["code"] == "definition.bad_ranges"
 
 
-@pytest.mark.parametrize("after", [None, 0, 1, 40, 10_000])
-def test_a_table_that_is_read_as_it_lies_is_cut_once_others_would_help(
-    tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch, after: int | None
+@pytest.mark.parametrize(
+    ("after", "waits_for", "requests"),
+    [*((n, "the server", 9) for n in (0, 1, 40)), (10_000, "the server", 1), (10_000, "us", 1), (40, "us", 9)],
+)
+def test_a_table_that_is_read_as_it_lies_is_cut_once_others_would_help_or_it_takes_too_long(
+    tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch, after: int, waits_for: str, requests: int
 ) -> None:
-    """after: so many batches; None where nobody waits for the server."""
+    """after: so many batches."""
     do, basket = made("postgres", tmp_path, request)
     # An index that has all columns, in another order, and costs that speak for it or for several processes.
     do("create table taps as select 30000 - g as n, repeat(g::text, 9) as word from generate_series(1, 30000) g")
@@ -240,7 +243,7 @@ def test_a_table_that_is_read_as_it_lies_is_cut_once_others_would_help(
         do(f"alter role boss set {setting}")
     request.addfinalizer(lambda: do("alter role boss reset all"))
     do("vacuum analyze taps")
-    for_whom_they_wait(monkeypatch, "us" if after is None else "the server")
+    for_whom_they_wait(monkeypatch, waits_for)
     for size in ("_FIRST_BYTES", "_READ_BYTES", "BATCH_BYTES"):
         monkeypatch.setattr(stream, size, 4096)
     read, others = PostgresSource.read, threading.Event()
@@ -254,9 +257,10 @@ def test_a_table_that_is_read_as_it_lies_is_cut_once_others_would_help(
             yield batch
 
     monkeypatch.setattr(PostgresSource, "read", reads)
-    result, heard = run_once(basket("tables: {taps: {ranges: {count: 8, at_once: 4}}}\n"), tmp_path)
+    text = basket("tables: {taps: {ranges: {count: 8, at_once: 4}}}\n", "statement_timeout: 2s")
+    result, heard = run_once(text, tmp_path)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
-    assert len(heard.requests) == (1 if after in (None, 10_000) else 9) and heard.ledger[0].read == 14_666
+    assert len(heard.requests) == requests and heard.ledger[0].read == 14_666
     with closing(sqlite3.connect(tmp_path / "marsh.db")) as db:
         found = db.execute("select n, word from taps order by n").fetchall()
     assert found == do("select n, word from taps order by n").fetchall()

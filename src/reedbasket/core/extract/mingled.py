@@ -9,6 +9,7 @@ from collections import deque
 from collections.abc import Callable, Iterable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from functools import partial
+from math import inf
 from typing import Any, Generic, TypeVar
 
 from ..processors import idle_seconds
@@ -37,8 +38,10 @@ class Mingled(Handover[Chunk], Generic[Pass]):
         name: str,
         mark: Any,
         whole: Pass | None = None,
+        whole_seconds: float = inf,
     ) -> None:
-        """whole: one pass that brings all, which is cheaper than many as long as one reads; once others begin it ends where it is.
+        """whole: one pass that brings all, which is cheaper than many as long as one reads; once others begin it ends where it is, and
+        after so many seconds.
         passes: of what is behind so many of its records; asked for once. read: the chunks of a pass; told, once it is known, which one is
         read behind it by the same thread, and ended by that. at_once: at most."""
         super().__init__()
@@ -48,6 +51,7 @@ class Mingled(Handover[Chunk], Generic[Pass]):
         self._pool = ThreadPoolExecutor(at_once, thread_name_prefix=f"read {name}")
         self._mark = mark
         self._whole = whole
+        self._whole_seconds = whole_seconds
         self._stopped = threading.Event()
         # Under the lock: passes that nobody has taken, how many have not ended, how many read, whether they are enough; how many records
         # of the whole are handed on, and whether all else is in passes.
@@ -76,6 +80,7 @@ class Mingled(Handover[Chunk], Generic[Pass]):
         self._read()
 
     def _watch(self) -> None:
+        end_of_whole = time.monotonic() + self._whole_seconds
         while not self._stopped.is_set():
             began, worked, idle = time.monotonic(), time.process_time(), idle_seconds()
             self._stopped.wait(_SPARE_SECONDS)
@@ -84,11 +89,12 @@ class Mingled(Handover[Chunk], Generic[Pass]):
             self._enough = busy or self._bytes >= self._most_bytes
             if not self._enough:
                 self._cut()
-                # One for each thread, also for that of who reads the whole and does not know yet that it has ended.
-                for _ in range(1, self._at_once):
+                for _ in range(2, self._at_once):
                     self._pool.submit(self._read)
                 self._read()
                 return
+            if time.monotonic() >= end_of_whole:
+                self._cut()
 
     def _cut(self) -> None:
         """What is not handed on becomes passes."""
@@ -105,6 +111,8 @@ class Mingled(Handover[Chunk], Generic[Pass]):
         with self._lock:
             self._left += len(found)
             self._untaken.extend(found)
+        if self._whole is not None:
+            self._pool.submit(self._read)  # in place of its reader
         self._one_ended()
 
     def _read(self) -> None:
@@ -114,6 +122,8 @@ class Mingled(Handover[Chunk], Generic[Pass]):
         while one is not None:
             ahead: list[Pass] = []
             self._go_through(one, self._chunks_of(one, partial(self._ahead, one, ahead)))
+            if one is self._whole:
+                break  # if it was cut, somebody is to read what is left once that is known
             one = ahead[0] if ahead and not self.closed else self._next()
         with self._lock:
             self._hands -= 1

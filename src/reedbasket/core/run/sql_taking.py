@@ -268,7 +268,9 @@ class SqlTaking:
 
         mark = Midst(None, self._ranges_begin().then).saved(column.name)
         whole = replace(self.statement(None), as_it_lies=True) if column.declared == "tid" and not chosen.own.where else None
-        return Mingled(behind, read, at_once, chosen.name, mark, whole)
+        # A table that takes longer than one statement may is for ranges.
+        seconds = self._reading.statement_seconds / 2
+        return Mingled(behind, read, at_once, chosen.name, mark, whole, seconds)
 
     def _in_ranges(self, column: Column, count: int, rows: int = 0) -> Iterator[tuple[SavedCursor, Statement]]:
         """See ranges.spans; each with its statement."""
