@@ -7,7 +7,7 @@ import subprocess
 import sys
 import threading
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 
 import pytest
@@ -15,6 +15,9 @@ import pytest
 from reedbasket.core.errors import WarehouseBusy
 from reedbasket.core.load.duckdb import connect as duckdb_connect
 from reedbasket.core.load.sqlite import connect as sqlite_connect
+from reedbasket.core.run import RunOutcome
+from tests.support.dock import MARSH
+from tests.support.feeds import run_once
 from tests.support.warehouses import Loader, Place
 
 _HOLD = """
@@ -22,6 +25,18 @@ import duckdb, sys
 held = duckdb.connect(sys.argv[1], read_only=sys.argv[2] == "reading")
 print("holding", flush=True)
 sys.stdin.readline()
+"""
+
+# Writes more than fits in its memory, so that some of it is in the file, and is gone before it commits.
+_KILLED = """
+import os, sqlite3, sys
+file = sqlite3.connect(sys.argv[1], isolation_level=None)
+file.execute("pragma cache_size = 2")
+file.execute("create table pairs (id integer primary key, word text)")
+file.execute("insert into pairs values (1, 'whole')")
+file.execute("begin")
+file.executemany("insert into pairs values (?, ?)", [(n, "half" * 300) for n in range(2, 300)])
+os.kill(os.getpid(), 9)
 """
 
 
@@ -80,3 +95,23 @@ def test_a_sqlite_file_that_another_program_writes_or_reads(tmp_path: Path, monk
     other.execute("commit")
     assert other.execute("select count(*) from things").fetchone() == (2,)
     other.close()
+
+
+def test_a_sqlite_file_that_another_program_was_killed_writing_to(tmp_path: Path) -> None:
+    for name in ("marsh.db", "yard.db"):
+        subprocess.run([sys.executable, "-c", _KILLED, str(tmp_path / name)], check=False)
+        assert (tmp_path / f"{name}-journal").stat().st_size
+    text = f"source: test\non: sqlite\npath: yard.db\n---\n{MARSH}tables: {{mine: {{table: pairs}}}}\n"
+    # What is only read is not mended, and not changed.
+    before = (tmp_path / "yard.db").read_bytes()
+    result, _ = run_once(text, tmp_path)
+    assert result.error is not None and "yard.db-journal" in result.error["found"] and "open it once" in result.error["mend"]
+    assert (tmp_path / "yard.db").read_bytes() == before
+    with closing(sqlite3.connect(tmp_path / "yard.db")) as owner:
+        assert owner.execute("select * from pairs").fetchall() == [(1, "whole")]
+    result, heard = run_once(text, tmp_path, run=2)
+    assert result.outcome is RunOutcome.SUCCEEDED and heard.ledger[0].inserted == 1, result.error
+    with closing(sqlite3.connect(tmp_path / "marsh.db")) as owner:
+        assert [owner.execute(f"select id, word from {table}").fetchall() for table in ("mine", "pairs")] == [
+            [(1, "whole")]
+        ] * 2

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 
 from ...errors import ReedError, WarehouseBusy, WarehouseError
@@ -40,7 +40,18 @@ def connect_reader(path: Path) -> sqlite3.Connection:
         )
         connection.execute("pragma query_only = on")
         connection.set_authorizer(_read_only)
+        _undo_unfinished(connection, path)
         return connection
+
+
+def _undo_unfinished(connection: sqlite3.Connection, path: Path) -> None:
+    """What a program had begun that was killed before the file was in WAL mode: only a connection that may write can undo it."""
+    try:
+        connection.execute("select 1 from sqlite_master limit 1").fetchall()
+    except sqlite3.Error as error:  # what else is wrong is told by whoever wants to know something
+        if getattr(error, "sqlite_errorname", "") == "SQLITE_READONLY_ROLLBACK":
+            with closing(sqlite3.connect(path, timeout=BUSY_SECONDS)) as writer:
+                writer.execute("select 1 from sqlite_master limit 1").fetchall()
 
 
 def _read_only(action: int, first: str | None, second: str | None, database: str | None, trigger: str | None) -> int:

@@ -179,6 +179,10 @@ class SqliteSource:
                 raise self._failures.timed_out(doing, f"no row for {self._timeout:g} s") from error
             if name in ("SQLITE_BUSY", "SQLITE_LOCKED"):
                 raise self._failures.locked(doing, words) from error
+            if name == "SQLITE_READONLY_ROLLBACK":
+                words = f"a program that wrote to it was killed, and what that had begun is not undone yet ({self.path.name}-journal)"
+                mend = "open it once with the program that it belongs to; here it is only read"
+                raise self._failures.failed(doing, words, mend) from error
             if name in ("SQLITE_CANTOPEN", "SQLITE_NOTADB", "SQLITE_CORRUPT", "SQLITE_PERM", "SQLITE_AUTH"):
                 mend = "see that `path` names a SQLite database that this service may read"
                 raise self._failures.failed(doing, words, mend) from error
