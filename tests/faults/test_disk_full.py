@@ -67,3 +67,14 @@ def test_a_load_that_does_not_fit(place: Place, small_disk: Path) -> None:
     assert (place.ask("select count(*), max(_rb_load) from things"), place.ask("select count(*) from _rb_ledger")) == before
     assert loader.load(RECORDS, batch=2000)[0].inserted == 3900
     assert place.ask("select count(*), count(distinct text) from things") == [(4000, 4000)]
+
+
+@pytest.mark.parametrize("place", ["sqlite", "duckdb"], indirect=True)
+def test_a_file_that_there_is_no_room_to_make(place: Place, small_disk: Path) -> None:
+    (small_disk / "filler").write_bytes(b"\0" * (shutil.disk_usage(small_disk).free - 8192))
+    with pytest.raises(WarehouseError) as caught:
+        Loader(place).load(RECORDS[:5])
+    assert caught.value.code == "warehouse.full"
+    (small_disk / "filler").unlink()
+    assert Loader(place).load(RECORDS[:5])[0].inserted == 5
+    assert [path.name for path in small_disk.iterdir() if path.is_file()] == [f"marsh.{place.engine}"]

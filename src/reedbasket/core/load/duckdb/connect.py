@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -35,9 +36,30 @@ def connect_scratch(folder: Path) -> duckdb.DuckDBPyConnection:
 def attach(connection: duckdb.DuckDBPyConnection, path: Path, *, to_write: bool) -> None:
     """Open the file as `w`, as soon as nobody else is in the way. Raises WarehouseBusy."""
     path.parent.mkdir(parents=True, exist_ok=True)
-    quoted = str(path).replace("'", "''")
+    if to_write and not path.exists():
+        _make(connection, path)
     how, seconds = ("read_write", BUSY_SECONDS) if to_write else ("read_only", READ_SECONDS)
-    patiently(lambda: connection.execute(f"attach '{quoted}' as w ({how})"), path, seconds)
+    patiently(lambda: connection.execute(f"attach {_literal(path)} as w ({how})"), path, seconds)
+
+
+def _make(connection: duckdb.DuckDBPyConnection, path: Path) -> None:
+    """Whole, and only then in its place. DuckDB would never open one again that was not written to its end, as the disk was full or the
+    process killed."""
+    beside = path.with_name(f".{path.name}.{os.getpid()}.new")
+    try:
+        connection.execute(f"attach {_literal(beside)} as made")
+        connection.execute("detach made")
+        with suppress(
+            OSError
+        ):  # somebody else made it meanwhile; or there are no links on this disk, and it is made in its place
+            os.link(beside, path)
+    finally:
+        beside.unlink(missing_ok=True)
+
+
+def _literal(path: Path) -> str:
+    quoted = str(path).replace("'", "''")
+    return f"'{quoted}'"
 
 
 def connect_reader(path: Path) -> duckdb.DuckDBPyConnection:

@@ -78,7 +78,10 @@ def translated(doing: str, path: Path | str) -> Iterator[None]:
                 found=f"another program has held the file's lock for {BUSY_SECONDS:g} s",
                 mend="end the program that writes to the file, then run again",
             ) from error
-        if name == "SQLITE_FULL":
+        if name in (
+            "SQLITE_FULL",
+            "SQLITE_IOERR_SHMSIZE",
+        ):  # the latter where the file beside it, of WAL mode, cannot be made larger
             raise WarehouseError(
                 doing,
                 str(path),
