@@ -257,7 +257,7 @@ def test_a_table_that_is_read_as_it_lies_is_cut_once_others_would_help_or_it_tak
             yield batch
 
     monkeypatch.setattr(PostgresSource, "read", reads)
-    text = basket("tables: {taps: {ranges: {count: 8, at_once: 4}}}\n", "statement_timeout: 2s")
+    text = basket("tables: {taps: {ranges: {count: 8, at_once: 4}}}\n", "statement_timeout: 4s")
     result, heard = run_once(text, tmp_path)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
     assert len(heard.requests) == requests and heard.ledger[0].read == 14_666
