@@ -26,7 +26,7 @@ from .warehouses import cluster
 WHAT = "1,000,000 rows from PostgreSQL into DuckDB in four ranges at once, against one statement of ours"
 BOUND = "at most 1.0; 2.5 times as fast where each fetch takes 20 ms; worker under 300 MB"
 _RANGES = "{write: replace, ranges: {count: 4, at_once: 4}}"
-# On two cores both do the same work: medians of 25 are up to 5 % apart by what else the machine does, those of 70 by less than 1 %.
+# On two full cores both do the same work: medians of 25 came out up to 5 % apart by what else the machine did, those of 70 by 0.4 %.
 _ROUNDS = 49
 _FETCH_BYTES, _FETCH_SECONDS = 64 * 1024, 0.02
 

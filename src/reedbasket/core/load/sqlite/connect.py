@@ -78,10 +78,8 @@ def translated(doing: str, path: Path | str) -> Iterator[None]:
                 found=f"another program has held the file's lock for {BUSY_SECONDS:g} s",
                 mend="end the program that writes to the file, then run again",
             ) from error
-        if name in (
-            "SQLITE_FULL",
-            "SQLITE_IOERR_SHMSIZE",
-        ):  # the latter where the file beside it, of WAL mode, cannot be made larger
+        # The latter where the file beside it, of WAL mode, cannot be made larger.
+        if name in ("SQLITE_FULL", "SQLITE_IOERR_SHMSIZE"):
             raise WarehouseError(
                 doing,
                 str(path),
