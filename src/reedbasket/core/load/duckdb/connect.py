@@ -49,9 +49,8 @@ def _make(connection: duckdb.DuckDBPyConnection, path: Path) -> None:
     try:
         connection.execute(f"attach {_literal(beside)} as made")
         connection.execute("detach made")
-        with suppress(
-            OSError
-        ):  # somebody else made it meanwhile; or there are no links on this disk, and it is made in its place
+        # Somebody else made it meanwhile; or there are no links on this disk, and it is made in its place.
+        with suppress(OSError):
             os.link(beside, path)
     finally:
         beside.unlink(missing_ok=True)
