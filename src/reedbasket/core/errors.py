@@ -10,9 +10,13 @@ ReedError
 │   ├── SourceBusy         source.busy            (retryable, says how long to wait)
 │   ├── SourceFailed       source.failed          (retryable)
 │   ├── BodyCutOff         source.body_cut_off    (retryable)
-│   ├── BodyUnreadable     source.body_unreadable
+│   ├── BodyUnreadable     source.body_unreadable  (retryable: what stands in front of a source answers so for a while)
+│   ├── BodyTooLarge       source.body_too_large
 │   ├── RecordsNotFound    source.records_not_found
 │   ├── PagesLooped        source.pages_looped
+│   ├── Incomplete         source.incomplete      it says itself that there is more, or that something went wrong
+│   ├── PagesMoved         source.pages_moved     the list changed while its pages were read
+│   ├── FieldNotFound      source.field_not_found no record has the key, or what the cursor goes by
 │   ├── ForeignPage        source.foreign_page
 │   ├── SignInFailed       source.sign_in_failed  no token was to be had
 │   ├── SignInNeeded       source.sign_in_needed  a person has to sign in, in the console
@@ -27,6 +31,7 @@ ReedError
 ├── DriftStopped           drift.stopped
 ├── NotReconciled          run.not_reconciled
 ├── TooManyRejects         run.too_many_rejects
+├── TooManyRemoved         run.too_many_removed
 ├── RunCancelled           run.cancelled
 ├── RunWoundUp             run.wound_up           committed as far as it had got, to go on later (retryable)
 ├── NotFound               *.not_found
@@ -154,6 +159,11 @@ class BodyCutOff(SourceError):
 
 class BodyUnreadable(SourceError):
     code = "source.body_unreadable"
+    retryable = True
+
+
+class BodyTooLarge(SourceError):
+    code = "source.body_too_large"
 
 
 class RecordsNotFound(SourceError):
@@ -162,6 +172,22 @@ class RecordsNotFound(SourceError):
 
 class PagesLooped(SourceError):
     code = "source.pages_looped"
+
+
+class Incomplete(SourceError):
+    """What came is less than what the source says it has; nothing of it counts as read."""
+
+    code = "source.incomplete"
+    retryable = True
+
+
+class PagesMoved(SourceError):
+    code = "source.pages_moved"
+    retryable = True
+
+
+class FieldNotFound(SourceError):
+    code = "source.field_not_found"
 
 
 class ForeignPage(SourceError):
@@ -228,6 +254,12 @@ class NotReconciled(ReedError):
 
 class TooManyRejects(ReedError):
     code = "run.too_many_rejects"
+
+
+class TooManyRemoved(ReedError):
+    """A read holds so much less than the warehouse that it is rather doubted than believed."""
+
+    code = "run.too_many_removed"
 
 
 class RunCancelled(ReedError):

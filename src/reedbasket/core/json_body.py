@@ -23,13 +23,13 @@ def parse(body: bytes) -> tuple[Any, bool]:
     """(the parsed body, whether its text may hold lone surrogates). Integers of any size are int, numbers that a double
     cannot hold are Decimal. Raises ValueError."""
     if not is_short(body) and not all(_is_exact(n) for n in _NUMBER.findall(body)):
-        return json.loads(body, parse_float=_exact_number, parse_constant=_refuse), True
+        return json.loads(body, parse_float=_exact_number), True
     try:
         return orjson.loads(body), False
     except orjson.JSONDecodeError:
         # Lone surrogates in one value make orjson refuse the whole page. They are let in here, so that only the record
-        # that holds one is rejected, with its reason.
-        return json.loads(body, parse_float=_exact_number, parse_constant=_refuse), True
+        # that holds one is rejected, with its reason. So are NaN and Infinity, which many programs write though RFC 8259 has none.
+        return json.loads(body, parse_float=_exact_number), True
 
 
 def is_short(body: bytes) -> bool:
@@ -52,7 +52,3 @@ def _exact_number(text: str) -> float | Decimal:
     exact = Decimal(text)
     near = float(text)
     return near if Decimal(repr(near)) == exact else exact
-
-
-def _refuse(constant: str) -> Any:
-    raise ValueError(f"{constant} is not JSON (RFC 8259, section 6)")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -12,9 +12,25 @@ from ..core import json_body
 Sent = Callable[[dict[str, Any]], tuple[dict[str, Any], bytes]]
 
 
+class Headers(Mapping[str, str]):
+    """Of an answer. Names are compared without case, as HTTP does (RFC 9110, section 5.1)."""
+
+    def __init__(self, headers: Mapping[str, str]) -> None:
+        self._held = {name.lower(): value for name, value in headers.items()}
+
+    def __getitem__(self, name: str) -> str:
+        return self._held[name.lower()]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self._held)
+
+    def __len__(self) -> int:
+        return len(self._held)
+
+
 @dataclass(frozen=True)
 class Answer:
-    """headers: names in lower case."""
+    """headers: by name, in any case."""
 
     status: int
     headers: Mapping[str, str]
@@ -79,7 +95,7 @@ class Http:
             **body,
         }
         head, content = self._ask(asked)
-        return Answer(head["status"], head["headers"], content, head["url"])
+        return Answer(head["status"], Headers(head["headers"]), content, head["url"])
 
 
 def _texts(values: Mapping[str, Any]) -> dict[str, str]:

@@ -8,10 +8,11 @@ from contextlib import suppress
 from datetime import datetime
 from typing import Any, Protocol
 
-from ..errors import ConnectionLost, ReedError, TableNotOurs, WarehouseError
+from ..errors import ConnectionLost, ReedError, TableNotOurs, TooManyRemoved, WarehouseError
 from ..shape.batch import TableBatch
 from ..shape.layout import Family, TableLayout
 from ..shape.structure import ColumnShape
+from ..spec.limits import ALWAYS_WITHIN, exceeds
 from . import modes, service_tables
 from .along import bring_along
 from .compare import differences
@@ -70,6 +71,7 @@ class EngineLoad:
         self._repeated = False
         self._spared: list[TableBatch] = []
         self._gone: list[TableBatch] = []
+        self._spares_all = False
         self._tombstones: list[TableBatch] = []
         self._kept: dict[str, list[TableBatch]] = {}
         self._emptied = False
@@ -134,6 +136,9 @@ class EngineLoad:
 
     def spare(self, keys: TableBatch) -> None:
         self._spared.append(keys)
+
+    def spare_all(self) -> None:
+        self._spares_all = True
 
     def gone(self, keys: TableBatch) -> None:
         self._gone.append(keys)
@@ -237,6 +242,9 @@ class EngineLoad:
             there = self._engine.columns(layout.name)
             if there is not None:
                 self._require_ours(layout, there)
+        if self._target.write == "replace" and self._state is not None and self._engine.columns(family.root.name) is not None:
+            fewer = self._held(family.root.name, marks=False) - self._beside.read.get(family.root.name, 0)
+            self._require_few_gone(family.root.name, fewer, marks=False)
         extra = [(c, stamps[0].at if c is SINCE else "null") for c in self._mode_columns()]
         counts = self._beside.take_place(family, stamps, extra)
         for layout in family.tables:
@@ -261,6 +269,9 @@ class EngineLoad:
             for layout, stamp, removed in zip(family.tables, stamps, gone_before):
                 if target.write == "replace" and not target.again:
                     # A keyed replace is built beside; without a key the old rows make room here, in the same transaction.
+                    if layout.parent is None:
+                        fewer = self._held(layout.name, marks=False) - stage.rows.get(layout.name, 0)
+                        self._require_few_gone(layout.name, fewer, marks=False)
                     removed = engine.run(f"delete from {engine.table(layout.name)}")
                 done = modes.append(engine, stage, family, layout, stamp, stamps[0].load, rows_linked=by_row)
                 done.removed = removed
@@ -276,6 +287,8 @@ class EngineLoad:
             for name, old in modes.drop_outdated(engine, stage, family, engine.table(family.root.name), current).items():
                 superseded[name] = superseded.get(name, 0) + old
         gone, settled = self._gone_keys(family, marks, replaced), Settled()
+        if gone and not (self._emptied or replaced):
+            self._require_few_gone(family.root.name, engine.ask(f"select count(*) from {gone}")[0][0], marks)
         if self._tombstones and target.deletes == "ignore":
             settled.unchanged = sum(batch.rows for batch in self._tombstones)
         elif self._tombstones:
@@ -297,7 +310,7 @@ class EngineLoad:
         return counts
 
     def _gone_keys(self, family: Family, marks: bool, replaced: Sequence[int] = ()) -> str | None:
-        if self._target.deletes == "ignore" or self._target.again:
+        if self._target.deletes == "ignore" or self._target.again or self._spares_all:
             return None
         if self._gone:
             return self._temp_keys("rb_gone", family, self._gone)
@@ -310,6 +323,27 @@ class EngineLoad:
         if spared:
             self._engine.run(f"drop table {spared}")
         return gone
+
+    def _held(self, table: str, *, marks: bool) -> int:
+        """Rows of a table that stand for something the source showed at the last load."""
+        current = "t._rb_until is null" if self._history else "t._rb_deleted_at is null" if marks else "true"
+        count: int = self._engine.ask(f"select count(*) from {self._engine.table(table)} as t where {current}")[0][0]
+        return count
+
+    def _require_few_gone(self, table: str, gone: int, marks: bool) -> None:
+        """Raises TooManyRemoved; nothing was removed then."""
+        limit = self._target.max_removed
+        if limit is None or (gone <= ALWAYS_WITHIN and isinstance(limit, str)):
+            return
+        held = self._held(table, marks=marks)
+        if exceeds(limit, gone, held):
+            raise TooManyRemoved(
+                "loading",
+                table,
+                found=f"{gone} of {held} rows would go because the source shows {held - gone} now, and the feed says "
+                f"`max_removed: {limit}`; nothing was changed",
+                mend="see whether the source answers in full; if they are to go, run with `--accept`, or raise `max_removed` in the feed",
+            )
 
     def _temp_keys(self, name: str, family: Family, keys: Sequence[TableBatch]) -> str:
         columns = [c for c in family.root.columns if c.name in family.key]

@@ -69,7 +69,7 @@ class LoadTarget:
     so that what is not in it has gone. again: records that were rejected before come once more; they are merged, or appended
     where there is no key, never over a newer version, and nothing else of the table changes. tombstones: records may say so of
     themselves. sweeps: what the load does not hold has gone, whatever the mode. flat: no record holds others, so that no child tables
-    come.
+    come. max_removed: rows that may go because the load does not hold them, a number or a share (spec.limits); None for any.
     """
 
     run: int
@@ -86,6 +86,7 @@ class LoadTarget:
     tombstones: bool = False
     sweeps: bool = False
     flat: bool = False
+    max_removed: int | str | None = None
 
 
 @dataclass(frozen=True)
@@ -199,6 +200,9 @@ class Load(Protocol):
 
     def spare(self, keys: TableBatch) -> None:
         """Keys that the source does show, though their records could not be shaped: they have not gone."""
+
+    def spare_all(self) -> None:
+        """The source does show records whose keys nobody could read: what this load does not hold has not gone."""
 
     def gone(self, keys: TableBatch) -> None:
         """Keys that the source has no more. Their rows go as `deletes` says."""

@@ -11,6 +11,7 @@ from ..shape.batch import Reject
 from ..shape.rules import Change
 from ..shape.shaper import Shaper
 from ..shape.unmatched import unmatched
+from ..spec.limits import exceeds
 from .events import TableProgress
 from .order import RunOrder, TableOrder
 
@@ -37,15 +38,27 @@ def notes_of(changes: Sequence[Change], *, drifted: bool) -> Iterator[tuple[Any,
 
 
 def require_few(order: RunOrder, table: str, rejected: int, rejects: Sequence[Reject]) -> None:
-    """Raises TooManyRejects. rejected: of the run; rejects: the latest of them."""
-    limit = order.stop_after
-    if limit is not None and rejected > limit:
-        raise TooManyRejects(
-            "reading",
-            table,
-            found=f"{rejected} records were rejected, and the feed says `stop_after: {limit}`; the last: {rejects[-1].message}",
-            mend=f"see `reed rejects {order.feed}`, then mend the definition or the source, or raise the limit",
-        )
+    """While records come. Raises TooManyRejects where the limit is a number. rejected: of the run; rejects: the latest of them."""
+    if isinstance(order.stop_after, int) and rejected > order.stop_after:
+        raise _too_many(order, table, f"{rejected} records were rejected", f"; the last: {rejects[-1].message}")
+
+
+def require_some_good(order: RunOrder, table: str, progress: TableProgress) -> None:
+    """Once all have come. Raises TooManyRejects where a share of them was rejected that is beyond the limit, or all of them."""
+    rejected, read = progress.rejected, progress.read
+    if rejected and rejected >= read:
+        raise _too_many(order, table, f"all {rejected} records that came were rejected", "")
+    if isinstance(order.stop_after, str) and exceeds(order.stop_after, rejected, read):
+        raise _too_many(order, table, f"{rejected} of {read} records were rejected", "")
+
+
+def _too_many(order: RunOrder, table: str, found: str, more: str) -> TooManyRejects:
+    return TooManyRejects(
+        "reading",
+        table,
+        found=f"{found}, and the feed says `stop_after: {order.stop_after}`{more}",
+        mend=f"see `reed rejects {order.feed}`, then mend the definition or the source, or raise the limit",
+    )
 
 
 def target_of(
@@ -67,6 +80,7 @@ def target_of(
         tombstones,
         sweeps,
         flat,
+        None if order.accept or again else order.max_removed,
     )
 
 

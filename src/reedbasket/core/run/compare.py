@@ -62,6 +62,8 @@ class Comparer:
         self._retry: list[pa.Array] = []
         self._odd: list[pa.Array] = []
         self.compared = saved is not None
+        # Some records could not be read so far as to tell their keys: what was not seen may be among them.
+        self.doubted = False
 
     def take(self, records: Sequence[dict[str, Any]]) -> Compared:
         if not records:
@@ -112,7 +114,9 @@ class Comparer:
         """What the next pass needs; None where the records are too many, or keys no numbers all of a sudden."""
         keys, contents = self._keys, self._contents
         if self._fresh or 0 in self._seen:
-            stays = pa.array([seen == 1 and stale == 0 for seen, stale in zip(self._seen, self._stale)], pa.bool_())
+            # Of what was not seen nothing stays, unless it may only have been unreadable: it is looked for again then.
+            pairs = zip(self._seen, self._stale)
+            stays = pa.array([(seen == 1 and stale == 0) or (seen == 0 and self.doubted) for seen, stale in pairs], pa.bool_())
             keys = pa.concat_arrays([pc.filter(keys, stays), *(k for k, _ in self._fresh)])
             contents = pa.concat_arrays([pc.filter(contents, stays), *(c for _, c in self._fresh)])
         if len(keys) > MOST_COMPARED:
@@ -124,8 +128,9 @@ class Comparer:
             last = pa.concat_arrays([pc.not_equal(keys.slice(0, len(keys) - 1), keys.slice(1)), pa.array([True])])
             keys, contents = pc.filter(keys, last), pc.filter(contents, last)
         if self._retry:
-            stays = pc.invert(pc.is_in(keys, pa.concat_arrays(self._retry)))
-            keys, contents = pc.filter(keys, stays), pc.filter(contents, stays)
+            # With a content that no record has: it comes again, and is missed once it has gone.
+            again = pc.is_in(keys, pa.concat_arrays(self._retry))
+            contents = pc.if_else(again, pa.scalar(0, pa.uint64()), contents)
         if self._odd and pc.any(pc.is_in(keys, pa.concat_arrays(self._odd))).as_py():
             return None
         return (_NUMBERS if self._numbers else _TEXTS) + _bytes(keys) + _bytes(contents)
@@ -221,7 +226,7 @@ def _keys_are_plain(table: TableOrder, state: TableState) -> bool:
 
 def gone_keys(compare: Comparer, table: TableOrder, family: Family, warehouse: Warehouse) -> Sequence[tuple[Any, ...]]:
     """Keys of what the source no longer shows; none where it had nothing to be compared with."""
-    if not compare.compared:
+    if not compare.compared or compare.doubted:
         return ()
     current = "_rb_until" if table.write == "history" else None
     return compare.gone(lambda: warehouse.keys(table.target, family.key, current=current))

@@ -1,7 +1,7 @@
 """How far a table has been taken.
 
 The lower bound sent to the source is the saved value less the overlap, and inclusive: records of equal value are never
-lost at a boundary. What the source then sends again is recognised by its content, as often as it was taken before, and
+lost at a boundary. It is written as the source writes its times, for many compare them as text. What the source then sends again is recognised by its content, as often as it was taken before, and
 passed over. The upper bound of a time cursor is the run's start: records beyond it are left for the next run, so that a
 source that changes faster than we read still comes to an end. Records without a value are taken and move nothing.
 """
@@ -24,7 +24,7 @@ from ..load.warehouse import SavedCursor
 from ..records import ColumnRecords, chosen
 from ..shape.batch import Reject
 from ..spec.http import CursorRule
-from ..spec.times import EPOCHS, format_time, read_time
+from ..spec.times import EPOCHS, TimeAsWritten, finest, format_time, read_time, step_of, write_like, write_time
 
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 # A merge recognises repeated rows by itself; it keeps digests only to say 'nothing new' sooner, and so not beyond this.
@@ -59,14 +59,21 @@ class CursorTracker:
         *,
         keep_all_seen: bool,
         end: str | None = None,
-        step: timedelta = timedelta(microseconds=1),
+        forms: Sequence[str] = (),
         columns: Sequence[str] = (),
     ) -> None:
         """columns: where the cursor is the greatest of several. start, end: of the rule, filled in. until: when the run began.
-        step: the smallest that the request can show of a time."""
+        forms: in which the request writes the lower bound; '' for the source's own writing."""
         self._rule = rule
+        self.column = rule.column
+        # Stands for the records beyond the upper bound that were met, whatever their order.
+        self.beyond = 0
         self._columns = tuple(columns) or (rule.column,)
-        self._step = int(step / timedelta(microseconds=1))
+        # A time as the source writes it, the longest met; what was saved, or is to begin with, until one is met.
+        self._sample = (saved.value if saved else start) if rule.type == "time" and rule.format is None else None
+        self._met_sample = False
+        self._first_sample = self._sample
+        self._forms = forms
         self._overlap = int(rule.overlap / timedelta(microseconds=1))
         self._keep_all_seen = keep_all_seen
         self._saved = self._parse(saved.value, None) if saved else None
@@ -89,7 +96,7 @@ class CursorTracker:
         floor = self._floor
         if floor is not None and self._rule.bound == "exclusive" and self._rule.type != "text":
             if self._rule.type == "time":
-                floor -= self._step
+                floor -= self._step()
             else:
                 floor = floor - 1 if type(floor) is int else math.nextafter(floor, -math.inf)
         return self._show(floor)
@@ -98,6 +105,22 @@ class CursorTracker:
     def request_until(self) -> Any:
         """The value of {cursor.until}."""
         return self._show(self._until)
+
+    def _step(self) -> int:
+        """Microseconds: the smallest step that the request can show of a time."""
+        own = self._rule.format
+        shown = [finest(form or own or "") if form or own else step_of(self._sample or "") for form in self._forms]
+        return int(max(shown, default=timedelta(microseconds=1)) / timedelta(microseconds=1))
+
+    @property
+    def other_writing(self) -> str | None:
+        """What to say where the first request was written otherwise than the source writes, so that a source which compares text may
+        have left out records of that day."""
+        met, start = self._sample, self._start
+        if self._saved is not None or start is None or not self._met_sample or met is None or self._rule.format is not None:
+            return None
+        sent = write_like(self._show(start), self._first_sample or "")
+        return f"asked from {sent!r}, and the source writes {met!r}" if sent[10:11] != met[10:11] else None
 
     @property
     def _floor(self) -> Any:
@@ -124,6 +147,8 @@ class CursorTracker:
         if self._until is not None and known and max(known) >= self._until:
             keep = [v is None or v < self._until for v in values]
             held_back = keep.count(False)
+            for record in chosen(records, [not kept for kept in keep]):
+                self.beyond ^= int.from_bytes(digest(record), "little")
             records, values = chosen(records, keep), _filter(values, keep)
             known = [v for v in values if v is not None]
         older = 0
@@ -160,7 +185,9 @@ class CursorTracker:
             if not self._keep_all_seen and len(digests) > MOST_SEEN_FOR_MERGE:
                 digests = None
         seen = None if digests is None else b"".join(digests)
-        return SavedCursor(self._rule.type, _text(self._show(self.highest)) or "", seen, self._rule.column)
+        value = self._show(self.highest)
+        text = write_like(value, self._sample) if self._sample is not None else _text(value)
+        return SavedCursor(self._rule.type, text or "", seen, self._rule.column)
 
     def _was_taken(self, record: dict[str, Any]) -> bool:
         mark = digest(record)
@@ -210,6 +237,8 @@ class CursorTracker:
         elif self._rule.type != "time" or self._rule.format is not None:
             raw = raw.to_pylist()
         if self._rule.type == "time":
+            if self._rule.format is None:
+                self._meet(raw)
             fast = _micros_of(raw, self._rule.format)
             if fast is not None:
                 return fast, []
@@ -250,7 +279,22 @@ class CursorTracker:
     def _show(self, value: Any) -> Any:
         if value is None or self._rule.type != "time":
             return value
-        return _EPOCH + timedelta(microseconds=value)
+        at = _EPOCH + timedelta(microseconds=value)
+        if self._rule.format is not None:
+            return TimeAsWritten.of(at, write_time(at, self._rule.format))
+        return TimeAsWritten.of(at, write_like(at, self._sample)) if self._sample is not None else at
+
+    def _meet(self, raw: Any) -> None:
+        """Texts of times: how they are written. The longest is kept, which shows the finest step."""
+        if isinstance(raw, pa.ChunkedArray):
+            if not pa.types.is_string(raw.type) or raw.null_count == len(raw):
+                return
+            place = pc.index(pc.utf8_length(raw), pc.max(pc.utf8_length(raw))).as_py()
+            longest = raw[place].as_py()
+        else:
+            longest = max((value for value in raw if type(value) is str), key=len, default=None)
+        if longest is not None and (not self._met_sample or len(longest) > len(self._sample or "")):
+            self._sample, self._met_sample = longest, True
 
 
 def saved_at(rule: CursorRule, value: Any) -> SavedCursor:

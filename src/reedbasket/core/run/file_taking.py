@@ -59,6 +59,7 @@ class FileTaking:
     left_out: frozenset[str] = frozenset()
     follows_log = False
     seldom = False
+    shifts = False
     sweeps = False
     unchanged = False
 

@@ -20,6 +20,7 @@ from ..spec.choice import TableChoice, table_choice
 from ..spec.code import Code
 from ..spec.fields import Model
 from ..spec.http import CursorRule, HttpTable, Pace, Retry, Timeouts, WindowRule
+from ..spec.limits import HALF, Limit
 from ..spec.model import Deletes, Drift, Feed, FeedDefaults, FeedTable, Nesting, Source, Warehouse, Write
 from ..spec.times import parse_time
 
@@ -65,6 +66,11 @@ class TableOrder(Model):
         return self.by in ("everything", "compare")
 
     @property
+    def removes(self) -> bool:
+        """Rows that a run does not bring are removed from the warehouse, or marked, or end."""
+        return self.by == "compare" or (self.complete and self.write in ("replace", "mirror", "history"))
+
+    @property
     def newest_by(self) -> str | None:
         """The field by which the newest of several records of one key is told."""
         cursor = self.rule.cursor if self.rule else self.cursor
@@ -80,10 +86,12 @@ class SourceOrder(Model):
     """What it takes to ask one source, resolved. database, files: of one, and then nothing of a connector. stores:
     those that files may be copied to. window: what is taken of tables that know times, [from, until); the saved cursors are left where
     they are then. code: of a connector in Python. asked: what it says of some tables where only the source knows which there are; they
-    are `tables` once it has been asked (run.asked). bodies: what goes over the wire is kept with the run's requests."""
+    are `tables` once it has been asked (run.asked). bodies: what goes over the wire is kept with the run's requests. accept: people
+    said that the run is to go on where something cannot be kept, or may be missing."""
 
     run: int = 0
     bodies: bool = False
+    accept: bool = False
     started: datetime
     window: tuple[datetime, datetime] | None = None
     source: str
@@ -134,9 +142,9 @@ class RunOrder(SourceOrder):
     table_prefix: str = ""
     commit_every: int
     drift: Drift = Drift()
-    stop_after: int | None = None
+    stop_after: Limit = HALF
+    max_removed: Limit = HALF
     hash_with: str = "column-hash"
-    accept: bool = False
     again: bool = False
     lane: str = ""
     apart: bool = False
@@ -272,6 +280,7 @@ def resolve(
         "commit_every": definition.commit_every,
         "drift": definition.drift,
         "stop_after": definition.stop_after,
+        "max_removed": definition.max_removed,
         "hash_with": definition.hash_with,
         "accept": accept,
         "again": again,

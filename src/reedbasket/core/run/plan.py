@@ -16,6 +16,7 @@ from ..shape.columns import ColumnWork
 from ..shape.layout import TableLayout
 from ..shape.unmatched import unmatched
 from .asking import Outside
+from .blind_spots import blind_spots
 from .order import RunOrder, TableOrder
 from .reading import Reading, open_reading
 from .takeup import held_of, moved, shaper_for
@@ -31,7 +32,8 @@ class PlannedTable:
     has by now.
 
     For the feed's own tables (not the children): by, write, key, cursor_from, cursor_until, the sample request, and the
-    rough cost: records (as the source says, None where it does not), requests and seconds from them.
+    rough cost: records (as the source says, None where it does not), requests and seconds from them. warnings: [{code, words}], what
+    the run will not see, and what looks wrong with the first page.
     """
 
     source_table: str
@@ -52,6 +54,7 @@ class PlannedTable:
     sample_filtered: int = 0
     deletes: str = ""
     drift: list[dict[str, Any]] = field(default_factory=list)
+    warnings: list[dict[str, str]] = field(default_factory=list)
     steps: list[str] = field(default_factory=list)
     losses: list[str] = field(default_factory=list)
     records: int | None = None
@@ -167,6 +170,8 @@ def _plan_table(
     first.sample_filtered = worked.filtered
     first.only_nulls = [name for name in shaper.structure.unseen() if name not in shaper.left_out]
     first.unmatched = unmatched(shaper.rules, shaper.structure) if records else []
+    first.warnings = [{"code": code, "words": words} for code, words in blind_spots(order, table)]
+    first.warnings += [{"code": code, "words": words} for level, code, words in taking.ended_notes if level == "warning"]
     first.steps, first.losses = change.steps, change.losses
     if shaper.expected:
         first.drift = [{"what": c.what, "words": c.words, "ignored": c.ignored} for c in shaped.changes]

@@ -70,6 +70,10 @@ class Pass(Protocol):
         """No record holds others, so that no child tables come."""
 
     @property
+    def shifts(self) -> bool:
+        """Records are told apart by where they lie in a list, which may move while it is read."""
+
+    @property
     def begins(self) -> Any:
         """Equal for passes of one table that bring the same."""
 

@@ -13,6 +13,7 @@ from ..extract.chunk import Chunk
 from ..extract.code.passes import CodePass
 from ..extract.feeder import several
 from ..extract.http import HttpReader, Sender
+from ..extract.http.reader import Care
 from ..load.warehouse import SavedCursor
 from ..shape.lane import Expected
 from ..spec import template
@@ -42,9 +43,10 @@ class TableReader:
         sender: Sender,
         values: Mapping[str, Any],
         expected: Callable[[], Expected | None] | None = None,
+        care: Care | None = None,
     ) -> None:
-        """expected: see HttpReader."""
-        self._expected = expected
+        """expected, care: see HttpReader."""
+        self._expected, self._care = expected, care
         self._name = name
         self._base = base
         self._rule = rule
@@ -71,7 +73,15 @@ class TableReader:
 
     def _reader(self, values: Values, *, at_once: int | None, known: str | None) -> HttpReader | CodePass:
         return HttpReader(
-            self._name, self._base, self._rule, self._sender, values, known=known, at_once=at_once, expected=self._expected
+            self._name,
+            self._base,
+            self._rule,
+            self._sender,
+            values,
+            known=known,
+            at_once=at_once,
+            expected=self._expected,
+            care=self._care,
         )
 
     # What to go over

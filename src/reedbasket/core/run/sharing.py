@@ -46,6 +46,12 @@ class SharedTable:
             self._never += branch is None or branch not in self._joined
             self._changed.notify_all()
 
+    def again(self, before: _Branch, branch: _Branch) -> None:
+        """The table is taken anew: in place of a branch that took part comes another, by itself."""
+        before.close()
+        with self._changed:
+            self._joined = [branch if one is before else one for one in self._joined]
+
     def chunks(self, branch: _Branch) -> Iterator[Chunk] | Handover[Chunk]:
         """Once all that are to come have come: those that stand at the same place share a pass, the first of them reads. Asked for a second
         time, where what was taken turned out to be bad, each goes on by itself from where it stands."""
@@ -115,7 +121,10 @@ class SharedReading:
     def take(self, table: TableOrder, saved: SavedCursor | None, **more: Any) -> Pass:
         with self._shared.one_pass:  # a database is asked over one connection
             taking = self._reading.take(table, saved, **more)
-        self.branch = branch = _Branch(taking)
+        before, self.branch = self.branch, _Branch(taking)
+        branch = self.branch
+        if before is not None:
+            self._shared.again(before, branch)
         shared: Any = _SharedPass(taking, self._shared, branch)
         return shared  # type: ignore[no-any-return]
 

@@ -25,7 +25,7 @@ from ..records import ColumnRecords
 from ..shape.typed import as_records
 from ..spec import template
 from ..spec.steps import Window
-from ..spec.times import format_time, parse_time
+from ..spec.times import format_time, plain_time, parse_time
 from .choosing import Chosen
 from .cursor import CursorTracker, saved_at
 from .order import SourceOrder
@@ -44,6 +44,8 @@ _ORDERED_FROM_ROWS = 1_000_000
 
 class SqlTaking:
     """See reading.Pass."""
+
+    shifts = False
 
     def __init__(
         self,
@@ -367,7 +369,7 @@ class SqlTaking:
         database, chosen, tracker = self._reading.database, self._chosen, self.tracker
         assert tracker is not None
         columns: list[Column] = [c for name in chosen.cursor_columns if (c := chosen.table.column(name)) is not None]
-        low = tracker.request_from
+        low = plain_time(tracker.request_from)
         if low is None:
             values["cursor_from"] = database.lowest(columns[0].kind or "text")
             return []

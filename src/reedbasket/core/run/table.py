@@ -6,7 +6,7 @@ import time
 from collections.abc import Sequence
 from typing import Any
 
-from ..errors import FileRefused, RunCancelled, RunWoundUp
+from ..errors import FileRefused, PagesMoved, RunCancelled, RunWoundUp
 from ..extract.chunk import Chunk, Origin
 from ..extract.feeder import RECORDS_PER_BATCH, Feeder, gathered
 from ..extract.handover import Handover
@@ -29,11 +29,30 @@ from .tombstones import tombstone_test
 from .whole_files import WholeFiles
 
 
+# How often a table is read in one run while its list moves.
+MOST_READS = 4
+
+
 class TableRun(TableCommits):
     """Runs one table to its end. `progress` is kept up to date throughout."""
 
     def run(self) -> None:
-        """Raises ReedError; what was committed before stays."""
+        """Raises ReedError; what was committed before stays. A list that moved while its pages were read is read again until it is
+        quiet, so many times."""
+        beyond = 0
+        for reads in range(1, MOST_READS + 1):
+            try:
+                self._run_once(beyond)
+                return
+            except PagesMoved as moved_on:
+                if reads == MOST_READS or self._stop.is_set():
+                    raise
+                self._log("warning", moved_on.code, f"{moved_on.found}; the table is read once more")
+                beyond = self._tracker.beyond if self._tracker is not None else 0
+                self._begin_anew()
+
+    def _run_once(self, beyond: int) -> None:
+        """beyond: of the read before, see CursorTracker."""
         order, table = self._order, self._table
         passed = passed_over(order, table, self._warehouse) if self._again is None else None
         if passed is not None:
@@ -79,6 +98,7 @@ class TableRun(TableCommits):
             if not self._straight():
                 while not self._gone_through(began):
                     self._start_over()
+                self._require_quiet(beyond)
                 if self._differing:
                     self._work(self._differing, [], time.monotonic(), suspicious=self._suspicious)
                 if self._again is None:
@@ -121,6 +141,20 @@ class TableRun(TableCommits):
             )
             return False
         return True
+
+    def _require_quiet(self, beyond: int) -> None:
+        """Raises PagesMoved where records of this very moment were met among pages that are told apart by where they lie: some may have
+        moved there from behind a page already read. Met alike twice, they stood there all the while."""
+        tracker = self._tracker
+        if tracker is None or not self._taking.shifts or not tracker.beyond or tracker.beyond == beyond:
+            return
+        raise PagesMoved(
+            "reading",
+            self._table.name,
+            found=f"{self.progress.held_back} records have a time behind the run's start, so that the list may have moved while its "
+            "pages were read",
+            mend="run again in a quiet hour; if the source's clock is ahead, or its list never rests, ask for pages by a token",
+        )
 
     def _straight(self) -> bool:
         """Whether the rows came, and are committed, without being looked at."""
@@ -265,8 +299,12 @@ class TableRun(TableCommits):
         self._listener.rejects(self._table.name, rejects)
         if self._compare:
             self._compare.retry(reject.record for reject in rejects)
-        if self._sweeps or self._table.by_file or (self._complete and self._table.write in ("mirror", "history")):
+        if self._compare or self._sweeps or self._table.by_file or (self._complete and self._table.write in ("mirror", "history")):
             keys = rejected_keys(worked.family, self._shaper, self._table.key, [r.record for r in rejects])
             if keys is not None:
                 self._load.spare(keys)
+            if keys is None or keys.rows < len(rejects):
+                self._load.spare_all()
+                if self._compare:
+                    self._compare.doubted = True
         require_few(self._order, self._table.name, self.progress.rejected, rejects)

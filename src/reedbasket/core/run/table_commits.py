@@ -18,7 +18,7 @@ from ..shape.picking import key_batch
 from ..shape.rules import Change
 from ..shape.shaper import Shaper
 from .asking import Outside
-from .closing import closing_notes, notes_of, target_of
+from .closing import closing_notes, notes_of, require_some_good, target_of
 from .compare import Comparer, gone_keys
 from .cursor import CursorTracker
 from .events import Listener, TableProgress
@@ -75,8 +75,16 @@ class TableCommits:
         self._stop, self._wind_up = outside.stop, outside.wind_up
         self._clock = clock
         self.progress = progress
-        self._since = SinceCommit(clock())
+        self._at_commit = progress.counts()
+        self._begin_anew()
+
+    def _begin_anew(self) -> None:
+        """As before the first record, or behind the last commit."""
+        for name, value in self._at_commit.items():
+            setattr(self.progress, name, value)
+        self._since = SinceCommit(self._clock())
         self._owner = 0
+        self._tracker = None
         self._differing: list[dict[str, Any]] = []
         self._suspicious = False
         self._kept = KeptValues()
@@ -120,6 +128,8 @@ class TableCommits:
             return
         if self._stop.is_set():
             raise RunCancelled("loading", self._table.name, found="the run was cancelled; what was committed stays")
+        if self._again is None:
+            require_some_good(self._order, self._table.name, progress)
         for note in closing_notes(progress, self._shaper):
             self._log(*note)
         structure_moved = False

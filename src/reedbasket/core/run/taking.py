@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Iterator
-from datetime import datetime, timedelta
+from datetime import datetime
 from typing import Any
 
 from ..extract.chunk import Chunk
 from ..extract.code.passes import CodePass, saved_in
 from ..extract.http import HttpReader, Sender
+from ..extract.http.reader import Care
 from ..load.along import Transition
 from ..load.warehouse import SavedCursor, TableState
 from ..shape.lane import Expected
@@ -17,7 +18,7 @@ from ..spec import template
 from ..spec.connector import request_templates
 from ..spec.http import CursorRule
 from ..spec.steps import Window
-from ..spec.times import finest, format_time, parse_time
+from ..spec.times import format_time, parse_time
 from .asking import Asking
 from .cursor import CursorTracker
 from .order import SourceOrder, TableOrder
@@ -25,7 +26,6 @@ from .reads import CodeReader, Parents, TableReader
 from .spool import Spool
 from .windows import windows, within
 
-_MICROSECOND = timedelta(microseconds=1)
 _MOST_SAID = 100
 
 
@@ -106,13 +106,21 @@ class Taking:
             self._windows = self._windows[-1:] if latest else self._windows
             if self._windows:
                 self.from_text = format_time(self._windows[0][0])
-        self.reader: TableReader = TableReader(table.name, asking.base, rule, sender, self._values, expected)
+        care = Care(
+            removes=table.removes,
+            moves=table.by == "cursor",
+            accept=order.accept,
+            key=tuple(table.key),
+            cursor=self.tracker.column if self.tracker is not None else None,
+            told=self._said,
+        )
+        self.reader: TableReader = TableReader(table.name, asking.base, rule, sender, self._values, expected, care)
         if order.code is not None:
             known = saved_in(saved)
             self.reader = CodeReader(table.name, order.code, asking, rule, sender, self._values, known, expected, self._said)
 
     def _said(self, level: Any, code: str, words: str) -> None:
-        """By a connector in Python; what is beyond the first hundred lines is counted."""
+        """By a connector in Python, or of what came; what is beyond the first hundred lines is counted."""
         if len(self.ended_notes) < _MOST_SAID:
             self.ended_notes.append((level, code, words))
         elif len(self.ended_notes) == _MOST_SAID:
@@ -178,6 +186,11 @@ class Taking:
         """The source answered that nothing did."""
         reader = self._leader._reader
         return reader is not None and reader.unchanged
+
+    @property
+    def shifts(self) -> bool:
+        """Pages are told apart by where they lie in a list, which moves when a record changes its place in it."""
+        return self._rule.next is not None and self._rule.next.counted
 
     @property
     def begins(self) -> Any:
@@ -260,7 +273,7 @@ class Taking:
             self._order.started,
             keep_all_seen=self._table.write == "append",
             end=template.fill(end, values) if end else None,
-            step=max((finest(form) for form in sent), default=_MICROSECOND),
+            forms=sent,
         )
 
     def _sent_texts(self) -> Iterator[str]:

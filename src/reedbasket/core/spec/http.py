@@ -71,11 +71,17 @@ class Retry(Model):
     rest: Duration = Field(default="5s")  # type: ignore[assignment]
 
 
-_WAYS_TO_PAGE = ("token", "token_header", "page", "offset", "link", "url", "last")
+_WAYS_TO_PAGE = ("token", "token_header", "page", "offset", "link", "url", "url_header", "last")
+
+
+class InHeader(Model):
+    """A value that stands in a header of the answer; names of headers are compared without case."""
+
+    response_header: str = Field(min_length=1)
 
 
 class NextPage(Model):
-    """How the page after one is asked for. Exactly one of token, token_header, page, offset, link, url and last says it."""
+    """How the page after one is asked for. Exactly one of token, token_header, page, offset, link, url, url_header and last says it."""
 
     token: RecordsPath | None = Field(None, description="a token in the body (JMESPath), sent back as `as`")
     token_header: str | None = Field(None, description="a token in this header of the answer, sent back as `as`")
@@ -90,6 +96,7 @@ class NextPage(Model):
     pages: RecordsPath | None = Field(None, description="where a page says how many pages there are (JMESPath)")
     link: str | None = Field(None, description="the relation in the Link header (RFC 8288) that leads on: next")
     url: RecordsPath | None = Field(None, description="the next page's address in the body (JMESPath), absolute or relative")
+    url_header: str | None = Field(None, min_length=1, description="the next page's address in this header of the answer")
 
     @model_validator(mode="after")
     def _consistent(self) -> NextPage:
@@ -104,9 +111,14 @@ class NextPage(Model):
             raise ValueError(f"`start`, `size`, `size_as` and `pages` go with `page` and `offset`, not with `{ways[0]}`")
         if self.size_as is not None and self.size is None:
             raise ValueError("`size_as` needs `size`, what it sends")
-        if ways[0] in ("link", "url") and self.send_in != "query":
+        if ways[0] in ("link", "url", "url_header") and self.send_in != "query":
             raise ValueError(f"`{ways[0]}` is a whole address, and has no `in`")
         return self
+
+    @property
+    def counted(self) -> bool:
+        """Pages are told apart by where they lie in a list, which may move while it is read."""
+        return self.page is not None or self.offset is not None
 
 
 class CursorRule(Model):
@@ -202,8 +214,17 @@ class HttpTable(Model):
     )
     format: Annotated[Format, BeforeValidator(_as_format)] = Format()
     records: RecordsPath = "@"
-    total: RecordsPath | None = Field(None, description="where a page says how many records there are; for time left")
+    total: RecordsPath | InHeader | None = Field(
+        None, description="where a page says how many records all pages of the request have; fewer that come are an error"
+    )
     none_at: list[int] = Field(default_factory=list, description="statuses that mean that there are no records, such as 404")
+    missing_means_empty: bool = Field(False, description="an answer without the list, or without a body, holds no records")
+    single_page: bool = Field(
+        False, description="one full page, without a word on how pages go on, may be all there is; else such a page is doubted"
+    )
+    errors: RecordsPath | None = Field(
+        "errors || error", description="where an answer says what went wrong, beside records or in their place; null: nowhere"
+    )
     next: NextPage | None = None
     key: KeyColumns | None = None
     cursor: CursorRule | None = None

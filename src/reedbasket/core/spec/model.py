@@ -13,6 +13,7 @@ from pydantic import BeforeValidator, Field, field_validator, model_validator
 from .fields import ColumnList, ColumnName, KeyColumns, Model, Name, Prefix, Template, Zone, one_or_many, scalar_text
 from .files import Clean, CopyTo, FileStore, Format, NotedColumns, require_store
 from .http import Connector
+from .limits import HALF, Limit
 from .places import ON_FILE, ON_SERVER, Place, SecretName, require_place, said
 from .schedule import RunRetry, Schedule
 from .times import Duration, Step
@@ -243,7 +244,12 @@ class Feed(Model):
     defaults: FeedDefaults = Field(default_factory=FeedDefaults)
     tables: dict[TableName, FeedTable | None] = Field(min_length=1)
     drift: Drift = Drift()
-    stop_after: int | None = Field(None, ge=0, description="rejects of a run after which it fails; none: it never does")
+    stop_after: Limit = Field(
+        HALF, description="rejects of a table's run beyond which it fails, a number or a share; where all are rejected it always does"
+    )
+    max_removed: Limit = Field(
+        HALF, description="rows of a table that one run may remove because the source no longer shows them, a number or a share"
+    )
     hash_with: Name = Field("column-hash", description="the secret that keys `hash`; made by itself where nobody set it")
     schedule: Schedule | None = Field(
         None, description="when it runs by itself; only when somebody asks, where nothing is said"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime, timedelta, timezone
 from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, PlainSerializer, WithJsonSchema
@@ -95,10 +95,71 @@ _FINEST = (
 )
 
 
-def write_time(value: datetime, form: str) -> str:
-    """As `form` says: epoch, epoch_ms, strftime's letters, or RFC 3339 where it is empty. Always rounded down."""
-    if not form:
+_WRITTEN = re.compile(
+    r"\d{4}-\d\d-\d\d(?:(?P<apart>[T t])\d\d:\d\d(?P<seconds>:\d\d)?(?:(?P<point>[.,])(?P<fraction>\d+))?"
+    r"(?P<space> ?)(?P<zone>Z|z|[+-]\d\d(?P<colon>:)?(?P<minutes>\d\d)?)?)?"
+)
+
+
+class TimeAsWritten(datetime):
+    """An instant with the text that a source knows it by. Where a template says no format of its own, it is written so: sources that
+    compare times as text want them in their own writing."""
+
+    written: str
+
+    @classmethod
+    def of(cls, value: datetime, written: str) -> TimeAsWritten:
+        made = cls.fromtimestamp(0, UTC) + (value - datetime.fromtimestamp(0, UTC))
+        made.written = written
+        return made
+
+
+def plain_time(value: Any) -> Any:
+    """The instant alone."""
+    return datetime.combine(value.date(), value.timetz()) if isinstance(value, TimeAsWritten) else value
+
+
+def write_like(value: datetime, sample: str) -> str:
+    """In the writing of another time: its letters, digits of a second and zone (RFC 3339 and its looser kin). Always rounded down; in
+    RFC 3339 where the sample is none of these.
+
+    A fraction of zeros before an offset, or at the end, is left out: so the text comes before every other of that second."""
+    found = _WRITTEN.fullmatch(sample)
+    if found is None:
         return format_time(value)
+    zone = found["zone"] or ""
+    if zone and zone not in "Zz":
+        hours, minutes = int(zone[:3]), int(found["minutes"] or 0)
+        value = value.astimezone(timezone(timedelta(hours=hours, minutes=-minutes if zone[0] == "-" else minutes)))
+    else:
+        value = value.astimezone(UTC)
+    if found["apart"] is None:
+        return value.strftime("%Y-%m-%d")
+    text = value.strftime(f"%Y-%m-%d{found['apart']}%H:%M" + (":%S" if found["seconds"] else ""))
+    if found["fraction"]:
+        digits = f"{value.microsecond:06}".ljust(len(found["fraction"]), "0")[: len(found["fraction"])]
+        if digits.strip("0") or zone in ("Z", "z"):
+            text += found["point"] + digits
+    return text + found["space"] + zone
+
+
+def step_of(sample: str) -> timedelta:
+    """The smallest step that a writing can show."""
+    found = _WRITTEN.fullmatch(sample)
+    if found is None:
+        return timedelta(microseconds=1)
+    if found["apart"] is None:
+        return timedelta(days=1)
+    if not found["seconds"]:
+        return timedelta(minutes=1)
+    return timedelta(seconds=1) / 10 ** min(6, len(found["fraction"] or ""))
+
+
+def write_time(value: datetime, form: str) -> str:
+    """As `form` says: epoch, epoch_ms, strftime's letters, or where it is empty as the source does, where that is known, else RFC 3339.
+    Always rounded down."""
+    if not form:
+        return value.written if isinstance(value, TimeAsWritten) else format_time(value)
     if form in EPOCHS:
         return str((value - datetime.fromtimestamp(0, UTC)) * EPOCHS[form] // timedelta(seconds=1))
     return value.strftime(form)

@@ -18,6 +18,7 @@ from ...shape.lane import Expected
 from ...shape.typed import as_records
 from ...spec.code import Code
 from ...spec.http import HttpTable
+from ...spec.times import plain_time
 from ..chunk import Chunk
 from ..feeder import Feeder
 from ..files.arrow_files import read_arrow
@@ -102,8 +103,8 @@ class CodePass:
     def _position(self) -> dict[str, Any]:
         since, window = self._values.get("cursor.from"), (self._values.get("window.from"), self._values.get("window.until"))
         return {
-            "since": {"time": since} if isinstance(since, datetime) else since,
-            "until": self._values.get("cursor.until") or self._values["run.started"],
+            "since": {"time": plain_time(since)} if isinstance(since, datetime) else since,
+            "until": plain_time(self._values.get("cursor.until")) or self._values["run.started"],
             "window": list(window) if window[0] is not None else None,
             "saved": self._saved,
         }

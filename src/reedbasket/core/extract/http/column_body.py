@@ -7,7 +7,7 @@ nothing: the record's type comes from the structure learned, that of what stands
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import jmespath
@@ -43,7 +43,10 @@ class ColumnBodies:
         if self._path == [_ALONE]:
             self._envelope = {}
         elif isinstance(body, dict) and not any(jmespath.search(path, body) is None for path in self._told):
-            self._envelope = _around(body, self._path)
+            around = _around(body, self._path)
+            # What went wrong, if anything, is looked at in the parsed body.
+            if around is not None and all(around.get(name, pa.null()) == pa.null() for name in ("error", "errors")):
+                self._envelope = around
 
     def open(self, raw: bytes) -> tuple[Any, ColumnRecords] | None:
         """(what stands around the records, the records)."""
@@ -66,7 +69,7 @@ class ColumnBodies:
             return None
 
     def _opened(self, table: pa.Table, raw: bytes, wanted: Expected) -> tuple[Any, ColumnRecords] | None:
-        if table.num_rows != 1:
+        if table.num_rows != 1 or not _only(self._envelope or {}, table.schema, self._path):
             return None
         place: Any = table.column(self._path[0]).combine_chunks()
         for name in self._path[1:]:
@@ -91,18 +94,9 @@ class ColumnBodies:
         return listed
 
     def _read_around(self, table: pa.Table) -> Any:
-        """What the pages go by alone: {name: {name: value}}."""
-        around: dict[str, Any] = {}
-        for path in self._told:
-            names = path.split(".")
-            value: Any = table.column(names[0]).combine_chunks()
-            for name in names[1:]:
-                value = value.field(name)
-            inner = around
-            for name in names[:-1]:
-                inner = inner.setdefault(name, {})
-            inner[names[-1]] = value[0].as_py()
-        return around
+        """What stands around the records: {name: {name: value}}."""
+        columns = {name: table.column(name).combine_chunks() for name in self._envelope or {}}
+        return _read(self._envelope or {}, columns)
 
     def _schema(self, wanted: Expected) -> pa.Schema:
         if self._made is None or self._made[0] is not wanted:
@@ -128,6 +122,30 @@ def _around(body: dict[str, Any], path: Sequence[str]) -> dict[str, Any] | None:
             found[name] = pa.null() if value is None else _SCALARS[type(value)]
         else:
             return None
+    return found
+
+
+def _only(around: dict[str, Any], fields: Any, path: Sequence[str]) -> bool:
+    """Whether nothing stands around the records that did not stand there before."""
+    for field in fields:
+        on_way = bool(path) and field.name == path[0]
+        if on_way and len(path) == 1:
+            continue
+        kind = around.get(field.name)
+        if kind is None or (isinstance(kind, dict) and not _only(kind, field.type, path[1:] if on_way else ())):
+            return False
+    return True
+
+
+def _read(around: dict[str, Any], columns: Mapping[str, Any]) -> dict[str, Any]:
+    found: dict[str, Any] = {}
+    for name, kind in around.items():
+        values = columns[name]
+        if isinstance(kind, dict):
+            inner = {field.name: values.field(field.name) for field in values.type if field.name in kind}
+            found[name] = _read(kind, inner) if values.is_valid()[0].as_py() else None
+        else:
+            found[name] = values[0].as_py()
     return found
 
 

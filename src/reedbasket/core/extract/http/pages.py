@@ -1,7 +1,7 @@
 """Which page comes next. Pure: an answer in, what to ask for next out.
 
 Every way of paging notices when it runs in a circle: a token, an address or a last key met before, or a page that is the same,
-byte for byte, as the one before it.
+byte for byte, as the one before it; and each has an end, where new tokens go on for ever and bring nothing.
 """
 
 from __future__ import annotations
@@ -19,8 +19,12 @@ from ...errors import ForeignPage, PagesLooped, RecordsNotFound
 from ...spec.http import NextPage
 from .links import next_link
 
-# Empty pages in a row before a source that says there is more is no longer believed.
+# Empty pages in a row before a source that says there is more is no longer believed. Those that filter behind the page, and say by
+# tokens that they go on, may have many.
 MOST_EMPTY = 3
+MOST_EMPTY_LED = 100
+# Pages of one pass. A thousand million records, at a thousand a page.
+MOST_PAGES = 1_000_000
 
 
 @dataclass(frozen=True)
@@ -54,6 +58,9 @@ class Pages(ABC):
         self._rule = rule
         self._doing = doing
         self._seen: set[str] = set()
+        self._nothing = 0
+        # Why the list is known to have moved while it was read, in words.
+        self.moved: str | None = None
 
     def first(self) -> Step:
         return Step()
@@ -65,6 +72,23 @@ class Pages(ABC):
     @abstractmethod
     def after(self, page: Page) -> Step | None:
         """None where it was the last. Raises PagesLooped, RecordsNotFound, ForeignPage."""
+
+    def expected(self) -> str | None:
+        """After the last page: why by what the source says there should have been more, in words."""
+        return None
+
+    def _leads_on(self, page: Page, mark: str, what: str) -> None:
+        """Raises PagesLooped where a mark came before, or pages come for ever and bring nothing."""
+        self._nothing = 0 if page.records else self._nothing + 1
+        if self._nothing >= MOST_EMPTY_LED or len(self._seen) >= MOST_PAGES:
+            what_came = f"{self._nothing} empty pages in a row" if self._nothing else f"{len(self._seen)} pages"
+            raise PagesLooped(
+                self._doing,
+                found=f"{what_came}, and each says that there is another",
+                mend="check `next` in the connector, or ask the source's keeper; what was committed stays",
+                code="source.pages_without_end",
+            )
+        self._once(mark, what)
 
     def _once(self, mark: str, what: str) -> None:
         if mark in self._seen:
@@ -102,16 +126,18 @@ class TokenPages(Pages):
             token = self._text_at(self._rule.token, page.body)
         if token is None:
             return None
-        self._once(token, f"the token {token!r} for the next page")
+        self._leads_on(page, token, f"the token {token!r} for the next page")
         return Step({self._rule.send_as: token})
 
 
 class AddressPages(Pages):
-    """The next page's address, in the body or in the Link header (RFC 8288); relative ones count from the page's own."""
+    """The next page's address, in the body, the Link header (RFC 8288) or another; relative ones count from the page's own."""
 
     def after(self, page: Page) -> Step | None:
         if self._rule.link is not None:
             found = next_link(page.headers.get("link", ""), self._rule.link)
+        elif self._rule.url_header is not None:
+            found = page.headers.get(self._rule.url_header.lower(), "").strip() or None
         else:
             assert self._rule.url is not None
             found = self._text_at(self._rule.url, page.body)
@@ -125,7 +151,7 @@ class AddressPages(Pages):
                 found=f"the next page is at {there.scheme}://{there.netloc}, and this one came from {here.scheme}://{here.netloc}",
                 mend="credentials go to one host only; if the other one is meant, make it the source's address",
             )
-        self._once(address, "the next page's address")
+        self._leads_on(page, address, "the next page's address")
         return Step(url=address)
 
 
@@ -136,7 +162,9 @@ class LastKeyPages(Pages):
         assert self._rule.last is not None and self._rule.send_as is not None
         if page.last is None:
             return None
-        value = page.last.get(self._rule.last)
+        value: Any = page.last
+        for step in self._rule.last.split("."):
+            value = value.get(step) if isinstance(value, dict) else None
         if value is None or isinstance(value, dict | list):
             raise RecordsNotFound(
                 self._doing,
@@ -165,18 +193,23 @@ class CountedPages(Pages):
         self._known: int | None = None
         self._done = 0
 
+    def expected(self) -> str | None:
+        if self._pages is None or self._done >= self._pages:
+            return None
+        return f"the source says at `{self._rule.pages}` that there are {self._pages} pages, and {self._done} came"
+
     def first(self) -> Step:
         return self._step(self._at)
 
     def ahead(self, count: int) -> list[Step]:
-        """As many as the totals speak of. Where there are none, and a `size` whose short page would end them, as many as have come
-        already: what is asked for in vain is never more than what was needed."""
+        """As many as the totals speak of, for only a total that stays tells that the list does not move meanwhile: without one, pages
+        are asked for one by one."""
         if self._pages is not None:
             left = self._pages - self._done
         elif self._known is not None and self._fullest:
             left = -(-(self._known - self._count) // self._fullest)
         else:
-            left = self._done if self._rule.size is not None else 1
+            return []
         stride = self._fullest or 1
         return [self._step(self._at + n * (stride if self._rule.offset else 1)) for n in range(min(count, left))]
 
@@ -185,6 +218,8 @@ class CountedPages(Pages):
         self._count += page.records
         self._done += 1
         self._empty = 0 if page.records else self._empty + 1
+        if self._known is not None and page.total is not None and page.total < self._known:
+            self.moved = f"there were {self._known} records at first, and {page.total} later"
         self._known = page.total if page.total is not None else self._known
         if self._rule.pages is not None:
             found = jmespath.search(self._rule.pages, page.body)
@@ -222,17 +257,20 @@ def pages_for(rule: NextPage, doing: str) -> Pages:
         return TokenPages(rule, doing)
     if rule.last is not None:
         return LastKeyPages(rule, doing)
-    if rule.page is not None or rule.offset is not None:
+    if rule.counted:
         return CountedPages(rule, doing)
     return AddressPages(rule, doing)
 
 
 def pick_records(
-    find: Callable[[Any], Any], path: str, body: Any, doing: str, *, lone: bool = False
+    find: Callable[[Any], Any], path: str, body: Any, doing: str, *, lone: bool = False, empty: bool = False
 ) -> tuple[list[dict[str, Any]], list[Any]]:
     """(objects, other members) of the list at a JMESPath. lone: one object stands for a list of it, and nothing for an empty one,
-    as in XML, where the outermost element says that the place is right. Raises RecordsNotFound where no list stands there."""
+    as in XML, where the outermost element says that the place is right. empty: nothing at the place stands for an empty list. Raises
+    RecordsNotFound where no list stands there."""
     found = find(body)
+    if empty and found is None:
+        found = []
     if lone and isinstance(found, dict):
         found = [found]
     if lone and found is None and isinstance(body, dict) and path.split(".")[0].strip('"') in body:
@@ -243,7 +281,8 @@ def pick_records(
         raise RecordsNotFound(
             doing,
             found=f"{what} at `{path}` where a list of records must be{has}",
-            mend="point `records` at the list (a JMESPath)",
+            mend="point `records` at the list (a JMESPath)"
+            + ("; if the source leaves it out where there are none, say `missing_means_empty: true`" if found is None else ""),
         )
     return objects_of(found)
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import random
 import threading
 import time
+import zlib
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any, cast
@@ -21,7 +22,9 @@ from ..pacer import Pacer, wait_or_stop
 from ..retry import decide
 from .answers import Answer, bad_status, moved, no_answer, status_of
 from .big_json import LARGE_BYTES
+from .connections import connections
 from .credentials import Credentials
+from .decoding import Unpacked
 from .request import Request
 from .signin import SignIn, Standing
 from .tape import Tape
@@ -33,6 +36,7 @@ _PIECE_BYTES = 256 * 1024
 SHOWN_BYTES = 16 * 1024
 _MOST_REDIRECTS = 5
 GOOD = frozenset({200})
+ACCEPTED = "gzip"
 
 
 @dataclass(frozen=True)
@@ -104,7 +108,7 @@ class Sender:
         self._wire, self._wire_bytes = wire, wire_bytes
         self._bodies = bodies
         self._tape = tape
-        self._pool = urllib3.PoolManager(num_pools=4, maxsize=at_once, retries=False)
+        self._pool = connections(at_once)
 
     def __repr__(self) -> str:
         return "Sender()"
@@ -113,10 +117,21 @@ class Sender:
         self._pool.clear()
         self._pacer.close()
 
-    def send(self, request: Request, doing: str, good: frozenset[int] = GOOD) -> Answer:
-        """The answer, of one of the statuses in `good`. Raises a SourceError, facts masked, after the policy's last attempt;
-        RunCancelled."""
-        attempt, renewed = 0, False
+    def again(self, request: Request, doing: str, good: frozenset[int], problem: errors.SourceError, attempt: int) -> Answer:
+        """The request once more, after a pause, because its answer turned out to be no good. attempt: which that was, from 1. Raises
+        the problem after the policy's last attempt, and what `send` raises."""
+        pause = decide(self._retry, attempt, problem, random.random())
+        if pause is None:
+            problem.found += f" (attempt {attempt} of {self._retry.attempts})" if problem.retryable and attempt > 1 else ""
+            raise problem
+        self._tell_wait(Wait(pause.seconds, pause.reason))
+        wait_or_stop(self.stop, pause.seconds, doing)
+        return self.send(request, doing, good, before=attempt)
+
+    def send(self, request: Request, doing: str, good: frozenset[int] = GOOD, *, before: int = 0) -> Answer:
+        """The answer, of one of the statuses in `good`. before: attempts that were in vain already. Raises a SourceError, facts
+        masked, after the policy's last attempt; RunCancelled."""
+        attempt, renewed = before, False
         while True:
             attempt += 1
             shown = self._sign_in.shown(request)
@@ -186,7 +201,7 @@ class Sender:
         """Send it, and follow redirects: to the same host with everything, to another one with nothing that shows who asks. What is to
         be kept of it is added to `exchanges`."""
         deadline = time.monotonic() + self._timeouts.request
-        address, headers = shown.address(request.url), {"accept-encoding": "gzip", **request.headers, **shown.headers}
+        address, headers = shown.address(request.url), {"accept-encoding": ACCEPTED, **request.headers, **shown.headers}
         method, body, at_home, visited = request.method, request.body, True, [request.url]
         while True:
             raw = self._ask(method, address, headers, body, doing)
@@ -272,19 +287,29 @@ class Sender:
         # Grown in place: pieces to be joined at the end would stand there twice.
         content = bytearray()
         size = 0
+        coding = answer.headers.get("content-encoding", "")
         try:
-            for piece in answer.stream(_PIECE_BYTES, decode_content=True):
-                content += piece
-                size = len(content)
-                if size > LARGEST_BODY_BYTES:
-                    answer.close()
-                    raise errors.BodyUnreadable(
-                        doing,
-                        url,
-                        found=f"a body of more than {LARGEST_BODY_BYTES // 2**20} MiB",
-                        mend="ask for smaller pages",
-                        code="source.body_too_large",
-                    )
+            unpacked = Unpacked(coding)
+        except ValueError:
+            raise errors.BodyUnreadable(
+                doing,
+                url,
+                found=f"a body packed as {coding!r}, and it was asked for {ACCEPTED}",
+                mend="ask the source's keeper, or take out a header that asks for it",
+            ) from None
+        try:
+            for packed in answer.stream(_PIECE_BYTES, decode_content=False):
+                for piece in unpacked.feed(packed):
+                    content += piece
+                    size = len(content)
+                    if size > LARGEST_BODY_BYTES:
+                        answer.close()
+                        raise errors.BodyTooLarge(
+                            doing,
+                            url,
+                            found=f"a body of more than {LARGEST_BODY_BYTES // 2**20} MiB",
+                            mend="ask for smaller pages",
+                        )
                 if time.monotonic() > deadline:
                     answer.close()
                     raise errors.SourceTimedOut(
@@ -295,9 +320,13 @@ class Sender:
                     )
         except urllib3.exceptions.ReadTimeoutError as error:
             raise no_answer(error, url, doing) from error
-        except urllib3.exceptions.DecodeError as error:
+        except zlib.error as error:
+            answer.close()
             raise errors.BodyUnreadable(
-                doing, url, found=f"a body that does not decompress after {size} bytes", mend="ask the source's keeper"
+                doing,
+                url,
+                found=f"a body that does not decompress after {size} bytes",
+                mend="the request is repeated by itself; if it goes on, ask the source's keeper",
             ) from error
         except urllib3.exceptions.HTTPError as error:
             answer.close()
@@ -307,6 +336,13 @@ class Sender:
                 found=f"the connection ended after {size} bytes, before the body did",
                 mend="the request is repeated by itself; if it goes on, ask the source's keeper",
             ) from error
+        if not unpacked.ended:
+            raise errors.BodyCutOff(
+                doing,
+                url,
+                found=f"the {coding} stream of the body does not end: {unpacked.bytes_in} bytes came, {size} when unpacked",
+                mend="the request is repeated by itself; if it goes on, ask the source's keeper",
+            )
         # A large one stays as it is, which parsers read as they read bytes.
         return bytes(content) if size <= LARGE_BYTES else cast(bytes, content)
 

@@ -11,6 +11,7 @@ import io
 import json
 import re
 import threading
+import zlib
 from collections.abc import Mapping
 from datetime import UTC, datetime
 from pathlib import Path
@@ -22,10 +23,14 @@ import urllib3
 from ...errors import SourceError
 from ...masking import Mask
 from ...spec.times import format_time, parse_time
+from .decoding import Unpacked
 
 _FACTS = "recording.json"
-# Of an answer's headers, those that connectors may go by; the others say where and when it was recorded.
-_KEPT = ("content-type", "link", "etag", "last-modified", "retry-after", "location")
+# Of an answer's headers, those that are not kept: who was asking, how it was sent, and where and when that was.
+_NOT_KEPT = frozenset(
+    "authorization connection content-encoding content-length date keep-alive proxy-authenticate server set-cookie "
+    "strict-transport-security trailer transfer-encoding upgrade vary via www-authenticate".split()
+)
 
 
 class NotRecorded(SourceError):
@@ -77,13 +82,17 @@ class Tape:
                 )
             return _answer(found["status"], found["headers"], found["body"].encode("utf-8", "surrogateescape"))
         raw = pool.request(method, url, headers=headers, body=body, **how)
-        content = b"".join(raw.stream(1 << 18, decode_content=True))
+        packed = b"".join(raw.stream(1 << 18, decode_content=False))
         said = {name.lower(): value for name, value in raw.headers.items()}
-        kept = {name: self.mask.text(value) for name, value in said.items() if name in _KEPT or name.startswith("x-")}
+        kept = {name: self.mask.text(value) for name, value in said.items() if name not in _NOT_KEPT}
         raw.release_conn()
-        answer = {"status": raw.status, "headers": kept, "body": self.mask.text(content.decode("utf-8", "surrogateescape"))}
-        self._keep({"method": method, "path": path, "body": text}, answer)
-        return _answer(raw.status, said, content)
+        content = _unpacked(packed, said.get("content-encoding", ""))
+        # What ends too soon is no answer to be said again.
+        if content is not None:
+            whole = self.mask.text(content.decode("utf-8", "surrogateescape"))
+            answer = {"status": raw.status, "headers": kept, "body": whole}
+            self._keep({"method": method, "path": path, "body": text}, answer)
+        return _answer(raw.status, said, packed)
 
     def _keep(self, asked: dict[str, str], answer: dict[str, Any]) -> None:
         mark = _mark(asked["method"], asked["path"], asked["body"])
@@ -102,9 +111,15 @@ def _mark(method: str, path: str, body: str) -> str:
 
 
 def _answer(status: int, headers: Mapping[str, str], content: bytes) -> urllib3.HTTPResponse:
-    plain = {
-        name: value
-        for name, value in headers.items()
-        if name.lower() not in ("content-encoding", "transfer-encoding", "content-length")
-    }
-    return urllib3.HTTPResponse(io.BytesIO(content), plain, status, preload_content=False, decode_content=True)
+    plain = {name: value for name, value in headers.items() if name.lower() not in ("transfer-encoding", "content-length")}
+    return urllib3.HTTPResponse(io.BytesIO(content), plain, status, preload_content=False, decode_content=False)
+
+
+def _unpacked(packed: bytes, coding: str) -> bytes | None:
+    """None where it cannot be, or ends too soon."""
+    try:
+        stream = Unpacked(coding)
+        content = b"".join(stream.feed(packed))
+    except (ValueError, zlib.error):
+        return None
+    return content if stream.ended else None

@@ -1,0 +1,198 @@
+"""What the warehouse has to hold, and what it does hold: worked out from the world alone, and read with the engine's own driver.
+Imports nothing of the product."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+import struct
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import duckdb
+
+from tests.truth.world import OVERLAP, Row, World, read, write
+
+Rows = list[dict[str, Any]]
+
+
+def rows_of(folder: Path, engine: str, table: str) -> Rows | None:
+    """All rows of a warehouse table as the engine holds them; None where there is no such table."""
+    path = folder / f"marsh.{engine}"
+    if not path.exists():
+        return None
+    if engine == "sqlite":
+        db = sqlite3.connect(path)
+        db.row_factory = sqlite3.Row
+        try:
+            if not db.execute("select 1 from sqlite_master where name = ?", (table,)).fetchone():
+                return None
+            return [dict(row) for row in db.execute(f'select * from "{table}"')]
+        finally:
+            db.close()
+    with duckdb.connect(str(path), read_only=True) as connection:
+        connection.execute("set TimeZone = 'UTC'")
+        if not connection.execute("select 1 from duckdb_tables() where table_name = ?", [table]).fetchall():
+            return None
+        found = connection.sql(f'select * from "{table}"')
+        # Times as text: no driver's idea of a zone comes between.
+        listed = ", ".join(
+            f'cast("{name}" as varchar) as "{name}"' if "TIME" in str(kind) else f'"{name}"'
+            for name, kind in zip(found.columns, found.types)
+        )
+        table_found = connection.sql(f'select {listed} from "{table}"').to_arrow_table()
+        return list(table_found.to_pylist())
+
+
+def instant(value: Any) -> datetime | None:
+    if not isinstance(value, str) or len(value) < 8:
+        return None
+    text = value.replace("Z", "+00:00") if value.endswith("Z") else value
+    try:
+        found = datetime.fromisoformat(text if not text.endswith("+00") else text + ":00")
+    except ValueError:
+        return None
+    return found if found.tzinfo else found.replace(tzinfo=UTC)
+
+
+def same(shown: Any, held: Any) -> bool:
+    """Whether a warehouse's value is the source's."""
+    if shown is None or held is None:
+        return shown is held
+    if isinstance(shown, bool) or isinstance(held, bool):
+        return str(held).lower() in (("1", "true") if shown is True else ("0", "false"))
+    if isinstance(shown, list | dict):
+        return (json.loads(held) if isinstance(held, str) else held) == shown
+    if isinstance(shown, float) and isinstance(held, float):
+        # SQLite keeps no sign of zero.
+        return shown == held == 0 or struct.pack("d", shown) == struct.pack("d", held)
+    if isinstance(shown, int | float) and isinstance(held, int | float):
+        return shown == held
+    if str(shown) == str(held):
+        return True
+    a, b = instant(shown), instant(held)
+    return a is not None and a == b
+
+
+def row_matches(number: int, row: Row, held: dict[str, Any], writing: str) -> bool:
+    """Children and the loader's own columns aside."""
+    shown: dict[str, Any] = {"id": number, "updated_at": write(row.at, writing)}
+    for name, value in row.values.items():
+        if isinstance(value, dict):
+            shown |= {f"{name}_{inner}": v for inner, v in value.items()}
+        elif name != "seats":
+            shown[name] = value
+    ours = {name for name in held if not name.startswith("_rb_")}
+    # A column that no record has filled yet need not be there.
+    return all(same(value, held.get(name)) for name, value in shown.items()) and all(
+        held[name] is None for name in ours - set(shown)
+    )
+
+
+@dataclass
+class Expected:
+    """What one warehouse has to hold, by how the feed finds changes and writes. rows: by key; appended: every version. since: the
+    cursor, as the source's own time. certain: the last run was quiet and whole, so that everything must be just so."""
+
+    by: str
+    write: str
+    deletes: str
+    rows: dict[int, Row] = field(default_factory=dict)
+    appended: list[tuple[int, Row]] = field(default_factory=list)
+    since: datetime | None = None
+    # Records that came spoiled: what became of them is looked at by the rejects.
+    excused: set[int] = field(default_factory=set)
+
+    def after(self, world: World, until: datetime) -> None:
+        """A run that brought all that it can see."""
+        floor = self.since - OVERLAP if self.since is not None and self.by == "cursor" else None
+        visible = {n: r for n, r in world.rows.items() if self.by != "cursor" or r.at < until}
+        if self.by == "cursor":
+            visible = {n: r for n, r in visible.items() if floor is None or _shown(r, world) >= floor}
+        self.excused -= {n for n, r in visible.items() if n in self.excused and self.rows.get(n) is not r}
+        if self.write == "append":
+            if self.by == "cursor":
+                known = {(n, id(r)) for n, r in self.appended}
+                self.appended += [(n, r) for n, r in visible.items() if (n, id(r)) not in known]
+            else:
+                self.appended += list(visible.items())
+        elif self.write == "replace":
+            self.rows = dict(visible)
+        elif self.by in ("everything", "compare") and self.write in ("mirror", "history") or self.by == "compare":
+            kept = {} if self.deletes != "ignore" else {n: r for n, r in self.rows.items() if n not in world.rows}
+            self.rows = {**kept, **visible}
+        else:
+            self.rows = {**self.rows, **visible}
+        if self.by == "cursor" and visible:
+            highest = max(_shown(r, world) for r in visible.values())
+            self.since = max(self.since, highest) if self.since is not None else highest
+
+    def differences(self, held: Rows, children: Rows | None, world: World) -> list[str]:
+        """What is wrong with the warehouse, in words; nothing where all is right."""
+        if self.write == "append":
+            return self._of_appended(held, world)
+        wrong: list[str] = []
+        current = [r for r in held if r.get("_rb_until") is None and r.get("_rb_deleted_at") is None]
+        numbers = [int(r["id"]) for r in current if r["id"] is not None]
+        wrong += [f"key {n} stands there {numbers.count(n)} times" for n in sorted(set(numbers)) if numbers.count(n) > 1]
+        wrong += [f"row {n} is missing" for n in sorted(set(self.rows) - set(numbers) - self.excused)]
+        wrong += [f"row {n} is too many" for n in sorted(set(numbers) - set(self.rows) - self.excused)]
+        for row in current:
+            wanted = self.rows.get(int(row["id"])) if row["id"] is not None else None
+            if wanted is not None and int(row["id"]) not in self.excused and not row_matches(int(row["id"]), wanted, row, world.writing):
+                wrong.append(f"row {row['id']} is {_short(row)}, and should be {wanted.values} at {write(wanted.at, world.writing)}")
+        return wrong + self._of_children(children, world)
+
+    def _of_children(self, children: Rows | None, world: World) -> list[str]:
+        if world.plain:
+            return []
+        wanted = {
+            (str(n), place, seat["seat"], seat["row"])
+            for n, r in self.rows.items()
+            if n not in self.excused
+            for place, seat in enumerate(r.values["seats"])
+        }
+        found = [
+            (str(c["_rb_parent"]), c["_rb_pos"], c["seat"], c["row"])
+            for c in children or []
+            if c.get("_rb_until") is None and c.get("_rb_deleted_at") is None and int(c["_rb_parent"]) not in self.excused
+        ]
+        wrong = [f"child row {c} is missing" for c in sorted(wanted - set(found))]
+        wrong += [f"child row {c} is too many" for c in sorted(set(found) - wanted)]
+        return wrong + (["a child row stands there twice"] if len(set(found)) < len(found) else [])
+
+    def _of_appended(self, held: Rows, world: World) -> list[str]:
+        rest = list(held)
+        wrong = []
+        for number, row in self.appended:
+            match = next((r for r in rest if r["id"] is not None and int(r["id"]) == number and row_matches(number, row, r, world.writing)), None)
+            if match is not None:
+                rest.remove(match)
+            elif number not in self.excused:
+                wrong.append(f"appended row {number} is missing")
+        return wrong + [f"appended row {r['id']} is too many: {_short(r)}" for r in rest if int(r["id"] or 0) not in self.excused]
+
+    def broken(self, held: Rows, world: World) -> list[str]:
+        """After a run that failed: every row has to be one that the source showed once, and none that it still has may have gone."""
+        wrong = []
+        for row in held:
+            if row["id"] is None or int(row["id"]) in self.excused:
+                continue
+            versions = [v[2] for v in world.past.get(int(row["id"]), [])]
+            if not any(row_matches(int(row["id"]), version, row, world.writing) for version in versions):
+                wrong.append(f"row {row['id']} is {_short(row)}, which the source never showed")
+        there = {int(r["id"]) for r in held if r["id"] is not None and r.get("_rb_until") is None and r.get("_rb_deleted_at") is None}
+        before = {n for n, _ in self.appended} if self.write == "append" else set(self.rows)
+        return wrong + [f"row {n} has gone, though the run failed" for n in sorted(before & set(world.rows) - there - self.excused)]
+
+
+def _shown(row: Row, world: World) -> datetime:
+    found = read(write(row.at, world.writing), world.writing)
+    assert found is not None
+    return found
+
+
+def _short(row: dict[str, Any]) -> dict[str, Any]:
+    return {name: value for name, value in row.items() if not name.startswith("_rb_")}
