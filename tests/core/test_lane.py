@@ -70,7 +70,7 @@ def both(made: list[list[dict[str, Any]]], **rules: Any) -> tuple[int, list[Any]
         if opened is not None:
             count += 1
             around, taken = opened
-            assert around == {"meta": {"next": body["meta"]["next"]}}
+            assert around == {"data": {}, "meta": body["meta"]}
             assert list(taken) == body["data"]["items"] and isinstance(taken, ColumnRecords)
         bodies.learn(body)
         mine.append(seen(fast, fast.shape(taken, 5)))

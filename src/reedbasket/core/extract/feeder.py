@@ -101,6 +101,7 @@ def _joined(chunks: list[Chunk]) -> Chunk:
         any(chunk.suspicious for chunk in chunks),
         chunks[-1].mark,
         tuple(origin for chunk in chunks for origin in chunk.origins),
+        repeated=sum(chunk.repeated for chunk in chunks),
     )
 
 

@@ -131,6 +131,9 @@ class Comparer:
             # With a content that no record has: it comes again, and is missed once it has gone.
             again = pc.is_in(keys, pa.concat_arrays(self._retry))
             contents = pc.if_else(again, pa.scalar(0, pa.uint64()), contents)
+            if self._odd:
+                stays = pc.invert(pc.and_(again, pc.is_in(keys, pa.concat_arrays(self._odd))))
+                keys, contents = pc.filter(keys, stays), pc.filter(contents, stays)
         if self._odd and pc.any(pc.is_in(keys, pa.concat_arrays(self._odd))).as_py():
             return None
         return (_NUMBERS if self._numbers else _TEXTS) + _bytes(keys) + _bytes(contents)

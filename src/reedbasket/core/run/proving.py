@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 from ..shape.names import fold
+from ..spec.times import parse_time, read_time, write_like
 from ..wording import many
 from .alone import FEED, Alone, Kept, well
 from .events import TableProgress
@@ -135,6 +136,9 @@ class Proving:
                     True if table.read else None,
                     found if table.read else "it brings no records",
                 )
+        for level, code, message, name in kept.lines:
+            if (level, code) == ("warning", "pages.may_go_on"):
+                yield Proof("every page is read", name or "", False, message, "say in `next` how pages go on, or `single_page: true`")
         if result.error is not None and not result.tables:
             yield Proof("every table reads", "", False, result.error["found"], result.error["mend"])
         rejects = [f"{reject.field or 'record'}: {reject.message}" for reject in kept.rejected]
@@ -166,7 +170,7 @@ class Proving:
         middle = ordered[len(ordered) // 2][0]
         newer = sum(value >= middle for (value,) in ordered)
         yield from self._incremental(whole, table, column, middle, newer)
-        yield from self._beyond(whole, table, count)
+        yield from self._beyond(whole, table, count, ordered[0][0], ordered[-1][0])
 
     def _incremental(self, whole: Path, table: TableOrder, column: str, middle: Any, newer: int) -> Iterator[Proof]:
         what = "a full read and an incremental one agree"
@@ -174,7 +178,7 @@ class Proving:
         with closing(sqlite3.connect(part / "scratch.db")) as db:
             db.execute(f'delete from "{table.target}" where "{column}" >= ?', (middle,))
             db.commit()
-        self._move(part, table.name, str(middle))
+        self._move(part, table, middle)
         result, _ = self._run(part)
         if not well(result):
             error = result.error or {}
@@ -193,17 +197,20 @@ class Proving:
         )
         yield Proof(what, table.name, not lost, words, mend)
 
-    def _beyond(self, whole: Path, table: TableOrder, count: int) -> Iterator[Proof]:
+    def _beyond(self, whole: Path, table: TableOrder, count: int, lowest: Any, highest: Any) -> Iterator[Proof]:
         assert table.cursor is not None
         kind = table.cursor.type
         if kind == "text":
             return
+        # Numbers are no farther from those that came than these are from each other: some APIs mean a time by them.
+        future = _FAR_FUTURE if kind == "time" else highest + max(1, abs(highest))
+        past = _FAR_PAST if kind == "time" else min(lowest - 1, 0)
         for what, value, expected in (
-            ("a cursor in the far future brings nothing", _FAR_FUTURE if kind == "time" else str(10**15), 0),
-            ("a cursor in the past brings all again", _FAR_PAST if kind == "time" else "0", count),
+            ("a cursor in the far future brings nothing", future, 0),
+            ("a cursor in the past brings all again", past, count),
         ):
             place = self._copy(whole, "beyond")
-            self._move(place, table.name, value)
+            self._move(place, table, value)
             result, kept = self._run(place)
             if not well(result):
                 error = result.error or {}
@@ -285,10 +292,20 @@ class Proving:
             shutil.copy(file, place / file.name)
         return place
 
-    def _move(self, place: Path, table: str, value: str) -> None:
+    def _move(self, place: Path, table: TableOrder, value: Any) -> None:
+        """value: of the cursor's column as the warehouse has it, or a time as we write it."""
         warehouse = replace(self.alone, scratch=place).warehouse()
+        rule = table.cursor
+        assert rule is not None
         try:
-            warehouse.rewind(FEED, table, value)
+            state = warehouse.state(FEED, table.name)
+            text = str(value)
+            if rule.type == "time":
+                own = rule.format is not None and value not in (_FAR_FUTURE, _FAR_PAST)
+                at = read_time(value, rule.format) if own else parse_time(value)
+                # As the source writes it: what is saved says how.
+                text = write_like(at, state.cursor.value if state is not None and state.cursor is not None else "")
+            warehouse.rewind(FEED, table.name, text)
         finally:
             warehouse.close()
 

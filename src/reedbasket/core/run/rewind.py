@@ -7,7 +7,7 @@ from decimal import Decimal, InvalidOperation
 
 from ..errors import Conflict, DefinitionError
 from ..load.warehouse import SavedCursor, TableState
-from ..spec.times import format_time, parse_time
+from ..spec.times import parse_time, write_like
 
 
 def rewound(
@@ -49,7 +49,8 @@ def rewound(
 def _earlier(saved: SavedCursor, to: str, on: str) -> tuple[str, bool]:
     try:
         if saved.kind in ("time", "window"):
-            value = format_time(parse_time(to))
+            # As the source writes its times, for it may compare them as text.
+            value = write_like(parse_time(to), saved.value)
             return value, parse_time(value) < parse_time(saved.value)
         if saved.kind == "number":
             return str(Decimal(to)), Decimal(to) < Decimal(saved.value)

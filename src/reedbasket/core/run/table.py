@@ -208,6 +208,7 @@ class TableRun(TableCommits):
         progress, since, records = self.progress, self._since, chunk.records
         progress.expected = chunk.total if progress.expected is None else progress.expected
         since.source_bytes += chunk.body_bytes
+        since.count(progress, repeated=chunk.repeated)
         began = time.monotonic()
         rejects = [misread(found) for found in chunk.misfits]
         if self._aside is not None:

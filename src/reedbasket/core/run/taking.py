@@ -108,6 +108,7 @@ class Taking:
                 self.from_text = format_time(self._windows[0][0])
         care = Care(
             removes=table.removes,
+            appends=table.write == "append",
             moves=table.by == "cursor",
             accept=order.accept,
             key=tuple(table.key),

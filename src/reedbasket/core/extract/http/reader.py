@@ -38,9 +38,11 @@ def _say_nothing(level: Any, code: str, words: str) -> None:
 class Care:
     """What hangs on a pass being whole, and who hears of doubts. removes: what does not come is removed from the warehouse. moves: a
     cursor moves past what came. accept: people said that the run is to go on all the same. fields: what every record has to have, of
-    which none may be missing from all: the key, and what the cursor goes by. told: (level, code, words)."""
+    which none may be missing from all: the key, and what the cursor goes by. appends: a record that comes twice is there twice. told:
+    (level, code, words)."""
 
     removes: bool = False
+    appends: bool = False
     moves: bool = False
     accept: bool = False
     key: tuple[str, ...] = ()
@@ -156,10 +158,10 @@ class HttpReader:
         step = pages.after(page) if pages is not None else None
         if step is None:
             self._require_whole(page, pages, url, fired=fired)
-        held = held or Part([], [], False, len(answer.body))
-        if self._rule.next is not None and self._rule.next.counted:
-            held = self._without_repeats(held)
-        yield _chunk(held, total)
+        held, repeated = held or Part([], [], False, len(answer.body)), 0
+        if self._care.appends and self._rule.next is not None and self._rule.next.counted:
+            held, repeated = self._without_repeats(held)
+        yield replace(_chunk(held, total), repeated=repeated)
         return step
 
     def _require_whole(self, page: Page, pages: Pages | None, url: str, *, fired: bool) -> None:
@@ -197,24 +199,25 @@ class HttpReader:
             )
         care.told("warning", "pages.may_go_on", f"{doubted.words}; there may be more: say in the connector's `next` how pages go on")
 
-    def _without_repeats(self, part: Part) -> Part:
-        """A list that grew at its front shows at the beginning of a page what stood at the end of the one before."""
+    def _without_repeats(self, part: Part) -> tuple[Part, int]:
+        """(the rest, how many): a list that grew at its front shows at the beginning of a page what stood at the end of the one before.
+        Where rows have a key in the warehouse, the load tells them apart."""
         if not self._care.key or not part.records:
-            return part
+            return part, 0
         records, (known, before) = part.records, self._before
         keys = list(zip(*(_values_of(records, name) for name in self._care.key)))
         try:
             self._before = set(keys), records
         except TypeError:  # no single values: such a record is rejected anyway
             self._before = set(), ()
-            return part
+            return part, 0
         again = 0
         if keys[0] in known:
             contents = {_content(record) for record in before}
             again = next((n for n, record in enumerate(records) if _content(record) not in contents), len(records))
         if not again:
-            return part
-        return replace(part, records=chosen(records, [n >= again for n in range(len(records))]))
+            return part, 0
+        return replace(part, records=chosen(records, [n >= again for n in range(len(records))])), again
 
     def _pages(self) -> Pages:
         assert self._rule.next is not None
