@@ -91,6 +91,7 @@ class Heard:
     lines: list[tuple[str, str, str]] = field(default_factory=list)
     requests: list[RequestSeen] = field(default_factory=list)
     rejected: list[Reject] = field(default_factory=list)
+    rejected_in: list[str] = field(default_factory=list)
     drifted: list[Change] = field(default_factory=list)
     ledger: list[LedgerLine] = field(default_factory=list)
     phases: list[tuple[str, str]] = field(default_factory=list)
@@ -104,10 +105,11 @@ class Heard:
     def progress(self, progress: TableProgress) -> None:
         self.phases.append((progress.table, progress.phase))
 
-    def rejects(self, table: str, rejects: Sequence[Reject]) -> None:
+    def rejects(self, table: str, rejects: Sequence[Reject], warehouse: str = "") -> None:
         self.rejected += rejects
+        self.rejected_in += [warehouse] * len(rejects)
 
-    def drift(self, table: str, changes: Sequence[Change]) -> None:
+    def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
         self.drifted += changes
 
     def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:

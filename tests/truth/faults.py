@@ -248,7 +248,11 @@ def no_next_anywhere(server: Server, page: Page) -> Page | None:
 
 def silent_end(server: Server, page: Page) -> Page | None:
     """After the last page, and only there, the place is left out."""
-    return replace(page, silent=True) if page.following is None and page.number and len(page.records) < server.declared.size else None
+    return (
+        replace(page, silent=True)
+        if page.following is None and page.number and len(page.records) < server.declared.size
+        else None
+    )
 
 
 def no_next_once(server: Server, page: Page) -> Page | None:
@@ -275,7 +279,9 @@ def next_the_same(server: Server, page: Page) -> Page | None:
 def tokens_without_end(server: Server, page: Page) -> Page:
     """New ones for ever, nothing behind them."""
     server.count += 1
-    far = urlsafe_b64encode(json.dumps([9e12 + server.count, 0] if server.declared.order != "id" else [9e9 + server.count]).encode())
+    far = urlsafe_b64encode(
+        json.dumps([9e12 + server.count, 0] if server.declared.order != "id" else [9e9 + server.count]).encode()
+    )
     if server.declared.style in ("link", "url", "url_header"):
         return replace(page, following=f"{server.here.split('?')[0]}?after={far.decode()}")
     return replace(page, following=far.decode())

@@ -120,11 +120,13 @@ class Expected:
                 self.appended += list(visible.items())
         elif self.write == "replace":
             self.rows = dict(visible)
-        elif self.by in ("everything", "compare") and self.write in ("mirror", "history") or self.by == "compare":
+        elif (self.by in ("everything", "compare") and self.write in ("mirror", "history")) or self.by == "compare":
             kept = {} if self.deletes != "ignore" else {n: r for n, r in self.rows.items() if n not in world.rows}
             self.rows = {**kept, **visible}
         else:
             self.rows = {**self.rows, **visible}
+        if self.by != "cursor":
+            self.excused &= set(world.rows)
         if self.by == "cursor" and visible:
             highest = max(_shown(r, world) for r in visible.values())
             self.since = max(self.since, highest) if self.since is not None else highest
@@ -141,8 +143,14 @@ class Expected:
         wrong += [f"row {n} is too many" for n in sorted(set(numbers) - set(self.rows) - self.excused)]
         for row in current:
             wanted = self.rows.get(int(row["id"])) if row["id"] is not None else None
-            if wanted is not None and int(row["id"]) not in self.excused and not row_matches(int(row["id"]), wanted, row, world.writing):
-                wrong.append(f"row {row['id']} is {_short(row)}, and should be {wanted.values} at {write(wanted.at, world.writing)}")
+            if (
+                wanted is not None
+                and int(row["id"]) not in self.excused
+                and not row_matches(int(row["id"]), wanted, row, world.writing)
+            ):
+                wrong.append(
+                    f"row {row['id']} is {_short(row)}, and should be {wanted.values} at {write(wanted.at, world.writing)}"
+                )
         return wrong + self._of_children(children, world)
 
     def _of_children(self, children: Rows | None, world: World) -> list[str]:
@@ -167,12 +175,21 @@ class Expected:
         rest = list(held)
         wrong = []
         for number, row in self.appended:
-            match = next((r for r in rest if r["id"] is not None and int(r["id"]) == number and row_matches(number, row, r, world.writing)), None)
+            match = next(
+                (
+                    r
+                    for r in rest
+                    if r["id"] is not None and int(r["id"]) == number and row_matches(number, row, r, world.writing)
+                ),
+                None,
+            )
             if match is not None:
                 rest.remove(match)
             elif number not in self.excused:
                 wrong.append(f"appended row {number} is missing")
-        return wrong + [f"appended row {r['id']} is too many: {_short(r)}" for r in rest if int(r["id"] or 0) not in self.excused]
+        return wrong + [
+            f"appended row {r['id']} is too many: {_short(r)}" for r in rest if int(r["id"] or 0) not in self.excused
+        ]
 
     def broken(self, held: Rows, world: World) -> list[str]:
         """After a run that failed: every row has to be one that the source showed once, and none that it still has may have gone."""
@@ -183,9 +200,13 @@ class Expected:
             versions = [v[2] for v in world.past.get(int(row["id"]), [])]
             if not any(row_matches(int(row["id"]), version, row, world.writing) for version in versions):
                 wrong.append(f"row {row['id']} is {_short(row)}, which the source never showed")
-        there = {int(r["id"]) for r in held if r["id"] is not None and r.get("_rb_until") is None and r.get("_rb_deleted_at") is None}
+        there = {
+            int(r["id"]) for r in held if r["id"] is not None and r.get("_rb_until") is None and r.get("_rb_deleted_at") is None
+        }
         before = {n for n, _ in self.appended} if self.write == "append" else set(self.rows)
-        return wrong + [f"row {n} has gone, though the run failed" for n in sorted(before & set(world.rows) - there - self.excused)]
+        return wrong + [
+            f"row {n} has gone, though the run failed" for n in sorted(before & set(world.rows) - there - self.excused)
+        ]
 
 
 def _shown(row: Row, world: World) -> datetime:

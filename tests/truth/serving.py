@@ -257,7 +257,9 @@ class Server:
             inside = "".join(f"<{n}>{escape(str(v))}</{n}>" for n, v in record.items() if v is not None)
             return f"<item>{inside}</item>"
 
-        following = f"<next>{escape(page.following)}</next>" if page.following and self.declared.style in ("token", "url") else ""
+        following = (
+            f"<next>{escape(page.following)}</next>" if page.following and self.declared.style in ("token", "url") else ""
+        )
         total = f"<total>{page.total}</total>" if self.declared.total == "body" else ""
         items = "".join(element(r) for r in page.records if isinstance(r, dict))
         return f'<?xml version="1.0"?><answer>{following}{total}<items>{items}</items></answer>'.encode()

@@ -207,6 +207,7 @@ export interface DraftTry {
 export interface Drift {
   id: number;
   feed: string;
+  warehouse: string;
   source_table: string;
   run: number;
   at: string;
@@ -442,6 +443,12 @@ export interface Plan {
   full: Record<string, unknown>;
 }
 
+/** What a run will not see, or what looks wrong with the first page. */
+export interface PlanWarning {
+  code: string;
+  words: string;
+}
+
 export interface PlannedColumn {
   name: string;
   type: string;
@@ -473,6 +480,7 @@ export interface PlannedTable {
   sample_filtered: number;
   deletes: string;
   drift: PlannedDrift[];
+  warnings: PlanWarning[];
   steps: string[];
   losses: string[];
   records: number | null;
@@ -515,10 +523,11 @@ export interface Readiness {
   problems: string[];
 }
 
-/** record: JSON text, as received. */
+/** record: JSON text, as received. warehouse: which rejected it; '' where an older version did not say. */
 export interface Reject {
   id: number;
   feed: string;
+  warehouse: string;
   source_table: string;
   run: number;
   at: string;

@@ -115,6 +115,7 @@ function DriftHistory({ feed }: { feed: string }) {
           columns={[
             { name: "When", show: (change) => ago(change.at, now), width: "14%" },
             { name: "Run", show: (change) => change.run, end: true, width: "8%" },
+            { name: "Warehouse", show: (change) => change.warehouse, width: "12%" },
             { name: "Table", show: (change) => change.source_table, width: "16%" },
             { name: "What", show: (change) => change.what, width: "12%" },
             { name: "Change", show: (change) => <span title={change.words}>{change.words}</span> },

@@ -70,6 +70,11 @@ export function TablePlan({ table }: { table: PlannedTable }) {
           {[...table.steps, ...table.drift.map((change) => `Drift: ${change.words}`)].map((words) => (
             <p key={words}>{words}</p>
           ))}
+          {table.warnings.map((warning) => (
+            <p key={warning.code + warning.words}>
+              Note: {warning.words}. <code>{warning.code}</code>
+            </p>
+          ))}
           {table.losses.map((loss) => (
             <Hint key={loss}>
               Cannot be kept: {loss}. Run it with <code>reed run --accept</code> to let that go.

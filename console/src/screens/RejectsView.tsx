@@ -33,6 +33,7 @@ export function RejectsView({ feed }: { feed: string }) {
           empty="No rejects: every record that was read is in its table."
           columns={[
             { name: "Run", show: (reject) => reject.run, end: true },
+            { name: "Warehouse", show: (reject) => reject.warehouse },
             { name: "Table", show: (reject) => reject.source_table },
             { name: "Field", show: (reject) => reject.field },
             { name: "Why", show: (reject) => reject.message },

@@ -112,6 +112,8 @@ def _planned(table: wire.PlannedTable) -> None:
             print(f"  cannot be kept: {loss}; run with --accept to let it go")
         for change in table["drift"]:
             print(f"  drift: {change['words']}")
+        for warning in table["warnings"]:
+            print(f"  note: {warning['words']}  [{warning['code']}]")
         if table["sample_filtered"]:
             print(f"  {table['sample_filtered']} of {table['sample_records']} records on the first page are left out by `keep`")
         if table["sample_rejects"]:
@@ -168,9 +170,9 @@ def drift(options: argparse.Namespace) -> int:
     found = find_client(options.url, options.token).drift(options.feed, limit=options.limit)
     if options.json:
         return show.as_json(found)
-    rows = [(show.ago(d["at"]), d["run"], d["source_table"], d["what"], d["words"]) for d in found]
+    rows = [(show.ago(d["at"]), d["run"], d["warehouse"], d["source_table"], d["what"], d["words"]) for d in found]
     show.table(
-        ["when", "run", "from", "what", "change"],
+        ["when", "run", "warehouse", "from", "what", "change"],
         rows,
         empty="No drift: the source came as expected, as far as it was loaded.",
         right=["run"],
@@ -220,7 +222,10 @@ def rejects(options: argparse.Namespace) -> int:
     for reject in found:
         times = f", met {reject['times']} times" if reject["times"] > 1 else ""
         print(f"{reject['source_table']}  {reject['field']}: {reject['message']}  [{reject['code']}]")
-        print(f"  run {reject['run']}, {show.ago(reject['at'])}{times}")
+        print(
+            f"  run {reject['run']}, {show.ago(reject['at'])}{times}"
+            + (f", in {reject['warehouse']}" if reject["warehouse"] else "")
+        )
         print(f"  {reject['record']}")
     if not found:
         print("No rejects.")

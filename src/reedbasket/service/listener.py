@@ -85,22 +85,24 @@ class StoreListener:
             else:
                 self._flush_when_due()
 
-    def rejects(self, table: str, rejects: Sequence[Reject]) -> None:
+    def rejects(self, table: str, rejects: Sequence[Reject], warehouse: str = "") -> None:
+        place, name = f"{warehouse}: " if warehouse else "", warehouse or self._warehouse
         with self._lock:
             for reject in rejects[:5]:
-                self._line("warning", reject.code, f"rejected: {reject.field or 'record'}: {reject.message}", table)
+                self._line("warning", reject.code, f"{place}rejected: {reject.field or 'record'}: {reject.message}", table)
             if len(rejects) > 5:
                 self._line(
                     "warning",
                     "rejects.more",
-                    f"{len(rejects) - 5} more rejected in this batch; see `reed rejects`",
+                    f"{place}{len(rejects) - 5} more rejected in this batch; see `reed rejects`",
                     table,
                 )
-            self._flush(lambda connection: journal.keep_rejects(connection, self._feed, self._run, table, rejects))
+            self._flush(lambda connection: journal.keep_rejects(connection, self._feed, name, self._run, table, rejects))
 
-    def drift(self, table: str, changes: Sequence[Change]) -> None:
+    def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
+        name = warehouse or self._warehouse
         with self._lock:
-            self._flush(lambda connection: journal.keep_drift(connection, self._feed, self._run, table, changes))
+            self._flush(lambda connection: journal.keep_drift(connection, self._feed, name, self._run, table, changes))
 
     def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:
         place = f"{warehouse}: " if warehouse else ""

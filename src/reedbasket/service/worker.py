@@ -174,7 +174,8 @@ class Worker:
                         raise
                     # The others are loaded all the same; this one's ledger is copied once it answers.
                     listener.log("warning", error.code, f"{one.warehouse.warehouse}: {error}")
-        again, replayed = journal.rejects_to_replay(store, order.feed) if order.again else (None, [])
+        replay = journal.rejects_to_replay(store, order.feed, order.warehouse.warehouse) if order.again else {}
+        again = {place: records for place, (records, _) in replay.items()} if order.again else None
         outside = outside_of(store, order, self._stop, self._wind_up)
         result = run_feed(order, outside, listener=listener, clock=lambda: datetime.now(UTC), again=again)
         if made is not None and result.outcome is RunOutcome.SUCCEEDED:
@@ -187,8 +188,10 @@ class Worker:
             listener.log("info", "bundle.written", f"{len(manifest['tables'])} tables, {rows:,} rows, as files in {made.name}")
         elif made is not None:
             shutil.rmtree(made, ignore_errors=True)
-        if result.outcome is RunOutcome.SUCCEEDED:
-            journal.forget_rejects(store, replayed, run)
+        for table in result.tables:
+            loaded = replay.get((table.warehouse or order.warehouse.warehouse, table.table))
+            if loaded is not None and table.phase == "done":
+                journal.forget_rejects(store, loaded[1], run)
         return result.outcome, result.error
 
     def _reveal(self, name: str) -> str:

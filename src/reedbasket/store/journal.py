@@ -85,19 +85,21 @@ def read_ledger(store: Store, *, feed: str | None = None, run: int | None = None
     return found
 
 
-def keep_drift(connection: sqlite3.Connection, feed: str, run: int, source_table: str, changes: Sequence[Change]) -> None:
+def keep_drift(
+    connection: sqlite3.Connection, feed: str, warehouse: str, run: int, source_table: str, changes: Sequence[Change]
+) -> None:
     """Within the caller's transaction."""
     connection.executemany(
-        """insert into drift (feed, source_table, run, at, what, "table", "column", words, ignored)
-           values (?, ?, ?, ?, ?, ?, ?, ?, ?)""",
-        [(feed, source_table, run, now_text(), c.what, c.table, c.column, c.words, c.ignored) for c in changes],
+        """insert into drift (feed, warehouse, source_table, run, at, what, "table", "column", words, ignored)
+           values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)""",
+        [(feed, warehouse, source_table, run, now_text(), c.what, c.table, c.column, c.words, c.ignored) for c in changes],
     )
 
 
 def read_drift(store: Store, feed: str, *, limit: int = 200) -> list[dict[str, Any]]:
     """The latest first (wire.Drift)."""
     rows = store.connection.execute(
-        """select id, feed, source_table, run, at, what, "table", "column", words, ignored from drift
+        """select id, feed, warehouse, source_table, run, at, what, "table", "column", words, ignored from drift
            where feed = ? order by id desc limit ?""",
         (feed, limit),
     )
@@ -110,40 +112,49 @@ def drift_of_run(store: Store, run: int) -> list[dict[str, Any]]:
     return [dict(r) for r in rows]
 
 
-def keep_rejects(connection: sqlite3.Connection, feed: str, run: int, table: str, rejects: Sequence[Reject]) -> None:
+def keep_rejects(
+    connection: sqlite3.Connection, feed: str, warehouse: str, run: int, table: str, rejects: Sequence[Reject]
+) -> None:
     """Within the caller's transaction. The same record met again is counted, not kept twice."""
+    kept = [(r, digest(r.record), dump_lenient(r.record)) for r in rejects]
     connection.executemany(
-        """insert into reject (feed, source_table, digest, run, at, code, message, field, record)
-           values (?, ?, ?, ?, ?, ?, ?, ?, ?)
-           on conflict (feed, source_table, digest) do update set
+        """insert into reject (feed, warehouse, source_table, digest, run, at, code, message, field, record)
+           values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+           on conflict (feed, warehouse, source_table, digest) do update set
                run = excluded.run, at = excluded.at, code = excluded.code, message = excluded.message,
                field = excluded.field, times = times + (run <> excluded.run)""",
-        [(feed, table, digest(r.record), run, now_text(), r.code, r.message, r.field, dump_lenient(r.record)) for r in rejects],
+        [(feed, warehouse, table, mark, run, now_text(), r.code, r.message, r.field, record) for r, mark, record in kept],
     )
 
 
 def read_rejects(store: Store, feed: str, *, before: int | None = None, limit: int = 200) -> list[dict[str, Any]]:
     """The latest first (wire.Reject), with id < before."""
     rows = store.connection.execute(
-        """select id, feed, source_table, run, at, code, message, field, record, times from reject
+        """select id, feed, warehouse, source_table, run, at, code, message, field, record, times from reject
            where feed = ? and (? is null or id < ?) order by id desc limit ?""",
         (feed, before, before, limit),
     )
     return [dict(r) for r in rows]
 
 
-def rejects_to_replay(store: Store, feed: str) -> tuple[dict[str, list[dict[str, Any]]], list[int]]:
-    """({table: records, the oldest first}, their ids). Members of a list that were no objects cannot be replayed."""
-    found: dict[str, list[dict[str, Any]]] = {}
-    ids = []
+# Of one warehouse and table: (the records, the oldest first; their ids).
+Replay = dict[tuple[str, str], tuple[list[dict[str, Any]], list[int]]]
+
+
+def rejects_to_replay(store: Store, feed: str, first: str) -> Replay:
+    """{(warehouse, table): ...}. first: the feed's first warehouse. Members of a list that were no objects cannot be replayed."""
+    found: Replay = {}
     rows = store.connection.execute(
-        "select id, source_table, record from reject where feed = ? and code <> 'record.not_an_object' order by id", (feed,)
+        """select id, warehouse, source_table, record from reject
+           where feed = ? and code <> 'record.not_an_object' order by id""",
+        (feed,),
     )
     for row in rows:
+        records, ids = found.setdefault((row["warehouse"] or first, row["source_table"]), ([], []))
         # As a source's body is read: whole numbers and decimals of any size stay exact.
-        found.setdefault(row["source_table"], []).append(json.loads(row["record"], parse_float=_exact_number))
+        records.append(json.loads(row["record"], parse_float=_exact_number))
         ids.append(row["id"])
-    return found, ids
+    return found
 
 
 def _exact_number(text: str) -> float | Decimal:

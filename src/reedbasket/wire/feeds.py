@@ -104,6 +104,7 @@ class Drift(TypedDict):
 
     id: int
     feed: str
+    warehouse: str
     source_table: str
     run: int
     at: str
@@ -115,10 +116,11 @@ class Drift(TypedDict):
 
 
 class Reject(TypedDict):
-    """record: JSON text, as received."""
+    """record: JSON text, as received. warehouse: which rejected it; '' where an older version did not say."""
 
     id: int
     feed: str
+    warehouse: str
     source_table: str
     run: int
     at: str
@@ -138,6 +140,13 @@ class PlannedDrift(TypedDict):
     what: str
     words: str
     ignored: bool
+
+
+class PlanWarning(TypedDict):
+    """What a run will not see, or what looks wrong with the first page."""
+
+    code: str
+    words: str
 
 
 class PlannedTable(TypedDict):
@@ -161,6 +170,7 @@ class PlannedTable(TypedDict):
     sample_filtered: int
     deletes: str
     drift: list[PlannedDrift]
+    warnings: list[PlanWarning]
     steps: list[str]
     losses: list[str]
     records: int | None

@@ -48,10 +48,10 @@ class Kept:
     def progress(self, progress: TableProgress) -> None:
         self.heard(progress)
 
-    def rejects(self, table: str, rejects: Sequence[Reject]) -> None:
+    def rejects(self, table: str, rejects: Sequence[Reject], warehouse: str = "") -> None:
         self.rejected += rejects
 
-    def drift(self, table: str, changes: Sequence[Change]) -> None:
+    def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
         """It stands in the log."""
 
     def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:

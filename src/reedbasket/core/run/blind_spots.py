@@ -31,7 +31,9 @@ def _of_changes(table: TableOrder) -> Iterator[Spot]:
         yield "deletes.not_seen", f"{gone}: write {table.write} removes nothing; mirror does"
     cursor = table.rule.cursor if table.rule is not None else table.cursor
     if table.by == "cursor" and cursor is not None:
-        late = f"more than {format_duration(cursor.overlap)} older than the newest" if cursor.overlap else "older than the newest"
+        late = (
+            f"more than {format_duration(cursor.overlap)} older than the newest" if cursor.overlap else "older than the newest"
+        )
         yield "late.not_seen", f"records that come late, with a value {late}, are not read; a longer `overlap` reads them"
 
 

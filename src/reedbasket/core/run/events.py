@@ -74,11 +74,12 @@ class Listener(Protocol):
 
     def progress(self, progress: TableProgress) -> None: ...
 
-    def rejects(self, table: str, rejects: Sequence[Reject]) -> None:
-        """Called before the load commits, so that a kill in between repeats a reject and never loses one."""
+    def rejects(self, table: str, rejects: Sequence[Reject], warehouse: str = "") -> None:
+        """Called before the load commits, so that a kill in between repeats a reject and never loses one. warehouse: another than the
+        feed's first."""
 
-    def drift(self, table: str, changes: Sequence[Change]) -> None:
-        """The source's structure differs from the one loaded before; called before the load commits."""
+    def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
+        """The source's structure differs from the one loaded before; called before the load commits. warehouse: as above."""
 
     def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:
         """Called after the load committed. A kill in between leaves the copy behind; the warehouse has the lines. warehouse: another

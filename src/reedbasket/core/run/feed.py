@@ -41,6 +41,10 @@ _ENDS_THE_RUN = (
 )
 
 
+# {(warehouse, table): records}
+Again = Mapping[tuple[str, str], Sequence[dict[str, Any]]]
+
+
 @dataclass(frozen=True)
 class RunResult:
     """How a run ended. error: the first one's facts, masked."""
@@ -56,10 +60,10 @@ def run_feed(
     *,
     listener: Listener,
     clock: Callable[[], datetime],
-    again: Mapping[str, Sequence[dict[str, Any]]] | None = None,
+    again: Again | None = None,
 ) -> RunResult:
-    """Run every table of the order. again: {table: records} that were rejected before, taken in place of the source's. Raises
-    nothing but defects of ours."""
+    """Run every table of the order. again: {(warehouse, table): records} that were rejected before, taken in place of the source's by
+    the warehouse that rejected them. Raises nothing but defects of ours."""
     progresses = [TableProgress(t.name, t.target) for t in order.tables]
     first: errors.ReedError | None
     mask = Mask()
@@ -68,7 +72,7 @@ def run_feed(
         reading = open_reading(order, outside, heard.request, heard.wait)
         mask = reading.mask
         try:
-            others = [reading.offered(other) for other in order.others] if again is None else []
+            others = [reading.offered(other) for other in order.others]
             offered = reading.offered(order)
             progresses = [TableProgress(t.name, t.target) for t in offered.order.tables]
             progresses += [TableProgress(name, "") for name in offered.problems]
@@ -78,7 +82,18 @@ def run_feed(
                 listener.progress(progress)
             for note in offered.notes:
                 listener.log(*note)
-            first = _run_tables(offered, progresses, reading, outside, listener, clock, again, heard, into)
+            if again is None:
+                first = _run_tables(offered, progresses, reading, outside, listener, clock, None, heard, into)
+            else:
+                first = None
+                # Each takes what itself rejected, one after the other.
+                for other, told, shown in zip(
+                    (offered, *others), (listener, *into), (progresses, *(i.progresses for i in into))
+                ):
+                    name = other.order.warehouse.warehouse
+                    own = {table: records for (where, table), records in again.items() if where == name}
+                    problem = _run_tables(other, shown, reading, outside, told, clock, own, heard, [])
+                    first = first or problem
             _settle(reading, listener)
         finally:
             reading.close()
@@ -220,8 +235,7 @@ class _One:
 
 
 class _Into:
-    """Another of the feed's warehouses, with what it is told of in the run's listener: its own loads and progress. What was rejected, or
-    drifted, is told for the first."""
+    """Another of the feed's warehouses, with what it is told of in the run's listener: all of it under its own name."""
 
     def __init__(self, order: RunOrder, listener: Listener) -> None:
         self._order = order
@@ -257,11 +271,11 @@ class _Into:
     def progress(self, progress: TableProgress) -> None:
         self._listener.progress(progress)
 
-    def rejects(self, table: str, rejects: Sequence[Reject]) -> None:
-        """The same for all."""
+    def rejects(self, table: str, rejects: Sequence[Reject], warehouse: str = "") -> None:
+        self._listener.rejects(table, rejects, self._name)
 
-    def drift(self, table: str, changes: Sequence[Change]) -> None:
-        """The same for all."""
+    def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
+        self._listener.drift(table, changes, self._name)
 
     def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:
         self._listener.loaded(lines, self._name)

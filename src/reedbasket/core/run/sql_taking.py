@@ -25,7 +25,7 @@ from ..records import ColumnRecords
 from ..shape.typed import as_records
 from ..spec import template
 from ..spec.steps import Window
-from ..spec.times import format_time, plain_time, parse_time
+from ..spec.times import format_time, parse_time, plain_time
 from .choosing import Chosen
 from .cursor import CursorTracker, saved_at
 from .order import SourceOrder

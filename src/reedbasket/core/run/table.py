@@ -28,7 +28,6 @@ from .taking import saved_of
 from .tombstones import tombstone_test
 from .whole_files import WholeFiles
 
-
 # How often a table is read in one run while its list moves.
 MOST_READS = 4
 
@@ -300,7 +299,12 @@ class TableRun(TableCommits):
         self._listener.rejects(self._table.name, rejects)
         if self._compare:
             self._compare.retry(reject.record for reject in rejects)
-        if self._compare or self._sweeps or self._table.by_file or (self._complete and self._table.write in ("mirror", "history")):
+        if (
+            self._compare
+            or self._sweeps
+            or self._table.by_file
+            or (self._complete and self._table.write in ("mirror", "history"))
+        ):
             keys = rejected_keys(worked.family, self._shaper, self._table.key, [r.record for r in rejects])
             if keys is not None:
                 self._load.spare(keys)

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import re
+import threading
 from dataclasses import dataclass
 from functools import cache
 from typing import Any
@@ -23,12 +24,17 @@ class ExpressionMistake(Exception):
         return self.message if self.position is None else f"{self.message}, at character {self.position + 1}"
 
 
-@cache
+_own = threading.local()
+
+
 def _engine() -> Any:
+    """Of the thread that asks: a connection is used by one at a time, and several warehouses of a feed are loaded side by side."""
     # Only baskets with expressions pay for loading the library.
     import duckdb
 
-    return duckdb.connect(":memory:", config={"enable_external_access": "false", "threads": 1})
+    if not hasattr(_own, "engine"):
+        _own.engine = duckdb.connect(":memory:", config={"enable_external_access": "false", "threads": 1})
+    return _own.engine
 
 
 def open_engine() -> Any:

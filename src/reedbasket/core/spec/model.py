@@ -245,7 +245,8 @@ class Feed(Model):
     tables: dict[TableName, FeedTable | None] = Field(min_length=1)
     drift: Drift = Drift()
     stop_after: Limit = Field(
-        HALF, description="rejects of a table's run beyond which it fails, a number or a share; where all are rejected it always does"
+        HALF,
+        description="rejects of a table's run beyond which it fails, a number or a share; where all are rejected it always does",
     )
     max_removed: Limit = Field(
         HALF, description="rows of a table that one run may remove because the source no longer shows them, a number or a share"

@@ -56,9 +56,7 @@ class Opened:
 class Opener:
     """Opens the bodies of one table."""
 
-    def __init__(
-        self, rule: HttpTable, doing: str, columns: ColumnBodies | None = None, fields: Sequence[str] = ()
-    ) -> None:
+    def __init__(self, rule: HttpTable, doing: str, columns: ColumnBodies | None = None, fields: Sequence[str] = ()) -> None:
         """columns: reads those that are as expected. fields: what records have to have; a first line without any of them is none."""
         self._columns = columns
         self._fields = fields
@@ -195,7 +193,9 @@ def _csv(raw: bytes, form: CsvFormat, encoding: str, fields: Sequence[str]) -> I
         raise ValueError(f"the encoding {encoding} is not known") from None
     header = next(csv.reader(io.StringIO(text, newline=""), delimiter=form.delimiter, quotechar=form.quote), None)
     if not header:
-        raise ValueError("it has no first line of columns; if that means that there are no records, say `missing_means_empty: true`")
+        raise ValueError(
+            "it has no first line of columns; if that means that there are no records, say `missing_means_empty: true`"
+        )
     lacking = [field for field in fields if field not in header]
     if lacking:
         raise ValueError(f"its first line has no column {', '.join(lacking)}: {', '.join(header)[:200]}")

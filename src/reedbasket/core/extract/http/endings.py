@@ -16,12 +16,25 @@ from .links import next_link
 from .pages import Page
 
 # Names by which APIs say that there is more, folded: letters only, in lower case.
-_FLAGS = frozenset("hasmore hasnext hasnextpage moreavailable moreresults incompleteresults istruncated truncated more".split())
+_FLAGS = frozenset(
+    {
+        "hasmore", "hasnext", "hasnextpage", "moreavailable", "moreresults", "incompleteresults", "istruncated",
+        "truncated", "more",
+    }
+)  # fmt: skip
 _ADDRESSES = frozenset(
-    "next nexturl nexturi nextlink nexthref nextpage nextpageurl nextpagelink nextpagetoken nexttoken nextcursor nextoffset "
-    "continuationtoken continuation odatanextlink".split()
-)
-_HEADERS = frozenset("xnext xnextpage nextpage xnextcursor xnexttoken xcontinuationtoken xpagenext xnexturl xnextlink".split())
+    {
+        "next", "nexturl", "nexturi", "nextlink", "nexthref", "nextpage", "nextpageurl", "nextpagelink",
+        "nextpagetoken", "nexttoken", "nextcursor", "nextoffset", "continuationtoken", "continuation",
+        "odatanextlink",
+    }
+)  # fmt: skip
+_HEADERS = frozenset(
+    {
+        "xnext", "xnextpage", "nextpage", "xnextcursor", "xnexttoken", "xcontinuationtoken", "xpagenext", "xnexturl",
+        "xnextlink",
+    }
+)  # fmt: skip
 # Page sizes that sources choose by themselves. Smaller ones are as often just how many there are.
 _ROUND = frozenset({100, 200, 250, 500, 1000, 2000, 2500, 5000, 10_000})
 _DEEPEST = 3
@@ -63,7 +76,11 @@ def doubt(page: Page, rule: HttpTable, *, asked_sizes: Collection[int], fired: b
     if rule.single_page or (page.total is not None and page.records >= page.total):
         return None
     full = page.records and (page.records in asked_sizes or (rule.next is not None and page.records in _ROUND))
-    if full and not fired and not (rule.next is not None and (rule.next.counted or rule.next.last or _says_end(page, rule.next))):
+    if (
+        full
+        and not fired
+        and not (rule.next is not None and (rule.next.counted or rule.next.last or _says_end(page, rule.next)))
+    ):
         how = "nothing in the answer says how pages go on" if rule.next else "the connector names no `next`"
         return Doubt(f"the one page is full, with {page.records} records, and {how}", said=False)
     return None

@@ -10,10 +10,10 @@ import jmespath
 import orjson
 
 from ...errors import BodyUnreadable, FieldNotFound, Incomplete, PagesMoved, RecordsNotFound
+from ...records import ColumnRecords, chosen
 from ...shape.lane import Expected
 from ...spec import template
 from ...spec.connector import body_values
-from ...records import ColumnRecords, chosen
 from ...spec.http import HttpTable
 from ..chunk import Chunk
 from .ahead import Ahead
@@ -193,11 +193,14 @@ class HttpReader:
                 self._doing,
                 url,
                 found=f"{doubted.words}; so there may be more than the {self._count} records that came",
-                mend="say in the connector's `next` how pages go on" + ("" if doubted.said else ", or `single_page: true` if one page "
-                "may be all") + "; to go on all the same, run with `--accept`",
+                mend="say in the connector's `next` how pages go on"
+                + ("" if doubted.said else ", or `single_page: true` if one page may be all")
+                + "; to go on all the same, run with `--accept`",
                 code="source.pages_may_go_on",
             )
-        care.told("warning", "pages.may_go_on", f"{doubted.words}; there may be more: say in the connector's `next` how pages go on")
+        care.told(
+            "warning", "pages.may_go_on", f"{doubted.words}; there may be more: say in the connector's `next` how pages go on"
+        )
 
     def _without_repeats(self, part: Part) -> tuple[Part, int]:
         """(the rest, how many): a list that grew at its front shows at the beginning of a page what stood at the end of the one before.
@@ -314,7 +317,11 @@ def _inside(record: Any, field: str) -> bool:
 
 def _sizes(rule: HttpTable, values: Mapping[str, Any]) -> set[int]:
     """Whole numbers from 2 on that the request sends."""
-    texts = [*rule.send.values(), *(text for _, text in template.texts_in(body_values(rule.body)))] if rule.body else rule.send.values()
+    texts = (
+        [*rule.send.values(), *(text for _, text in template.texts_in(body_values(rule.body)))]
+        if rule.body
+        else rule.send.values()
+    )
     filled = [template.fill(text, values) for text in texts]
     numbers = {int(text) for text in filled if text is not None and text.isdigit() and len(text) < 8}
     if rule.body is not None:
@@ -338,7 +345,10 @@ def _columns(rule: HttpTable, expected: Callable[[], Expected | None]) -> Column
     custom_errors = rule.errors not in (None, HttpTable.model_fields["errors"].default)
     if rule.copied or rule.format.name != "json" or (following is not None and following.last is not None) or custom_errors:
         return None
-    paths = [rule.total if isinstance(rule.total, str) else None, *([following.token, following.url, following.pages] if following is not None else [])]
+    paths = [
+        rule.total if isinstance(rule.total, str) else None,
+        *([following.token, following.url, following.pages] if following is not None else []),
+    ]
     return ColumnBodies(expected, rule.records, [path for path in paths if path is not None])
 
 

@@ -28,9 +28,12 @@ from .decoding import Unpacked
 _FACTS = "recording.json"
 # Of an answer's headers, those that are not kept: who was asking, how it was sent, and where and when that was.
 _NOT_KEPT = frozenset(
-    "authorization connection content-encoding content-length date keep-alive proxy-authenticate server set-cookie "
-    "strict-transport-security trailer transfer-encoding upgrade vary via www-authenticate".split()
-)
+    {
+        "authorization", "connection", "content-encoding", "content-length", "date", "keep-alive",
+        "proxy-authenticate", "server", "set-cookie", "strict-transport-security", "trailer", "transfer-encoding",
+        "upgrade", "vary", "via", "www-authenticate",
+    }
+)  # fmt: skip
 
 
 class NotRecorded(SourceError):
