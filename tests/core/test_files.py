@@ -167,6 +167,8 @@ BAD: list[tuple[str, bytes, str]] = [
     ("latin.csv", "k\nä\n".encode() * 50_000 + b"\xff\n", "file.encoding"),
     ("twice.csv", b"k,k\n1,2\n", "file.unreadable"),
     ("quote.csv", b'k\n"never closed\n1\n', "file.damaged"),
+    ("cut.ndjson", b'{"k": 1}\n{"k": ', "file.damaged"),
+    ("cut.csv", b"k,v\n1,2\n3", "file.damaged"),
     ("nothing.parquet", b"PAR1 and no more", "file.damaged"),
     ("nothing.zip", b"PK no more", "file.damaged"),
 ]
@@ -182,16 +184,25 @@ def test_a_bad_file_stops_no_other_and_leaves_nothing_behind(folder: Folder, nam
     assert name in result.error["found"]
     assert [row["k"] for row in table_rows(folder.data, "t")] in ([1, 2], ["1", "2"])
     assert folder.files("t", BASKET + "  t: {files: '*.*'}\n")[name].state == "bad"
-    heard = folder.good("  t:\n    files: '*.*'\n")  # told once, and not tried again until it changes
+    again, heard = folder.run("  t:\n    files: '*.*'\n")  # not tried again until it changes, and no run is green until then
+    assert again.error and name in again.error["found"] and name not in [seen.url for seen in heard.requests]
     assert any(name in words and "could not be read before" in words for _, _, words in heard.lines)
     folder.put(name, b"", age=20)
     folder.good("  t:\n    files: '*.*'\n")
 
 
+def test_a_mended_definition_tries_again_what_failed_under_the_old_one(folder: Folder) -> None:
+    folder.put("a.csv", "k\nä\n".encode("latin-1"))
+    result, _ = folder.run("  t:\n    files: '*.csv'\n")
+    assert result.error and result.error["code"] == "file.encoding"
+    folder.good("  t:\n    files: '*.csv'\n    format: {csv: {encoding: latin-1}}\n")
+    assert folder.rows("t") == [("ä",)]
+
+
 def test_a_large_bad_file_goes_out_again_after_some_of_it_was_staged(folder: Folder) -> None:
     record = {"text": "some words " * 20, "n": 1}
     folder.put("a.ndjson", lines({"n": 0}))
-    folder.put("b.ndjson", lines(*([record] * 60_000)).encode() + b"\x00" * 5 + b'{"n": 2')
+    folder.put("b.ndjson", lines(*([record] * 60_000)).encode() + b"\x00" * 5 + b'{"n": 2\n')
     whole = gzip.compress(lines(*([record] * 60_000)).encode(), 1)
     folder.put("c.ndjson.gz", whole[:-9])
     folder.put("d.ndjson", lines({"n": 3}))

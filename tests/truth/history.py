@@ -99,8 +99,8 @@ def basket(declared: Declaration, url: str) -> str:
     following = {
         "token": "{token: meta.next, as: after}" if d.form == "json" else "{token: answer.next, as: after}",
         "token_header": "{token_header: x-next, as: after}",
-        "page": "{page: page, size: %d, size_as: limit}" % d.size,
-        "offset": "{offset: skip, size: %d, size_as: limit}" % d.size,
+        "page": f"{{page: page, size: {d.size}, size_as: limit}}",
+        "offset": f"{{offset: skip, size: {d.size}, size_as: limit}}",
         "link": "{link: next}",
         "url": "{url: meta.url}" if d.form == "json" else "{url: answer.next}",
         "url_header": "{url_header: X-NEXT-page}",
@@ -210,7 +210,8 @@ class Player:
         planned = plan_feed(order, outside)
         problems = [p.error for p in planned if p.error]
         # One page that is just full, of a source that says nothing behind the last page, is doubted by whoever would remove rows.
-        ambiguous = self.declared.style in ("token_header", "link", "url_header") and self.declared.total == "none"
+        silent = ("token_header", "link", "url_header", *(("token", "url") if self.declared.form == "xml" else ()))
+        ambiguous = self.declared.style in silent and self.declared.total == "none"
         self.doubtful = ambiguous and any(problem["code"] == "source.pages_may_go_on" for problem in problems)
         if problems and not self.doubtful:
             raise Wrong(f"plan failed on a source without a fault: {[p.error for p in planned]}")
@@ -264,9 +265,7 @@ class Player:
 
     def _after_success(self, held: Any, children: Any, order: RunOrder, began: int) -> list[str]:
         world, before = self.world, self.expected
-        self._next = Expected(
-            before.by, before.write, before.deletes, dict(before.rows), list(before.appended), before.since, set(before.excused)
-        )
+        self._next = before.copy()
         hidden = {n: world.rows.pop(n) for n in self.server.hidden if n in world.rows}
         self._next.after(world, order.started)
         world.rows |= hidden

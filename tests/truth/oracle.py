@@ -6,7 +6,7 @@ from __future__ import annotations
 import json
 import sqlite3
 import struct
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -105,6 +105,9 @@ class Expected:
     # Records that came spoiled: what became of them is looked at by the rejects.
     excused: set[int] = field(default_factory=set)
 
+    def copy(self) -> Expected:
+        return replace(self, rows=dict(self.rows), appended=list(self.appended), excused=set(self.excused))
+
     def after(self, world: World, until: datetime) -> None:
         """A run that brought all that it can see."""
         floor = self.since - OVERLAP if self.since is not None and self.by == "cursor" else None
@@ -125,7 +128,7 @@ class Expected:
             self.rows = {**kept, **visible}
         else:
             self.rows = {**self.rows, **visible}
-        if self.by != "cursor":
+        if self.by == "compare" or (self.by == "everything" and self.write in ("mirror", "replace", "history")):
             self.excused &= set(world.rows)
         if self.by == "cursor" and visible:
             highest = max(_shown(r, world) for r in visible.values())
@@ -175,14 +178,8 @@ class Expected:
         rest = list(held)
         wrong = []
         for number, row in self.appended:
-            match = next(
-                (
-                    r
-                    for r in rest
-                    if r["id"] is not None and int(r["id"]) == number and row_matches(number, row, r, world.writing)
-                ),
-                None,
-            )
+            fits = (r for r in rest if r["id"] is not None and int(r["id"]) == number)
+            match = next((r for r in fits if row_matches(number, row, r, world.writing)), None)
             if match is not None:
                 rest.remove(match)
             elif number not in self.excused:

@@ -48,12 +48,15 @@ def search(seed: int, *, examples: int, ends: float = float("inf"), faults: int 
         if time.monotonic() > ends:
             return
         played += 1
-        play(history, host)
+        try:
+            play(history, host)
+        except Wrong as wrong:
+            raise Wrong(f"{wrong}\n{history}") from None
 
     try:
         each()
     except Wrong as wrong:
-        return Found(played, f"{wrong}\n" + "\n".join(getattr(wrong, "__notes__", [])))
+        return Found(played, str(wrong))
     except Exception as crash:
         return Found(played, f"{type(crash).__name__}: {crash}\n" + "\n".join(getattr(crash, "__notes__", [])))
     finally:

@@ -13,29 +13,11 @@ OVERLAP = timedelta(minutes=10)
 
 # How a source writes times. Those of text compare as the instants do, where all are written alike.
 WRITINGS = ("z", "z_micro", "z_milli", "z_mixed", "offset", "space", "naive", "epoch", "epoch_ms", "day_first")
-FINEST = {
-    "z": 1_000_000,
-    "z_milli": 1000,
-    "z_mixed": 1000,
-    "epoch": 1_000_000,
-    "epoch_ms": 1000,
-    "offset": 1_000_000,
-    "day_first": 1_000_000,
-}
-NAMES = [
-    "Osier Quay",
-    'Eel "stairs"',
-    "Tansy, Reach",
-    "Withybank\nNorth",
-    "",
-    "  Heron ",
-    "Long; Sluice",
-    "Ølstrand ✓",
-    "\\u0000 Reed",
-    "nan",
-    "NULL",
-    "007",
-]
+# Microseconds: what a writing can tell apart.
+FINEST = {"z": 1_000_000, "z_milli": 1000, "z_mixed": 1000, "epoch": 1_000_000, "epoch_ms": 1000, "offset": 1_000_000}
+FINEST["day_first"] = 1_000_000
+NAMES = ["Osier Quay", 'Eel "stairs"', "Tansy, Reach", "Withybank\nNorth", "", "  Heron ", "Long; Sluice", "Ølstrand ✓"]
+NAMES += ["\\u0000 Reed", "nan", "NULL", "007"]
 
 
 def write(at: datetime, writing: str) -> str | int:

@@ -142,11 +142,11 @@ Replay = dict[tuple[str, str], tuple[list[dict[str, Any]], list[int]]]
 
 
 def rejects_to_replay(store: Store, feed: str, first: str) -> Replay:
-    """{(warehouse, table): ...}. first: the feed's first warehouse. Members of a list that were no objects cannot be replayed."""
+    """{(warehouse, table): ...}. first: the feed's first warehouse. What was no record at all cannot be replayed: the source, or the file, has to be."""
     found: Replay = {}
     rows = store.connection.execute(
         """select id, warehouse, source_table, record from reject
-           where feed = ? and code <> 'record.not_an_object' order by id""",
+           where feed = ? and code not like 'record.%' order by id""",
         (feed,),
     )
     for row in rows:

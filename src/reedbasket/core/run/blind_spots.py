@@ -29,6 +29,8 @@ def _of_changes(table: TableOrder) -> Iterator[Spot]:
         yield "deletes.not_seen", f"{gone}: changes by {table.by} do not show what has gone"
     elif table.by == "everything" and table.write in ("merge", "append"):
         yield "deletes.not_seen", f"{gone}: write {table.write} removes nothing; mirror does"
+    elif table.by == "files":
+        yield "files.same_look_not_read", "a file that changes and keeps its size and its time of change is not read again"
     cursor = table.rule.cursor if table.rule is not None else table.cursor
     if table.by == "cursor" and cursor is not None:
         late = (

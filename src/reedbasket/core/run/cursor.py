@@ -1,9 +1,10 @@
 """How far a table has been taken.
 
 The lower bound sent to the source is the saved value less the overlap, and inclusive: records of equal value are never
-lost at a boundary. It is written as the source writes its times, for many compare them as text. What the source then sends again is recognised by its content, as often as it was taken before, and
-passed over. The upper bound of a time cursor is the run's start: records beyond it are left for the next run, so that a
-source that changes faster than we read still comes to an end. Records without a value are taken and move nothing.
+lost at a boundary. It is written as the source writes its times, for many compare them as text. What the source then sends
+again is recognised by its content, as often as it was taken before, and passed over. The upper bound of a time cursor is the
+run's start: records beyond it are left for the next run, so that a source that changes faster than we read still comes to an
+end. Records without a value are taken and move nothing.
 """
 
 from __future__ import annotations

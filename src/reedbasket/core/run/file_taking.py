@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import time
 from collections.abc import Callable, Iterator, Sequence
@@ -92,6 +93,7 @@ class FileTaking:
         follow = held.structure is None or reading.widens
         self._columns = Columns(_Known(known, own.cast), reading.zone, follow)
         self._reader = FileReader(own.format or FileFormat(), self._columns, sniffed_as, expected)
+        self._mended = saved is not None and kept.get("definition") != self._definition
         self._decision: Decision | None = None
         self._bad: dict[str, FileProblem] = {}
         self._passed: set[str] = set()
@@ -106,6 +108,13 @@ class FileTaking:
         """What the definition says of the format: what was found out beside it counts only with the same."""
         form = self._chosen.order.shaping.format
         return form.model_dump(mode="json", exclude_none=True) if form else None
+
+    @property
+    def _definition(self) -> str:
+        """What stands for all that the feed says of the table, and the source of its files."""
+        said = self._chosen.order.shaping.model_dump_json(exclude_none=True)
+        place = self._order.files.model_dump_json(exclude_none=True) if self._order.files is not None else ""
+        return hashlib.sha256(f"{said}\n{place}".encode()).hexdigest()[:32]
 
     def begin(self) -> None:
         found = self._decided
@@ -140,6 +149,7 @@ class FileTaking:
                 marker=chosen.changes.marker,
                 there=reading.there() if chosen.changes.marker else (),
                 sort=chosen.order.shaping.sort,
+                mended=self._mended,
             )
         return self._decision
 
@@ -323,6 +333,7 @@ class FileTaking:
         self._last = taken[-1] if taken else self._last
         form = self._reader.sniffed_as
         kept = {"last": self._last, "csv": form.model_dump(mode="json") if form else None, "said": self._said}
+        kept["definition"] = self._definition
         return SavedCursor("files", json.dumps(kept, ensure_ascii=False), None, "files")
 
     @property
@@ -356,14 +367,17 @@ class FileTaking:
         self._done = len(self._finished)
 
     def problem(self) -> FileProblem | None:
-        """What to end the table with once everything else of it is committed: files that could not be read."""
-        if not self._bad:
+        """What to end the table with once everything else of it is committed: files that could not be read, now or before."""
+        found = [(path, problem.found, problem.code, problem.mend) for path, problem in self._bad.items()]
+        again = "mend the file or the definition, or leave the file out of the pattern"
+        found += [(line.path, line.problem, "file.unreadable", again) for line in self._decided.still_bad]
+        if not found:
             return None
-        if len(self._bad) == 1:
-            return next(iter(self._bad.values()))
-        first = next(iter(self._bad.values()))
-        words = f"{len(self._bad)} files could not be read, the others are taken: {_named(list(self._bad))}; the first: {first.found}"
-        return file_problem(first.code, words, first.mend)
+        path, words, code, mend = found[0]
+        if len(found) > 1:
+            others = _named([path for path, *_ in found])
+            words = f"{len(found)} files could not be read, the others are taken: {others}; the first: {words}"
+        return file_problem(code, words, mend)
 
 
 class _Known(dict[str, TextKind]):

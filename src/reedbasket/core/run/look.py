@@ -26,6 +26,15 @@ from .asking import Asking, Outside
 from .order import SourceOrder, TableOrder
 from .taking import Taking, parents_of
 
+# The source answered, and it is what it answered that is not right.
+_OF_RECORDS = (
+    errors.RecordsNotFound,
+    errors.BodyUnreadable,
+    errors.FieldNotFound,
+    errors.ForeignPage,
+    errors.Incomplete,
+    errors.PagesLooped,
+)
 STEPS = ("secrets", "name", "port", "TLS", "sign-in", "answer", "records")
 STEPS_OF_CODE = ("secrets", "code", "check", "records")
 # Pages of a survey's sample, and records; more would ask a live source for what nobody reads.
@@ -112,7 +121,7 @@ def _steps(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]
         _, chunks = taking.sample()
         try:
             chunk = next(chunks, None)
-        except (errors.RecordsNotFound, errors.BodyUnreadable, errors.ForeignPage, errors.PagesLooped) as error:
+        except _OF_RECORDS as error:
             yield CheckStep("answer", True, f"it answered for {name}")
             yield CheckStep("records", False, asking.mask.text(error.found), error.mend)
             return

@@ -46,14 +46,17 @@ def decide(
     marker: str | None = None,
     there: Collection[str] = (),
     sort: Literal["name", "time"] = "name",
+    mended: bool = False,
 ) -> Decision:
-    """listed: those that match. held: the lines of the table. there: all paths of the store, for markers."""
+    """listed: those that match. held: the lines of the table. there: all paths of the store, for markers. mended: the table's definition is
+    another one since: what could not be read may be read now."""
     found = Decision()
     lines = {line.path: line for line in held}
     number = max((line.number for line in held), default=0)
     for info in listed:
         line = lines.pop(info.path, None)
-        if line is not None and line.state != "again" and _same(info, line):
+        tried = line is not None and line.state == "bad" and mended
+        if line is not None and line.state != "again" and not tried and _same(info, line):
             found.known += 1
             if line.state == "bad":
                 found.still_bad.append(line)
@@ -63,7 +66,7 @@ def decide(
         if not _whole(info, settle, now, marker, there):
             found.unsettled.append(info.path)
             continue
-        asked = line is not None and line.state == "again"
+        asked = line is not None and (line.state == "again" or tried)
         loaded = line is not None and line.rows > 0
         if line is not None and not asked and changed == "ignore":
             if line.state != "left":

@@ -10,7 +10,8 @@ from typing import Any
 from ..extract.chunk import Misread, Origin
 from ..shape.batch import Reject, TableBatch
 
-_SHOWN = 2_000
+# Of a line that is none, so much is kept: no line of a record is longer.
+_SHOWN = 256 * 1024
 
 
 def misread(found: Any) -> Reject:

@@ -152,7 +152,7 @@ def step_of(sample: str) -> timedelta:
         return timedelta(days=1)
     if not found["seconds"]:
         return timedelta(minutes=1)
-    return timedelta(seconds=1) / 10 ** min(6, len(found["fraction"] or ""))
+    return timedelta(microseconds=int(10 ** (6 - min(6, len(found["fraction"] or "")))))
 
 
 def write_time(value: datetime, form: str) -> str:

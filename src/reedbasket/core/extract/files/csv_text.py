@@ -123,9 +123,21 @@ class CsvReader:
                     line += block.count(b"\n", skipped, skipped + used)
                     skipped += used
             body = block[skipped:] if skipped else block
+            if header and not body.endswith((b"\n", b"\r")):
+                self._require_last_line(body, len(header), path)
             if header and not body.isspace() and body:
                 yield body, header, line
             line += lines_in(body) + (not body.endswith(b"\n"))
+
+    def _require_last_line(self, body: bytes, columns: int, path: str) -> None:
+        """Raises FileProblem where the last line has no end, and less in it than a line has."""
+        text = body[max(body.rfind(b"\n"), len(body) - 1024 * 1024) + 1 :].decode("utf-8", "replace")
+        # A quoted value that goes over lines is whole, or was told of before.
+        if text.strip() and text.count(self._form.quote) % 2 == 0:
+            rows = list(csv.reader([text], delimiter=self._delimiter, quotechar=self._form.quote))
+            if rows and len(rows[-1]) < columns:
+                words = f"{path} ends in the middle of its last line, with {len(rows[-1])} of {columns} values"
+                raise file_problem("file.damaged", words, "put the whole file in its place; of a whole one, end its last line")
 
     def _header(self, block: bytes, path: str) -> tuple[list[str], int]:
         """(the names, how many bytes they take)."""

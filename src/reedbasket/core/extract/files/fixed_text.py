@@ -53,7 +53,7 @@ def _part(
         if form.decimal != ".":
             numbers = pc.fill_null(pc.match_substring_regex(cut, rf"^-?[0-9]+\{form.decimal}[0-9]+$"), False)
             cut = pc.if_else(numbers, pc.replace_substring(cut, form.decimal, "."), cut)
-        texts[name] = cut
+        texts[name] = pa.chunked_array([cut])
     table, records = columns.table(texts)
     return FilePart(table, records, lambda: lines, size, unread)
 

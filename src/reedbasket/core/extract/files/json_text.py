@@ -32,6 +32,8 @@ class LinesReader:
     def read(self, parts: Iterator[bytes], path: str) -> Iterator[FilePart]:
         line = 1
         for block in whole_lines(parts, None, ",", path):
+            if not block.endswith(b"\n"):
+                _require_last_line(block, path)
             yield self._block(block, line)
             line += block.count(b"\n")
 
@@ -70,6 +72,17 @@ class LinesReader:
         return FilePart(
             None, [value for _, value in good], lambda: lines, size, sorted(unread, key=lambda one: one.line), suspicious
         )
+
+
+def _require_last_line(block: bytes, path: str) -> None:
+    """Raises FileProblem where the last line has no end, and is no JSON: there should be more of it."""
+    last = block.rpartition(b"\n")[2]
+    try:
+        if last.strip():
+            _parsed(last)
+    except ValueError:
+        words = f"{path} ends in the middle of its last line"
+        raise file_problem("file.damaged", words, "put the whole file in its place") from None
 
 
 def read_document(parts: Iterator[bytes], path: str, records: str) -> Iterator[FilePart]:

@@ -53,15 +53,25 @@ def _rows(sheet: Any, path: str, form: Sheet, zone: ZoneInfo) -> Iterator[FilePa
         if names is None:
             names = _header(values, path)
             continue
-        # Cells beside the header, right of it: a sheet's own width goes as far as anybody ever wrote.
+        # A sheet's own width goes as far as anybody ever wrote: cells right of the header are columns once they hold something.
+        while values and values[-1] is None and len(values) > len(names):
+            values.pop()
+        names += [_beside(names, place) for place in range(len(names) + 1, len(values) + 1)]
         values += [None] * (len(names) - len(values))
-        held.append({name: value for name, value in zip(names, values) if name})
+        held.append(dict(zip(names, values)))
         lines.append(number)
         if len(held) == _AT_ONCE:
             yield _part(held, lines)
             held, lines = [], []
     if held:
         yield _part(held, lines)
+
+
+def _beside(names: list[str], place: int) -> str:
+    name = f"column_{place}"
+    while name in names:
+        name += "_"
+    return name
 
 
 def _part(held: list[dict[str, Any]], lines: list[int]) -> FilePart:

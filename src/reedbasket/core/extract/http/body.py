@@ -90,7 +90,7 @@ class Opener:
                 raise ValueError(f"the answer says charset={charset}, which nobody knows") from None
         raw = raw.removeprefix(_MARK)
         if form == "ndjson":
-            return Opened(None, _ndjson(raw))
+            return Opened(None, self._without_errors(_ndjson(raw)))
         if len(raw) > big_json.LARGE_BYTES and big_json.can_split(self._path):
             return self._open_large(raw)
         opened = self._columns.open(raw) if self._columns else None
@@ -102,6 +102,14 @@ class Opener:
         if self._columns:
             self._columns.learn(body)
         return Opened(body, iter([Part(records, misfits, suspicious, len(raw))]))
+
+    def _without_errors(self, parts: Iterator[Part]) -> Iterator[Part]:
+        """Lines that have nothing of a record, and say what went wrong, stand for those that did not come."""
+        for part in parts:
+            for record in part.records if self._fields and self._errors else ():
+                if not any(field in record for field in self._fields):
+                    self._require_no_errors(record)
+            yield part
 
     def _require_no_errors(self, body: Any) -> None:
         """Raises Incomplete where the answer says that something went wrong, beside records or in their place."""

@@ -345,10 +345,8 @@ def _columns(rule: HttpTable, expected: Callable[[], Expected | None]) -> Column
     custom_errors = rule.errors not in (None, HttpTable.model_fields["errors"].default)
     if rule.copied or rule.format.name != "json" or (following is not None and following.last is not None) or custom_errors:
         return None
-    paths = [
-        rule.total if isinstance(rule.total, str) else None,
-        *([following.token, following.url, following.pages] if following is not None else []),
-    ]
+    paths = [rule.total if isinstance(rule.total, str) else None]
+    paths += [following.token, following.url, following.pages] if following is not None else []
     return ColumnBodies(expected, rule.records, [path for path in paths if path is not None])
 
 
