@@ -114,7 +114,8 @@ class Expected:
         visible = {n: r for n, r in world.rows.items() if self.by != "cursor" or r.at < until}
         if self.by == "cursor":
             visible = {n: r for n, r in visible.items() if floor is None or _shown(r, world) >= floor}
-        self.excused -= {n for n, r in visible.items() if n in self.excused and self.rows.get(n) is not r}
+        if self.write != "append":  # where every version stays
+            self.excused -= {n for n, r in visible.items() if n in self.excused and self.rows.get(n) is not r}
         if self.write == "append":
             if self.by == "cursor":
                 known = {(n, id(r)) for n, r in self.appended}

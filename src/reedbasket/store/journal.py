@@ -142,7 +142,7 @@ Replay = dict[tuple[str, str], tuple[list[dict[str, Any]], list[int]]]
 
 
 def rejects_to_replay(store: Store, feed: str, first: str) -> Replay:
-    """{(warehouse, table): ...}. first: the feed's first warehouse. What was no record at all cannot be replayed: the source, or the file, has to be."""
+    """{(warehouse, table): ...}. first: the feed's first warehouse. What was no record at all cannot be replayed: its source has to be."""
     found: Replay = {}
     rows = store.connection.execute(
         """select id, warehouse, source_table, record from reject

@@ -20,7 +20,11 @@ def closing_notes(progress: TableProgress, shaper: Shaper) -> Iterator[tuple[Any
     """For the run's log: (level, code, words)."""
     unseen = [name for name in shaper.structure.unseen() if name not in shaper.left_out]
     if unseen and progress.read:
-        yield "info", "structure.only_nulls", f"only nulls, empty lists or empty objects so far, no column made yet: {', '.join(unseen)}"
+        yield (
+            "info",
+            "structure.only_nulls",
+            f"only nulls, empty lists or empty objects so far, no column made yet: {', '.join(unseen)}",
+        )
     if shaper.left_out:
         yield "info", "column.left_out", f"left out by the feed: {', '.join(sorted(shaper.left_out))}"
     for rule in unmatched(shaper.rules, shaper.structure) if progress.read else []:

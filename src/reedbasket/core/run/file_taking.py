@@ -373,7 +373,7 @@ class FileTaking:
         found += [(line.path, line.problem, "file.unreadable", again) for line in self._decided.still_bad]
         if not found:
             return None
-        path, words, code, mend = found[0]
+        _, words, code, mend = found[0]
         if len(found) > 1:
             others = _named([path for path, *_ in found])
             words = f"{len(found)} files could not be read, the others are taken: {others}; the first: {words}"

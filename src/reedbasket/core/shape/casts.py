@@ -13,7 +13,7 @@ import pyarrow as pa
 
 from ..exact_json import dump
 from .kinds import Kind
-from .values import ColumnData, Misfit, shown
+from .values import MOST_DIGITS, ColumnData, Misfit, plain_decimal, shown
 
 _WHOLE = re.compile(r"\s*[+-]?\d+\s*")
 _FLAGS = {"true": True, "false": False, "yes": True, "no": False, "1": True, "0": False}
@@ -55,10 +55,9 @@ def _decimal(value: Any) -> Decimal:
     if isinstance(value, bool):
         raise ValueError(value)
     made = Decimal(repr(value) if isinstance(value, float) else str(value).strip())
-    if not made.is_finite() or abs(made.adjusted()) > 75:
+    if not made.is_finite() or abs(made.adjusted()) >= MOST_DIGITS:
         raise ValueError(value)
-    plain = made.normalize()
-    return plain.quantize(Decimal(1)) if plain.as_tuple().exponent > 0 else plain  # type: ignore[operator]
+    return plain_decimal(made)
 
 
 def _double(value: Any) -> float:

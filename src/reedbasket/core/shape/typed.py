@@ -88,6 +88,9 @@ class TypedWalk(Learning):
             if wanted != node.kind and widen(node.kind, wanted) == wanted:
                 self.may(self.type_change(node, name, wanted), "accept")
                 node.kind = wanted
+            elif kind == node.kind:  # as it was loaded before the feed asked for less
+                misfits = []
+                data = _fitting(kind, values, misfits)
             elif wanted != node.kind:  # it was loaded as something wider before, and stays that
                 _, data, more = fit(plain_values(wanted, data), node.kind, wider=False)
                 misfits += more

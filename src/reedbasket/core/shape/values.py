@@ -9,6 +9,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Context, Decimal
+from math import isfinite
 from typing import Any, TypeAlias
 
 import pyarrow as pa
@@ -77,7 +78,9 @@ def _number_kind(values: Sequence[Any], types: set[type]) -> Kind:
 
 
 def _fits_decimal(values: Sequence[Any]) -> bool:
-    whole, fraction = digits([_decimal(v) for v in values if v is not None])
+    if any(type(v) is float and not isfinite(v) for v in values):
+        return False  # NaN and infinity have no digits
+    whole, fraction = digits([plain_decimal(v) for v in values if v is not None])
     return whole + fraction <= MOST_DIGITS
 
 
@@ -185,11 +188,11 @@ def _met(values: list[Any], types: set[type], kind: Kind) -> Kind | None:
 def _as_kind(values: list[Any], types: set[type], kind: Kind, suspicious: bool) -> tuple[ColumnData, list[Misfit]]:
     """Values that are known to fit."""
     if kind == "json":
-        return _as_json(values)
+        return _as_json(values, suspicious)
     if kind in ("date", "timestamp"):
         return temporal(values, kind), []
     if kind == "decimal":
-        return [None if v is None else _decimal(v) for v in values], []
+        return [None if v is None else plain_decimal(v) for v in values], []
     if kind == "text":
         texts = values if types == {str} else as_text(values)
         if suspicious:
@@ -208,8 +211,8 @@ def _number_text(value: Any) -> str:
     return repr(value) if type(value) is float else str(value)
 
 
-def _decimal(value: Any) -> Decimal:
-    """Plain: without exponent, without zeros at the end, so that equal numbers are equal texts."""
+def plain_decimal(value: Any) -> Decimal:
+    """Exact, and plain: without exponent, without zeros at the end, so that equal numbers are equal texts."""
     made = value if type(value) is Decimal else Decimal(_number_text(value))
     if not made:
         return Decimal(0)
@@ -220,7 +223,7 @@ def _decimal(value: Any) -> Decimal:
 
 
 def digits(values: Sequence[Any]) -> tuple[int, int]:
-    """The most digits before and after the point of decimals made by `_decimal`; None is passed over."""
+    """The most digits before and after the point of decimals made by `plain_decimal`; None is passed over."""
     whole = fraction = 0
     for value in values:
         if value is not None:
@@ -235,17 +238,30 @@ def _bounds(values: Sequence[Any], types: set[type]) -> tuple[int, int]:
     return min(whole), max(whole)
 
 
-def _as_json(values: list[Any]) -> tuple[ColumnData, list[Misfit]]:
+def _as_json(values: list[Any], suspicious: bool) -> tuple[ColumnData, list[Misfit]]:
+    """suspicious: NaN and infinity are possible too, which JSON cannot say."""
     out: list[Any] = []
     misfits: list[Misfit] = []
     for index, value in enumerate(values):
         try:
             # Keys in order, so that equal objects are equal texts.
+            if suspicious and not _has_numbers_of_json(value):
+                out.append(None)
+                misfits.append(
+                    Misfit(index, "value.not_json", "NaN or infinity inside a value that is kept as JSON, which has none")
+                )
+                continue
             out.append(None if value is None else dump(value, sort_keys=True))
         except ValueError as error:
             out.append(None)
             misfits.append(Misfit(index, "value.not_unicode", str(error)))
     return out, misfits
+
+
+def _has_numbers_of_json(value: Any) -> bool:
+    if isinstance(value, dict | list):
+        return all(map(_has_numbers_of_json, value.values() if isinstance(value, dict) else value))
+    return type(value) is not float or isfinite(value)
 
 
 def _check_unicode(values: list[Any]) -> tuple[Kind, ColumnData, list[Misfit]]:
