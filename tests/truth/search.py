@@ -41,6 +41,7 @@ def search(seed: int, *, examples: int, ends: float = float("inf"), faults: int 
         suppress_health_check=list(HealthCheck),
         phases=[Phase.generate, Phase.shrink] if shorten else [Phase.generate],
         print_blob=False,
+        report_multiple_bugs=False,
     )
     @given(histories(faults))
     def each(history: History) -> None:

@@ -35,7 +35,8 @@ def _of_table(engine: Engine, staged: str, layout: TableLayout, key: Sequence[st
     held = _as_staged(engine, layout, there)
     match = " and ".join(f"{held[name][0]} = s.{engine.quote(name)}" for name in key)
     missing = f"from {staged} as s where not exists (select 1 from {table} as t where {match} and {current})"
-    extra = f"from {table} as t where {current} and not exists (select 1 from {staged} as s where {match})"
+    lookup = " and ".join(f"s.{engine.quote(name)} = {engine.bare(held[name][0])}" for name in key)
+    extra = f"from {table} as t where {current} and not exists (select 1 from {staged} as s where {lookup})"
     compared = [c for c in layout.names if c in there and c not in key]
     differing = f"from {staged} as s join {table} as t on {match} where {current} and {_differs(engine, held, compared)}"
     counts = [engine.ask(f"select count(*) {what}")[0][0] for what in (missing, extra)]

@@ -162,6 +162,15 @@ class Engine(ABC):
     def matching(self, names: Sequence[str], left: str, right: str) -> str:
         return " and ".join(f"{left}.{self.quote(n)} = {right}.{self.quote(n)}" for n in names)
 
+    def bare(self, expression: str) -> str:
+        """A value to look up in an index of a stage."""
+        return expression
+
+    def looked_up(self, names: Sequence[str], outer: str, stage: str) -> str:
+        """The rows of a stage with the key of an outer row, by the stage's index."""
+        pairs = ((self.quote(n), self.bare(f"{outer}.{self.quote(n)}")) for n in names)
+        return " and ".join(f"{stage}.{name} = {value}" for name, value in pairs)
+
     # Tables
 
     @abstractmethod

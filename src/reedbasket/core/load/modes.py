@@ -234,10 +234,10 @@ def find_gone(
         engine.index_stage(spared, family.key)
     among = f" and t.{FILE} in ({', '.join(str(int(number)) for number in files)})" if files else ""
     current = " and t._rb_until is null" if history else (" and t._rb_deleted_at is null" if marks else "")
-    kept = f" and not exists (select 1 from {spared} as g where {engine.matching(family.key, 't', 'g')})" if spared else ""
+    kept = f" and not exists (select 1 from {spared} as g where {engine.looked_up(family.key, 't', 'g')})" if spared else ""
     engine.run(
         f"""create temp table rb_gone as select {keys} from {root} as t
-            where not exists (select 1 from {staged} as s where {engine.matching(family.key, "t", "s")}){current}{kept}{among}"""
+            where not exists (select 1 from {staged} as s where {engine.looked_up(family.key, "t", "s")}){current}{kept}{among}"""
     )
     gone = f"{engine.temp}rb_gone"
     if engine.ask(f"select 1 from {gone} limit 1"):

@@ -93,6 +93,11 @@ class SqliteEngine(Engine):
         # As row values: a chain of ORs over 1,000 columns is deeper than SQLite's expressions may be.
         return f"({self.listed(columns, left)}) is not ({self.listed(columns, right)})"
 
+    def bare(self, expression: str) -> str:
+        # Stages are untyped. Compared with a typed column, their values would first be converted, and their index is of no use:
+        # every row of the table would go through the whole stage (https://sqlite.org/datatype3.html, 4.2).
+        return f"+{expression}"
+
     # Tables
 
     def columns(self, table: str) -> dict[str, str] | None:
