@@ -114,10 +114,13 @@ def sftp(folder: Path) -> Iterator[str]:
 
 
 @contextmanager
-def ftp(folder: Path, tls: Path | None = None) -> Iterator[str]:
+def ftp(folder: Path, tls: Path | None = None, old: bool = False) -> Iterator[str]:
+    """old: it knows nothing of RFC 3659 but SIZE and MDTM."""
     authorizer = DummyAuthorizer()
     authorizer.add_user("me", SECRETS["word"], str(folder), perm="elradfmwMT")
-    handler = type("Handler", (TLS_FTPHandler if tls else FTPHandler,), {"authorizer": authorizer})
+    kind = TLS_FTPHandler if tls else FTPHandler
+    known = {name: facts for name, facts in kind.proto_cmds.items() if not (old and name in ("MLSD", "MLST"))}
+    handler = type("Handler", (kind,), {"authorizer": authorizer, "proto_cmds": known})
     more = ""
     if tls:
         tls.mkdir()
@@ -228,6 +231,16 @@ def test_files_are_copied_as_they_are(kind: str, there: Path, tmp_path: Path) ->
         store.close()
 
 
+def test_an_ftp_server_without_mlsd_is_read_by_list_size_and_mdtm(there: Path, tmp_path: Path) -> None:
+    listed = []
+    for old in (False, True):
+        with ftp(there, old=old) as place:
+            store = opened(place, tmp_path)
+            listed.append(sorted((info.path, info.size, info.modified) for info in store.list("")))
+            store.close()
+    assert listed[0] == listed[1] and len(listed[0]) == len(FILES)
+
+
 def test_ftp_with_tls_is_verified(there: Path, tmp_path: Path) -> None:
     with ftp(there, tls=tmp_path / "tls") as place:
         text = source_of(place) + FEED.format(pattern="'*.csv'", more="")
@@ -257,8 +270,12 @@ def test_a_server_with_another_key_is_not_spoken_to(there: Path, tmp_path: Path)
         other = asyncssh.generate_private_key("ssh-ed25519").export_public_key().decode().strip()
         before, _, _ = place.rpartition("host_key: ")
         for text, words in ((f"{before}host_key: {other}", "another key"), (before, "not known")):
-            with pytest.raises(SourceError, match=words):
+            with pytest.raises(SourceError, match=words) as refused:
                 opened(text, tmp_path)
+            assert refused.value.code == "source.host_not_trusted"
+        with pytest.raises(SourceError, match="neither a password nor a key") as nobody:
+            opened(place.replace("password: {secret: word}", ""), tmp_path)
+        assert nobody.value.code == "source.no_credentials"
 
 
 def test_a_key_in_place_of_a_password_and_nobody_at_all(there: Path, tmp_path: Path) -> None:

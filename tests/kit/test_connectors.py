@@ -129,7 +129,7 @@ BROKEN = [
     ("yield time.sleep(60)", "connector.silent", "was silent for 1 s"),
     ("yield bytearray(10**9)", "connector.memory", "more than the 200 MB"),
     ("yield self.http.get('http://127.0.0.2:1/x')", "connector.foreign_address", "another server"),
-    ("try: yield self.http.get('/gone')\n        except Exception: pass", "source.refused", "it answered 403"),
+    ("try: yield self.http.get('/gone')\n        except Exception: pass", "source.no_right", "it answered 403"),
     ("yield 1 / 0 if self.url else 0", "connector.broken", "ZeroDivisionError"),
     ("raise RuntimeError(self.token); yield", "connector.broken", "RuntimeError: •••"),
 ]

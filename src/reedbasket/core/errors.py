@@ -6,7 +6,8 @@ ReedError
 ├── SourceError            source.*       the other side, or the way there
 │   ├── SourceUnreachable  source.unreachable     (retryable)
 │   ├── SourceTimedOut     source.timed_out       (retryable)
-│   ├── SourceRefused      source.refused
+│   ├── SourceRefused      source.refused         it does not know who is asking
+│   ├── SourceForbidden    source.no_right        it knows, and does not let them read this
 │   ├── SourceBusy         source.busy            (retryable, says how long to wait)
 │   ├── SourceFailed       source.failed          (retryable)
 │   ├── BodyCutOff         source.body_cut_off    (retryable)
@@ -140,6 +141,10 @@ class SourceTimedOut(SourceError):
 
 class SourceRefused(SourceError):
     code = "source.refused"
+
+
+class SourceForbidden(SourceError):
+    code = "source.no_right"
 
 
 class SourceBusy(SourceError):

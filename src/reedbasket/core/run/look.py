@@ -35,6 +35,7 @@ _OF_RECORDS = (
     errors.Incomplete,
     errors.PagesLooped,
 )
+_OF_SIGN_IN = (errors.SignInFailed, errors.SignInNeeded, errors.SourceRefused, errors.SourceForbidden)
 STEPS = ("secrets", "name", "port", "TLS", "sign-in", "answer", "records")
 STEPS_OF_CODE = ("secrets", "code", "check", "records")
 # Pages of a survey's sample, and records; more would ask a live source for what nobody reads.
@@ -132,7 +133,7 @@ def _steps(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]
         )
     except errors.ReedError as error:
         asking.mask.error(error)
-        signing = isinstance(error, errors.SignInFailed | errors.SignInNeeded | errors.SourceRefused)
+        signing = isinstance(error, _OF_SIGN_IN)
         refused = signing or error.code.startswith("source.signer")
         yield CheckStep("sign-in" if refused else "answer", False, f"{error.found} [{error.code}]", error.mend)
     finally:

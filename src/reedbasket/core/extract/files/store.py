@@ -8,7 +8,7 @@ from contextlib import AbstractContextManager
 from datetime import datetime
 from typing import IO, Any, NamedTuple, Protocol
 
-from ...errors import SourceError, SourceRefused, SourceTimedOut, SourceUnreachable
+from ...errors import SourceError, SourceForbidden, SourceRefused, SourceTimedOut, SourceUnreachable
 
 
 class FileInfo(NamedTuple):
@@ -100,8 +100,21 @@ class Trouble:
 
     def refused(self, doing: str, words: str) -> SourceError:
         return SourceRefused(
-            doing, self.where, found=words, mend="see who the source says we are, and what they may read there"
+            doing, self.where, found=words, mend="check `user` and the secret of the source; set it anew with `reed secret set`"
         )
+
+    def forbidden(self, doing: str, words: str) -> SourceError:
+        mend = "whoever we are there may not read this: have the right given, or leave it out"
+        return SourceForbidden(doing, self.where, found=words, mend=mend)
+
+    def no_credentials(self, doing: str) -> SourceError:
+        found = "neither a password nor a key is given, and the server wants one"
+        mend = "say `password: {secret: NAME}` or `key: {secret: NAME}` in the source"
+        return SourceRefused(doing, self.where, found=found, mend=mend, code="source.no_credentials")
+
+    def other_host(self, doing: str, words: str, mend: str) -> SourceError:
+        """The server does not show what it is to be known by."""
+        return SourceRefused(doing, self.where, found=words, mend=mend, code="source.host_not_trusted")
 
     def failed(self, doing: str, words: str, mend: str = "see the words of the store") -> SourceError:
         return SourceError(doing, self.where, found=words, mend=mend, code="source.store_failed")

@@ -69,7 +69,16 @@ def bad_status(
     found = f"it answered {status}" + (f": {said}" if said else "")
     details: dict[str, float] = {"status": status}
     wait = retry_after_seconds(headers.get("retry-after"), datetime.now(UTC))
-    if status in (401, 403):
+    if status == 403:
+        return errors.SourceForbidden(
+            doing,
+            url,
+            found=found,
+            mend="whoever the secret stands for may not read this: have the right given at the source, or leave the table out; some "
+            "sources answer so to a wrong secret too",
+            details=details,
+        )
+    if status == 401:
         return errors.SourceRefused(
             doing,
             url,

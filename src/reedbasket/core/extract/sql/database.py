@@ -8,7 +8,7 @@ from typing import Any, Protocol
 import pyarrow as pa
 
 from ...checking import CheckStep
-from ...errors import SourceBusy, SourceError, SourceFailed, SourceRefused, SourceTimedOut, SourceUnreachable
+from ...errors import SourceBusy, SourceError, SourceFailed, SourceForbidden, SourceTimedOut, SourceUnreachable
 from ...shape.kinds import Kind
 from ...shape.typed import typed_field
 from .changelog import ChangeLog
@@ -88,7 +88,7 @@ class Failures:
 
     def no_right(self, doing: str, words: str) -> SourceError:
         mend = "`reed setup-sql SOURCE` prints the grants to hand to an administrator"
-        return SourceRefused(doing, self.on, found=words, mend=mend, code="source.no_right")
+        return SourceForbidden(doing, self.on, found=words, mend=mend)
 
     def locked(self, doing: str, words: str) -> SourceError:
         mend = "another session holds a lock; run again when it is done"

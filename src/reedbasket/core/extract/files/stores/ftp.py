@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ftplib
 import posixpath
+import re
 import ssl
 import tempfile
 from collections.abc import Iterator
@@ -18,6 +19,8 @@ from ..store import IN_MEMORY, FileInfo, Trouble
 from .folder import PART
 
 _SECONDS = 30.0
+# As `ls -l` writes it, which nearly all servers do: kind and rights, links, owner, group, size, time, name.
+_UNIX = re.compile(r"([a-z-])[rwxsStTl+.@-]{9,10}\s+\d+\s+\S+\s+\S+\s+(\d+)\s+\w{3}\s+\d{1,2}\s+[\d:]{4,5}\s(.+?)(?: -> .*)?")
 
 
 class FtpStore:
@@ -59,15 +62,33 @@ class FtpStore:
                     return
                 if not str(error).startswith("50"):
                     raise
-                raise self._trouble.failed(
-                    "listing", "the server knows no MLSD", "use a server of RFC 3659, or another store"
-                ) from None
+                found = sorted(self._listed(before))
         for name, facts in found:
             path = before + name
             if facts.get("type") == "dir":
                 yield from self._below(path + "/")
             elif facts.get("type") == "file" and not path.endswith(PART):
                 yield FileInfo(path, int(facts.get("size", 0)), _time(facts.get("modify")))
+
+    def _listed(self, before: str) -> Iterator[tuple[str, dict[str, str]]]:
+        """Of a server that knows no MLSD (RFC 3659): LIST tells the names, SIZE and MDTM the rest, as far as it knows them."""
+        lines: list[str] = []
+        self._ftp.retrlines(f"LIST {self._at(before)}".rstrip(), lines.append)
+        for line in lines:
+            found = _UNIX.fullmatch(line)
+            if found is None:
+                if line.strip() and not line.startswith("total "):
+                    words = f"a line of its listing that is none of Unix: {line[:120]}"
+                    raise self._trouble.failed("listing", words, "use a server of RFC 3659, or another store")
+                continue
+            kind, size, name = found.groups()
+            facts = {"type": {"d": "dir", "-": "file"}.get(kind, "other"), "size": size}
+            if kind == "-":
+                with suppress(ftplib.error_perm):
+                    facts["size"] = str(self._ftp.size(self._at(before + name)) or size)
+                with suppress(ftplib.error_perm):
+                    facts["modify"] = self._ftp.sendcmd(f"MDTM {self._at(before + name)}").split(" ", 1)[1]
+            yield name, facts
 
     def info(self, path: str) -> FileInfo | None:
         with self._told(f"looking at {path} in"):
@@ -121,9 +142,8 @@ class FtpStore:
             yield
         except ftplib.error_perm as error:
             words = str(error)
-            raise (self._trouble.refused if words.startswith(("530", "532", "550")) else self._trouble.failed)(
-                doing, words
-            ) from None
+            say = self._trouble.refused if words.startswith(("530", "532")) else self._trouble.failed
+            raise (self._trouble.forbidden if words.startswith("550") else say)(doing, words) from None
         except ssl.SSLError as error:
             raise self._trouble.refused(doing, f"TLS: {error.reason or error}") from None
         except TimeoutError:

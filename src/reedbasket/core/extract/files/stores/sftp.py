@@ -134,19 +134,24 @@ class SftpStore:
         try:
             yield
         except paramiko.BadHostKeyException:
-            raise self._trouble.refused(doing, "the server shows another key than the one expected") from None
+            mend = "ask its keeper whether it has a new key, and put that into `host_key`; else somebody may stand in between"
+            raise self._trouble.other_host(doing, "the server shows another key than the one expected", mend) from None
         except paramiko.AuthenticationException as error:
             raise self._trouble.refused(doing, str(error)) from None
         except paramiko.SSHException as error:
-            unknown = "not found in known_hosts" in str(error)
-            words = "its key is not known here; say `host_key`, or put it into known_hosts" if unknown else str(error)
-            raise (self._trouble.refused if unknown else self._trouble.unreachable)(doing, words) from None
+            words = str(error)
+            if "not found in known_hosts" in words:
+                mend = "say `host_key` in the source, a line of ssh-keyscan, or put it into known_hosts"
+                raise self._trouble.other_host(doing, "the server's key is not known here", mend) from None
+            if "No authentication methods" in words:
+                raise self._trouble.no_credentials(doing) from None
+            raise self._trouble.unreachable(doing, words) from None
         except TimeoutError:
             raise self._trouble.timed_out(doing) from None
         except FileNotFoundError:
             raise self._trouble.failed(doing, "there is no such folder", "mend `url` of the source") from None
         except PermissionError as error:
-            raise self._trouble.refused(doing, str(error)) from None
+            raise self._trouble.forbidden(doing, str(error)) from None
         except (OSError, EOFError) as error:
             raise self._trouble.unreachable(doing, str(error)) from None
 

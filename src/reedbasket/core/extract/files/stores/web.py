@@ -61,7 +61,8 @@ class WebStore:
 
     def _require(self, answer: urllib3.BaseHTTPResponse, path: str) -> None:
         if answer.status in (401, 403):
-            raise self._trouble.refused(f"fetching {path} from", f"status {answer.status}")
+            say = self._trouble.refused if answer.status == 401 else self._trouble.forbidden
+            raise say(f"fetching {path} from", f"status {answer.status}")
         if answer.status != 200:
             raise self._trouble.failed(f"fetching {path} from", f"status {answer.status}")
 
