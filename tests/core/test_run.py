@@ -132,7 +132,7 @@ def test_compare_writes_only_what_differs(tmp_path: Path) -> None:
     with serving(source_handler) as source:
         text = basket_text(source.url, by="compare", write="mirror", cursor="")
         first, _ = run_once(text, tmp_path)
-        assert (first.tables[0].read, first.tables[0].loaded) == (20, 20)
+        assert (first.tables[0].read, first.tables[0].inserted) == (20, 20)
         nothing, heard = run_once(text, tmp_path, run=2)
         assert (nothing.tables[0].unchanged, nothing.tables[0].staged, heard.ledger) == (20, 0, [])
         records[3] = {**records[3], "name": "renamed"}

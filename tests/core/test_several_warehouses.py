@@ -63,7 +63,7 @@ def test_read_once_and_loaded_into_each(tmp_path: Path, write: str, by: str) -> 
         result, heard = run_once(text, tmp_path)
         assert result.outcome is RunOutcome.SUCCEEDED, result.error
         assert len(server.requests) == 4 == len(heard.requests)
-        assert [(one.table, one.warehouse, one.loaded) for one in result.tables] == [
+        assert [(one.table, one.warehouse, one.inserted) for one in result.tables] == [
             ("things", "", 40), ("things", "duck", 40), ("things", "third", 40),
         ]  # fmt: skip
         require_alike(tmp_path, 40)

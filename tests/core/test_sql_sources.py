@@ -132,12 +132,12 @@ def test_a_cursor_takes_what_changed_and_misses_what_overlap_does_not_cover(dock
     late.commit()
     late.close()
     found = {over: run_once(text, places[over], run=2)[0].tables[0] for over, text in feeds.items()}
-    assert (found["0s"].loaded, found["10m"].loaded) == (0, 1)
+    assert (found["0s"].inserted, found["10m"].inserted) == (0, 1)
     dock.do("update orders set note = 'b', at = now() where id in (3, 4)")
     found = {over: run_once(text, places[over], run=3)[0].tables[0] for over, text in feeds.items()}
-    assert (found["0s"].loaded, found["10m"].loaded) == (2, 2)
+    assert (found["0s"].inserted, found["10m"].inserted) == (2, 2)
     assert [len(rows(place, "orders", "id")) for place in places.values()] == [1000, 1001]
-    assert [run_once(text, places[over], run=4)[0].tables[0].loaded for over, text in feeds.items()] == [0, 0]
+    assert [run_once(text, places[over], run=4)[0].tables[0].inserted for over, text in feeds.items()] == [0, 0]
 
 
 def test_a_cursor_of_several_columns_stands_at_the_greatest(dock: Dock, tmp_path: Path) -> None:
@@ -145,7 +145,7 @@ def test_a_cursor_of_several_columns_stands_at_the_greatest(dock: Dock, tmp_path
     dock.do("insert into orders values (1, '2026-03-01', null), (2, '2026-03-02', '2026-03-05'), (3, null, null)")
     text = dock.basket("tables: {orders: {changes: {by: cursor, column: [made, changed]}}}")
     first = run_once(text, tmp_path)[0].tables[0]
-    assert (first.loaded, first.cursor_to) == (3, "2026-03-05T00:00:00Z")
+    assert (first.inserted, first.cursor_to) == (3, "2026-03-05T00:00:00Z")
     dock.do("insert into orders values (4, '2026-03-06', null); update orders set changed = '2026-03-07' where id = 1")
     dock.do("insert into orders values (5, '2026-03-03', '2026-03-04')")  # below the cursor, and so not seen
     second = run_once(text, tmp_path, run=2)[0].tables[0]
@@ -161,7 +161,7 @@ def test_row_versions_miss_no_late_commit(dock: Dock, tmp_path: Path) -> None:
     late.execute("update orders set n = 1 where id = 7")
     late.execute("savepoint inner_one; insert into orders values (501, 1); release inner_one")
     dock.do("update orders set n = 2 where id = 8")
-    assert run_once(text, tmp_path)[0].tables[0].loaded == 500
+    assert run_once(text, tmp_path)[0].tables[0].inserted == 500
     late.commit()
     second, heard = run_once(text, tmp_path, run=2)
     assert {line.inserted + line.updated for line in heard.ledger} == {2}
@@ -219,7 +219,7 @@ def test_compare_windows_queries_and_pushed_down_rules(dock: Dock, tmp_path: Pat
     assert "secret" not in table_rows(tmp_path, "parts")[0] and ("P3", "6") in rows(tmp_path, "parts", "no", "twice")
     dock.do("update parts set price = 99 where no = 'P3'; delete from parts where no = 'P4'; update parts set secret = 'y'")
     again, _ = run_once(text, tmp_path, run=2)
-    counts = {t.table: (t.read, t.unchanged, t.loaded) for t in again.tables}
+    counts = {t.table: (t.read, t.unchanged, t.inserted) for t in again.tables}
     assert counts["parts"] == (69, 68, 1)
     # P72 stands at the cursor, and is known; P3 is dearer now.
     assert (counts["daily"][0], counts["dear"]) == (0, (1, 0, 1))

@@ -49,7 +49,7 @@ def test_from_a_folder_to_rows_and_back_into_a_folder(service: RunningService, t
         assert len(service.client.peek("test", "boxes", rows=5)["rows"]) == 5
         assert service.client.plan("test")["tables"][0]["error"] is None
         run = service.client.ask_run("test", wait_seconds=50)
-        assert (run["outcome"], run["totals"]["loaded"]) == ("succeeded", 60), run["error"]
+        assert (run["outcome"], run["totals"]["inserted"]) == ("succeeded", 60), run["error"]
         assert [line["status"] for line in service.client.requests(run["id"])] == [200, 200]
         assert service.client.verify("test", deep=True)[0]["same"]
     reed(service, "export", str(tmp_path / "out"))
@@ -93,10 +93,10 @@ def test_tables_that_only_the_source_knows(service: RunningService, tmp_path: Pa
         assert 'did you mean "Boats"' in str(service.client.plan("sets"))
         run = service.client.ask_run("sets", wait_seconds=50)
         assert (run["outcome"], run["error"]["code"]) == ("failed", "definition.unknown_table")
-        assert {one["table"]: one["loaded"] for one in run["tables"]} == {"Boats": 250, "Bots": 0}
+        assert {one["table"]: one["inserted"] for one in run["tables"]} == {"Boats": 250, "Bots": 0}
         feed("{'B*': {besides: 'Bert*'}}")
         run = service.client.ask_run("sets", wait_seconds=50)
-        assert (run["outcome"], run["totals"]["loaded"]) == ("succeeded", 0), run["error"]
+        assert (run["outcome"], run["totals"]["inserted"]) == ("succeeded", 0), run["error"]
         assert service.client.verify("sets", deep=True)[0]["same"]
         feed("{'*': }\ndrift: {tables: ignore}")
         more.append("Moorings")
@@ -106,7 +106,7 @@ def test_tables_that_only_the_source_knows(service: RunningService, tmp_path: Pa
         assert lines.count("drift.table") == 2 and "table.ignored" not in lines
         feed("{'*': }")
         run = service.client.ask_run("sets", wait_seconds=50)
-        assert {one["table"]: one["loaded"] for one in run["tables"]} == {"Boats": 0, "Berths": 8, "Moorings": 1}
+        assert {one["table"]: one["inserted"] for one in run["tables"]} == {"Boats": 0, "Berths": 8, "Moorings": 1}
     with closing(sqlite3.connect(service.folder / "marsh.db")) as db:
         assert [db.execute(f"select count(*) from o_{name}").fetchone()[0] for name in ("boats", "berths", "moorings")] == [
             250,

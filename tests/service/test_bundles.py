@@ -43,7 +43,7 @@ def test_written_once_and_loaded_anywhere(service: RunningService, tmp_path: Pat
         assert client.rows("marsh", "things", limit=100)["rows"] == before
         assert client.feed("test")["fresh_at"] == fresh
         records.append(record(50))
-        assert client.ask_run("test", wait_seconds=30)["totals"]["loaded"] == 1
+        assert client.ask_run("test", wait_seconds=30)["totals"]["inserted"] == 1
         assert client.bundles() == []
     manifest = json.loads((folder / "manifest.json").read_text())
     tables = {table["name"]: table for table in manifest["tables"]}
@@ -61,7 +61,7 @@ def test_written_once_and_loaded_anywhere(service: RunningService, tmp_path: Pat
     for place in ("duck", "marsh"):
         for loaded in (100, 0):
             said = json.loads(reed(service, "load", str(folder), "--into", place, "--prefix", f"{place}_", "--json"))
-            assert said["totals"]["loaded"] == loaded
+            assert said["totals"]["inserted"] == loaded
         columns = "id, name, big, price, cast(open as integer) as open, cast(day as text) as day"
         there = [
             client.query(warehouse, f"select {columns} from {table} where id < 50 order by id")["rows"]

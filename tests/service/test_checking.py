@@ -27,7 +27,7 @@ def test_rejects_are_mended_and_replayed_and_the_rest_is_verified(
         records.append({"id": "T900", "n": "none", "at": "y", "updated_at": "2026-03-01T09:00:00Z", "fresh": 1.5})
         records.append({"id": "T901", "n": 5, "at": "y", "updated_at": "2026-03-01T09:00:00Z", "fresh": 1.5})
         second = client.ask_run("test", wait_seconds=30)
-        assert (second["totals"]["rejected"], second["totals"]["loaded"]) == (1, 1)
+        assert (second["totals"]["rejected"], second["totals"]["inserted"]) == (1, 1)
         assert [(d["what"], d["column"], d["ignored"]) for d in client.drift("test")] == [("column", "fresh", False)]
         assert reed(["rejects", "test", "--to-file", str(tmp_path / "rejects.ndjson")]) == 0
         (line,) = (tmp_path / "rejects.ndjson").read_text().splitlines()

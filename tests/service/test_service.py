@@ -74,7 +74,7 @@ def test_a_run_from_basket_to_rows(service: RunningService) -> None:
         assert client.tables("marsh") == []
 
         run = client.ask_run("test", wait_seconds=30)
-        assert (run["outcome"], run["totals"]["read"], run["totals"]["loaded"]) == ("succeeded", 400, 400)
+        assert (run["outcome"], run["totals"]["read"], run["totals"]["inserted"]) == ("succeeded", 400, 400)
         assert client.ask_run("test", wait_seconds=30)["totals"]["read"] == 0
         records[5] = {**records[5], "n": -1, "updated_at": "2026-03-01T09:00:00Z"}
         records.append({"id": "T900", "n": 900, "at": "y", "updated_at": "2026-03-01T09:00:01Z"})
@@ -120,7 +120,7 @@ def test_watching_a_run_live(service: RunningService) -> None:
         watcher.join(30)
     assert events[-1] == ("end", {"outcome": "succeeded"})
     states = [data for name, data in events if name == "run"]
-    assert states[-1]["totals"]["loaded"] == 400
+    assert states[-1]["totals"]["inserted"] == 400
     reads = [s["totals"]["read"] for s in states]
     assert reads == sorted(reads)
     lines = [line for name, data in events if name == "log" for line in data]
@@ -207,7 +207,7 @@ def test_a_service_that_is_stopped_commits_what_it_has_and_goes_on_behind_it(tmp
         prepare(service.client, source.url)
         run = service.client.ask_run("test")
         until(lambda: len(source.requests) > 3, "some pages to be read")
-        assert service.client.run(run["id"])["tables"][0]["loaded"] == 0
+        assert service.client.run(run["id"])["tables"][0]["inserted"] == 0
         assert service.stop() == 0
         first = len(table_rows(service.folder, "things"))
         assert 0 < first < 400

@@ -372,7 +372,9 @@ def _each(server: Server, text: tuple[str, bytes], do: Any) -> tuple[str, bytes]
     body = json.loads(text[1])
     if not body["items"]:
         return None
-    server.altered |= {r["id"] for r in (body["items"][0], body["items"][-1]) if isinstance(r, dict) and "id" in r}
+    for record in (body["items"][0], body["items"][-1]):
+        if isinstance(record, dict):
+            server.altered.add(record["ref"]["id"] if server.declared.nested else record["id"])
     do(body["items"])
     return text[0], json.dumps(body, ensure_ascii=False).encode()
 
@@ -386,7 +388,7 @@ def not_a_record(server: Server, text: tuple[str, bytes]) -> Any:
 
 
 def key_missing(server: Server, text: tuple[str, bytes]) -> Any:
-    return _each(server, text, lambda items: items[0].pop("id"))
+    return _each(server, text, lambda items: items[0].pop("ref" if server.declared.nested else "id"))
 
 
 def key_in_capitals(server: Server, text: tuple[str, bytes]) -> tuple[str, bytes]:
@@ -416,12 +418,17 @@ def number_as_text(server: Server, text: tuple[str, bytes]) -> Any:
     return _each(server, text, lambda items: items[-1].update(n="a few"))
 
 
+def _timed(record: dict[str, Any]) -> dict[str, Any]:
+    found: dict[str, Any] = record.get("meta", record)
+    return found
+
+
 def bad_time(server: Server, text: tuple[str, bytes]) -> Any:
-    return _each(server, text, lambda items: items[0].update(updated_at="yesterday"))
+    return _each(server, text, lambda items: _timed(items[0]).update(updated_at="yesterday"))
 
 
 def time_null(server: Server, text: tuple[str, bytes]) -> Any:
-    return _each(server, text, lambda items: items[0].update(updated_at=None))
+    return _each(server, text, lambda items: _timed(items[0]).update(updated_at=None))
 
 
 def not_utf8(server: Server, text: tuple[str, bytes]) -> Any:

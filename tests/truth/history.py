@@ -75,6 +75,7 @@ def declarations(draw: Any) -> Declaration:
         deletes=draw(st.sampled_from(["apply", "apply", "mark"])),
         warehouses=warehouses,
         at_once=draw(st.sampled_from([1, 3])),
+        nested=form in ("json", "ndjson") and draw(st.booleans()),
     )
 
 
@@ -101,6 +102,7 @@ def histories(draw: Any, faults: int = 2) -> History:
 
 def basket(declared: Declaration, url: str) -> str:
     d = declared
+    key, changed = ("ref.id", "meta.updated_at") if d.nested else ("id", "updated_at")
     following = {
         "token": "{token: meta.next, as: after}" if d.form == "json" else "{token: answer.next, as: after}",
         "token_header": "{token_header: x-next, as: after}",
@@ -109,7 +111,7 @@ def basket(declared: Declaration, url: str) -> str:
         "link": "{link: next}",
         "url": "{url: meta.url}" if d.form == "json" else "{url: answer.next}",
         "url_header": "{url_header: X-NEXT-page}",
-        "last": "{last: id, as: after}",
+        "last": f"{{last: {key}, as: after}}",
     }
     forms = {"epoch": ", format: epoch", "epoch_ms": ", format: epoch_ms", "day_first": ', format: "%d.%m.%Y %H:%M:%S"'}
     lines = ["    get: /things"]
@@ -129,10 +131,10 @@ def basket(declared: Declaration, url: str) -> str:
             "{response_header: x-total-count}" if d.total == "header" else "meta.total" if d.form == "json" else "answer.total"
         )
         lines.append(f"    total: {where}")
-    lines.append("    key: id")
+    lines.append(f"    key: {key}")
     if d.by == "cursor":
         more = forms.get(d.writing, "") + (", sorted: true" if d.promised else "") + f", bound: {d.bound}"
-        lines.append(f"    cursor: {{column: updated_at, overlap: 10m{more}}}")
+        lines.append(f"    cursor: {{column: {changed}, overlap: 10m{more}}}")
     table = "\n".join(lines)
     houses = "\n---\n".join(f"warehouse: in_{w}\non: {w}\npath: marsh.{w}" for w in d.warehouses)
     into = ", ".join(f"in_{w}" for w in d.warehouses)
@@ -250,7 +252,7 @@ class Player:
         if server.altered and result.outcome == "succeeded" and not heard.rejected and not self._there(server.altered):
             raise Wrong(f"a record came, and is neither a row nor a reject; {about}")
         for engine in declared.warehouses:
-            held = rows_of(self.folder, engine, "things") or []
+            held = self._rows(engine)
             children = rows_of(self.folder, engine, "things_seats")
             if result.outcome != "succeeded":
                 self.expected.excused |= server.altered
@@ -293,8 +295,13 @@ class Player:
         self._next.excused |= set(self._next.rows) - there | {n for n, _ in self._next.appended if n not in there}
 
     def _there(self, numbers: set[int]) -> bool:
-        held = rows_of(self.folder, self.declared.warehouses[0], "things") or []
+        held = self._rows(self.declared.warehouses[0])
         return numbers <= {int(r["id"]) for r in held if r["id"] is not None}
+
+    def _rows(self, engine: str) -> list[dict[str, Any]]:
+        found = rows_of(self.folder, engine, "things") or []
+        names = {"ref_id": "id", "meta_updated_at": "updated_at"}
+        return [{names.get(name, name): value for name, value in row.items()} for row in found]
 
     def _verify(self) -> None:
         """`verify` says "same" exactly where the oracle does."""

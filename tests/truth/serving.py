@@ -26,7 +26,8 @@ CSV_COLUMNS = ["id", "name", "n", "note", "updated_at"]
 
 @dataclass(frozen=True)
 class Declaration:
-    """How the source answers, and how a feed asks for it. order: of its list. compares: times as text, or as instants."""
+    """How the source answers, and how a feed asks for it. order: of its list. compares: times as text, or as instants. nested: key and
+    time of change stand inside objects."""
 
     style: str = "token"
     form: str = "json"
@@ -42,6 +43,7 @@ class Declaration:
     deletes: str = "apply"
     warehouses: tuple[str, ...] = ("sqlite",)
     at_once: int = 2
+    nested: bool = False
     size: int = 4
 
     @property
@@ -233,6 +235,8 @@ class Server:
 
     def _written(self, page: Page) -> tuple[str, bytes]:
         form = self.declared.form
+        if self.declared.nested:
+            page = replace(page, records=[_nested(record) for record in page.records])
         if form == "ndjson":
             return KINDS[form], b"".join(json.dumps(r, ensure_ascii=False).encode() + b"\n" for r in page.records)
         if form == "csv":
@@ -263,6 +267,13 @@ class Server:
         total = f"<total>{page.total}</total>" if self.declared.total == "body" else ""
         items = "".join(element(r) for r in page.records if isinstance(r, dict))
         return f'<?xml version="1.0"?><answer>{following}{total}<items>{items}</items></answer>'.encode()
+
+
+def _nested(record: Any) -> Any:
+    if not isinstance(record, dict):
+        return record
+    rest = {name: value for name, value in record.items() if name not in ("id", "updated_at")}
+    return {"ref": {"id": record["id"]}, **rest, "meta": {"updated_at": record["updated_at"]}}
 
 
 class Host:

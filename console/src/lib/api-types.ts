@@ -766,7 +766,9 @@ export interface TableProgress {
   phase: "waiting" | "reading" | "committing" | "done" | "failed" | "skipped";
   read: number;
   staged: number;
-  loaded: number;
+  inserted: number;
+  updated: number;
+  deleted: number;
   repeated: number;
   held_back: number;
   rejected: number;
@@ -798,7 +800,9 @@ export interface Token {
 export interface Totals {
   read: number;
   staged: number;
-  loaded: number;
+  inserted: number;
+  updated: number;
+  deleted: number;
   repeated: number;
   held_back: number;
   rejected: number;

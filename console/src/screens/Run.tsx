@@ -90,7 +90,10 @@ function OneRun({ id }: { id: number }) {
         <Fact name="Began">{moment(run.started_at) || "not yet"}</Fact>
         <Fact name="Took">{between(run.started_at, run.ended_at, now)}</Fact>
         <Fact name="Read">{count(run.totals.read)}</Fact>
-        <Fact name="Loaded">{count(run.totals.loaded)}</Fact>
+        <Fact name="Inserted">{count(run.totals.inserted)}</Fact>
+        <Fact name="Updated">{count(run.totals.updated)}</Fact>
+        <Fact name="Deleted">{count(run.totals.deleted)}</Fact>
+        <Fact name="Unchanged">{count(run.totals.unchanged)}</Fact>
         <Fact name="Taken before">{count(run.totals.repeated)}</Fact>
         <Fact name="Rejected">{count(run.totals.rejected)}</Fact>
         <Fact name="Requests">{count(run.totals.requests)}</Fact>
@@ -144,8 +147,9 @@ const tableColumns = [
     show: (table: TableProgress) => <Bar label={`Progress of ${table.target}`} value={taken(table)} most={table.expected} state={table.phase} />,
     width: "14%",
   },
-  { name: "Read", show: (table: TableProgress) => count(table.read), end: true, width: "9%" },
-  { name: "Loaded", show: (table: TableProgress) => count(table.loaded), end: true, width: "9%" },
+  { name: "Read", show: (table: TableProgress) => count(table.read), end: true, width: "8%" },
+  { name: "Inserted", show: (table: TableProgress) => count(table.inserted), end: true, width: "8%" },
+  { name: "Updated", show: (table: TableProgress) => count(table.updated), end: true, width: "8%" },
   {
     name: "Rows/s",
     show: (table: TableProgress) => (table.seconds > 0 && table.read > 0 ? count(Math.round(table.read / table.seconds)) : ""),

@@ -46,9 +46,10 @@ export function RunsGrid({ runs }: { runs: Run[] }) {
         { name: "Asked for", show: (run) => moment(run.requested_at), width: "15%" },
         { name: "Took", show: (run) => between(run.started_at, run.ended_at, now), end: true, width: "8%" },
         { name: "Read", show: (run) => count(run.totals.read), end: true, width: "7%" },
-        { name: "Loaded", show: (run) => count(run.totals.loaded), end: true, width: "7%" },
+        { name: "Inserted", show: (run) => count(run.totals.inserted), end: true, width: "7%" },
+        { name: "Updated", show: (run) => count(run.totals.updated), end: true, width: "7%" },
         { name: "Rejected", show: (run) => count(run.totals.rejected), end: true, width: "7%" },
-        { name: "Remark", show: (run) => <span title={remark(run)}>{remark(run)}</span>, width: "20%" },
+        { name: "Remark", show: (run) => <span title={remark(run)}>{remark(run)}</span>, width: "14%" },
       ]}
     />
   );

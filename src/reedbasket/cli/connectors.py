@@ -101,7 +101,7 @@ def _try(options: argparse.Namespace, folder: Path) -> int:
             requests = show.plural(table.requests, "request")
             print(
                 show.heading(
-                    f"\n{table.table}: {show.count(table.read)} read, {show.count(table.loaded)} loaded, {requests}{place}"
+                    f"\n{table.table}: {show.count(table.read)} read, {show.count(table.inserted)} inserted, {requests}{place}"
                 )
             )
             if not warehouse.existing(table.target):

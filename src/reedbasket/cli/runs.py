@@ -20,6 +20,8 @@ _ACTIVE = ("queued", "running")
 WAIT_SECONDS = 50.0
 # In a pipe, progress is a line now and then instead of a bar.
 _LINE_SECONDS = 2.0
+# What a run does with rows, in the words of the ledger.
+WRITTEN = ("inserted", "updated", "deleted")
 
 
 def run(options: argparse.Namespace) -> int:
@@ -93,7 +95,7 @@ def list_all(options: argparse.Namespace) -> int:
             show.local_time(r["requested_at"]),
             show.seconds_between(r["started_at"], r["ended_at"]),
             show.count(r["totals"]["read"]),
-            show.count(r["totals"]["loaded"]),
+            *(show.count(r["totals"][name]) for name in WRITTEN),  # type: ignore[literal-required]
             show.count(r["totals"]["rejected"]),
             show.count(r["totals"]["requests"]),
             _remark(r),
@@ -101,10 +103,10 @@ def list_all(options: argparse.Namespace) -> int:
         for r in found
     ]
     show.table(
-        ["run", "feed", "outcome", "cause", "asked for", "took", "read", "loaded", "rejected", "requests", "remark"],
+        ["run", "feed", "outcome", "cause", "asked for", "took", "read", *WRITTEN, "rejected", "requests", "remark"],
         rows,
         empty="No runs yet; run a feed with `reed run FEED`.",
-        right=["run", "took", "read", "loaded", "rejected", "requests"],
+        right=["run", "took", "read", *WRITTEN, "rejected", "requests"],
     )
     return 0
 
@@ -179,7 +181,9 @@ def _live_table(run: wire.Run) -> Any:
     took = show.seconds_between(run["started_at"], run["ended_at"])
     made = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0), title_justify="left", title_style="")
     made.title = f"run {run['id']}  {run['feed']}  {run['outcome']}  {took}"
-    for name in ("table", "phase", "", "read", "loaded", "rows/s", "requests", "bytes", "waited", "left"):
+    made.caption = "\n".join(f"{_called(table)} waits {table['waiting']}" for table in run["tables"] if table["waiting"])
+    made.caption_justify, made.caption_style = "left", "yellow"
+    for name in ("table", "phase", "", "read", *WRITTEN, "rows/s", "requests", "bytes", "waited", "left"):
         made.add_column(name, justify="left" if name in ("table", "phase", "") else "right", no_wrap=True)
     for table in run["tables"]:
         expected = table["expected"]
@@ -193,7 +197,7 @@ def _live_table(run: wire.Run) -> Any:
             table["phase"],
             bar,
             show.count(table["read"]),
-            show.count(table["loaded"]),
+            *(show.count(table[name]) for name in WRITTEN),  # type: ignore[literal-required]
             show.count(_pace(table)) if _pace(table) else "",
             show.count(table["requests"]),
             show.size(table["source_bytes"]),
@@ -231,11 +235,12 @@ def _lines(client: Client, number: int) -> None:
             continue
         due = time.monotonic() - last >= _LINE_SECONDS
         for table in data["tables"]:
-            moved = phases.get(_called(table)) != table["phase"]
+            stands = table["phase"] + table["waiting"]
+            moved = phases.get(_called(table)) != stands
             if table["phase"] != "waiting" and (moved or (due and table["phase"] == "reading")):
                 print(_words(table, data["tables"]), flush=True)
                 last = time.monotonic()
-            phases[_called(table)] = table["phase"]
+            phases[_called(table)] = stands
 
 
 def _words(table: wire.TableProgress, among: Sequence[wire.TableProgress]) -> str:
@@ -243,7 +248,9 @@ def _words(table: wire.TableProgress, among: Sequence[wire.TableProgress]) -> st
     width = max(14, *(len(_called(one)) for one in among))
     expected = f" of {show.count(table['expected'])}" if table["expected"] and table["phase"] == "reading" else ""
     text = f"{_called(table):<{width}} {table['phase']:<11} {show.count(table['read'])}{expected} read"
-    text += f", {show.count(table['loaded'])} loaded, {show.plural(table['requests'], 'request')}, {table['seconds']:.2f} s"
+    text += f", {written(table)}, {show.plural(table['requests'], 'request')}, {table['seconds']:.2f} s"
+    if table["waiting"]:
+        text += f"; waits {table['waiting']}"
     if table["repeated"]:
         text += f" ({show.count(table['repeated'])} in the overlap were taken before)"
     return text
@@ -255,7 +262,7 @@ def ended(run: wire.Run, as_json: bool) -> int:
         return _code(run)
     took = show.seconds_between(run["started_at"], run["ended_at"])
     totals = run["totals"]
-    words = f"{show.count(totals['read'])} read, {show.count(totals['loaded'])} loaded, {show.plural(totals['requests'], 'request')}"
+    words = f"{show.count(totals['read'])} read, {written(totals)}, {show.plural(totals['requests'], 'request')}"
     if totals["repeated"]:
         words += f"; {show.count(totals['repeated'])} in the overlap were taken before"
     if totals["rejected"]:
@@ -268,6 +275,12 @@ def ended(run: wire.Run, as_json: bool) -> int:
         error = run["error"]
         print(f"  {error['doing']} {error['on']}: {error['found']}. {error['mend']}  [{error['code']}]", file=sys.stderr)
     return _code(run)
+
+
+def written(counts: wire.TableProgress | wire.Totals) -> str:
+    """What became of the records, in words: the counts that are not 0."""
+    named = {name: counts[name] for name in (*WRITTEN, "unchanged")}  # type: ignore[literal-required]
+    return ", ".join(f"{show.count(count)} {name}" for name, count in named.items() if count) or "nothing written"
 
 
 def _code(run: wire.Run) -> int:

@@ -8,6 +8,7 @@ from itertools import chain, compress
 from typing import Any, overload
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 Record = dict[str, Any]
 
@@ -38,8 +39,16 @@ class ColumnRecords(Sequence[Record]):
         return self._as_met[place]
 
     def column(self, name: str) -> pa.ChunkedArray | None:
-        """A column by the source's name for it."""
-        return self.columns.column(name) if name in self.columns.column_names else None
+        """A column by the source's name for it, or one inside objects by a path with points."""
+        if name in self.columns.column_names:
+            return self.columns.column(name)
+        first, *inside = name.split(".")
+        found = self.columns.column(first) if inside and first in self.columns.column_names else None
+        for step in inside:
+            if found is None or not pa.types.is_struct(found.type) or found.type.get_field_index(step) < 0:
+                return None
+            found = pc.struct_field(found, [step])
+        return found
 
     def filter(self, keep: Sequence[bool]) -> ColumnRecords:
         # Made once for all that is chosen of them.
@@ -50,6 +59,15 @@ class ColumnRecords(Sequence[Record]):
     @cached_property
     def _as_met(self) -> Sequence[Record]:
         return self._met()
+
+
+def value_at(record: Any, name: str) -> Any:
+    """The value of a field, or of one inside objects by a path with points; None where nothing stands there."""
+    if not isinstance(record, dict) or name in record or "." not in name:
+        return record.get(name) if isinstance(record, dict) else None
+    for step in name.split("."):
+        record = record.get(step) if isinstance(record, dict) else None
+    return record
 
 
 def chosen(records: Sequence[Record], keep: Sequence[bool]) -> Sequence[Record]:

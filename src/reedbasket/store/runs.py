@@ -13,7 +13,10 @@ from ..core.run import RunOutcome, TableProgress
 from .database import Store, now_text
 
 Cause = Literal["asked", "schedule", "window", "after", "backfill"]
-_COUNTS = ("read", "staged", "loaded", "repeated", "held_back", "rejected", "unchanged", "filtered", "requests", "source_bytes")
+_COUNTS = (
+    "read", "staged", "inserted", "updated", "deleted", "repeated", "held_back", "rejected", "unchanged", "filtered", "requests",
+    "source_bytes",
+)  # fmt: skip
 
 
 @dataclass(frozen=True)

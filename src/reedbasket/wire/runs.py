@@ -29,7 +29,9 @@ class TableProgress(TypedDict):
     phase: Literal["waiting", "reading", "committing", "done", "failed", "skipped"]
     read: int
     staged: int
-    loaded: int
+    inserted: int
+    updated: int
+    deleted: int
     repeated: int
     held_back: int
     rejected: int
@@ -50,7 +52,9 @@ class TableProgress(TypedDict):
 class Totals(TypedDict):
     read: int
     staged: int
-    loaded: int
+    inserted: int
+    updated: int
+    deleted: int
     repeated: int
     held_back: int
     rejected: int

@@ -20,6 +20,7 @@ from xxhash import xxh3_64_intdigest
 from ..exact_json import dump_lenient
 from ..load.along import Transition
 from ..load.warehouse import TableState, Warehouse
+from ..records import value_at
 from ..shape.layout import Family
 from ..shape.structure import ColumnShape
 from .order import TableOrder
@@ -193,7 +194,7 @@ def _column(records: Sequence[dict[str, Any]], name: str) -> list[Any]:
     try:
         return list(map(itemgetter(name), records))
     except KeyError:
-        return [record.get(name) for record in records]
+        return [value_at(record, name) for record in records]
 
 
 def _numbers_of(array: pa.Array) -> memoryview:
@@ -222,7 +223,7 @@ def comparer_for(
 
 def _keys_are_plain(table: TableOrder, state: TableState) -> bool:
     """Keys of other kinds look different in the warehouse, and cannot be told from there: all is merged then."""
-    nodes = [state.structure.root.fields.get(name) for name in table.key]
+    nodes = [state.structure.field(name) for name in table.key]
     plain = all(isinstance(node, ColumnShape) and node.kind in ("int64", "text") for node in nodes)
     return plain and not set(table.key) & set(table.shaping.cast)
 

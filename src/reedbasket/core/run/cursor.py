@@ -22,7 +22,7 @@ import pyarrow.compute as pc
 
 from ..exact_json import dump, dump_lenient
 from ..load.warehouse import SavedCursor
-from ..records import ColumnRecords, chosen
+from ..records import ColumnRecords, chosen, value_at
 from ..shape.batch import Reject
 from ..spec.http import CursorRule
 from ..spec.times import EPOCHS, TimeAsWritten, finest, format_time, read_time, step_of, write_like, write_time
@@ -234,7 +234,7 @@ class CursorTracker:
         if raw is not None and (whole or pa.types.is_temporal(raw.type)):
             return self._of_column(records, column), []
         if raw is None:
-            raw = [record.get(column) for record in records]
+            raw = [value_at(record, column) for record in records]
         elif self._rule.type != "time" or self._rule.format is not None:
             raw = raw.to_pylist()
         if self._rule.type == "time":

@@ -39,7 +39,9 @@ class TableProgress:
     phase: Phase = "waiting"
     read: int = 0
     staged: int = 0
-    loaded: int = 0
+    inserted: int = 0
+    updated: int = 0
+    deleted: int = 0
     repeated: int = 0
     held_back: int = 0
     rejected: int = 0

@@ -343,11 +343,12 @@ class _Heard:
 
 
 def _summary(listener: Listener, progress: TableProgress) -> None:
-    words = f"{progress.read} read, {progress.loaded} loaded in {progress.seconds:.2f} s, requests: {progress.requests}"
+    words = f"{progress.read} read, {progress.inserted} inserted, {progress.updated} updated"
+    words += f", {progress.deleted} deleted" if progress.deleted else ""
+    words += f", {progress.unchanged} unchanged" if progress.unchanged else ""
+    words += f" in {progress.seconds:.2f} s, requests: {progress.requests}"
     if progress.repeated:
         words += f"; {progress.repeated} in the overlap were taken before"
-    if progress.unchanged:
-        words += f"; {progress.unchanged} compared and unchanged"
     if progress.filtered:
         words += f"; {progress.filtered} left out by `keep`"
     if progress.rejected:

@@ -163,7 +163,6 @@ class TableCommits:
     def _commit(self, *, ended: bool) -> None:
         self._phase("committing")
         load, since = self._load, self._since
-        staged = load.staged_rows
         cursor = self._taking.position(ended=ended) if self._moves_cursor else None
         position = since.position(
             cursor,
@@ -179,7 +178,10 @@ class TableCommits:
         for note in load.notes:
             self._log("info", "table.brought_along", note)
         load.notes.clear()
-        self.progress.loaded += staged
+        for name in ("inserted", "updated", "deleted", "unchanged"):
+            # Compared and unchanged ones were counted as they came.
+            before = since.unchanged if name == "unchanged" else 0
+            setattr(self.progress, name, getattr(self.progress, name) + getattr(lines[0], name) - before)
         self.progress.cursor_to = lines[0].cursor_to
         self._listener.loaded(lines)
         self._since = SinceCommit(self._clock(), read_before=self._handed.reading_seconds)

@@ -18,6 +18,7 @@ import pyarrow.compute as pc
 
 from ..errors import DefinitionError
 from ..logged import Logged, LoggedRecords
+from ..records import value_at
 from .arrow import kind_of_arrow, to_arrow
 from .batch import Reject, Shaped, TableBatch
 from .expressions import columns_in, open_engine
@@ -358,9 +359,9 @@ def rejected_keys(family: Family, shaper: Any, key: Sequence[str], records: Sequ
     """The keys of records that were rejected, as far as they are readable; None where none is."""
     found = []
     for record in records:
-        values = [record.get(name) for name in key] if isinstance(record, dict) else [None]
+        values = [value_at(record, name) for name in key]
         if not any(v is None or isinstance(v, dict | list) for v in values):
-            found.append(dict(zip(key, values)))
+            found.append(_record_of(key, values))
     if not found or not family.key:
         return None
     probe = type(shaper)(shaper.structure.copy(), key, "row", shaper.rules)
@@ -372,6 +373,18 @@ def rejected_keys(family: Family, shaper: Any, key: Sequence[str], records: Sequ
     return TableBatch(
         family.root.name, shaped.records, range(shaped.records), columns={n: columns[n] for n in family.key if n in columns}
     )
+
+
+def _record_of(key: Sequence[str], values: Sequence[Any]) -> dict[str, Any]:
+    """A record of nothing but its key, whose fields may lie inside objects."""
+    made: dict[str, Any] = {}
+    for name, value in zip(key, values):
+        *above, last = name.split(".")
+        place = made
+        for step in above:
+            place = place.setdefault(step, {})
+        place[last] = value
+    return made
 
 
 def _chunks(values: Any) -> list[pa.Array]:

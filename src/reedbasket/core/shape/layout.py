@@ -54,7 +54,7 @@ class Family:
 
 def reference_of(structure: TableShape, key: Sequence[str], link: Literal["key", "row"]) -> Reference:
     """A key of one column that is a whole number or text is pointed at itself; everything else gets a `_rb_row`."""
-    node = structure.root.fields.get(key[0]) if len(key) == 1 else None
+    node = structure.field(key[0]) if len(key) == 1 else None
     plain = isinstance(node, ColumnShape) and node.kind in ("int64", "text")
     return "key" if link == "key" and plain else "row"
 
@@ -63,9 +63,9 @@ def lay_out(
     structure: TableShape, key: Sequence[str], newest_by: str | None, link: Literal["key", "row"], *, by_file: bool = False
 ) -> Family:
     """key, newest_by: fields of the source."""
-    nodes = [structure.root.fields.get(name) for name in key]
+    nodes = [structure.field(name) for name in key]
     columns = [node for node in nodes if isinstance(node, ColumnShape)]
-    newest = structure.root.fields.get(newest_by or "")
+    newest = structure.field(newest_by or "")
     reference = reference_of(structure, key, link)
     found: list[tuple[TableShape, TableLayout]] = []
 

@@ -52,6 +52,16 @@ class TableShape:
     left_out: bool = False
     within: str = ""
 
+    def field(self, path: str) -> Node | None:
+        """What a field became; of one inside objects, by a path with points."""
+        node: Node | None = self.root.fields.get(path)
+        if node is not None or "." not in path:
+            return node
+        node = self.root
+        for step in path.split("."):
+            node = node.fields.get(step) if isinstance(node, ObjectShape) else None
+        return node
+
     def columns(self) -> list[ColumnShape]:
         """Its columns in the source's order, without those left out."""
         return [node for node in _nodes(self.root) if isinstance(node, ColumnShape) and not node.left_out]

@@ -14,6 +14,7 @@ from typing import Any, Literal
 import pyarrow as pa
 
 from ..exact_json import dump
+from ..records import value_at
 from .batch import TableBatch
 from .casts import cast_values
 from .kinds import widen
@@ -76,10 +77,13 @@ class Walk(Learning):
                     columns[name] = _take(rows, name, gappy)
         # The key first: children need it to point at.
         top = not path and level.batch.parents is None
-        names = sorted(columns, key=lambda n: n not in self.key) if top else list(columns)
+        tops = {key.partition(".")[0] for key in self.key} | set(self.key)
+        names = sorted(columns, key=lambda n: n not in tops) if top else list(columns)
         for name in names:
             values, found = columns[name]
-            self._field(level, shape, (*path, name), values, found, len(present), whole=whole or (top and name in self.key))
+            self._field(
+                level, shape, (*path, name), values, found, len(present), whole=whole or self._at_key(level, (*path, name))
+            )
 
     def _field(
         self,
@@ -97,8 +101,10 @@ class Walk(Learning):
         plain = node.name if isinstance(node, ColumnShape) else fold("_".join(path))
         rules, within = self.rules, level.within
         taken = whole or rules.names(within, plain)
+        inside = f"{'.'.join(path)}."
+        leads_to_key = level.batch.parents is None and any(key.startswith(inside) for key in self.key)
         if rules.skips(within, plain) or not (
-            taken or rules.reaches_into(within, plain, "_") or rules.reaches_into(within, plain, ".")
+            taken or leads_to_key or rules.reaches_into(within, plain, "_") or rules.reaches_into(within, plain, ".")
         ):
             _mark_left_out(node)
             self.left_out.add(".".join(path) if not within else f"{within}.{'.'.join(path)}")
@@ -118,6 +124,9 @@ class Walk(Learning):
             )  # fmt: skip
         elif isinstance(node, TableShape):
             self._child(level, node, path, self._only(list, level, node, path, values), whole=taken)
+
+    def _at_key(self, level: _Level, path: tuple[str, ...]) -> bool:
+        return level.batch.parents is None and ".".join(path) in self.key
 
     def _learn(self, level: _Level, path: tuple[str, ...], values: Sequence[Any]) -> Node | None:
         types = set(map(type, values))
@@ -142,7 +151,7 @@ class Walk(Learning):
         return self.new_column(table, path, kind)
 
     def _column(self, level: _Level, node: ColumnShape, path: tuple[str, ...], values: list[Any]) -> None:
-        kind, policy, is_key = node.kind, self.rules.drift.types, level.batch.parents is None and ".".join(path) in self.key
+        kind, policy, is_key = node.kind, self.rules.drift.types, self._at_key(level, path)
         wanted = self.rules.cast.get(dotted(level.within, node.name))
         drifts = self.drifts(level.table.name, "type")
         if wanted:
@@ -258,17 +267,17 @@ class Walk(Learning):
             return [""] * parent.rows
         if self._reference() == "row":
             return self._row_references()
-        node = self.structure.root.fields[self.key[0]]
+        node = self.structure.field(self.key[0])
         assert isinstance(node, ColumnShape)
         data = parent.columns[node.name][1]
         return data if isinstance(data, list) else data.to_pylist()
 
     def _row_references(self) -> list[Any]:
-        return [dump([r.get(k) for k in self.key]) for r in self._records]
+        return [dump([value_at(r, k) for k in self.key]) for r in self._records]
 
     def _check_key(self, batch: TableBatch) -> None:
         for name in self.key:
-            node = self.structure.root.fields.get(name)
+            node = self.structure.field(name)
             if isinstance(node, ColumnShape) and node.kind != "json":
                 data = batch.columns[node.name][1]
                 missing = (

@@ -10,7 +10,7 @@ import jmespath
 import orjson
 
 from ...errors import BodyUnreadable, FieldNotFound, Incomplete, PagesMoved, RecordsNotFound
-from ...records import ColumnRecords, chosen
+from ...records import ColumnRecords, chosen, value_at
 from ...shape.lane import Expected
 from ...spec import template
 from ...spec.connector import body_values
@@ -300,7 +300,7 @@ def has_field(records: Any, field: str) -> bool:
 
 def _values_of(records: Any, name: str) -> list[Any]:
     column = records.column(name) if isinstance(records, ColumnRecords) else None
-    return [record.get(name) for record in records] if column is None else column.to_pylist()
+    return [value_at(record, name) for record in records] if column is None else column.to_pylist()
 
 
 def _content(record: Any) -> bytes:
