@@ -44,7 +44,9 @@ class Feeder(Handover[Waiting]):
     def __exit__(self, *_: object) -> None:
         self.close()
         with self._lock:
-            self._there.wait_for(lambda: self._ended, timeout=5.0)
+            # Of a run that was cancelled nobody waits for one who reads and hears nothing: it ends by itself.
+            stopped = self.stop is not None and self.stop.is_set()
+            self._there.wait_for(lambda: self._ended, timeout=0.5 if stopped else 5.0)
 
     def _read(self) -> None:
         error: BaseException | None = None

@@ -7,6 +7,8 @@ from collections import deque
 from collections.abc import Iterator
 from typing import Generic, Protocol, Self, TypeVar
 
+from ..errors import RunCancelled
+
 # Bodies waiting to be loaded. As parsed objects they take five to eight times as much.
 MOST_WAITING_BYTES = 6 * 1024 * 1024
 # How soon a full or empty queue notices that the run was stopped.
@@ -35,6 +37,8 @@ class Handover(Generic[Waiting]):
         self._ended = False
         self._error: BaseException | None = None
         self.closed = False
+        # Whoever takes is to wait no longer once this is set.
+        self.stop: threading.Event | None = None
         # Seconds that were spent until something was there, and not waiting for room.
         self.reading_seconds = 0.0
 
@@ -56,10 +60,12 @@ class Handover(Generic[Waiting]):
     # Who takes
 
     def __iter__(self) -> Iterator[Waiting]:
-        """In order; then the error that it ended with, if it did."""
+        """In order; then the error that it ended with, if it did. Raises RunCancelled."""
         while True:
             with self._lock:
                 while not self._waiting and not self._ended:
+                    if self.stop is not None and self.stop.is_set():
+                        raise RunCancelled("reading", found="the run was cancelled; what was committed stays")
                     self._there.wait(_LOOK_SECONDS)
                 if not self._waiting:
                     if self._error is not None:

@@ -123,6 +123,7 @@ class TableRun(TableCommits):
         chunks = self._taking.chunks() if self._again is None else iter([Chunk(list(self._again), 0, [])])
         try:
             handed = chunks if isinstance(chunks, Handover) else Feeder(chunks, f"{order.feed}.{self._table.name}")
+            handed.stop = self._stop
             with handed:
                 self._handed = handed
                 for chunk in gathered(handed, order.commit_every):

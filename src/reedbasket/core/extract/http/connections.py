@@ -4,6 +4,10 @@ library below knows only 100."""
 from __future__ import annotations
 
 import http.client
+import socket
+from contextlib import suppress
+from typing import Any
+from weakref import WeakSet
 
 import urllib3
 from urllib3.connection import HTTPConnection, HTTPSConnection
@@ -31,16 +35,33 @@ class _Secure(HTTPSConnection):
     response_class = _Response
 
 
-class _PlainPool(HTTPConnectionPool):
-    ConnectionCls = _Plain
-
-
-class _SecurePool(HTTPSConnectionPool):
-    ConnectionCls = _Secure
-
-
-def connections(at_once: int) -> urllib3.PoolManager:
+class Connections(urllib3.PoolManager):
     """Of one source, so many at once to each host. Nothing is tried again here."""
-    manager = urllib3.PoolManager(num_pools=4, maxsize=at_once, retries=False)
-    manager.pool_classes_by_scheme = {"http": _PlainPool, "https": _SecurePool}
-    return manager
+
+    def __init__(self, at_once: int) -> None:
+        super().__init__(num_pools=4, maxsize=at_once, retries=False)
+        held = self._made = WeakSet[Any]()
+
+        class PlainPool(HTTPConnectionPool):
+            ConnectionCls = _Plain
+
+            def _new_conn(self) -> Any:
+                made = super()._new_conn()
+                held.add(made)
+                return made
+
+        class SecurePool(HTTPSConnectionPool):
+            ConnectionCls = _Secure
+
+            def _new_conn(self) -> Any:
+                made = super()._new_conn()
+                held.add(made)
+                return made
+
+        self.pool_classes_by_scheme = {"http": PlainPool, "https": SecurePool}
+
+    def abort(self) -> None:
+        """End all that is on its way: whoever waits for an answer gets an error at once. From any thread."""
+        for connection in list(self._made):
+            with suppress(OSError, AttributeError):
+                connection.sock.shutdown(socket.SHUT_RDWR)

@@ -22,7 +22,7 @@ from ..pacer import Pacer, wait_or_stop
 from ..retry import decide
 from .answers import Answer, bad_status, moved, no_answer, status_of
 from .big_json import LARGE_BYTES
-from .connections import connections
+from .connections import Connections
 from .credentials import Credentials
 from .decoding import Unpacked
 from .request import Request
@@ -35,6 +35,8 @@ _PIECE_BYTES = 256 * 1024
 # Of a body, what people are shown of it.
 SHOWN_BYTES = 16 * 1024
 _MOST_REDIRECTS = 5
+# How soon a cancelled run stops waiting for an answer.
+_LOOK_SECONDS = 0.25
 GOOD = frozenset({200})
 ACCEPTED = "gzip"
 
@@ -108,12 +110,15 @@ class Sender:
         self._wire, self._wire_bytes = wire, wire_bytes
         self._bodies = bodies
         self._tape = tape
-        self._pool = connections(at_once)
+        self._pool = Connections(at_once)
+        self._closed = threading.Event()
+        self._watched = False
 
     def __repr__(self) -> str:
         return "Sender()"
 
     def close(self) -> None:
+        self._closed.set()
         self._pool.clear()
         self._pacer.close()
 
@@ -260,9 +265,20 @@ class Sender:
         cut = len(content) > self._wire_bytes
         return Exchange(method, self._mask.text(url), told(headers), text(body or b""), status, told(found), text(content), cut)
 
+    def _watch(self) -> None:
+        """A thread of its own: when the run is cancelled, nobody goes on waiting for an answer."""
+        while not self._closed.is_set():
+            if self.stop.wait(_LOOK_SECONDS):
+                while not self._closed.wait(_LOOK_SECONDS):
+                    self._pool.abort()
+                return
+
     def _ask(self, method: str, url: str, headers: dict[str, str], body: bytes | None, doing: str) -> urllib3.BaseHTTPResponse:
         how: dict[str, Any] = {"preload_content": False, "redirect": False}
         timeout = Timeout(connect=self._timeouts.connect, read=self._timeouts.read)
+        if not self._watched:
+            self._watched = True
+            threading.Thread(target=self._watch, name="watch for stop", daemon=True).start()
         try:
             if self._tape is not None:
                 replayed: urllib3.BaseHTTPResponse = self._tape.request(
