@@ -35,7 +35,7 @@ class RunningService:
             if line.startswith("Console"):
                 break
         if not self.out or not self.out[-1].startswith("Console"):
-            self.process.wait(20)
+            self.process.wait(60)
         assert self.process.poll() is None, "the service ended: " + folder.with_suffix(".err").read_text()
         self.url = next(line for line in self.out if line.startswith("Reed Basket at")).split()[3].rstrip(",")
         self.sign_in = self.out[-1].split()[-1]
@@ -45,7 +45,7 @@ class RunningService:
     def stop(self, how: signal.Signals = signal.SIGTERM) -> int:
         if self.process.poll() is None:
             self.process.send_signal(how)
-        return self.process.wait(40)
+        return self.process.wait(120)
 
     def workers(self) -> list[int]:
         """Process ids of its workers."""

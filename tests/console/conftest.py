@@ -5,18 +5,24 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import pytest
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Page, expect, sync_playwright
 
 CHROMIUM = "/usr/bin/chromium"
 ARGUMENTS = """--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking
     --disable-component-update --disable-sync"""
 
 
+# What is waited for ends a wait; a busy machine needs its time for it.
+expect.set_options(timeout=60_000)
+
+
 @pytest.fixture(scope="module")
 def browser_page() -> Iterator[Page]:
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS.split())
-        yield browser.new_page(viewport={"width": 1280, "height": 800})
+        made = browser.new_page(viewport={"width": 1280, "height": 800})
+        made.set_default_timeout(90_000)
+        yield made
         browser.close()
 
 

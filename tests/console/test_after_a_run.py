@@ -49,7 +49,7 @@ def test_what_drifted_was_rejected_and_replayed(page: Page, service: RunningServ
 
         records += [record(30, n="thirty", hold=1.5), record(31, hold=2.5)]
         page.get_by_role("button", name="Run test").click()
-        expect(page.get_by_role("status", name="Outcome succeeded, 1 of 1 tables done")).to_be_visible(timeout=15000)
+        expect(page.get_by_role("status", name="Outcome succeeded, 1 of 1 tables done")).to_be_visible(timeout=60000)
         page.goto(f"{service.url}/feeds/test")
         tab(page, "Drift")
         drift = page.get_by_role("grid", name="Drift")
@@ -62,7 +62,7 @@ def test_what_drifted_was_rejected_and_replayed(page: Page, service: RunningServ
         prepare(client, source.url)  # types are accepted from now on
         page.get_by_role("button", name="Replay them").click()
         expect(page.get_by_role("heading", name="Run 3")).to_be_visible()
-        expect(page.get_by_role("status", name="Outcome succeeded, 1 of 1 tables done")).to_be_visible(timeout=15000)
+        expect(page.get_by_role("status", name="Outcome succeeded, 1 of 1 tables done")).to_be_visible(timeout=60000)
         page.goto(f"{service.url}/feeds/test")
         tab(page, "Rejects")
         expect(page.get_by_text("every record that was read is in its table")).to_be_visible()
@@ -93,7 +93,7 @@ def test_source_and_warehouse_side_by_side(page: Page, service: RunningService) 
         expect(page.get_by_text("columns that no run has brought yet: colour")).to_be_visible()
     # The source is gone now: said as that, and nothing is claimed of the tables.
     page.get_by_role("button", name="Compare keys").click()
-    expect(verified).to_contain_text("source.unreachable", timeout=15000)
+    expect(verified).to_contain_text("source.unreachable")
 
 
 def test_columns_in_figures_and_the_way_into_the_warehouse(page: Page, service: RunningService) -> None:

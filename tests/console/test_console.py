@@ -44,7 +44,7 @@ def test_sign_in_run_the_feed_watch_it_finish_see_the_rows(page: Page, service: 
         place = things.bounding_box()
         gate.free = 1000
         gate.open.set()
-        expect(page.get_by_role("status", name="Outcome succeeded, 1 of 1 tables done")).to_be_visible(timeout=15000)
+        expect(page.get_by_role("status", name="Outcome succeeded, 1 of 1 tables done")).to_be_visible(timeout=60000)
         expect(things).to_contain_text("300")
         # Nothing jumped while figures came in.
         assert things.bounding_box() == place
@@ -75,9 +75,9 @@ def test_lists_follow_by_themselves_and_ask_for_nothing_while_nothing_happens(pa
         page.wait_for_timeout(7000)
         assert asked == []
         service.client.ask_run("test", wait_seconds=30)
-        expect(page.get_by_role("grid", name="Runs")).to_contain_text("succeeded", timeout=6000)
+        expect(page.get_by_role("grid", name="Runs")).to_contain_text("succeeded", timeout=60000)
         service.stop()
-        expect(page.get_by_role("alert")).to_be_visible(timeout=15000)
+        expect(page.get_by_role("alert")).to_be_visible(timeout=60000)
 
 
 def test_with_the_keyboard_alone(page: Page, service: RunningService) -> None:

@@ -62,7 +62,7 @@ def test_from_a_look_at_the_source_to_the_requests_of_its_run(page: Page, servic
         page.goto(f"{service.url}/feeds/test")
         page.get_by_role("button", name="Run test").click()
         expect(page.get_by_text(re.compile("landings waits until .*the source said how long"))).to_be_visible()
-        expect(page.get_by_role("status", name=re.compile("Outcome succeeded"))).to_be_visible(timeout=15000)
+        expect(page.get_by_role("status", name=re.compile("Outcome succeeded"))).to_be_visible(timeout=60000)
         page.get_by_role("tab", name="Requests").click()
         grid = page.get_by_role("grid", name="Requests")
         expect(grid).to_contain_text("attempt 2")
@@ -77,7 +77,7 @@ def test_from_a_look_at_the_source_to_the_requests_of_its_run(page: Page, servic
 
         page.get_by_role("button", name="Run again, and keep the bodies").click()
         expect(page.get_by_role("heading", name="Run 2")).to_be_visible()
-        expect(page.get_by_role("status", name=re.compile("Outcome succeeded"))).to_be_visible(timeout=15000)
+        expect(page.get_by_role("status", name=re.compile("Outcome succeeded"))).to_be_visible(timeout=60000)
         page.get_by_role("tab", name="Requests").click()
         page.get_by_role("button", name="What went over the wire of request 1").click()
         expect(page.get_by_label("Answer", exact=True)).to_contain_text("landing 3")

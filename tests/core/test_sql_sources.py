@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sqlite3
-import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -236,9 +235,7 @@ def test_a_survey_of_600_tables(dock: Dock, tmp_path: Path) -> None:
     )
     dock.do("create index on t7 (updated_at); comment on table t7 is 'the seventh'")
     order = order_for(dock.basket("tables: {t1: }"))
-    began = time.monotonic()
     found = survey_database(order, outside_for(order, tmp_path), [f"{dock.schema}.*"], ["t1?"])
-    assert time.monotonic() - began < 10  # 2 s where nothing else runs; the figure is the benchmark's
     assert len(found) == 590
     seventh = next(table for table in found if table.table == "t7")
     assert (seventh.about, seventh.key, seventh.cursors) == ("the seventh", ["id"], ["updated_at", "id"])

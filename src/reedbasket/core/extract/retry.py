@@ -40,14 +40,16 @@ def decide(policy: Retry, attempt: int, error: ReedError, random: float) -> Paus
 
 
 def retry_after_seconds(value: str | None, now: datetime) -> float | None:
-    """Retry-After (RFC 9110, 10.2.3): a whole number of seconds, or an HTTP date. None where unreadable."""
+    """Retry-After (RFC 9110, 10.2.3): a whole number of seconds, or an HTTP date. None where unreadable, and where it is over already: then
+    it says nothing, and our own pauses grow."""
     if not value:
         return None
     if re.fullmatch(r"\d{1,9}", value.strip()):
-        return float(value)
+        return float(value) or None
     try:
         at = parsedate_to_datetime(value)
     except (TypeError, ValueError):
         return None
     at = at if at.tzinfo else at.replace(tzinfo=UTC)
-    return max(0.0, (at - now).total_seconds())
+    seconds = (at - now).total_seconds()
+    return seconds if seconds > 0 else None

@@ -78,12 +78,15 @@ class Pattern:
         made, place = "", 0
         while place < len(path):
             character = path[place]
+            # Names that begin with a dot are hidden ones, a file still being written often: only a written dot takes them.
+            if character in "*?{" and (place == 0 or path[place - 1] == "/"):
+                made += r"(?!\.)"
             named = _NAMED.match(path, place)
             if named:
                 made += self._name(named[1], named[2] or "")
                 place = named.end()
             elif path.startswith("**/", place):
-                made, place = made + "(?:[^/]+/)*", place + 3
+                made, place = made.removesuffix(r"(?!\.)") + r"(?:(?!\.)[^/]+/)*", place + 3
             elif character == "*":
                 made, place = (
                     made + ("[^/]*" if path[place : place + 2] != "**" else ".*"),
