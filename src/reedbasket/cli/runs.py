@@ -272,7 +272,7 @@ def ended(run: wire.Run, as_json: bool) -> int:
         if table["phase"] in ("failed", "skipped") or table["read"]:
             print("  " + _words(table, run["tables"]))
     if run["outcome"] == "interrupted":
-        print(f"  Its worker was cut; a new run goes on from the last committed cursor: `reed watch`.")
+        print("  Its worker was cut; a new run goes on from the last committed cursor: `reed watch`.")
     if run["error"]:
         error = run["error"]
         print(f"  {error['doing']} {error['on']}: {error['found']}. {error['mend']}  [{error['code']}]", file=sys.stderr)
