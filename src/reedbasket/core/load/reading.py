@@ -71,6 +71,13 @@ class Reading(ABC):
             self._none_kept = self._columns(ask, "_rb_clean") is None
             return read_state(ask, self._named("_rb_cursor"), columns, feed, source_table) if columns else None
 
+    def known_tables(self, feed: str) -> list[str]:
+        with self._reading() as ask:
+            if not self._columns(ask, "_rb_cursor"):
+                return []
+            named = self._named("_rb_cursor")
+            return [row[0] for row in ask(f"select source_table from {named} where feed = ? order by source_table", (feed,))]
+
     def hashes(self, feed: str, source_table: str, version: int) -> bytes | None:
         with self._reading() as ask:
             there = self._columns(ask, "_rb_hash")

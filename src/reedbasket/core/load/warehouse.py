@@ -278,6 +278,9 @@ class Warehouse(Protocol):
         """The next run reads on from an earlier value of the cursor, or from the beginning; nothing of what is loaded goes. False where
         nothing is saved. Raises WarehouseBusy."""
 
+    def known_tables(self, feed: str) -> list[str]:
+        """The source's tables that the feed has loaded here, by their names there."""
+
     def hashes(self, feed: str, source_table: str, version: int) -> bytes | None:
         """What a compare kept with that version of the state; None where nothing was kept with it."""
 

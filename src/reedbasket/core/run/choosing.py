@@ -52,12 +52,13 @@ class Chosen:
 @dataclass
 class Choice:
     """problems: tables that cannot be taken as said, {name: why}. unmatched: patterns that match nothing. ignored: tables of the
-    database that nothing names."""
+    database that nothing names. unreadable: those that a pattern matches, and that may not be read."""
 
     chosen: list[Chosen] = field(default_factory=list)
     problems: dict[str, ReedError] = field(default_factory=dict)
     unmatched: list[str] = field(default_factory=list)
     ignored: list[str] = field(default_factory=list)
+    unreadable: list[str] = field(default_factory=list)
 
 
 def name_of(table: Table, home: str) -> str:
@@ -99,8 +100,10 @@ def choose(
         own = said or FeedTable()
         if own.query is not None or not is_pattern(own.table or wish):
             continue
-        matching = [t for t in tables if matches(own.table or wish, t, home) and t.readable]
+        matching = [t for t in tables if matches(own.table or wish, t, home)]
         matching = [t for t in matching if not any(matches(pattern, t, home) for pattern in own.besides)]
+        found.unreadable += [name for t in matching if not t.readable and (name := name_of(t, home)) not in found.unreadable]
+        matching = [t for t in matching if t.readable]
         if not matching:
             found.unmatched.append(wish)
         for table in matching:
@@ -118,7 +121,8 @@ def choose(
         names.add(chosen.target)
         found.chosen.append(replace(chosen, by_pattern=name in matched))
     used = {id(chosen.table) for chosen in found.chosen}
-    found.ignored = [name_of(t, home) for t in tables if id(t) not in used and name_of(t, home) not in found.problems]
+    told = {*found.problems, *found.unreadable}
+    found.ignored = [name for t in tables if id(t) not in used and (name := name_of(t, home)) not in told]
     return found
 
 

@@ -18,7 +18,7 @@ from ..masking import Mask
 from ..shape import Change, Reject
 from .asking import Outside
 from .events import Level, Listener, RunOutcome, TableProgress
-from .new_tables import as_drift, new_tables
+from .new_tables import as_drift, as_missing, missing_tables, new_tables
 from .offered import Offered
 from .order import RunOrder, TableOrder
 from .reading import Reading, open_reading
@@ -158,6 +158,16 @@ def _run_tables(
     try:
         known = warehouse or next((other.warehouse for other in into if other.warehouse is not None), None)
         new = new_tables(order, known) if again is None and known is not None else []
+        gone = missing_tables(order, known, offered.problems) if again is None and known is not None else []
+        for name in gone:
+            progress = TableProgress(name, "", phase="skipped")
+            progresses.append(progress)
+            missing = as_missing(order, name)
+            if order.drift.missing_tables == "stop":
+                failed(progress, missing)
+            else:
+                listener.log("warning", missing.code, f"{name}: {missing.found}", name)
+                listener.progress(progress)
         for place, (table, progress) in enumerate(zip(order.tables, progresses)):
             if again is not None and not again.get(table.name):
                 continue

@@ -67,6 +67,10 @@ class LogTaking(SqlTaking):
         self._reached: str | None = None
         self.from_text = self._position or self.from_text
         self._chosen = chosen
+        left_out = [column.name for column in self._chosen.table.columns if column.generated]
+        if left_out:
+            words = f"the log does not have generated columns, which are left out: {', '.join(left_out)}; `compute` makes them in the feed"
+            self.notes.append(("warning", "log.generated_left_out", words))
 
     @property
     def follows_log(self) -> bool:

@@ -1,10 +1,15 @@
-"""Tables that a pattern matches and that were not there when the feed was loaded before: drift, as `drift: {tables: …}` says."""
+"""Tables that a pattern matches and that were not there when the feed was loaded before, or are there no more: drift, as
+`drift: {tables: …, missing_tables: …}` says."""
 
 from __future__ import annotations
+
+from collections.abc import Collection
+from fnmatch import fnmatchcase
 
 from ..errors import DriftStopped
 from ..load.warehouse import Warehouse
 from ..shape.rules import Change
+from ..spec.database_feed import is_pattern
 from .order import RunOrder, TableOrder
 
 
@@ -28,3 +33,29 @@ def as_drift(order: RunOrder, table: TableOrder) -> Change:
             details=[vars(change)],
         )
     return change
+
+
+def missing_tables(order: RunOrder, warehouse: Warehouse, told: Collection[str]) -> list[str]:
+    """Tables that a pattern of the feed took before, and that the source does not show now; their rows stay. told: of which something
+    else is said."""
+    patterns = [(own.table if own is not None and own.table else wish) for wish, own in order.wishes.items()]
+    patterns = [pattern for pattern in patterns if is_pattern(pattern)]
+    if not patterns:
+        return []
+    there = {table.name for table in order.tables} | set(told) | {wish for wish in order.wishes if not is_pattern(wish)}
+    known = [name for name in warehouse.known_tables(order.feed) if name not in there]
+    return [name for name in known if any(_fits(name, pattern) for pattern in patterns)]
+
+
+def as_missing(order: RunOrder, name: str) -> DriftStopped:
+    return DriftStopped(
+        "taking",
+        name,
+        found="a pattern of the feed took this table before, and the source has it no more, or does not let us read it; its rows stay",
+        mend="give back the right to read it, take it out with `besides`, or say `drift: {missing_tables: accept}`",
+        code="drift.table_missing",
+    )
+
+
+def _fits(name: str, pattern: str) -> bool:
+    return fnmatchcase(name, pattern) or fnmatchcase(name, pattern.rpartition(".")[2])

@@ -171,7 +171,9 @@ def _plan_table(
     first.only_nulls = [name for name in shaper.structure.unseen() if name not in shaper.left_out]
     first.unmatched = unmatched(shaper.rules, shaper.structure) if records else []
     first.warnings = [{"code": code, "words": words} for code, words in blind_spots(order, table)]
-    first.warnings += [{"code": code, "words": words} for level, code, words in taking.ended_notes if level == "warning"]
+    first.warnings += [
+        {"code": code, "words": words} for level, code, words in [*taking.notes, *taking.ended_notes] if level == "warning"
+    ]
     first.steps, first.losses = change.steps, change.losses
     if shaper.expected:
         first.drift = [{"what": c.what, "words": c.words, "ignored": c.ignored} for c in shaped.changes]

@@ -53,6 +53,9 @@ class SqlReading:
         self._chosen = {chosen.name: chosen for chosen in choice.chosen}
         tables = [table_order(chosen) for chosen in choice.chosen]
         notes = unmatched(choice.unmatched) + ignored(choice.ignored, "in the database")
+        if choice.unreadable:
+            words = f"a pattern of the feed matches these, and we may not read them: {', '.join(choice.unreadable)}"
+            notes.append(("warning", "table.no_right", words))
         return Offered(order.model_copy(update={"tables": tables}), choice.problems, notes)
 
     def choose(self, order: RunOrder) -> Choice:

@@ -22,6 +22,8 @@ def wanted_columns(chosen: Chosen, as_text: str) -> tuple[list[Column], frozense
 def wanted_column(chosen: Chosen, column: Column, as_text: str) -> Column | None:
     """A column as the feed wants it read; None for one that it leaves out. as_text: see Database."""
     own, plain = chosen.own, fold(column.name)
+    if chosen.by == "log" and (said := chosen.table.column(column.name)) is not None and said.generated:
+        return None  # the log does not have it: taken with the snapshot, it would be null with the next change
     wanted = plain not in own.leave_out and (own.only is None or plain in own.only)
     if not wanted and column.name not in {*chosen.key, *chosen.cursor_columns}:
         return None

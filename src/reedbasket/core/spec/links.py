@@ -29,6 +29,7 @@ def check_links(basket: Basket, unreadable: set[tuple[str, str]]) -> list[Mistak
     for name, feed in basket.feeds.items():
         found += [basket.mistake("feed", name, *rest) for rest in _feed(basket, feed, unreadable, targets)]
         found += [basket.mistake("feed", name, *rest) for rest in _schedule(basket, feed, unreadable)]
+        found += [basket.mistake("feed", name, *rest) for rest in _slots(basket, feed)]
     return found
 
 
@@ -109,6 +110,21 @@ def _feed(
             if other != feed.feed:
                 message = f'the feed "{other}" already writes the table {target} there; give one a prefix'
                 yield here, message, "definition.table_taken"
+
+
+def _slots(basket: Basket, feed: Feed) -> Iterator[Finding]:
+    """A slot keeps one position: what one feed has taken of it is gone for another."""
+    own = _slots_of(feed)
+    for name, other in basket.feeds.items():
+        both = own & _slots_of(other) if name != feed.feed and other.source == feed.source else set()
+        if both:
+            message = f'the feed "{name}" follows the slot {min(both)} too, and each would miss what the other has taken; name another slot'
+            yield ("tables",), message, "definition.slot_shared"
+
+
+def _slots_of(feed: Feed) -> set[str]:
+    said = [feed.defaults.changes, *(own.changes for own in feed.tables.values() if own is not None)]
+    return {changes.slot for changes in said if changes is not None and changes.by == "log" and changes.slot is not None}
 
 
 def _schedule(basket: Basket, feed: Feed, unreadable: set[tuple[str, str]]) -> Iterator[Finding]:

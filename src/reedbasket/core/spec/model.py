@@ -142,6 +142,10 @@ class Drift(Model):
     tables: Literal["accept", "ignore", "stop"] = "accept"
     columns: Literal["accept", "ignore", "stop"] = "accept"
     types: Literal["accept", "ignore", "stop", "reject"] = "accept"
+    missing_tables: Literal["accept", "stop"] = Field(
+        "accept",
+        description="tables that a pattern took before, and that are not there any more or may not be read: told, or an error",
+    )
 
 
 class FeedDefaults(Model):

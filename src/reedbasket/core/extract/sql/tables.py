@@ -15,8 +15,8 @@ What = Literal["table", "view", "query"]
 class Column:
     """One column. declared: its type as the database writes it. kind: what it becomes here, None where only the values tell.
 
-    whole, fraction: of decimals, digits before and after the point; -1 where the type says nothing. select: the SQL that reads it
-    so, over the column's quoted name.
+    generated: the database works it out from others of the row. whole, fraction: of decimals, digits before and after the point; -1
+    where the type says nothing. select: the SQL that reads it so, over the column's quoted name.
     """
 
     name: str
@@ -26,6 +26,7 @@ class Column:
     nullable: bool = True
     whole: int = -1
     fraction: int = -1
+    generated: bool = False
 
 
 @dataclass(frozen=True)

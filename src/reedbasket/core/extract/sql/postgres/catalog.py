@@ -16,7 +16,7 @@ select n.nspname, c.relname, c.relkind, case when c.reltuples >= 0 then c.reltup
        coalesce(obj_description(c.oid, 'pg_class'), ''),
        has_schema_privilege(n.oid, 'USAGE') and has_table_privilege(c.oid, 'SELECT'),
        (select json_agg(json_build_array(a.attname, format_type(a.atttypid, a.atttypmod), a.atttypid::int8, a.atttypmod,
-                                         not a.attnotnull) order by a.attnum)
+                                         not a.attnotnull, coalesce(to_jsonb(a) ->> 'attgenerated', '') <> '') order by a.attnum)
         from pg_attribute a where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped),
        (select json_agg(json_build_array(
                  i.indisprimary, i.indisunique and i.indpred is null and i.indexprs is null and i.indisvalid,
@@ -71,6 +71,8 @@ def _table(row: tuple[Any, ...], types: dict[int, PgType]) -> Table:
     )
 
 
-def column_of(types: dict[int, PgType], name: str, declared: str, oid: int, modifier: int, nullable: bool) -> Column:
+def column_of(
+    types: dict[int, PgType], name: str, declared: str, oid: int, modifier: int, nullable: bool, generated: bool = False
+) -> Column:
     read = read_as(types, oid, modifier)
-    return Column(name, declared, read.kind, read.expression, nullable, read.whole, read.fraction)
+    return Column(name, declared, read.kind, read.expression, nullable, read.whole, read.fraction, generated)

@@ -1,0 +1,59 @@
+"""What a database's log does not have, and what a pattern took that is there no more: said, and never a green run over wrong rows."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from reedbasket.core.errors import DefinitionError
+from reedbasket.core.run import RunOutcome, plan_feed
+from reedbasket.core.spec import load_texts
+from tests.core.test_pg_log import LOG, require_same, run
+from tests.support.dock import Dock
+from tests.support.feeds import order_for, outside_for, run_once, table_rows
+
+
+def test_generated_columns_are_left_out_of_what_follows_the_log(dock: Dock, tmp_path: Path) -> None:
+    """They stand in a SELECT, and not in the log: an update would make them null."""
+    dock.do("create table loads (id int primary key, kg int, lb numeric generated always as (kg * 2.2046) stored)")
+    dock.do("create publication reed_test for table loads; insert into loads values (1, 10)")
+    text = dock.basket(LOG + "tables: {loads: }")
+    order = order_for(text)
+    planned = plan_feed(order, outside_for(order, tmp_path))
+    assert "log.generated_left_out" in [warning["code"] for warning in planned[0].warnings]
+    heard = run(text, tmp_path, 1)
+    assert "log.generated_left_out" in heard.codes()
+    dock.do("update loads set kg = 20; insert into loads values (2, 5)")
+    run(text, tmp_path, 2)
+    assert table_rows(tmp_path, "loads") == [{"id": 1, "kg": 20}, {"id": 2, "kg": 5}]
+    require_same(text, tmp_path)
+
+
+def test_a_table_that_a_pattern_took_and_that_is_gone_is_told(dock: Dock, tmp_path: Path) -> None:
+    for name in ("quay_a", "quay_b", "quay_c", "other"):
+        dock.do(f"create table {name} (id int primary key); insert into {name} values (1)")
+    dock.do("create role teller login")
+    try:
+        dock.do(f"grant usage on schema {dock.schema} to teller; grant select on all tables in schema {dock.schema} to teller")
+        text = dock.basket("tables: {'quay_*': {write: mirror}}\n", user="teller")
+        assert [table.table for table in run_once(text, tmp_path)[0].tables] == ["quay_a", "quay_b", "quay_c"]
+        dock.do("drop table quay_b; revoke select on quay_c from teller")
+        result, heard = run_once(text, tmp_path, run=2)
+        assert result.outcome is RunOutcome.SUCCEEDED
+        assert [(t.table, t.phase) for t in result.tables] == [("quay_a", "done"), ("quay_b", "skipped"), ("quay_c", "skipped")]
+        said = [message for level, code, message in heard.lines if code in ("drift.table_missing", "table.no_right")]
+        assert len(said) == 3 and not any("quay" in message for _, code, message in heard.lines if code == "table.ignored")
+        result, _ = run_once(text + "drift: {missing_tables: stop}\n", tmp_path, run=3)
+        assert result.error is not None and result.error["code"] == "drift.table_missing"
+        assert len(table_rows(tmp_path, "quay_b")) == 1
+    finally:
+        dock.do("drop owned by teller; drop role teller")
+
+
+def test_two_feeds_on_one_slot_are_a_mistake(dock: Dock) -> None:
+    text = dock.basket("defaults: {changes: {by: log, slot: shared}}\ntables: {a: }\n")
+    other = "---\nfeed: other\nfrom: test\ninto: marsh\nprefix: o_\ntables: {b: {changes: {by: log, slot: shared}}}\n"
+    with pytest.raises(DefinitionError) as wrong:
+        load_texts({"basket.yaml": text + other})
+    assert "definition.slot_shared" in str(wrong.value.details)
