@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import gzip
+import io
 import json
 import os
 import time
+import zipfile
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -191,6 +193,20 @@ def test_a_bad_file_stops_no_other_and_leaves_nothing_behind(folder: Folder, nam
     folder.good("  t:\n    files: '*.*'\n")
 
 
+def test_a_record_out_of_an_archive_says_which_member_and_line(folder: Folder) -> None:
+    made = io.BytesIO()
+    with zipfile.ZipFile(made, "w") as archive:
+        archive.writestr("a.csv", "k,n\n1,1\n")
+        archive.writestr("b.csv", "k,n\n2,2\n3,x\n")
+    folder.put("both.zip", made.getvalue())
+    folder.put("plain.csv", "k,n\n9,9\n")
+    tables = "  t:\n    files: '*.*'\n    cast: {n: int64}\n    noted: {line: at, member: inside}\n"
+    heard = folder.good(tables)
+    rows = sorted((row["k"], row["at"], row["inside"]) for row in table_rows(folder.data, "t"))
+    assert rows == [(1, 2, "a.csv"), (2, 2, "b.csv"), (9, 2, None)]
+    assert ["both.zip/b.csv, line 3" in reject.message for reject in heard.rejected] == [True]
+
+
 def test_a_mended_definition_tries_again_what_failed_under_the_old_one(folder: Folder) -> None:
     folder.put("a.csv", "k\nä\n".encode("latin-1"))
     result, _ = folder.run("  t:\n    files: '*.csv'\n")
@@ -280,6 +296,12 @@ def test_patterns() -> None:
     assert [Pattern("a/**/[!x]?.csv").matches(p) for p in ("a/b1.csv", "a/c/d/b1.csv", "a/x1.csv", "b/b1.csv")] == [
         True, True, False, False,
     ]  # fmt: skip
+    hidden = [
+        (p, Pattern(p).matches(path)) for p, path in (("*.csv", ".a.csv"), ("**/*.csv", ".x/a.csv"), ("**/*.csv", "x/.a.csv"))
+    ]
+    assert (
+        not any(found for _, found in hidden) and Pattern(".*.csv").matches(".a.csv") and Pattern("**/*.csv").matches("x/a.csv")
+    )
     assert Pattern("year={y:d}/{y}.csv").values("year=26/26.csv") == {"y": 26} and Pattern("in/x*.csv").under == "in"
     for bad in ("/abs.csv", "a/../b", "{A}.csv", "{day:%Q}.csv"):
         with pytest.raises(ValueError):

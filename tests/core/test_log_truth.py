@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import sqlite3
+from contextlib import closing
 from pathlib import Path
 
 import pytest
@@ -57,3 +59,23 @@ def test_two_feeds_on_one_slot_are_a_mistake(dock: Dock) -> None:
     with pytest.raises(DefinitionError) as wrong:
         load_texts({"basket.yaml": text + other})
     assert "definition.slot_shared" in str(wrong.value.details)
+
+
+def test_compared_and_whole_reads_make_the_same_columns(dock: Dock, tmp_path: Path) -> None:
+    dock.do("create table t (id int primary key, b bytea, a int[], j jsonb, u uuid, n numeric(8, 2), bo bool)")
+    dock.do(
+        "insert into t values (1, '\\x00ff', '{1,2}', '{\"b\": 1}', gen_random_uuid(), 1.5, true), (2, '\\x01', '{}', '[]', null, 2, null)"
+    )
+    found = []
+    for by in ("everything", "compare"):
+        folder = tmp_path / by
+        for number in (1, 2):
+            result, heard = run_once(
+                dock.basket(f"tables: {{t: {{changes: {{by: {by}}}, write: mirror}}}}"), folder, run=number
+            )
+            assert result.outcome is RunOutcome.SUCCEEDED
+        assert sum(line.inserted + line.updated for line in heard.ledger) == 0
+        with closing(sqlite3.connect(folder / "marsh.db")) as db:
+            kinds = [row[1:3] for row in db.execute("pragma table_info(t)")]
+        found.append((kinds, table_rows(folder, "t")))
+    assert found[0] == found[1]

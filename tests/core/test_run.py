@@ -62,7 +62,7 @@ def test_one_table_fails_and_the_others_go_on(tmp_path: Path) -> None:
 
 
 def test_a_source_that_refuses_is_not_asked_for_every_table(tmp_path: Path) -> None:
-    with serving(lambda _: Answer({}, 403)) as source:
+    with serving(lambda _: Answer({}, 401)) as source:
         result, _ = run_once(two_tables(source.url), tmp_path)
         assert len(source.requests) == 1
     assert [(t.table, t.phase) for t in result.tables] == [("ships", "failed"), ("things", "skipped")]

@@ -20,7 +20,7 @@ from xxhash import xxh3_64_intdigest
 from ..exact_json import dump_lenient
 from ..load.along import Transition
 from ..load.warehouse import TableState, Warehouse
-from ..records import value_at
+from ..records import chosen, value_at
 from ..shape.layout import Family
 from ..shape.structure import ColumnShape
 from .order import TableOrder
@@ -87,7 +87,8 @@ class Comparer:
             for place in _numbers_of(pc.filter(places, pc.and_(known, differs))):
                 stale[place] = 1
             self._fresh.append((pc.filter(keys, differs), pc.filter(contents, differs)))
-        return Compared([records[i] for i in changed], len(records) - len(changed))
+        # In the form in which they came: in columns, their types are the source's own.
+        return Compared(chosen(records, differs.to_pylist()), len(records) - len(changed))
 
     def retry(self, records: Iterable[Any]) -> None:
         """Records that were passed on and rejected: they will be passed on again."""

@@ -30,20 +30,23 @@ class FileValues:
     named: dict[str, tuple[str, Any]]
     noted: NotedColumns
 
-    def constants(self) -> dict[str, tuple[str, Any]]:
-        noted = {self.noted.file: ("text", self.path)} if self.noted.file else {}
+    def constants(self, member: str) -> dict[str, tuple[str, Any]]:
+        noted: dict[str, tuple[str, Any]] = {self.noted.file: ("text", self.path)} if self.noted.file else {}
+        if self.noted.member:
+            noted[self.noted.member] = ("text", member or None)
         return {**self.named, **noted}
 
 
 def chunk_of(part: FilePart, values: FileValues, number: int) -> Chunk:
     """number: of the file. Raises FileProblem where a name of the path is a column of the file too."""
-    misfits: list[Any] = [Misread(values.path, one.line, one.code, one.message, one.text) for one in part.unread]
-    origins = (Origin(len(part), number, values.path, part.lines),) if len(part) else ()
+    path = f"{values.path}/{part.member}" if part.member else values.path
+    misfits: list[Any] = [Misread(path, one.line, one.code, one.message, one.text) for one in part.unread]
+    origins = (Origin(len(part), number, path, part.lines),) if len(part) else ()
     return Chunk(_records(part, values), part.size, misfits, None, part.suspicious, None, origins)
 
 
 def _records(part: FilePart, values: FileValues) -> Sequence[dict[str, Any]]:
-    constants, line = values.constants(), values.noted.line
+    constants, line = values.constants(part.member), values.noted.line
     if part.columns is not None:
         return _typed(part, part.columns, constants, line, values.path)
     if isinstance(part.records, ColumnRecords):

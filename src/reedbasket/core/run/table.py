@@ -11,6 +11,7 @@ from ..extract.chunk import Chunk, Origin
 from ..extract.feeder import RECORDS_PER_BATCH, Feeder, gathered
 from ..extract.handover import Handover
 from ..logged import LoggedRecords
+from ..records import alike, joined
 from ..shape.batch import Reject
 from ..shape.columns import ColumnWork, Worked, rejected_keys
 from ..shape.once import ShapedOnce
@@ -99,7 +100,7 @@ class TableRun(TableCommits):
                     self._start_over()
                 self._require_quiet(beyond)
                 if self._differing:
-                    self._work(self._differing, [], time.monotonic(), suspicious=self._suspicious)
+                    self._work(joined(self._differing), [], time.monotonic(), suspicious=self._suspicious)
                 if self._again is None:
                     for note in self._taking.ended_notes:
                         self._log(*note)
@@ -219,13 +220,17 @@ class TableRun(TableCommits):
         if self._compare:
             compared = self._compare.take(records)
             since.count(progress, unchanged=compared.unchanged)
-            self._differing += compared.records
             self._suspicious = self._suspicious or chunk.suspicious
+            if self._differing and not alike(self._differing[-1], compared.records):
+                records, self._differing = joined(self._differing), []
+                self._work(records, [], began, suspicious=self._suspicious)
+            if compared.records:
+                self._differing.append(compared.records)
             # A few of each page: shaped together, they cost a tenth.
-            if len(self._differing) < RECORDS_PER_BATCH and not rejects:
+            if sum(map(len, self._differing)) < RECORDS_PER_BATCH and not rejects:
                 self._listener.progress(progress)
                 return
-            records, self._differing = self._differing, []
+            records, self._differing = joined(self._differing), []
         origins = chunk.origins if not self._compare else ()
         once = chunk.once if records is chunk.records else None
         self._work(records, rejects, began, suspicious=chunk.suspicious or self._suspicious, origins=origins, once=once)

@@ -85,7 +85,7 @@ class TableCommits:
         self._since = SinceCommit(self._clock())
         self._owner = 0
         self._tracker = None
-        self._differing: list[dict[str, Any]] = []
+        self._differing: list[Sequence[dict[str, Any]]] = []
         self._suspicious = False
         self._kept = KeptValues()
         self._handed: Handover[Chunk] = Handover()

@@ -24,7 +24,7 @@ class FilePart:
     """Some records of one file, in its order: columns as shape.typed wants them, or objects.
 
     lines: the line (of a sheet the row, of records without lines their number) that each of them begins on, counted from 1; worked out
-    only where somebody asks. size: bytes, about. suspicious: texts may hold lone surrogates.
+    only where somebody asks. size: bytes, about. suspicious: texts may hold lone surrogates. member: of an archive, which they stand in.
     """
 
     columns: pa.Table | None
@@ -33,6 +33,7 @@ class FilePart:
     size: int
     unread: list[Unread] = field(default_factory=list)
     suspicious: bool = False
+    member: str = ""
 
     def __len__(self) -> int:
         return len(self.records) if self.columns is None else int(self.columns.num_rows)

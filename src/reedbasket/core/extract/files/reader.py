@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Callable, Iterator
+from dataclasses import replace
 from itertools import chain
 from typing import Any
 
@@ -54,7 +55,8 @@ class FileReader:
         bounded = Bounded(path, info.size, self._form.largest)
         if is_zip(path) and self._form.name != "xlsx":
             for name, member in members(content, path, self._form.members):
-                yield from self._plain(f"{path}/{name}", member, bounded)
+                for part in self._plain(f"{path}/{name}", member, bounded):
+                    yield replace(part, member=name)
             return
         yield from self._plain(path, content, bounded)
 
