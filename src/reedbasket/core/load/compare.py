@@ -12,12 +12,15 @@ from .stage import Stage
 from .warehouse import Differences
 
 
-def differences(engine: Engine, stage: Stage, family: Family, *, deep: bool, samples: int) -> list[Differences]:
-    """In the family's order. Within a transaction that is rolled back afterwards. The stage holds one row a key."""
+def differences(
+    engine: Engine, stage: Stage, family: Family, *, deep: bool, samples: int, rows_linked: bool = False
+) -> list[Differences]:
+    """In the family's order. Within a transaction that is rolled back afterwards. The stage holds one row a key. rows_linked: children
+    point at a row, by a name that it got when it was loaded."""
     found = []
     for layout in family.tables:
         # Rows without a key got their names when they were loaded: their children can only be counted.
-        key = family.key if layout.parent is None else [PARENT, POSITION] if family.key else []
+        key = family.key if layout.parent is None else [PARENT, POSITION] if family.key and not rows_linked else []
         found.append(_of_table(engine, stage.prepare(family, layout), layout, key, deep=deep, samples=samples))
     return found
 

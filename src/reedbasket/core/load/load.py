@@ -165,7 +165,8 @@ class EngineLoad:
             try:
                 if family.key:
                     modes.drop_superseded(engine, self._stage, family)
-                return differences(engine, self._stage, family, deep=deep, samples=samples)
+                rows_linked = self._target.link == "row"
+                return differences(engine, self._stage, family, deep=deep, samples=samples, rows_linked=rows_linked)
             finally:
                 engine.rollback()
 

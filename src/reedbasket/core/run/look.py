@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import ssl
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, field
@@ -17,6 +18,7 @@ from ..extract.code.host import CodeHost
 from ..extract.code.passes import settings_in
 from ..extract.http.send import Exchange
 from ..shape import Shaper, TableShape
+from ..shape.structure import ColumnShape, ObjectShape
 from ..spec.code import Code
 from ..spec.connector import request_templates
 from ..spec.http import HttpTable, WindowRule
@@ -258,18 +260,43 @@ def survey(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]
     return found
 
 
+def structure_names(structure: TableShape) -> dict[str, str]:
+    """{column: the field's name as a definition wants it}, inside objects with points."""
+    found: dict[str, str] = {}
+
+    def walk(shape: ObjectShape, path: tuple[str, ...]) -> None:
+        for name, node in shape.fields.items():
+            if isinstance(node, ObjectShape):
+                walk(node, (*path, name))
+            elif isinstance(node, ColumnShape):
+                found[node.name] = ".".join((*path, name))
+
+    walk(structure.root, ())
+    return found
+
+
 def _look(table: SurveyedTable, taking: Taking) -> None:
     table.request, chunks = taking.sample()
     shaper, records = Shaper(TableShape(table.table), [], "row"), list[dict[str, Any]]()
+    misfits: list[Any] = []
     for page, chunk in enumerate(chunks, 1):
         table.total = chunk.total if table.total is None else table.total
         records += chunk.records
+        misfits += chunk.misfits
         if page == _PAGES or len(records) >= _MOST_RECORDS:
             break
     table.records = len(records)
+    if misfits and not records:
+        raise errors.RecordsNotFound(
+            "looking at",
+            table.table,
+            found=f"the list holds {len(misfits)} members, and none is an object; the first: {json.dumps(misfits[0], default=str)[:200]}",
+            mend="point `records` at a list of objects; of a list of lists, a connector in Python makes them",
+        )
     shaped = shaper.shape(records, 0)
     if not shaped.records:
         return
+    fields = structure_names(shaper.structure)
     batch, structure = shaped.batches[0], shaper.structure
     kinds = {column.name: column.kind for column in shaper.family.root.columns}
     for name, (_, data) in batch.columns.items():
@@ -280,9 +307,9 @@ def _look(table: SurveyedTable, taking: Taking) -> None:
         table.columns.append(SurveyedColumn(name, kinds.get(name, "text"), len(values) - len(present), distinct, examples))
         whole = len(present) == len(values) and len(values) > 1
         if whole and distinct == len(values) and kinds.get(name) in ("int64", "text", "uuid"):
-            table.keys.append(name)
+            table.keys.append(fields.get(name, name))
         if whole and (kinds.get(name) == "timestamp" or (kinds.get(name) == "int64" and values == sorted(values))):
-            table.cursors.append(name)
+            table.cursors.append(fields.get(name, name))
     table.keys.sort(key=lambda name: not name.endswith(("id", "key", "code")))
     table.lists = [child.name.removeprefix(f"{table.table}_") for child in structure.children()]
 

@@ -15,6 +15,7 @@ from .asking import Outside
 from .order import RunOrder, TableOrder
 from .reading import Reading, open_reading
 from .takeup import shaper_for
+from .tombstones import tombstone_test
 
 _MOST_SAMPLES = 5
 
@@ -24,8 +25,8 @@ class VerifiedTable:
     """One table. deep: values were compared, not only keys. same: nothing differs, as far as was looked.
 
     lacking: columns that the source shows and the warehouse has not got yet. samples: [{what, key, values: {column: [source's,
-    warehouse's]}}], the first few of each kind. rejected, filtered: records that the run would not load either, and so are not
-    held against the warehouse.
+    warehouse's]}}], the first few of each kind. rejected: records that the source shows and that the warehouse cannot have as they are, so
+    that it is not the same. filtered: records that the feed leaves out. Of an appended table older versions are no difference.
     """
 
     source_table: str
@@ -90,12 +91,13 @@ def _verify(
     )
     load = warehouse.begin(target, state or _nothing(table))
     try:
+        gone = tombstone_test(table.rule) if table.rule and table.write != "append" else None
         owner = rejected = filtered = 0
         for chunk in gathered(taking.chunks()):
             records = taking.tracker.take(chunk.records).records if taking.tracker else chunk.records
             shaped = shaper.shape(records, owner, suspicious=chunk.suspicious)
             owner += shaped.records
-            worked = columns.work(shaped)
+            worked = columns.work(shaped, gone)
             rejected += len(shaped.rejects) + len(worked.rejects) + len(chunk.misfits)
             filtered += worked.filtered
             load.stage(worked.family, worked.batches)
@@ -103,13 +105,18 @@ def _verify(
         found = load.differences(family, deep=deep, samples=_MOST_SAMPLES)
     finally:
         load.close()
-    verified = [_verified(table.name, one, deep=deep) for one in found]
+    verified = [_verified(table.name, one, deep=deep, appended=table.write == "append") for one in found]
     verified[0].rejected, verified[0].filtered = rejected, filtered
+    verified[0].same = verified[0].same and not rejected
     return verified
 
 
-def _verified(source_table: str, found: Differences, *, deep: bool) -> VerifiedTable:
+def _verified(source_table: str, found: Differences, *, deep: bool, appended: bool) -> VerifiedTable:
     counted = (found.only_source, found.only_warehouse, found.differing)
+    same = found.source == found.warehouse and not any(counted)
+    if appended:
+        # Every version that ever came stands there.
+        same = not found.only_source and found.source <= found.warehouse
     samples = [
         {"what": what, "key": list(key), "values": {c: list(pair) for c, pair in pairs.items()}}
         for what, key, pairs in found.samples
@@ -123,7 +130,7 @@ def _verified(source_table: str, found: Differences, *, deep: bool) -> VerifiedT
         only_source=found.only_source,
         only_warehouse=found.only_warehouse,
         differing=found.differing,
-        same=found.source == found.warehouse and not any(counted) and not found.lacking,
+        same=same and not found.lacking,
         lacking=found.lacking,
         samples=samples,
     )

@@ -165,7 +165,9 @@ class NotedColumns(Model):
 
     file: str | None = Field(None, min_length=1, description="the name of a column for the file's path")
     line: str | None = Field(None, min_length=1, description="the name of a column for the line, or the row, in it")
-    member: str | None = Field(None, min_length=1, description="the name of a column for the member of an archive; null elsewhere")
+    member: str | None = Field(
+        None, min_length=1, description="the name of a column for the member of an archive; null elsewhere"
+    )
 
 
 class CopyTo(Model):
