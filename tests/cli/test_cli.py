@@ -71,9 +71,9 @@ def test_the_first_hour_of_a_data_engineer(reed: Reed, tmp_path: Path) -> None:
         assert "commit_every: 100000" in reed("plan", "test", "--full")
 
         out = reed("run", "test")
-        assert re.search(r"Run 2 of test succeeded in \d+\.\d\d s: 40 read, 40 loaded, 3 requests", out)
-        assert re.search(r"things +done +40 read, 40 loaded, 3 requests", out)
-        assert "0 read, 0 loaded" in reed("run", "test", "--wait")
+        assert re.search(r"Run 2 of test succeeded in \d+\.\d\d s: 40 read, 40 inserted, 3 requests", out)
+        assert re.search(r"things +done +40 read, 40 inserted, 3 requests", out)
+        assert "0 read, nothing written" in reed("run", "test", "--wait")
         records.append({"id": "T99", "n": 99, "note": None, "updated_at": "2026-03-01T07:00:00Z"})
         assert reed.json("run", "test")["totals"]["read"] == 1
 
@@ -86,7 +86,7 @@ def test_the_first_hour_of_a_data_engineer(reed: Reed, tmp_path: Path) -> None:
     assert "line⏎break" in reed("sql", "marsh", "select note from things where n = 3")
     assert reed.json("sql", "marsh", "select count(*) as n from things")["rows"] == [[41]]
     assert [t["rows"] for t in reed.json("tables", "marsh")] == [41]
-    assert "40 read, 40 loaded" in reed("log", "2")
+    assert "40 read, 40 inserted" in reed("log", "2")
     assert "GET     200" in reed("requests", "2")
     assert "succeeded" in reed("watch", "2")
     assert [r["id"] for r in reed.json("runs", "--limit", "2")] == [4, 3]

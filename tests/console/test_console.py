@@ -48,7 +48,7 @@ def test_sign_in_run_the_feed_watch_it_finish_see_the_rows(page: Page, service: 
         expect(things).to_contain_text("300")
         # Nothing jumped while figures came in.
         assert things.bounding_box() == place
-        expect(page.get_by_role("list", name="Log")).to_contain_text("300 read, 300 loaded")
+        expect(page.get_by_role("list", name="Log")).to_contain_text("300 read, 300 inserted")
         page.get_by_role("tab", name="Ledger").click()
         expect(page.get_by_role("grid", name="Ledger of the run")).to_contain_text("things_kids")
 

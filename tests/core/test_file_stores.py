@@ -344,7 +344,7 @@ def test_a_link_that_leads_back_is_gone_through_once(there: Path, tmp_path: Path
 def test_a_name_that_leads_out_of_the_folder_is_not_followed(there: Path, tmp_path: Path) -> None:
     with s3(there) as place:
         s3_backends["123456789012"]["aws"].put_object("depot", "in/p/../../../out.png", b"x")
-        tables = "  pictures: {files: '**/*.png', copy: {to: lake}}\n"
+        tables = "  pictures: {files: ['**/*.png', 'p/.*/.*/.*/*.png'], copy: {to: lake}}\n"
         text = source_of(place) + "\n---\nsource: lake\non: files\npath: deep/lake" + FEED.format(pattern="none", more=tables)
         result, _ = run_once(text, tmp_path / "data")
     assert result.error and result.error["code"] == "file.unreadable" and "lead out" in result.error["found"]

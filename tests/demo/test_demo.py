@@ -106,7 +106,9 @@ def test_make_demo_from_start_to_end(demo: Demo) -> None:
     demo.reed("demo", *data, "happen", "busy")
     demo.reed("demo", *data, "happen", "odd_record")
     fourth = client.ask_run("harbour", wait_seconds=50)
-    assert (fourth["outcome"], fourth["totals"]["rejected"], fourth["totals"]["requests"]) == ("succeeded", 1, 6)
+    # All that came, one record, was rejected: that is no success, and the cursor stays before it.
+    assert (fourth["outcome"], fourth["totals"]["rejected"], fourth["totals"]["requests"]) == ("failed", 1, 6)
+    assert fourth["error"] and fourth["error"]["code"] == "run.too_many_rejects"
     assert "free" in client.rejects("harbour")[0]["record"]
 
     # The others, each as its source wants to be asked.

@@ -20,7 +20,7 @@ from tests.support.feeds import Heard, run_once, table_rows
 from tests.support.source import Answer, Handler, Request, serving
 
 THINGS = "  things: {get: /things, records: items, key: id, next: {token: next, as: after}}"
-QUICK = "timeouts: {connect: 1, read: 0.3, request: 1}"
+QUICK = "timeouts: {connect: 5, read: 1, request: 3}"
 
 
 def pages(request: Request) -> Answer:
@@ -48,7 +48,7 @@ def soon() -> str:
         [Answer({}, 503)],
         [Answer(raw=b'{"items": [{"id"', cut=900, reset=True)],
         [Answer(raw=b'{"items": [{"id"', cut=900)],
-        [Answer({"items": []}, drip=0.5)],
+        [Answer({"items": []}, drip=3)],
     ],
     ids=["429 seconds", "429 date", "429 alone", "503", "reset in mid-body", "cut off", "silence in mid-body"],
 )
@@ -71,7 +71,7 @@ def test_what_passes_is_tried_again(tmp_path: Path, passing: list[Answer]) -> No
     [
         (Answer({}, 429, {"Retry-After": "7200"}), "source.busy"),
         (Answer({}, 503), "source.failed"),
-        (Answer(raw=b'{"items": [' + b" " * 100 + b"]}", drip=0.02), "source.timed_out"),
+        (Answer(raw=b'{"items": [' + b" " * 100 + b"]}", drip=0.06), "source.timed_out"),
         (Answer(raw=b'{"items": [{"id": 11}, {"id": 1'), "source.body_unreadable"),
         (Answer(raw=b"<html><body>Please sign in</body></html>"), "source.body_unreadable"),
         (Answer(raw=b"{}", headers={"Content-Type": "application/json; charset=marsh"}), "source.body_unreadable"),

@@ -56,12 +56,12 @@ def test_from_nothing_to_a_proven_connector(
         assert reed(["connector", "new", "lockers", "--folder", str(folder)]) == 1
         assert reed(["connector", "try", str(folder), "--rows", "3"]) == 0
         out = capsys.readouterr().out
-        assert "items: 300 read, 300 loaded, 3 requests; saved position: 2026-03-01T04:59:00Z" in out
+        assert "items: 300 read, 300 inserted, 3 requests; saved position: 2026-03-01T04:59:00Z" in out
         assert "item 299" in out and "distinct" in out
         assert json.loads((folder / ".trial/positions.json").read_text())["items"]["value"] == "2026-03-01T04:59:00Z"
         items.records.append({"id": 300, "name": "new", "updated_at": "2026-03-01T05:00:00Z"})
         assert reed(["connector", "try", str(folder)]) == 0
-        assert "items: 1 read, 1 loaded" in capsys.readouterr().out
+        assert "items: 1 read, 1 inserted" in capsys.readouterr().out
         assert reed(["connector", "check", str(folder), "--record"]) == 0
         out = capsys.readouterr().out
         assert "✗" not in out and "on it brought all 151 records" in out

@@ -68,7 +68,8 @@ def test_the_turnstiles_from_a_look_to_a_file_taken_again(service: RunningServic
     assert run["totals"]["read"] == 24 and client.query("marsh", "select count(*) from ts_counts")["rows"] == [[288 * 24]]
     bad = reed(service, "files", "turnstiles", "--state", "bad")
     assert re.search(rf"counts +{damaged} +bad", bad) and "ends in the middle" in bad
-    assert client.ask_run("turnstiles", wait_seconds=50)["outcome"] == "succeeded"
+    again = client.ask_run("turnstiles", wait_seconds=50)  # not read again, and no success while it is missing
+    assert again["outcome"] == "failed" and again["error"] and damaged in again["error"]["found"]
     whole = next(landing for landing in LANDINGS if not damaged.startswith(landing))
     again = reed(service, "rewind", "turnstiles", "counts", "--file", f"{whole}/*")
     assert "takes 48 files once more" in again
