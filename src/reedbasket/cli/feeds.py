@@ -202,6 +202,10 @@ def verify(options: argparse.Namespace) -> int:
     for table in found:
         if table["error"]:
             print(f"\n{table['table']}: {table['error']['doing']}: {table['error']['found']}")
+        if table["rejected"]:
+            print(
+                f"\n{table['table']}: {show.plural(table['rejected'], 'record')} of the source cannot be loaded; see `reed rejects`"
+            )
         if table["lacking"]:
             print(f"\n{table['table']}: columns that no run has brought yet: {', '.join(table['lacking'])}")
         for sample in table["samples"]:
