@@ -72,6 +72,7 @@ def test_an_old_data_folder_is_upgraded_in_place(tmp_path: Path) -> None:
         "0010_activity.sql",
         "0011_looking_closer.sql",
         "0012_bundles.sql",
+        "0013_each_warehouse.sql",
     ]
     assert store.upgrade() == []
     assert [d.name for d in definitions.current(store)] == ["marsh"]
@@ -163,13 +164,19 @@ def test_progress_log_and_rejects_are_kept(store: Store) -> None:
         runs.keep_progress(connection, run, [(0, TableProgress("t", "t", read=5, rejected=1))])
         journal.keep_log(connection, run, 1, [("2026-01-01T00:00:00Z", "info", "request", "t", "GET /", {"status": 200})])
         bad = Reject(0, "value.wrong_type", "text 'x' does not fit", "n", {"id": 1, "n": "x"})
-        journal.keep_rejects(connection, "test", run, "t", [bad])
-        journal.keep_rejects(connection, "test", run + 1, "t", [bad, Reject(1, "key.missing", "null", "id", {"n": "\ud800"})])
+        journal.keep_rejects(connection, "test", "marsh", run, "t", [bad])
+        journal.keep_rejects(
+            connection, "test", "marsh", run + 1, "t", [bad, Reject(1, "key.missing", "null", "id", {"n": "\ud800"})]
+        )
+        # Another warehouse's of the same record is its own.
+        journal.keep_rejects(connection, "other", "reeds", run, "t", [bad])
     assert runs.get(store, run)["totals"]["read"] == 5
     assert journal.read_log(store, run)[0]["data"] == {"status": 200}
     kept = journal.read_rejects(store, "test")
     assert [(r["code"], r["times"]) for r in kept] == [("key.missing", 1), ("value.wrong_type", 2)]
     assert journal.count_rejects(store, "test") == 2
+    again = journal.rejects_to_replay(store, "test", "marsh")
+    assert {place: len(records) for place, (records, _) in again.items()} == {("marsh", "t"): 2}
 
 
 def test_sign_in_codes_are_good_once_and_only_hashes_are_kept(store: Store) -> None:
