@@ -46,7 +46,11 @@ def test_a_table_that_a_pattern_took_and_that_is_gone_is_told(dock: Dock, tmp_pa
         assert [(t.table, t.phase) for t in result.tables] == [("quay_a", "done"), ("quay_b", "skipped"), ("quay_c", "skipped")]
         said = [message for level, code, message in heard.lines if code in ("drift.table_missing", "table.no_right")]
         assert len(said) == 3 and not any("quay" in message for _, code, message in heard.lines if code == "table.ignored")
-        result, _ = run_once(text + "drift: {missing_tables: stop}\n", tmp_path, run=3)
+        spared = text.replace("write: mirror", "write: mirror, besides: ['quay_b', 'quay_c']")
+        assert [t.table for t in run_once(spared, tmp_path, run=3)[0].tables] == ["quay_a"]
+        elsewhere = text.replace("'quay_*': {write: mirror}", "'elsewhere.*': {write: mirror}")
+        assert [t.table for t in run_once(elsewhere, tmp_path, run=3)[0].tables] == []
+        result, _ = run_once(text + "drift: {missing_tables: stop}\n", tmp_path, run=4)
         assert result.error is not None and result.error["code"] == "drift.table_missing"
         assert len(table_rows(tmp_path, "quay_b")) == 1
     finally:

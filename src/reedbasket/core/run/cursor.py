@@ -121,7 +121,12 @@ class CursorTracker:
         if self._saved is not None or start is None or not self._met_sample or met is None or self._rule.format is not None:
             return None
         sent = write_like(self._show(start), self._first_sample or "")
-        return f"asked from {sent!r}, and the source writes {met!r}" if sent[10:11] != met[10:11] else None
+        if sent[10:11] == met[10:11]:
+            return None
+        return (
+            f"the first request asked for records from {sent!r} on, and the source writes times as {met!r}: if it compares them as text, "
+            "some of that day are missing; write `start` as the source does"
+        )
 
     @property
     def _floor(self) -> Any:

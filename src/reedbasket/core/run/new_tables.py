@@ -3,7 +3,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from fnmatch import fnmatchcase
 
 from ..errors import DriftStopped
@@ -11,6 +11,7 @@ from ..load.warehouse import Warehouse
 from ..shape.rules import Change
 from ..spec.database_feed import is_pattern
 from .order import RunOrder, TableOrder
+from .sql_reading import home_of
 
 
 def new_tables(order: RunOrder, warehouse: Warehouse) -> list[TableOrder]:
@@ -38,13 +39,20 @@ def as_drift(order: RunOrder, table: TableOrder) -> Change:
 def missing_tables(order: RunOrder, warehouse: Warehouse, told: Collection[str]) -> list[str]:
     """Tables that a pattern of the feed took before, and that the source does not show now; their rows stay. told: of which something
     else is said."""
-    patterns = [(own.table if own is not None and own.table else wish) for wish, own in order.wishes.items()]
-    patterns = [pattern for pattern in patterns if is_pattern(pattern)]
-    if not patterns:
+    wishes = [(own.table if own is not None and own.table else wish, own) for wish, own in order.wishes.items()]
+    wishes = [(pattern, own) for pattern, own in wishes if is_pattern(pattern)]
+    if not wishes:
         return []
+    home = home_of(order.database) if order.database is not None else ""
     there = {table.name for table in order.tables} | set(told) | {wish for wish in order.wishes if not is_pattern(wish)}
     known = [name for name in warehouse.known_tables(order.feed) if name not in there]
-    return [name for name in known if any(_fits(name, pattern) for pattern in patterns)]
+
+    def takes(name: str, pattern: str, besides: Sequence[str]) -> bool:
+        return _fits(name, pattern, home) and not any(_fits(name, other, home) for other in besides)
+
+    return [
+        name for name in known if any(takes(name, pattern, own.besides if own is not None else ()) for pattern, own in wishes)
+    ]
 
 
 def as_missing(order: RunOrder, name: str) -> DriftStopped:
@@ -57,5 +65,8 @@ def as_missing(order: RunOrder, name: str) -> DriftStopped:
     )
 
 
-def _fits(name: str, pattern: str) -> bool:
-    return fnmatchcase(name, pattern) or fnmatchcase(name, pattern.rpartition(".")[2])
+def _fits(name: str, pattern: str, home: str) -> bool:
+    """As choosing.matches: tables of the source's own schema are named without it."""
+    if "." in pattern and home:
+        return fnmatchcase(name if "." in name else f"{home}.{name}", pattern)
+    return "." not in name and fnmatchcase(name, pattern) if home else fnmatchcase(name, pattern)

@@ -99,6 +99,8 @@ class TableRun(TableCommits):
                 while not self._gone_through(began):
                     self._start_over()
                 self._require_quiet(beyond)
+                if self._tracker is not None and (words := self._tracker.other_writing) is not None:
+                    self._log("warning", "cursor.other_writing", words)
                 if self._differing:
                     self._work(joined(self._differing), [], time.monotonic(), suspicious=self._suspicious)
                 if self._again is None:

@@ -30,6 +30,8 @@ _UTF8 = ("utf-8", "utf8", "us-ascii", "ascii")
 
 # Of a CSV without an end of its last line, what is looked at from its end. Longer values are parsed with the rest.
 _LONGEST_TAIL = 64 * 1024
+# A body without anything in it is not longer.
+_SHORT = 1024
 # Records of a large CSV or NDJSON handed on at once.
 _ROWS_AT_ONCE = 5_000
 
@@ -74,7 +76,7 @@ class Opener:
         charset = said[1].lower() if said else "utf-8"
         form = self._form.name
         _require_kind(raw, headers.get("content-type", ""), form)
-        if self._empty and not raw.strip():
+        if self._empty and len(raw) < _SHORT and not raw.strip():
             return Opened(None, iter(()))
         if form == "csv":
             return Opened(None, _csv(raw, self._form.csv, charset if said else self._form.csv.encoding, self._fields))
@@ -88,7 +90,8 @@ class Opener:
                 raw = raw.decode(charset).removeprefix("\ufeff").encode("utf-8")
             except LookupError:
                 raise ValueError(f"the answer says charset={charset}, which nobody knows") from None
-        raw = raw.removeprefix(_MARK)
+        if raw.startswith(_MARK):  # a large body would be copied even where it has none
+            raw = raw[len(_MARK) :]
         if form == "ndjson":
             return Opened(None, self._without_errors(_ndjson(raw)))
         if len(raw) > big_json.LARGE_BYTES and big_json.can_split(self._path):

@@ -42,21 +42,17 @@ class Connections(urllib3.PoolManager):
         super().__init__(num_pools=4, maxsize=at_once, retries=False)
         held = self._made = WeakSet[Any]()
 
-        class PlainPool(HTTPConnectionPool):
+        class Noted:
+            def _new_conn(self) -> Any:
+                made = super()._new_conn()  # type: ignore[misc]
+                held.add(made)
+                return made
+
+        class PlainPool(Noted, HTTPConnectionPool):
             ConnectionCls = _Plain
 
-            def _new_conn(self) -> Any:
-                made = super()._new_conn()
-                held.add(made)
-                return made
-
-        class SecurePool(HTTPSConnectionPool):
+        class SecurePool(Noted, HTTPSConnectionPool):
             ConnectionCls = _Secure
-
-            def _new_conn(self) -> Any:
-                made = super()._new_conn()
-                held.add(made)
-                return made
 
         self.pool_classes_by_scheme = {"http": PlainPool, "https": SecurePool}
 

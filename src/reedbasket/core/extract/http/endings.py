@@ -60,7 +60,7 @@ def total_in(where: str | InHeader | None, find: Any, envelope: Any, headers: Ma
     return found if type(found) is int else None
 
 
-def missing_of(total: int | None, count: int, doing: str) -> str | None:
+def missing_of(total: int | None, count: int) -> str | None:
     """What is wrong with a pass that brought so many records, in words."""
     if total is None or count >= total:
         return None

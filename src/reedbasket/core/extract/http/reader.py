@@ -167,7 +167,7 @@ class HttpReader:
     def _require_whole(self, page: Page, pages: Pages | None, url: str, *, fired: bool) -> None:
         """At the end of a pass. Raises Incomplete, PagesMoved."""
         care, rule = self._care, self._rule
-        missing = missing_of(page.total, self._count, self._doing) or (pages.expected() if pages is not None else None)
+        missing = missing_of(page.total, self._count) or (pages.expected() if pages is not None else None)
         if missing is not None:
             raise Incomplete(
                 self._doing,
