@@ -8,11 +8,10 @@ from contextlib import suppress
 from datetime import datetime
 from typing import Any, Protocol
 
-from ..errors import ConnectionLost, ReedError, TableNotOurs, TooManyRemoved, WarehouseError
+from ..errors import ConnectionLost, ReedError, TableNotOurs, WarehouseError
 from ..shape.batch import TableBatch
 from ..shape.layout import Family, TableLayout
 from ..shape.structure import ColumnShape
-from ..spec.limits import ALWAYS_WITHIN, exceeds
 from . import modes, service_tables
 from .along import bring_along
 from .compare import differences
@@ -21,6 +20,7 @@ from .files import drop_replaced, save_files
 from .kept import fill_kept
 from .ledger import LedgerLine
 from .lines import ledger_lines
+from .removal import require_few_removed, rows_held
 from .stage import Stage, bring_up, system_columns
 from .tombstones import Settled, joined, settle
 from .warehouse import Differences, LoadTarget, Position, TableState, WholeFile
@@ -244,8 +244,8 @@ class EngineLoad:
             if there is not None:
                 self._require_ours(layout, there)
         if self._target.write == "replace" and self._state is not None and self._engine.columns(family.root.name) is not None:
-            fewer = self._held(family.root.name, marks=False) - self._beside.read.get(family.root.name, 0)
-            self._require_few_gone(family.root.name, fewer, marks=False)
+            fewer = self._held(family.root.name) - self._beside.read.get(family.root.name, 0)
+            self._require_few_gone(family.root.name, fewer)
         extra = [(c, stamps[0].at if c is SINCE else "null") for c in self._mode_columns()]
         counts = self._beside.take_place(family, stamps, extra)
         for layout in family.tables:
@@ -271,8 +271,8 @@ class EngineLoad:
                 if target.write == "replace" and not target.again:
                     # A keyed replace is built beside; without a key the old rows make room here, in the same transaction.
                     if layout.parent is None:
-                        fewer = self._held(layout.name, marks=False) - stage.rows.get(layout.name, 0)
-                        self._require_few_gone(layout.name, fewer, marks=False)
+                        fewer = self._held(layout.name) - stage.rows.get(layout.name, 0)
+                        self._require_few_gone(layout.name, fewer)
                     removed = engine.run(f"delete from {engine.table(layout.name)}")
                 done = modes.append(engine, stage, family, layout, stamp, stamps[0].load, rows_linked=by_row)
                 done.removed = removed
@@ -289,7 +289,7 @@ class EngineLoad:
                 superseded[name] = superseded.get(name, 0) + old
         gone, settled = self._gone_keys(family, marks, replaced), Settled()
         if gone and not (self._emptied or replaced):
-            self._require_few_gone(family.root.name, engine.ask(f"select count(*) from {gone}")[0][0], marks)
+            self._require_few_gone(family.root.name, engine.ask(f"select count(*) from {gone}")[0][0], marks=marks)
         if self._tombstones and target.deletes == "ignore":
             settled.unchanged = sum(batch.rows for batch in self._tombstones)
         elif self._tombstones:
@@ -325,26 +325,15 @@ class EngineLoad:
             self._engine.run(f"drop table {spared}")
         return gone
 
-    def _held(self, table: str, *, marks: bool) -> int:
-        """Rows of a table that stand for something the source showed at the last load."""
-        current = "t._rb_until is null" if self._history else "t._rb_deleted_at is null" if marks else "true"
-        count: int = self._engine.ask(f"select count(*) from {self._engine.table(table)} as t where {current}")[0][0]
-        return count
+    def _require_few_gone(self, table: str, gone: int, *, marks: bool = False) -> None:
+        require_few_removed(self._engine, table, gone, self._target.max_removed, self._current(marks=marks))
 
-    def _require_few_gone(self, table: str, gone: int, marks: bool) -> None:
-        """Raises TooManyRemoved; nothing was removed then."""
-        limit = self._target.max_removed
-        if limit is None or (gone <= ALWAYS_WITHIN and isinstance(limit, str)):
-            return
-        held = self._held(table, marks=marks)
-        if exceeds(limit, gone, held):
-            raise TooManyRemoved(
-                "loading",
-                table,
-                found=f"{gone} of {held} rows would go because the source shows {held - gone} now, and the feed says "
-                f"`max_removed: {limit}`; nothing was changed",
-                mend="see whether the source answers in full; if they are to go, run with `--accept`, or raise `max_removed` in the feed",
-            )
+    def _held(self, table: str) -> int:
+        return rows_held(self._engine, table, "true")
+
+    def _current(self, *, marks: bool) -> str:
+        """Of rows that stand for something the source showed at the last load."""
+        return "t._rb_until is null" if self._history else "t._rb_deleted_at is null" if marks else "true"
 
     def _temp_keys(self, name: str, family: Family, keys: Sequence[TableBatch]) -> str:
         columns = [c for c in family.root.columns if c.name in family.key]
