@@ -11,13 +11,13 @@ ReedError
 │   ├── SourceBusy         source.busy            (retryable, says how long to wait)
 │   ├── SourceFailed       source.failed          (retryable)
 │   ├── BodyCutOff         source.body_cut_off    (retryable)
-│   ├── BodyUnreadable     source.body_unreadable  (retryable: what stands in front of a source answers so for a while)
+│   ├── BodyUnreadable     source.body_unreadable  (retryable: often a proxy's error page)
 │   ├── BodyTooLarge       source.body_too_large
 │   ├── RecordsNotFound    source.records_not_found
 │   ├── PagesLooped        source.pages_looped
 │   ├── Incomplete         source.incomplete      it says itself that there is more, or that something went wrong
 │   ├── PagesMoved         source.pages_moved     the list changed while its pages were read
-│   ├── FieldNotFound      source.field_not_found no record has the key, or what the cursor goes by
+│   ├── FieldNotFound      source.field_not_found  the key or cursor field is in no record
 │   ├── ForeignPage        source.foreign_page
 │   ├── SignInFailed       source.sign_in_failed  no token was to be had
 │   ├── SignInNeeded       source.sign_in_needed  a person has to sign in, in the console
