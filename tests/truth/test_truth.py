@@ -21,5 +21,5 @@ def test_a_run_that_says_succeeded_has_brought_what_the_source_holds(seed: int, 
 
 def test_the_oracle_does_not_know_the_product() -> None:
     assert len(FAULTS) >= 60
-    for name in ("world", "serving", "faults", "oracle"):
+    for name in ("world", "serving", "faults", "spoiling", "oracle"):
         assert "reedbasket" not in (ROOT / f"{name}.py").read_text(), name
