@@ -130,6 +130,7 @@ BROKEN = [
     ("yield self.http.get('http://127.0.0.2:1/x')", "connector.foreign_address", "another server"),
     ("try: yield self.http.get('/gone')\n        except Exception: pass", "source.no_right", "it answered 403"),
     ("yield 1 / 0 if self.url else 0", "connector.broken", "ZeroDivisionError"),
+    ("yield [{'ID': 1}, {'ID': 2}]", "source.field_not_found", "`id`, the key"),
     ("raise RuntimeError(self.token); yield", "connector.broken", "RuntimeError: •••"),
 ]
 

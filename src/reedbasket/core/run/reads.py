@@ -127,8 +127,9 @@ class CodeReader(TableReader):
         saved: Any,
         expected: Callable[[], Expected | None] | None,
         told: Callable[[Any, str, str], None],
+        care: Care | None = None,
     ) -> None:
-        super().__init__(name, asking.base, rule, sender, values, expected)
+        super().__init__(name, asking.base, rule, sender, values, expected, care)
         self._code, self._saved, self._mask, self._told = code, saved, asking.mask, told
 
     def _reader(self, values: Values, *, at_once: int | None, known: str | None) -> CodePass:
@@ -143,6 +144,7 @@ class CodeReader(TableReader):
             self._saved,
             self._expected,
             self._told,
+            self._care,
         )
 
 

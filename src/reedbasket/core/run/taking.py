@@ -118,7 +118,9 @@ class Taking:
         self.reader: TableReader = TableReader(table.name, asking.base, rule, sender, self._values, expected, care)
         if order.code is not None:
             known = saved_in(saved)
-            self.reader = CodeReader(table.name, order.code, asking, rule, sender, self._values, known, expected, self._said)
+            self.reader = CodeReader(
+                table.name, order.code, asking, rule, sender, self._values, known, expected, self._said, care
+            )
 
     def _said(self, level: Any, code: str, words: str) -> None:
         """By a connector in Python, or of what came; what is beyond the first hundred lines is counted."""

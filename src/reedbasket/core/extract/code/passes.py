@@ -25,8 +25,10 @@ from ..files.arrow_files import read_arrow
 from ..files.part import FilePart
 from ..http.body import Opener
 from ..http.column_body import ColumnBodies
+from ..http.reader import Care
 from ..http.request import Request
 from ..http.send import Sender
+from ..required import RequiredFields
 from .host import CodeHost
 
 
@@ -48,6 +50,7 @@ class CodePass:
         saved: Any = None,
         expected: Callable[[], Expected | None] | None = None,
         told: Callable[[Any, str, str], None] = lambda level, code, words: None,
+        care: Care | None = None,
     ) -> None:
         self._name = name
         self._rule = rule
@@ -55,6 +58,8 @@ class CodePass:
         self._saved = saved
         self._entry = code.entry
         doing = f"reading {name}"
+        care = care or Care()
+        self._required = RequiredFields(care.fields, care.key, doing)
         self._opener = Opener(rule, doing, ColumnBodies(expected, "@", []) if expected else None)
         self._host = CodeHost(
             code,
@@ -82,7 +87,9 @@ class CodePass:
                         yield Chunk([], 0, [], mark=SavedCursor("saved", found.payload.decode(), None, "saved"))
                     elif found.letter == b"a":
                         for part in read_arrow(io.BytesIO(found.payload), self._name, "UTC"):
-                            yield _chunk(part)
+                            chunk = _chunk(part)
+                            self._required.check(chunk.records, self._entry)
+                            yield chunk
                     else:
                         yield from self._of_json(found.payload)
             finally:
@@ -91,6 +98,7 @@ class CodePass:
     def _of_json(self, payload: bytes) -> Iterator[Chunk]:
         try:
             for part in self._opener.open(payload, {}).parts:
+                self._required.check(part.records, self._entry)
                 yield Chunk(part.records, part.body_bytes, part.misfits, None, part.suspicious)
         except (ValueError, RecursionError) as error:
             raise BodyUnreadable(

@@ -9,13 +9,14 @@ from typing import Any
 import jmespath
 import orjson
 
-from ...errors import BodyUnreadable, FieldNotFound, Incomplete, PagesMoved, RecordsNotFound
+from ...errors import BodyUnreadable, Incomplete, PagesMoved, RecordsNotFound
 from ...records import ColumnRecords, chosen, value_at
 from ...shape.lane import Expected
 from ...spec import template
 from ...spec.connector import body_values
 from ...spec.http import HttpTable
 from ..chunk import Chunk
+from ..required import RequiredFields
 from .ahead import Ahead
 from .answers import Answer
 from .body import Opened, Opener, Part
@@ -89,7 +90,7 @@ class HttpReader:
         self._opener = Opener(rule, self._doing, _columns(rule, expected) if expected else None, self._fields)
         self._total = jmespath.compile(rule.total).search if isinstance(rule.total, str) else None
         self._count = 0
-        self._has_fields = not self._fields
+        self._required = RequiredFields(self._fields, self._care.key, self._doing)
         # The page before: its keys, and its records.
         self._before: tuple[set[Any], Sequence[Any]] = set(), ()
         self._sizes: set[int] = set()
@@ -257,27 +258,10 @@ class HttpReader:
             for part in opened.parts:
                 for record in part.records if copied else ():
                     record.update(copied)
-                self._require_fields(part, url)
+                self._required.check(part.records, url)
                 yield part
         except (ValueError, RecursionError) as error:
             raise self._unreadable(answer, url, error) from error
-
-    def _require_fields(self, part: Part, url: str) -> None:
-        """Of the first records that come. Raises FieldNotFound where none of them has the key, or what the cursor goes by."""
-        if self._has_fields or not part.records:
-            return
-        records = part.records
-        for field in self._fields:
-            if not has_field(records, field):
-                what = "the key" if field in self._care.key else "what the cursor goes by"
-                names = records.columns.column_names if isinstance(records, ColumnRecords) else list(records[0])
-                raise FieldNotFound(
-                    self._doing,
-                    url,
-                    found=f"none of the first {len(records)} records has `{field}`, {what}; the first has {', '.join(names)[:300]}",
-                    mend="name the field as the source does, in the connector or in the feed's table",
-                )
-        self._has_fields = True
 
     def _unreadable(self, answer: Answer, url: str, error: Exception) -> BodyUnreadable:
         start = answer.body[:80].decode("utf-8", "replace")
@@ -291,13 +275,6 @@ class HttpReader:
         )
 
 
-def has_field(records: Any, field: str) -> bool:
-    """Whether any of the records has the field; inside objects, by a path with points."""
-    if isinstance(records, ColumnRecords):
-        return records.column(field) is not None or any(field in record or _inside(record, field) for record in records[:50])
-    return any(field in record for record in records) or ("." in field and any(_inside(record, field) for record in records))
-
-
 def _values_of(records: Any, name: str) -> list[Any]:
     column = records.column(name) if isinstance(records, ColumnRecords) else None
     return [value_at(record, name) for record in records] if column is None else column.to_pylist()
@@ -305,14 +282,6 @@ def _values_of(records: Any, name: str) -> list[Any]:
 
 def _content(record: Any) -> bytes:
     return orjson.dumps(record, default=str, option=orjson.OPT_SORT_KEYS | orjson.OPT_NON_STR_KEYS)
-
-
-def _inside(record: Any, field: str) -> bool:
-    for step in field.split("."):
-        if not isinstance(record, dict) or step not in record:
-            return False
-        record = record[step]
-    return True
 
 
 def _sizes(rule: HttpTable, values: Mapping[str, Any]) -> set[int]:
