@@ -41,6 +41,9 @@ def test_a_table_that_a_pattern_took_and_that_is_gone_is_told(dock: Dock, tmp_pa
         text = dock.basket("tables: {'quay_*': {write: mirror}}\n", user="teller")
         assert [table.table for table in run_once(text, tmp_path)[0].tables] == ["quay_a", "quay_b", "quay_c"]
         dock.do("drop table quay_b; revoke select on quay_c from teller")
+        order = order_for(text)
+        planned = {one.source_table: one for one in plan_feed(order, outside_for(order, tmp_path))}
+        assert [planned[name].warnings[0]["code"] for name in ("quay_b", "quay_c")] == ["drift.table_missing"] * 2
         result, heard = run_once(text, tmp_path, run=2)
         assert result.outcome is RunOutcome.SUCCEEDED
         assert [(t.table, t.phase) for t in result.tables] == [("quay_a", "done"), ("quay_b", "skipped"), ("quay_c", "skipped")]

@@ -149,6 +149,9 @@ def test_a_read_that_shrank_stops_before_anything_is_removed(tmp_path: Path) -> 
         result, _ = run(Answer({"items": rows[:15]}), tmp_path / write, table(""), feed, number=2)
         assert result.error["code"] == "run.too_many_removed" and "25 of 40" in result.error["found"]
         assert len(keys(tmp_path / write)) == 40
+        if write == "replace":  # what comes twice makes it no larger
+            repeated = run(Answer({"items": rows[:15] * 3}), tmp_path / write, table(""), feed, number=3)[0]
+            assert repeated.error["code"] == "run.too_many_removed" and len(keys(tmp_path / write)) == 40
         raised = run(Answer({"items": rows[:15]}), tmp_path / write, table(""), feed + "\nmax_removed: 25", number=3)[0]
         assert raised.outcome is RunOutcome.SUCCEEDED and len(keys(tmp_path / write)) == 15
         run(Answer({"items": rows[:1]}), tmp_path / write, table(""), feed, number=4, accept=True)

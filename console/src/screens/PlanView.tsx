@@ -35,7 +35,7 @@ export function PlanView({ feed }: { feed: string }) {
             </Button>
           </div>
           {found.tables.map((table) => (
-            <TablePlan key={`${table.warehouse} ${table.table}`} table={table} />
+            <TablePlan key={`${table.warehouse} ${table.table} ${table.source_table}`} table={table} />
           ))}
           {found.ignored.length > 0 && <p>Offered by the connector, not part of this feed: {found.ignored.join(", ")}</p>}
         </Section>
@@ -45,10 +45,12 @@ export function PlanView({ feed }: { feed: string }) {
 }
 
 export function TablePlan({ table }: { table: PlannedTable }) {
+  const name = table.table || table.source_table;
+  const state = table.error ? "cannot be planned" : !table.table ? "not read" : table.exists ? "exists" : "would be made";
   return (
     <Card>
       <h2>
-        {table.warehouse ? `${table.table} in ${table.warehouse}` : table.table} <Badge word={table.error ? "cannot be planned" : table.exists ? "exists" : "would be made"} />
+        {table.warehouse ? `${name} in ${table.warehouse}` : name} <Badge word={state} />
       </h2>
       {table.error && <Trouble facts={table.error} />}
       {table.parent !== null && <p>Child of {table.parent}.</p>}
@@ -70,11 +72,6 @@ export function TablePlan({ table }: { table: PlannedTable }) {
           {[...table.steps, ...table.drift.map((change) => `Drift: ${change.words}`)].map((words) => (
             <p key={words}>{words}</p>
           ))}
-          {table.warnings.map((warning) => (
-            <p key={warning.code + warning.words}>
-              Note: {warning.words}. <code>{warning.code}</code>
-            </p>
-          ))}
           {table.losses.map((loss) => (
             <Hint key={loss}>
               Cannot be kept: {loss}. Run it with <code>reed run --accept</code> to let that go.
@@ -82,6 +79,11 @@ export function TablePlan({ table }: { table: PlannedTable }) {
           ))}
         </>
       )}
+      {table.warnings.map((warning) => (
+        <p key={warning.code + warning.words}>
+          Note: {warning.words}. <code>{warning.code}</code>
+        </p>
+      ))}
       <ul aria-label={`Columns of ${table.table}`}>
         {table.new_columns.map((column) => (
           <li key={column.name} data-new="true">

@@ -84,6 +84,9 @@ def plan(options: argparse.Namespace) -> int:
 
 def _planned(table: wire.PlannedTable) -> None:
     state = "exists" if table["exists"] else "would be made"
+    if not table["table"]:
+        print(f"{table['source_table']}: not read. {'; '.join(w['words'] for w in table['warnings'])}")
+        return
     if table["parent"]:
         print(f"{table['table']}: {state}; child of {table['parent']}")
     else:

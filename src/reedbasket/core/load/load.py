@@ -243,11 +243,12 @@ class EngineLoad:
             there = self._engine.columns(layout.name)
             if there is not None:
                 self._require_ours(layout, there)
-        if self._target.write == "replace" and self._state is not None and self._engine.columns(family.root.name) is not None:
-            fewer = self._held(family.root.name) - self._beside.read.get(family.root.name, 0)
-            self._require_few_gone(family.root.name, fewer)
+        root = family.root.name
+        replaces = self._target.write == "replace" and self._engine.columns(root) is not None
+        held = rows_held(self._engine, root) if replaces else 0
         extra = [(c, stamps[0].at if c is SINCE else "null") for c in self._mode_columns()]
         counts = self._beside.take_place(family, stamps, extra)
+        require_few_removed(root, held - counts[0].inserted, held, self._target.max_removed)
         for layout in family.tables:
             key = family.key if layout.parent is None else [PARENT, POSITION]
             if key:
@@ -271,8 +272,8 @@ class EngineLoad:
                 if target.write == "replace" and not target.again:
                     # A keyed replace is built beside; without a key the old rows make room here, in the same transaction.
                     if layout.parent is None:
-                        fewer = self._held(layout.name) - stage.rows.get(layout.name, 0)
-                        self._require_few_gone(layout.name, fewer)
+                        held = rows_held(engine, layout.name)
+                        require_few_removed(layout.name, held - stage.rows.get(layout.name, 0), held, target.max_removed)
                     removed = engine.run(f"delete from {engine.table(layout.name)}")
                 done = modes.append(engine, stage, family, layout, stamp, stamps[0].load, rows_linked=by_row)
                 done.removed = removed
@@ -289,7 +290,9 @@ class EngineLoad:
                 superseded[name] = superseded.get(name, 0) + old
         gone, settled = self._gone_keys(family, marks, replaced), Settled()
         if gone and not (self._emptied or replaced):
-            self._require_few_gone(family.root.name, engine.ask(f"select count(*) from {gone}")[0][0], marks=marks)
+            current = "t._rb_until is null" if self._history else "t._rb_deleted_at is null" if marks else "true"
+            leaving = engine.ask(f"select count(*) from {gone}")[0][0]
+            require_few_removed(family.root.name, leaving, rows_held(engine, family.root.name, current), target.max_removed)
         if self._tombstones and target.deletes == "ignore":
             settled.unchanged = sum(batch.rows for batch in self._tombstones)
         elif self._tombstones:
@@ -324,16 +327,6 @@ class EngineLoad:
         if spared:
             self._engine.run(f"drop table {spared}")
         return gone
-
-    def _require_few_gone(self, table: str, gone: int, *, marks: bool = False) -> None:
-        require_few_removed(self._engine, table, gone, self._target.max_removed, self._current(marks=marks))
-
-    def _held(self, table: str) -> int:
-        return rows_held(self._engine, table, "true")
-
-    def _current(self, *, marks: bool) -> str:
-        """Of rows that stand for something the source showed at the last load."""
-        return "t._rb_until is null" if self._history else "t._rb_deleted_at is null" if marks else "true"
 
     def _temp_keys(self, name: str, family: Family, keys: Sequence[TableBatch]) -> str:
         columns = [c for c in family.root.columns if c.name in family.key]

@@ -17,6 +17,7 @@ from ..shape.layout import TableLayout
 from ..shape.unmatched import unmatched
 from .asking import Outside
 from .blind_spots import blind_spots
+from .new_tables import as_missing, missing_tables
 from .order import RunOrder, TableOrder
 from .reading import Reading, open_reading
 from .takeup import held_of, moved, shaper_for
@@ -100,6 +101,13 @@ def plan_feed(
                 for of_it in found:
                     of_it.warehouse = name
                 planned.extend(found)
+            for gone in missing_tables(one, warehouse, offered.problems):
+                missing, facts = as_missing(one, gone), PlannedTable(gone, "", name)
+                if one.drift.missing_tables == "stop":
+                    planned.append(_failed(facts, missing, reading))
+                else:
+                    facts.warnings.append({"code": missing.code, "words": missing.found})
+                    planned.append(facts)
         finally:
             warehouse.close()
 
