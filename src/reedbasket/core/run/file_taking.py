@@ -19,18 +19,18 @@ from ..extract.files.part import FilePart
 from ..extract.files.problems import FileGone, FileProblem, file_problem
 from ..extract.files.reader import FileReader
 from ..extract.files.store import Body, FileInfo
-from ..extract.files.text_kinds import TextKind, known_of
+from ..extract.files.text_kinds import known_of
 from ..extract.files.unpack import is_zip
 from ..extract.http import RequestSeen
 from ..extract.sql.changelog import Lag
 from ..load.files import FileLine
 from ..load.warehouse import SavedCursor
 from ..shape.lane import Expected
-from ..shape.names import fold
 from ..spec.files import CsvText, FileFormat
 from .cursor import CursorTracker
 from .file_choosing import ChosenFiles
 from .file_parts import FileValues, chunk_of, plain_value
+from .known_columns import KnownColumns
 from .manifest import Decision, Due, as_listed, decide
 from .offered import Held
 from .order import SourceOrder
@@ -43,8 +43,6 @@ if TYPE_CHECKING:
 _HELD_BACK = 8 * 1024 * 1024
 # A file that changes while it is read is read once more, this often.
 _TRIES = 3
-# Kinds that text is read as where the feed casts to them; others take what the text shows, and are cast then.
-_CAST_AS_READ = ("bool", "int64", "double", "text", "date")
 _NAMED = 5
 
 
@@ -91,7 +89,7 @@ class FileTaking:
         known = known_of(held.structure)
         # A column that the feed holds to is read as what it is, and what does not fit is told value by value.
         follow = held.structure is None or reading.widens
-        self._columns = Columns(_Known(known, own.cast), reading.zone, follow)
+        self._columns = Columns(KnownColumns(known, own.cast), reading.zone, follow)
         self._reader = FileReader(own.format or FileFormat(), self._columns, sniffed_as, expected)
         self._mended = saved is not None and kept.get("definition") != self._definition
         self._decision: Decision | None = None
@@ -378,18 +376,6 @@ class FileTaking:
             others = _named([path for path, *_ in found])
             words = f"{len(found)} files could not be read, the others are taken: {others}; the first: {words}"
         return file_problem(code, words, mend)
-
-
-class _Known(dict[str, TextKind]):
-    """What is known of columns, with what the feed casts to; by the field's name."""
-
-    def __init__(self, known: dict[str, TextKind], cast: dict[str, Any]) -> None:
-        super().__init__(known)
-        self._cast = {name: TextKind(kind) for name, kind in cast.items() if kind in _CAST_AS_READ}
-
-    def get(self, name: str, default: Any = None) -> Any:
-        wanted = self._cast.get(fold(name)) if self._cast else None
-        return wanted or super().get(name, default)
 
 
 def _of(lines: Sequence[FileLine], state: str) -> list[str]:

@@ -13,8 +13,9 @@ from ..extract.handover import Handover
 from ..logged import LoggedRecords
 from ..records import alike, joined
 from ..shape.batch import Reject
-from ..shape.columns import ColumnWork, Worked, rejected_keys
+from ..shape.columns import ColumnWork, Worked
 from ..shape.once import ShapedOnce
+from ..shape.rejected import rejected_keys
 from .closing import kept_clean, require_few
 from .compare import comparer_for
 from .cursor import CursorTracker

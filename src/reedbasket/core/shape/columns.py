@@ -18,7 +18,6 @@ import pyarrow.compute as pc
 
 from ..errors import DefinitionError
 from ..logged import Logged, LoggedRecords
-from ..records import value_at
 from .arrow import kind_of_arrow, to_arrow
 from .batch import Reject, Shaped, TableBatch
 from .expressions import columns_in, open_engine
@@ -64,7 +63,7 @@ class ColumnWork:
         if not self._rules.works_on_rows:
             return family
         tables = [self._table(layout) for layout in family.tables]
-        renames = self._renames("")
+        renames = self.renames("")
         return replace(
             family,
             tables=tables,
@@ -111,7 +110,7 @@ class ColumnWork:
     def _require_told(self, logged: Logged) -> None:
         """Raises DefinitionError where something is computed from a value that the log does not tell."""
         untold = {name for columns in logged.kept.values() for name in columns}
-        renames = self._renames("")
+        renames = self.renames("")
         for what, expression in [*self._rules.compute.items(), *([("keep", self._rules.keep)] if self._rules.keep else [])]:
             needed = [name for name in untold if renames.get(fold(name), fold(name)) in columns_in(expression)]
             if needed:
@@ -128,7 +127,7 @@ class ColumnWork:
     def _columns(self, shaped: Shaped, batch: TableBatch, bad: dict[int, Reject], out: set[int]) -> None:
         layout = shaped.family.tables[shaped.family.place(batch.table)]
         within = layout.within
-        renames = self._renames(within)
+        renames = self.renames(within)
         columns = {renames.get(name, name): held for name, held in batch.columns.items()}
         shapes = {renames.get(c.name, c.name): c for c in layout.columns}
         start = shaped.batches[0].owners[0] if shaped.records else 0
@@ -269,7 +268,7 @@ class ColumnWork:
 
     def _table(self, layout: TableLayout) -> TableLayout:
         within = layout.within
-        renames = self._renames(within)
+        renames = self.renames(within)
         shapes: dict[str, ColumnShape] = {}
         for column in layout.columns:
             name = renames.get(column.name, column.name)
@@ -312,7 +311,7 @@ class ColumnWork:
                     own = self._kinds.get((batch.table, column.name), column)
                     own.whole, own.fraction = max(own.whole, kind.precision - kind.scale), max(own.fraction, kind.scale)
 
-    def _renames(self, within: str) -> dict[str, str]:
+    def renames(self, within: str) -> dict[str, str]:
         return _inside(self._rules.rename, within)
 
 
@@ -353,38 +352,6 @@ _NUL = re.compile(r"(?<!\\)(?:\\\\)*\\u0000")
 
 def _holds_nul(value: str) -> bool:
     return "\x00" in value
-
-
-def rejected_keys(family: Family, shaper: Any, key: Sequence[str], records: Sequence[Any]) -> TableBatch | None:
-    """The keys of records that were rejected, as far as they are readable; None where none is."""
-    found = []
-    for record in records:
-        values = [value_at(record, name) for name in key]
-        if not any(v is None or isinstance(v, dict | list) for v in values):
-            found.append(_record_of(key, values))
-    if not found or not family.key:
-        return None
-    probe = type(shaper)(shaper.structure.copy(), key, "row", shaper.rules)
-    shaped = probe.shape(found, 0)
-    renamed = ColumnWork(shaper.rules, bytes)._renames("")
-    if not shaped.records:
-        return None
-    columns = {renamed.get(name, name): held for name, held in shaped.batches[0].columns.items()}
-    return TableBatch(
-        family.root.name, shaped.records, range(shaped.records), columns={n: columns[n] for n in family.key if n in columns}
-    )
-
-
-def _record_of(key: Sequence[str], values: Sequence[Any]) -> dict[str, Any]:
-    """A record of nothing but its key, whose fields may lie inside objects."""
-    made: dict[str, Any] = {}
-    for name, value in zip(key, values):
-        *above, last = name.split(".")
-        place = made
-        for step in above:
-            place = place.setdefault(step, {})
-        place[last] = value
-    return made
 
 
 def _chunks(values: Any) -> list[pa.Array]:
