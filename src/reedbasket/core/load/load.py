@@ -23,10 +23,8 @@ from .lines import ledger_lines
 from .removal import require_few_removed, rows_held
 from .stage import Stage, bring_up, system_columns
 from .tombstones import Settled, joined, settle
+from .uniqueness import KeysMet
 from .warehouse import Differences, LoadTarget, Position, TableState, WholeFile
-
-# Hashes of keys held to see whether one repeats; half a million take about 40 MB.
-_MOST_KEYS_HELD = 500_000
 
 
 class Beside(Protocol):
@@ -66,9 +64,7 @@ class EngineLoad:
         self._version = state.version if state else 0
         self._known = {t.name for t in state.structure.family()} if state else set()
         self._stage = Stage(engine, waits=isinstance(engine, Stamping) and target.write == "append")
-        self._keys: set[int] | None = set()
-        self._noted = 0
-        self._repeated = False
+        self._keys = KeysMet()
         self._spared: list[TableBatch] = []
         self._gone: list[TableBatch] = []
         self._spares_all = False
@@ -173,7 +169,7 @@ class EngineLoad:
     def commit(self, family: Family, structure: dict[str, Any], position: Position, now: datetime) -> list[LedgerLine]:
         engine, target = self._engine, self._target
         self._require_room(family)
-        self._keys, self._noted = set(), 0  # all is staged: none is looked up any more, and they take room
+        self._keys.forget()  # all is staged: none is looked up any more, and they take room
         began = time.monotonic()
         with engine.translated(f"committing {target.table} to"):
             engine.begin()
@@ -212,7 +208,7 @@ class EngineLoad:
         self._version += 1
         self._known |= {layout.name for layout in family.tables}
         self.staged_rows = 0
-        self._repeated = False
+        self._keys = KeysMet()
         self._spared, self._gone, self._tombstones = [], [], []
         self._kept, self._emptied, self._overtaken = {}, False, 0
         try:
@@ -283,7 +279,7 @@ class EngineLoad:
         marks = "_rb_deleted_at" in (engine.columns(family.root.name) or {})
         if self._kept:
             fill_kept(engine, stage, family, self._kept, "t._rb_until is null" if self._history else "true")
-        superseded = modes.drop_superseded(engine, stage, family) if self._repeated else {}
+        superseded = modes.drop_superseded(engine, stage, family) if self._keys.repeated else {}
         if target.again:
             current = "t._rb_until is null" if self._history else "true"
             for name, old in modes.drop_outdated(engine, stage, family, engine.table(family.root.name), current).items():
@@ -379,30 +375,13 @@ class EngineLoad:
                 )
 
     def _note_keys(self, family: Family, batch: TableBatch) -> bool:
-        """Whether a key of the batch came before in this load, or comes twice in it, as far as memory reaches.
-
-        Hashes are kept, not keys: two that collide only cost the slower way.
-        """
+        """Whether a key of the batch came before in this load, or comes twice in it, as far as memory reaches."""
         if not family.key or self._target.link == "row" or not batch.rows:
             return False
         if self._beside and not self._beside.wants_repeats(family):
             return False  # asked of the table itself, once it is whole
         # Rows that came while nobody noted keys, the family having had no children then, are unknown.
-        if self._keys is not None and (len(self._keys) > _MOST_KEYS_HELD or self._noted < self.staged_rows):
-            self._keys = None
-        if self._keys is None:
-            self._repeated = True
-            return True
-        columns = []
-        for name in family.key:
-            data = batch.columns[name][1]
-            columns.append(data if isinstance(data, list) else data.to_pylist())
-        before = len(self._keys)
-        self._keys.update(map(hash, columns[0] if len(columns) == 1 else zip(*columns)))
-        repeats = len(self._keys) < before + batch.rows
-        self._noted += batch.rows
-        self._repeated = self._repeated or repeats
-        return repeats
+        return self._keys.repeats(family.key, batch, self.staged_rows)
 
     def _find_out(self, load: int, lost: ConnectionLost) -> None:
         """The connection was lost in the middle of the commit. Did it take place? The ledger knows: our load id is in it, or
