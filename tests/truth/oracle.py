@@ -1,49 +1,17 @@
-"""What the warehouse has to hold, and what it does hold: worked out from the world alone, and read with the engine's own driver.
-Imports nothing of the product."""
+"""What a warehouse has to hold: worked out from the world alone. Imports nothing of the product."""
 
 from __future__ import annotations
 
 import json
-import sqlite3
 import struct
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
-from pathlib import Path
+from decimal import Decimal
 from typing import Any
-
-import duckdb
 
 from tests.truth.world import OVERLAP, Row, World, read, write
 
 Rows = list[dict[str, Any]]
-
-
-def rows_of(folder: Path, engine: str, table: str) -> Rows | None:
-    """All rows of a warehouse table as the engine holds them; None where there is no such table."""
-    path = folder / f"marsh.{engine}"
-    if not path.exists():
-        return None
-    if engine == "sqlite":
-        db = sqlite3.connect(path)
-        db.row_factory = sqlite3.Row
-        try:
-            if not db.execute("select 1 from sqlite_master where name = ?", (table,)).fetchone():
-                return None
-            return [dict(row) for row in db.execute(f'select * from "{table}"')]
-        finally:
-            db.close()
-    with duckdb.connect(str(path), read_only=True) as connection:
-        connection.execute("set TimeZone = 'UTC'")
-        if not connection.execute("select 1 from duckdb_tables() where table_name = ?", [table]).fetchall():
-            return None
-        found = connection.sql(f'select * from "{table}"')
-        # Times as text: no driver's idea of a zone comes between.
-        listed = ", ".join(
-            f'cast("{name}" as varchar) as "{name}"' if "TIME" in str(kind) else f'"{name}"'
-            for name, kind in zip(found.columns, found.types)
-        )
-        table_found = connection.sql(f'select {listed} from "{table}"').to_arrow_table()
-        return list(table_found.to_pylist())
 
 
 def instant(value: Any) -> datetime | None:
@@ -63,6 +31,8 @@ def same(shown: Any, held: Any) -> bool:
         return shown is held
     if isinstance(shown, bool) or isinstance(held, bool):
         return str(held).lower() in (("1", "true") if shown is True else ("0", "false"))
+    if isinstance(shown, Decimal):
+        return Decimal(str(held)) == shown
     if isinstance(shown, list | dict):
         return (json.loads(held) if isinstance(held, str) else held) == shown
     if isinstance(shown, float) and isinstance(held, float):
@@ -105,11 +75,17 @@ class Expected:
     # Records that came spoiled: what became of them is looked at by the rejects.
     excused: set[int] = field(default_factory=set)
 
+    @property
+    def sees_deletes(self) -> bool:
+        if self.by in ("compare", "log", "files"):
+            return True
+        return self.by == "everything" and self.write in ("mirror", "replace", "history")
+
     def copy(self) -> Expected:
         return replace(self, rows=dict(self.rows), appended=list(self.appended), excused=set(self.excused))
 
-    def after(self, world: World, until: datetime) -> None:
-        """A run that brought all that it can see."""
+    def after(self, world: World, until: datetime, unseen: set[int]) -> None:
+        """A run that brought all that it can see. unseen: of those that have gone, the ones that it cannot see to have."""
         floor = self.since - OVERLAP if self.since is not None and self.by == "cursor" else None
         visible = {n: r for n, r in world.rows.items() if self.by != "cursor" or r.at < until}
         if self.by == "cursor":
@@ -120,17 +96,18 @@ class Expected:
             if self.by == "cursor":
                 known = {(n, id(r)) for n, r in self.appended}
                 self.appended += [(n, r) for n, r in visible.items() if (n, id(r)) not in known]
+            elif self.by == "files":  # a changed file's rows are replaced
+                self.appended = list(visible.items())
             else:
                 self.appended += list(visible.items())
         elif self.write == "replace":
             self.rows = dict(visible)
-        elif (self.by in ("everything", "compare") and self.write in ("mirror", "history")) or self.by == "compare":
-            kept = {} if self.deletes != "ignore" else {n: r for n, r in self.rows.items() if n not in world.rows}
-            self.rows = {**kept, **visible}
+        elif self.sees_deletes:
+            self.rows = {**{n: r for n, r in self.rows.items() if n in unseen}, **visible}
         else:
             self.rows = {**self.rows, **visible}
-        if self.by == "compare" or (self.by == "everything" and self.write in ("mirror", "replace", "history")):
-            self.excused &= set(world.rows)
+        if self.sees_deletes:
+            self.excused &= set(world.rows) | unseen
         if self.by == "cursor" and visible:
             highest = max(_shown(r, world) for r in visible.values())
             self.since = max(self.since, highest) if self.since is not None else highest
@@ -158,7 +135,7 @@ class Expected:
         return wrong + self._of_children(children, world)
 
     def _of_children(self, children: Rows | None, world: World) -> list[str]:
-        if world.plain:
+        if world.shape != "nested":
             return []
         wanted = {
             (str(n), place, seat["seat"], seat["row"])

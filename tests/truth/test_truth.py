@@ -2,24 +2,38 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 
+from tests.truth import databases, over_files
 from tests.truth.faults import FAULTS
-from tests.truth.search import search
+from tests.truth.search import Servers, search
 
 ROOT = Path(__file__).parent
 
 
-@pytest.mark.parametrize(("seed", "faults"), [(1, 0), (2, 0), (3, 1), (4, 1), (5, 2), (6, 2)])
-def test_a_run_that_says_succeeded_has_brought_what_the_source_holds(seed: int, faults: int) -> None:
+@pytest.fixture(scope="module")
+def servers() -> Iterator[Servers]:
+    made = Servers()
+    yield made
+    made.close()
+
+
+@pytest.mark.parametrize(("source", "seed", "faults"), [
+    ("http", 1, 0), ("http", 3, 1), ("http", 5, 2), ("http", 6, 2),
+    ("files", 1, 1), ("sqlite", 1, 1), ("postgres", 1, 1), ("mariadb", 1, 1),
+])  # fmt: skip
+def test_a_run_that_says_succeeded_has_brought_what_the_source_holds(
+    servers: Servers, source: str, seed: int, faults: int
+) -> None:
     """faults: of one run, at most; without any, all must be right and green."""
-    found = search(seed, examples=15, faults=faults)
+    found = search(seed, servers, examples=12, sources=[source], faults=faults, kills=seed == 1)
     assert not found.problem, found.problem
 
 
 def test_the_oracle_does_not_know_the_product() -> None:
-    assert len(FAULTS) >= 60
-    for name in ("world", "serving", "faults", "spoiling", "oracle"):
+    assert len(FAULTS) + len(databases.FAULTS) + len(over_files.FAULTS) >= 100
+    for name in ("world", "serving", "faults", "spoiling", "databases", "houses", "oracle"):
         assert "reedbasket" not in (ROOT / f"{name}.py").read_text(), name

@@ -6,6 +6,7 @@ import random
 from copy import deepcopy
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
+from decimal import Decimal
 from typing import Any
 
 BEGIN = datetime(2026, 3, 1, 6, 0, tzinfo=UTC)
@@ -68,10 +69,11 @@ class Row:
 
 @dataclass
 class World:
-    """writing: of times. plain: no record holds others, and all values are single ones (for CSV and XML)."""
+    """writing: of times. shape: what records hold: others too (`nested`), texts alone, as CSV and XML do (`texts`), or what the columns
+    of a database do (`columns`)."""
 
     writing: str = "z"
-    plain: bool = False
+    shape: str = "nested"
     seed: int = 0
     rows: dict[int, Row] = field(default_factory=dict)
     # Every version that ever was there, [from, until) by the count of changes: {id: [(from, until, row)]}.
@@ -130,8 +132,17 @@ class World:
     def _values(self) -> dict[str, Any]:
         any_of, some = self.random.choice, self.random.randrange
         name = any_of(NAMES)
-        if self.plain:
+        if self.shape == "texts":
             return {"name": name.replace("\n", " ").strip() or None, "n": str(some(100)), "note": any_of(["wet", "dry", None])}
+        if self.shape == "columns":
+            return {
+                "name": any_of([name, name, None]),
+                "n": any_of([0, 1, -7, 2**40, some(1000), None]),
+                "amount": any_of([0.5, -0.0, 1e-9, 3.25, 12.75]),
+                "price": Decimal(any_of(["0.0000", "-7.2500", "12345678901234567.0001", f"{some(1000)}.1000"])),
+                "ok": any_of([True, False, None]),
+                "tags": any_of([["wet"], ["wet", "late"], [], None]),
+            }
         values: dict[str, Any] = {
             "name": name,
             "n": any_of([0, 1, -7, 2**40, some(1000)]),

@@ -63,7 +63,11 @@ def transition(
         losses.append("the older versions of its rows; only the current ones stay")
     if write == "history" and before != "history" and before != "replace":
         steps.append("its rows become the current versions, from the time they were loaded")
-    if write in KEYED and rewritten:
+    unknown = _unknown(state, key)
+    if write in KEYED and unknown:
+        forget = True
+        losses.append(f"the rows that are there, which have no {', '.join(unknown)}; the table is read from its start")
+    elif write in KEYED and rewritten:
         if before != "replace" or state.link == "row" or list(key) != state.key:
             steps.append(f"rows that share a key ({', '.join(key)}) are reduced to the newest, and the key gets its index")
         if children:
@@ -105,7 +109,10 @@ def bring_along(engine: Engine, family: Family, target: LoadTarget, state: Table
                     engine.drop_column(layout.name, column)
         done.append(f"{gone} older versions removed")
     if rewritten and target.write in KEYED:
-        if family.key:
+        if unknown := _unknown(state, target.key):
+            emptied = engine.run(f"delete from {engine.table(family.root.name)}")
+            done.append(f"{emptied} rows without {', '.join(unknown)}, now of the key, removed")
+        elif family.key:
             done.append(f"{_reduce(engine, family)} rows of a key that stood twice removed, the newest kept")
         for layout in family.tables[1:]:
             engine.run(f"delete from {engine.table(layout.name)}")
@@ -124,6 +131,12 @@ def bring_along(engine: Engine, family: Family, target: LoadTarget, state: Table
             if key:
                 engine.ensure_key(layout.name, key, current=target.write == "history")
     return done
+
+
+def _unknown(state: TableState, key: Sequence[str]) -> list[str]:
+    """Fields of a new key that no row of the table was ever loaded with: its rows can be told by it no more."""
+    loaded = bool(state.structure.root.fields) and list(key) != state.key
+    return [field for field in key if state.structure.field(field) is None] if loaded else []
 
 
 def _reduce(engine: Engine, family: Family) -> int:

@@ -17,8 +17,8 @@ class FileLine(NamedTuple):
     """One file of one table. number: what `_rb_file` of its rows points at; a path keeps it. size: bytes. modified: RFC 3339, '' where
     the store does not say. tag: what the store knows its content by. rows: records in it; rejected: those of them that are no rows.
 
-    state: taken; bad, it could not be read whole and none of it is loaded; left, it changed and the feed leaves it as it was; gone,
-    it is not at the source any more, its rows stay; again, it is taken once more by the next run, as somebody asked.
+    state: taken; bad, it could not be read whole and none of it is loaded, rows of before stay; left, it changed and the feed leaves it
+    as it was; gone, it is not at the source any more, its rows stay; again, it is taken once more by the next run, as somebody asked.
     replaces: its rows of before go in this load (not kept).
     """
 

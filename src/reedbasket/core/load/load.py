@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Sequence
 from contextlib import suppress
+from dataclasses import replace
 from datetime import datetime
 from typing import Any, Protocol
 
@@ -102,7 +103,7 @@ class EngineLoad:
         repeats = self._note_keys(family, batches[0])
         with self._engine.translated(f"staging rows for {self._target.table} in"):
             if self._beside:
-                self._beside.add(family, batches, repeats=repeats)
+                self._beside.add(self._keyed(family), batches, repeats=repeats)
             else:
                 for batch in batches:
                     self._stage.add(family, batch)
@@ -117,7 +118,7 @@ class EngineLoad:
             return None
         self._require_room(family)
         with self._engine.translated(f"building {self._target.table} in"):
-            return self._beside.sink(family)  # type: ignore[union-attr]
+            return self._beside.sink(self._keyed(family))  # type: ignore[union-attr]
 
     @property
     def takes_files(self) -> bool:
@@ -125,7 +126,7 @@ class EngineLoad:
 
     def take_file(self, family: Family, whole: WholeFile, sources: dict[str, str], number: int) -> None:
         self._require_room(family)
-        self._beside.take_file(family, whole, sources, number)  # type: ignore[union-attr]
+        self._beside.take_file(self._keyed(family), whole, sources, number)  # type: ignore[union-attr]
 
     def passed_through(self, rows: int) -> None:
         self.staged_rows += rows
@@ -231,10 +232,15 @@ class EngineLoad:
                 self._beside.drop()
             self._stage.drop()
 
+    def _keyed(self, family: Family) -> Family:
+        """What is appended stands there as often as it came, whatever its key."""
+        return replace(family, key=[]) if self._target.write == "append" else family
+
     # Within the transaction
 
     def _place(self, family: Family, stamps: list[Stamp]) -> list[Counts]:
         assert self._beside is not None
+        family = self._keyed(family)
         for layout in family.tables:
             there = self._engine.columns(layout.name)
             if there is not None:

@@ -18,7 +18,7 @@ from ..spec.database_feed import is_pattern
 from ..spec.http import HttpTable
 from .asking import Asking, Outside
 from .choosing import near
-from .offered import Offered, ignored, unmatched
+from .offered import Offered, ignored, none_at_all, unmatched
 from .order import RunOrder, SourceOrder, TableOrder, of_api
 
 _LONGEST_NAME = 200
@@ -104,6 +104,7 @@ def with_asked(order: RunOrder, tables: Mapping[str, HttpTable]) -> Offered:
         chosen.append(of_api(name, target, tables[name], choice, own, by_pattern=by_pattern))
     others = sorted(set(tables) - set(taken))
     whole = order.model_copy(update={"tables": chosen, "ignored": others, "asked": None})
+    problems |= none_at_all(no_match, len(chosen), problems)
     return Offered(whole, problems, unmatched(no_match) + ignored(others, "offered by the source"))
 
 

@@ -29,7 +29,7 @@ from ..shape.lane import Expected
 from ..spec.files import CsvText, FileFormat
 from .cursor import CursorTracker
 from .file_choosing import ChosenFiles
-from .file_parts import FileValues, chunk_of, plain_value
+from .file_parts import FileValues, chunk_of, plain_value, require_columns
 from .known_columns import KnownColumns
 from .manifest import Decision, Due, as_listed, decide
 from .offered import Held
@@ -95,6 +95,7 @@ class FileTaking:
         self._decision: Decision | None = None
         self._bad: dict[str, FileProblem] = {}
         self._passed: set[str] = set()
+        self._changing: list[str] = []
         self._finished: list[FileLine] = []
         self._done = self._committed = 0
         self._last = str(kept.get("last", ""))
@@ -214,6 +215,9 @@ class FileTaking:
                         due = Due(info, as_listed(due.line, info))
                     for part in self._reader.read(info, content):
                         self._look_inside(part, info)
+                        if not rows and len(part):
+                            order = self._chosen.order
+                            require_columns(part, values, order.key, order.shaping.compute, self._structure)
                         chunk = chunk_of(part, values, due.line.number)
                         rows, rejected = rows + len(part) + len(part.unread), rejected + len(part.unread)
                         held.append(chunk)
@@ -231,6 +235,7 @@ class FileTaking:
                     continue
                 # The next run finds it still, or gone.
                 self._passed.add(path)
+                self._changing.append(path)
                 self.ended_notes.append(
                     ("warning", "file.passed_over", f"{path} changed while it was read; the next run takes it")
                 )
@@ -257,7 +262,8 @@ class FileTaking:
     def _ended(self, line: FileLine, bad: FileProblem | None = None) -> Chunk:
         """An empty chunk with the mark of a file that is through."""
         if bad is not None:
-            line = line._replace(state="bad", problem=bad.found, rows=0)
+            # The rows of a version that could be read stay, until there is another one that can be.
+            line = line._replace(state="bad", problem=bad.found, replaces=False)
         self._finished.append(line)
         return Chunk([], 0, [], mark=len(self._finished))
 
@@ -347,6 +353,7 @@ class FileTaking:
     def follow(self, leader: FileTaking) -> None:
         self._decision, self._reader = leader._decided, leader._reader
         self._finished, self._bad, self._passed = leader._finished, leader._bad, leader._passed
+        self._changing = leader._changing
         self.ended_notes = leader.ended_notes
 
     def straight(self) -> WholeFiles | None:
@@ -369,6 +376,9 @@ class FileTaking:
         found = [(path, problem.found, problem.code, problem.mend) for path, problem in self._bad.items()]
         again = "mend the file or the definition, or leave the file out of the pattern"
         found += [(line.path, line.problem, "file.unreadable", again) for line in self._decided.still_bad]
+        if self._chosen.order.by != "files":  # by files the next run takes them
+            words = "changed while it was read, again and again"
+            found += [(path, f"{path} {words}", "file.changed", "run again once it is still") for path in self._changing]
         if not found:
             return None
         _, words, code, mend = found[0]

@@ -128,6 +128,8 @@ class LogTaking(SqlTaking):
             self.ended_notes.append(("info", "log.read", told))
 
     def sample(self) -> tuple[str, Iterator[Chunk]]:
+        """Raises SourceError where a run could not follow the log."""
+        self._followed.log.look([chosen.table for chosen in self._followed.tables], self._position or self._start or None)
         if self._position is None:
             return super().sample()
         return f"the log from {self._position} on", iter(())

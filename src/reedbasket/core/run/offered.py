@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from ..errors import ReedError
+from ..errors import DefinitionError, ReedError
 from ..load.files import FileLine
 from ..shape.structure import TableShape
 from .order import RunOrder
@@ -25,6 +25,21 @@ def ignored(names: Sequence[str], where: str) -> list[tuple[Any, str, str]]:
 
 def unmatched(patterns: Sequence[str]) -> list[tuple[Any, str, str]]:
     return [("warning", "table.no_match", f"no table matches {pattern}") for pattern in patterns]
+
+
+def none_at_all(patterns: Sequence[str], taken: int, problems: Mapping[str, ReedError]) -> dict[str, ReedError]:
+    """{pattern: error} where a feed would read nothing: a run of no table is no success.
+
+    Args:
+        patterns: those that match nothing.
+        taken: how many tables the feed takes.
+        problems: of tables that cannot be taken.
+    """
+    if taken or problems:
+        return {}
+    found = "no table matches this pattern, and the feed takes no other"
+    mend = "`reed survey SOURCE` lists the tables that the source's user can read; mend the pattern, or give the right to read"
+    return {p: DefinitionError("taking", p, found=found, mend=mend, code="definition.unknown_table") for p in patterns}
 
 
 @dataclass

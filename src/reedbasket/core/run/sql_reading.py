@@ -17,7 +17,7 @@ from ..spec.model import Source
 from .asking import Outside
 from .choosing import Choice, Chosen, choose
 from .log_taking import FollowedLog, LogTaking, slot_for
-from .offered import Offered, ignored, unmatched
+from .offered import Offered, ignored, none_at_all, unmatched
 from .order import RunOrder, SourceOrder, TableOrder
 from .spool import Spool
 from .sql_taking import SqlTaking
@@ -52,11 +52,12 @@ class SqlReading:
         choice = self.choose(order)
         self._chosen = {chosen.name: chosen for chosen in choice.chosen}
         tables = [table_order(chosen) for chosen in choice.chosen]
+        problems = choice.problems | none_at_all(choice.unmatched, len(tables), choice.problems)
         notes = unmatched(choice.unmatched) + ignored(choice.ignored, "in the database")
         if choice.unreadable:
             words = f"a pattern of the feed matches these, and we may not read them: {', '.join(choice.unreadable)}"
             notes.append(("warning", "table.no_right", words))
-        return Offered(order.model_copy(update={"tables": tables}), choice.problems, notes)
+        return Offered(order.model_copy(update={"tables": tables}), problems, notes)
 
     def choose(self, order: RunOrder) -> Choice:
         queries, problems = {}, dict[str, ReedError]()

@@ -100,6 +100,9 @@ class TableRun(TableCommits):
                 while not self._gone_through(began):
                     self._start_over()
                 self._require_quiet(beyond)
+                if table.removes and (unread := self._taking.problem()) is not None:
+                    # What could not be read has not gone: nothing is removed, and nothing written.
+                    raise unread
                 if self._tracker is not None and (words := self._tracker.other_writing) is not None:
                     self._log("warning", "cursor.other_writing", words)
                 if self._differing:

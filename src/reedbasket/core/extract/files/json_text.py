@@ -30,11 +30,19 @@ class LinesReader:
         self._columns.learn([])
 
     def read(self, parts: Iterator[bytes], path: str) -> Iterator[FilePart]:
+        """Raises FileProblem where the last line is cut, or none of the first is a record."""
         line = 1
         for block in whole_lines(parts, None, ",", path):
             if not block.endswith(b"\n"):
                 _require_last_line(block, path)
-            yield self._block(block, line)
+            part = self._block(block, line)
+            if line == 1 and part.unread and not len(part):
+                raise file_problem(
+                    "file.unreadable",
+                    f"no line of {path} is a record; the first is {part.unread[0].text[:80]!r}",
+                    "put a file with a JSON object a line in its place, or say the file's `format`",
+                )
+            yield part
             line += block.count(b"\n")
 
     def _block(self, block: bytes, line: int) -> FilePart:

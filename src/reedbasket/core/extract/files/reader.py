@@ -10,6 +10,7 @@ from typing import Any
 
 from ...shape.lane import Expected
 from ...spec.files import CsvText, FileFormat, FormatName
+from ..html import is_html
 from .blocks import in_utf8, wrong_encoding
 from .csv_text import Columns, CsvReader
 from .fixed_text import read_fixed
@@ -68,7 +69,7 @@ class FileReader:
         if name in ("parquet", "arrow", "xlsx"):
             yield from self._seekable(name, path, content, bounded)
             return
-        parts = opened(content, path, bounded)
+        parts = _data(opened(content, path, bounded), path)
         if name == "csv":
             yield from self._csv(parts, path)
         elif name == "fixed":
@@ -121,6 +122,16 @@ class FileReader:
         from .arrow_files import read_arrow, read_parquet
 
         yield from (read_parquet if name == "parquet" else read_arrow)(content, path, zone)
+
+
+def _data(parts: Iterator[bytes], path: str) -> Iterator[bytes]:
+    """The same parts. Raises FileProblem where they are a page of HTML."""
+    first = next(parts, b"")
+    if is_html(first[:512]):
+        words = f"{path} is a page of HTML; whatever fetched it was shown one in place of the file"
+        raise file_problem("file.unreadable", words, "put the file in its place")
+    yield first
+    yield from parts
 
 
 __all__ = ["CHUNK", "FileReader"]

@@ -19,6 +19,7 @@ import xmltodict
 from ... import json_body
 from ...errors import Incomplete
 from ...spec.http import CsvFormat, HttpTable
+from ..html import is_html
 from . import big_json
 from .column_body import ColumnBodies
 from .pages import objects_of, pick_records
@@ -154,7 +155,7 @@ def _require_kind(raw: bytes, content_type: str, form: str) -> None:
     if kind in ("text/html", "application/xhtml+xml"):
         raise ValueError(f"it says that it is {kind}")
     start = raw[:512].removeprefix(_MARK).lstrip()[:64].lower()
-    if start.startswith((b"<!doctype html", b"<html")):
+    if is_html(raw[:512]):
         raise ValueError("it is a page of HTML")
     if form == "csv" and start[:1] in (b"{", b"[", b"<"):
         raise ValueError("it is no table")

@@ -43,6 +43,9 @@ class ChangeLog(Protocol):
     def prepare(self, tables: Sequence[Table]) -> str | None:
         """Before anything is read: what keeps the log for us is there, or made. What was done, in words. Raises SourceError."""
 
+    def look(self, tables: Sequence[Table], saved: str | None) -> None:
+        """For a plan, which makes nothing: raises what a run would that goes on from a position, or begins."""
+
     def here(self) -> str:
         """The position from which a table goes on that is read whole in the database's snapshot."""
 

@@ -125,6 +125,11 @@ class MariaLog:
         self._tables = {(table.schema, table.name): table for table in tables}
         return None
 
+    def look(self, tables: Sequence[Table], saved: str | None) -> None:
+        self.prepare(tables)
+        if saved:
+            self.require(saved)
+
     def here(self) -> str:
         return self._source.snapshot_position() or _NONE
 

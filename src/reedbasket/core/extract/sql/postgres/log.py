@@ -135,6 +135,14 @@ class PostgresLog:
                 self._oids[table.schema, table.name] = row[0]
             return made
 
+    def look(self, tables: Sequence[Table], saved: str | None) -> None:
+        with self._connected("opening the log of") as connection:
+            slot.require_logical(connection, self._on)
+            slot.require_published(connection, self._on, self._name, tables)
+            self._state = slot.state_of(connection, self._name)
+        if saved:
+            self.require(saved)
+
     def here(self) -> str:
         assert self._state is not None
         seen, until = self._source.seen()
@@ -142,9 +150,10 @@ class PostgresLog:
 
     def require(self, saved: str) -> None:
         state = self._state
-        assert state is not None
         found = ""
-        if state.lost:
+        if state is None:
+            found = f"the slot {self._name}, which kept it for us, is gone"
+        elif state.lost:
             found = "the server has thrown away log that the slot still needed (see max_slot_wal_keep_size)"
         elif state.confirmed > LogPosition.parse(saved).lsn:
             found = (
@@ -152,7 +161,7 @@ class PostgresLog:
                 "somebody else read from it"
             )
         if found:
-            drop = f"`{slot.drop_statement(self._name)}`, then " if state.lost else ""
+            drop = f"`{slot.drop_statement(self._name)}`, then " if state is not None and state.lost else ""
             raise LogLost(
                 "going on with the log of", self._on, found=found,
                 mend=f"{drop}`reed run FEED --accept` reads its tables whole once more and goes on from there",

@@ -1,0 +1,14 @@
+"""A page of HTML in place of data: a sign-in page, a proxy's error."""
+
+from __future__ import annotations
+
+_MARK = b"\xef\xbb\xbf"
+
+
+def is_html(start: bytes) -> bool:
+    """Whether a body is a page of HTML.
+
+    Args:
+        start: its first bytes, some 500 of them.
+    """
+    return start.removeprefix(_MARK).lstrip()[:14].lower().startswith((b"<!doctype html", b"<html"))

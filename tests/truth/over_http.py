@@ -1,0 +1,160 @@
+"""A source over HTTP: how it may be declared, what it is asked, and what strikes it."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from hypothesis import strategies as st
+
+from tests.truth.faults import BY_NAME, FAULTS
+from tests.truth.history import Scene, Struck
+from tests.truth.serving import Declaration, Host, Server
+from tests.truth.world import WRITINGS, World
+
+# Faults that only a total tells.
+NEEDS_TOTAL = ("cut between lines", "no next page once", "a short page", "an empty page", "delete while reading")
+MOST_REQUESTS = 400
+
+
+def warehouses() -> Any:
+    return st.sampled_from([("sqlite",), ("sqlite",), ("duckdb",), ("sqlite", "duckdb"), ("postgres",)])
+
+
+@st.composite
+def declarations(draw: Any) -> Declaration:
+    form = draw(st.sampled_from(["json", "json", "json", "ndjson", "csv", "xml"]))
+    styles = ["token_header", "page", "offset", "link", "url_header", "last", "none"]
+    if form in ("json", "xml"):
+        styles += ["token", "token", "url"]
+    style = draw(st.sampled_from(styles))
+    by = draw(st.sampled_from(["cursor", "cursor", "everything", "compare"]))
+    writes = {"cursor": ["merge", "merge", "append", "history"], "compare": ["merge", "mirror", "history"]}
+    write = draw(st.sampled_from(writes.get(by, ["merge", "append", "replace", "mirror", "history"])))
+    writing = draw(st.sampled_from(WRITINGS))
+    text = writing not in ("epoch", "epoch_ms", "day_first", "offset")
+    order = "id" if style == "last" else draw(st.sampled_from(["cursor", "cursor", "id", "newest"]))
+    totals = ["none", "header", *(["body"] if form in ("json", "xml") else [])]
+    return Declaration(
+        style=style,
+        form=form,
+        by=by,
+        write=write,
+        writing=writing,
+        compares=draw(st.sampled_from(["text", "instant"])) if text else "instant",
+        bound=draw(st.sampled_from(["inclusive", "inclusive", "exclusive"])),
+        order=order,
+        promised=order == "cursor" and draw(st.booleans()),
+        total=draw(st.sampled_from(totals)) if style != "none" else "none",
+        coding=draw(st.sampled_from(["identity", "gzip", "deflate"])),
+        deletes=draw(st.sampled_from(["apply", "apply", "mark"])),
+        warehouses=draw(warehouses()),
+        at_once=draw(st.sampled_from([1, 3])),
+        nested=form in ("json", "ndjson") and draw(st.booleans()),
+    )
+
+
+def faults_of(declared: Declaration) -> list[str]:
+    return [fault.name for fault in FAULTS if fault.fits(declared)]
+
+
+def compatible(faults: list[tuple[str, int]]) -> list[tuple[str, int]]:
+    """Of two lies that fit each other nobody can tell."""
+    if ("total too low" in (name for name, _ in faults)) and any(name in NEEDS_TOTAL for name, _ in faults):
+        return [fault for fault in faults if fault[0] != "total too low"]
+    return faults
+
+
+def basket(declared: Declaration, url: str) -> str:
+    d = declared
+    key, changed = ("ref.id", "meta.updated_at") if d.nested else ("id", "updated_at")
+    following = {
+        "token": "{token: meta.next, as: after}" if d.form == "json" else "{token: answer.next, as: after}",
+        "token_header": "{token_header: x-next, as: after}",
+        "page": f"{{page: page, size: {d.size}, size_as: limit}}",
+        "offset": f"{{offset: skip, size: {d.size}, size_as: limit}}",
+        "link": "{link: next}",
+        "url": "{url: meta.url}" if d.form == "json" else "{url: answer.next}",
+        "url_header": "{url_header: X-NEXT-page}",
+        "last": f"{{last: {key}, as: after}}",
+    }
+    forms = {"epoch": ", format: epoch", "epoch_ms": ", format: epoch_ms", "day_first": ', format: "%d.%m.%Y %H:%M:%S"'}
+    lines = ["    get: /things"]
+    sent = [] if d.style in ("page", "offset", "none") else [f"limit: {d.size}"]
+    if d.by == "cursor":
+        sent.append('since: "{cursor.from}"')
+    if sent:
+        lines.append(f"    send: {{{', '.join(sent)}}}")
+    if d.form != "json":
+        lines.append(f"    format: {d.form}")
+    if d.form in ("json", "xml"):
+        lines.append("    records: items" if d.form == "json" else "    records: answer.items.item")
+    if d.style != "none":
+        lines.append(f"    next: {following[d.style]}")
+    if d.total != "none":
+        where = (
+            "{response_header: x-total-count}" if d.total == "header" else "meta.total" if d.form == "json" else "answer.total"
+        )
+        lines.append(f"    total: {where}")
+    lines.append(f"    key: {key}")
+    if d.by == "cursor":
+        more = forms.get(d.writing, "") + (", sorted: true" if d.promised else "") + f", bound: {d.bound}"
+        lines.append(f"    cursor: {{column: {changed}, overlap: 10m{more}}}")
+    table = "\n".join(lines)
+    into = ", ".join(f"in_{w}" for w in d.warehouses)
+    deletes = f", deletes: {d.deletes}" if d.write != "append" and d.write != "replace" else ""
+    return f"""
+connector: truth-api
+on: http
+settings: {{url: {{type: url}}}}
+base: "{{settings.url}}"
+timeouts: {{connect: 2, read: 1, request: 3}}
+retry: {{attempts: 3, first: 1ms, most: 2ms, rest_after: 1000}}
+pace: {{at_once: {d.at_once}}}
+tables:
+  things:
+{table}
+---
+source: truth
+connector: truth-api
+settings: {{url: "{url}"}}
+---
+feed: truth
+from: truth
+into: [{into}]
+tables: {{things: {{changes: {{by: {d.by}}}, write: {d.write}{deletes}}}}}
+"""
+
+
+class HttpScene(Scene):
+    declared: Declaration
+
+    def __init__(self, declared: Declaration, seed: int, host: Host) -> None:
+        super().__init__(declared, World(declared.writing, "texts" if declared.form in ("csv", "xml") else "nested", seed))
+        self._host = host
+        self.server = host.server = Server(self.world, declared)
+        self.columns = {"ref_id": "id", "meta_updated_at": "updated_at"}
+
+    def text(self) -> str:
+        return basket(self.declared, self._host.url)
+
+    def quiet(self) -> None:
+        self.server.quiet()
+        self.altered, self.hidden = self.server.altered, self.server.hidden
+
+    def strike(self, faults: tuple[tuple[str, int], ...], now: datetime) -> None:
+        self.server.faults = [(BY_NAME[name], page) for name, page in faults]
+        self.server.now = now
+
+    def struck(self) -> list[Struck]:
+        met = [fault for fault, _ in self.server.faults if fault.name in self.server.struck]
+        return [Struck(fault.name, fault.harmless, fault.told) for fault in met]
+
+    def doubts(self, code: str) -> bool:
+        """One page that is just full, of a source that says nothing behind the last page, is doubted by whoever would remove rows."""
+        silent = ("token_header", "link", "url_header", *(("token", "url") if self.declared.form == "xml" else ()))
+        ambiguous = self.declared.style in silent and self.declared.total == "none"
+        return ambiguous and code == "source.pages_may_go_on"
+
+    def require_bounds(self) -> str:
+        return f"{self.server.requests} requests" if self.server.requests > MOST_REQUESTS else ""
