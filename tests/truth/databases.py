@@ -143,6 +143,7 @@ class InPostgres(Database):
             "create index on things (updated_at)",
             f"grant usage on schema {self.schema} to reader",
             "grant select on things to reader",
+            "drop publication if exists reed_truth",
             "create publication reed_truth for table things",
         )
 

@@ -77,8 +77,7 @@ class Scene:
 
     def __init__(self, declared: Ways, world: World) -> None:
         self.declared, self.world = declared, world
-        self.altered: set[int] = set()
-        self.hidden: set[int] = set()
+        self._altered: set[int] = set()
         self.columns: dict[str, str] = {}  # of the warehouse, as the world names them
 
     def text(self) -> str:
@@ -90,7 +89,15 @@ class Scene:
 
     def quiet(self) -> None:
         """No fault any more."""
-        self.altered, self.hidden = set(), set()
+        self._altered = set()
+
+    @property
+    def altered(self) -> set[int]:
+        return self._altered
+
+    @property
+    def hidden(self) -> set[int]:
+        return set()
 
     def strike(self, faults: tuple[tuple[str, int], ...], now: datetime) -> None:
         raise NotImplementedError
@@ -267,6 +274,8 @@ class Player:
         self._next.after(world, order.started, self.scene.unseen(set(before.rows)))
         world.rows |= hidden
         removed = len(set(before.rows) - set(self._next.rows))
+        if self.declared.write == "replace":  # of which only the number of rows is known
+            removed = len(before.rows) - len(self._next.rows)
         if removed > 10 and removed * 2 > len(before.rows):
             return [f"{removed} of {len(before.rows)} rows went because the source showed less"]
         self._next.excused |= self.scene.altered | self.scene.perhaps_there(set(before.rows))

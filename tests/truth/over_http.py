@@ -140,7 +140,14 @@ class HttpScene(Scene):
 
     def quiet(self) -> None:
         self.server.quiet()
-        self.altered, self.hidden = self.server.altered, self.server.hidden
+
+    @property
+    def altered(self) -> set[int]:
+        return self.server.altered
+
+    @property
+    def hidden(self) -> set[int]:
+        return self.server.hidden
 
     def strike(self, faults: tuple[tuple[str, int], ...], now: datetime) -> None:
         self.server.faults = [(BY_NAME[name], page) for name, page in faults]

@@ -119,7 +119,7 @@ tables: {{{'"thing*"' if d.pattern else "things"}: {table}}}
             self._struck.append((fault, place))
             if fault.spoils:
                 numbers = sorted(self.world.rows)
-                self.altered |= {numbers[place % len(numbers)]} if numbers else set()
+                self._altered |= {numbers[place % len(numbers)]} if numbers else set()
 
         self._loaded = self._loaded or bool(self.world.rows)
 

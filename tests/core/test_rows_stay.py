@@ -1,0 +1,151 @@
+"""What could not be read has not gone, and what came stands as often as it came: files and tables, each fault seen on an older loader."""
+
+from __future__ import annotations
+
+import sqlite3
+from contextlib import closing
+from pathlib import Path
+
+import pytest
+
+from reedbasket.core.run import RunOutcome, plan_feed
+from tests.core.test_files import Folder
+from tests.support.dock import MARSH, Dock
+from tests.support.feeds import order_for, outside_for, run_once, table_rows
+
+HTML = "<!DOCTYPE html>\n<html><body>Please, sign in</body></html>\n"
+REEDS = "source: test\non: sqlite\npath: reeds.db\n---\n" + MARSH
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Folder:
+    return Folder(tmp_path)
+
+
+def refused(folder: Folder, tables: str, run: int) -> str:
+    result, _ = folder.run(tables, run=run)
+    assert result.outcome is RunOutcome.FAILED and result.error is not None
+    return str(result.error["code"])
+
+
+@pytest.mark.parametrize("said", ["write: append", "write: merge, key: id, changes: {by: files, changed: replace, settle: 0s}"])
+def test_a_changed_file_that_is_bad_leaves_its_rows_and_a_mended_one_takes_their_place(folder: Folder, said: str) -> None:
+    tables = f"  counts: {{files: '*.csv', {said}}}\n"
+    folder.put("a.csv", "id,n\n1,10\n2,20\n", age=300)
+    folder.good(tables)
+    folder.put("a.csv", "id,n\n1,11\n2", age=200)
+    assert refused(folder, tables, 2) == "file.damaged"
+    assert folder.rows("counts") == [(1, 10), (2, 20)]
+    folder.put("a.csv", "id,n\n1,11\n", age=100)
+    folder.good(tables, run=3)
+    assert folder.rows("counts") == [(1, 11)]
+
+
+@pytest.mark.parametrize(
+    "way", ["write: replace", "write: mirror, key: id", "write: history, key: id", "changes: {by: compare}, key: id"]
+)
+def test_a_complete_read_with_a_file_that_cannot_be_read_removes_nothing(folder: Folder, way: str) -> None:
+    way = way if "changes" in way else f"changes: {{by: everything}}, {way}"
+    tables = f"  counts: {{files: '*.csv', {way}}}\n"
+    folder.put("a.csv", "id,n\n1,10\n")
+    folder.put("b.csv", "id,n\n2,20\n")
+    folder.good(tables)
+    before = folder.rows("counts")
+    folder.put("b.csv", "id,n\n2,2\n3")
+    assert refused(folder, tables, 2) == "file.damaged"
+    assert folder.rows("counts") == before
+
+
+@pytest.mark.parametrize(("name", "good", "other", "code"), [
+    ("a.ndjson", '{"id": 1}\n', HTML, "file.unreadable"),
+    ("a.ndjson", '{"id": 1}\n', "not found\nsorry\n", "file.unreadable"),
+    ("a.ndjson", '{"id": 1}\n', '{"error": "late"}\n', "source.field_not_found"),
+    ("a.csv", "id,n\n1,2\n", HTML, "file.unreadable"),
+    ("a.csv", "id,n\n1,2\n", "day,fuel\n2026-03-02,7\n", "source.field_not_found"),
+])  # fmt: skip
+def test_a_file_of_something_else_is_bad_and_not_a_file_of_rejects(
+    folder: Folder, name: str, good: str, other: str, code: str
+) -> None:
+    tables = "  counts: {files: 'a.*', key: id, changes: {by: files, changed: replace, settle: 0s}}\n"
+    folder.put(name, good, age=300)
+    folder.good(tables)
+    before = folder.rows("counts")
+    folder.put(name, other, age=200)
+    assert refused(folder, tables, 2) == code
+    assert folder.rows("counts") == before
+
+
+def test_a_file_with_none_of_the_columns_is_bad_where_there_is_no_key(folder: Folder) -> None:
+    tables = "  counts: {files: '*.csv'}\n"
+    folder.put("a.csv", "id,n\n1,2\n")
+    folder.good(tables)
+    folder.put("b.csv", "day,fuel\n2026-03-02,7\n")
+    assert refused(folder, tables, 2) == "file.unreadable"
+    assert folder.rows("counts") == [(1, 2)]
+
+
+@pytest.mark.parametrize("warehouse", ["sqlite", "duckdb"])
+def test_appended_rows_of_one_key_all_stay(tmp_path: Path, warehouse: str) -> None:
+    """A database tells its key; what is appended is not told by it."""
+    text = REEDS.replace("on: sqlite\npath: marsh.db", f"on: {warehouse}\npath: marsh.db")
+    text += "tables: {beds: {changes: {by: cursor, column: at}, write: append}}\n"
+    with closing(sqlite3.connect(tmp_path / "reeds.db", isolation_level=None)) as db:
+        db.execute("create table beds (id integer primary key, cut integer, at datetime)")
+        db.execute("insert into beds values (1, 3, '2026-03-02 06:00:00')")
+        assert run_once(text, tmp_path)[0].outcome is RunOutcome.SUCCEEDED
+        db.execute("update beds set cut = 4, at = '2026-03-03 06:00:00'")
+        result, heard = run_once(text, tmp_path, run=2)
+    assert result.outcome is RunOutcome.SUCCEEDED, result.error
+    assert [(line.read, line.inserted) for line in heard.ledger] == [(1, 1)]
+
+
+def test_a_file_with_a_key_that_comes_twice_is_appended_twice(folder: Folder) -> None:
+    folder.put("a.csv", "id,n\n1,2\n1,3\n")
+    folder.good("  counts: {files: '*.csv', key: id, write: append}\n")
+    assert folder.rows("counts") == [(1, 2), (1, 3)]
+
+
+def test_a_feed_whose_patterns_match_nothing_has_not_succeeded(tmp_path: Path) -> None:
+    with closing(sqlite3.connect(tmp_path / "reeds.db", isolation_level=None)) as db:
+        db.execute("create table beds (id integer primary key)")
+        text = REEDS + "tables: {'bads*': }\n"
+        order = order_for(text)
+        planned = plan_feed(order, outside_for(order, tmp_path))
+        assert [one.error and one.error["code"] for one in planned] == ["definition.unknown_table"]
+        result, _ = run_once(text, tmp_path)
+        assert result.error is not None and result.error["code"] == "definition.unknown_table"
+        # One of several that matches nothing is told.
+        result, heard = run_once(text.replace("'bads*': ", "'bads*': , 'beds*': "), tmp_path)
+    assert result.outcome is RunOutcome.SUCCEEDED and "table.no_match" in heard.codes()
+
+
+def test_a_key_by_another_name_leaves_no_row_doubled(tmp_path: Path) -> None:
+    text = REEDS + "tables: {beds: {write: merge}}\n"
+    with closing(sqlite3.connect(tmp_path / "reeds.db", isolation_level=None)) as db:
+        db.execute("create table beds (id integer primary key, cut integer)")
+        db.execute("insert into beds values (1, 3)")
+        assert run_once(text, tmp_path)[0].outcome is RunOutcome.SUCCEEDED
+        db.execute("alter table beds rename column id to number")
+        result, _ = run_once(text, tmp_path, run=2)
+        assert result.error is not None and result.error["code"] == "definition.not_kept"
+        result, _ = run_once(text, tmp_path, run=3, accept=True)
+    assert result.outcome is RunOutcome.SUCCEEDED, result.error
+    assert [(row["number"], row["cut"]) for row in table_rows(tmp_path, "beds")] == [(1, 3)]
+
+
+def test_a_plan_says_that_a_log_cannot_be_followed(dock: Dock, tmp_path: Path) -> None:
+    """No publication; then a slot that is gone."""
+    dock.do("create table beds (id int primary key)")
+    text = dock.basket("defaults: {changes: {by: log}}\ntables: {beds: }\n")
+
+    def code(run: int) -> object:
+        order = order_for(text, run=run)
+        error = plan_feed(order, outside_for(order, tmp_path))[0].error
+        return error and error["code"]
+
+    assert code(1) == "source.not_published"
+    dock.do("create publication reed_test for table beds")
+    assert code(1) is None
+    assert run_once(text, tmp_path)[0].outcome is RunOutcome.SUCCEEDED
+    dock.do("select pg_drop_replication_slot('reed_test')")
+    assert code(2) == "source.log_lost"
