@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import json
 import sqlite3
 from contextlib import closing
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
 
-from reedbasket.core.run import RunOutcome, plan_feed
+from reedbasket.core.run import RunOutcome, plan_feed, run_feed
+from reedbasket.core.run.replayed import Replayed
 from tests.core.test_files import Folder
 from tests.support.dock import MARSH, Dock
-from tests.support.feeds import order_for, outside_for, run_once, table_rows
+from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows
+from tests.support.warehouses import ENGINES, Cluster, Place
 
 HTML = "<!DOCTYPE html>\n<html><body>Please, sign in</body></html>\n"
 REEDS = "source: test\non: sqlite\npath: reeds.db\n---\n" + MARSH
@@ -131,6 +135,36 @@ def test_a_key_by_another_name_leaves_no_row_doubled(tmp_path: Path) -> None:
         result, _ = run_once(text, tmp_path, run=3, accept=True)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
     assert [(row["number"], row["cut"]) for row in table_rows(tmp_path, "beds")] == [(1, 3)]
+
+
+@pytest.mark.parametrize("engine", ENGINES)
+def test_a_replay_never_takes_the_place_of_what_came_later(tmp_path: Path, engine: str, cluster: Cluster) -> None:
+    """Without a time that tells which is newer, the runs do."""
+    place = Place(engine, tmp_path, cluster)
+    text = (
+        "source: test\non: files\npath: in\n---\nwarehouse: marsh\n"
+        + place.as_yaml
+        + "\n---\nfeed: test\nfrom: test\ninto: marsh\n"
+    )
+    text += "tables: {counts: {files: '*.ndjson', key: id, changes: {by: compare}, cast: {n: KIND}}}\n"
+    folder = Folder(tmp_path)
+
+    def run(number: int, *lines: str) -> None:
+        folder.put("a.ndjson", "".join(f"{line}\n" for line in lines), age=1000 - number)
+        result, _ = run_once(text.replace("KIND", "int64"), tmp_path, run=number)
+        assert result.outcome is RunOutcome.SUCCEEDED, result.error
+
+    odd, odder = {"id": 2, "n": "two"}, {"id": 3, "n": "three"}
+    run(1, '{"id": 1, "n": 1}', '{"id": 2, "n": 0}', '{"id": 3, "n": 0}')
+    run(2, '{"id": 1, "n": 1}', json.dumps(odd), json.dumps(odder))
+    run(3, '{"id": 1, "n": 1}', '{"id": 2, "n": 22}', json.dumps(odder))
+    order = order_for(text.replace("KIND", "text"), run=4)
+    again = {("marsh", "counts"): Replayed([odd, odder], [2, 3])}
+    heard = Heard()
+    result = run_feed(order, outside_for(order, tmp_path), listener=heard, clock=lambda: datetime.now(UTC), again=again)
+    assert result.outcome is RunOutcome.SUCCEEDED, result.error
+    assert [(line.read, line.updated, line.superseded) for line in heard.ledger] == [(2, 1, 1)]
+    assert sorted(place.ask("select id, n from counts")) == [(1, "1"), (2, "22"), (3, "three")]
 
 
 def test_a_plan_says_that_a_log_cannot_be_followed(dock: Dock, tmp_path: Path) -> None:

@@ -14,6 +14,7 @@ import duckdb
 import pytest
 
 from reedbasket.core.run import RunOutcome, plan_feed, run_feed
+from reedbasket.core.run.replayed import Replayed
 from tests.core.test_requests import basket
 from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows
 from tests.support.source import Answer, Request, serving
@@ -277,7 +278,7 @@ def test_each_warehouse_keeps_its_own_rejects_and_a_replay_reaches_all(tmp_path:
         text = text.replace("URL", source.url)
         _, heard = run_once(text.replace("KIND", "int64"), tmp_path)
         assert sorted(heard.rejected_in) == ["", "two"]
-        again: dict[tuple[str, str], list[Any]] = {(name, "things"): [rows[3]] for name in ("one", "two")}
+        again = {(name, "things"): Replayed([rows[3]], [1]) for name in ("one", "two")}
         order = order_for(text.replace("KIND", "text"), run=2)
         result = run_feed(order, outside_for(order, tmp_path), listener=Heard(), clock=lambda: datetime.now(UTC), again=again)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error

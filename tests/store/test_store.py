@@ -16,6 +16,7 @@ import pytest
 
 from reedbasket.core.errors import Conflict, NotFound, RunCancelled, SecretMissing
 from reedbasket.core.extract.pace import Said, Wait
+from reedbasket.core.load import LedgerLine
 from reedbasket.core.run import RunOutcome, TableProgress
 from reedbasket.core.shape import Reject
 from reedbasket.core.spec import load_texts
@@ -73,6 +74,7 @@ def test_an_old_data_folder_is_upgraded_in_place(tmp_path: Path) -> None:
         "0011_looking_closer.sql",
         "0012_bundles.sql",
         "0013_each_warehouse.sql",
+        "0014_replays.sql",
     ]
     assert store.upgrade() == []
     assert [d.name for d in definitions.current(store)] == ["marsh"]
@@ -175,8 +177,30 @@ def test_progress_log_and_rejects_are_kept(store: Store) -> None:
     kept = journal.read_rejects(store, "test")
     assert [(r["code"], r["times"]) for r in kept] == [("key.missing", 1), ("value.wrong_type", 2)]
     assert journal.count_rejects(store, "test") == 2
-    again = journal.rejects_to_replay(store, "test", "marsh")
-    assert {place: len(records) for place, (records, _) in again.items()} == {("marsh", "t"): 2}
+    again = journal.rejects_to_replay(store, "test", "marsh", run + 2)
+    assert {place: (len(held.records), held.runs) for place, held in again.items()} == {("marsh", "t"): (2, [run + 1] * 2)}
+
+
+def test_a_replay_that_was_killed_behind_its_load_is_not_loaded_twice(store: Store) -> None:
+    bad = [Reject(n, "value.wrong_type", "no", "n", {"id": n, "n": "x"}) for n in range(3)]
+    with store.transaction() as connection:
+        for table in ("loaded", "not_loaded", "loaded_in_part"):
+            journal.keep_rejects(connection, "test", "marsh", 1, table, bad)
+    journal.rejects_to_replay(store, "test", "marsh", 2)
+    lines = [
+        LedgerLine(place, 2, "test", "s", table, table, "append", 3, 3, 3 - left, 0, 0, 0, 0, left, 0, 0, None, None, 0, "", "")
+        for place, (table, left) in enumerate((("loaded", 0), ("loaded_in_part", 1)))
+    ]
+    with store.transaction() as connection:
+        journal.keep_ledger(connection, "marsh", lines)
+    found = journal.rejects_to_replay(store, "test", "marsh", 3)
+    assert {table: len(held.ids) for (_, table), held in found.items()} == {"not_loaded": 3, "loaded_in_part": 3}
+    # Rejected once more, it stays, as of the run that met it at the source; the others are forgotten.
+    with store.transaction() as connection:
+        journal.keep_rejects(connection, "test", "marsh", 3, "not_loaded", bad[:1])
+    journal.forget_rejects(store, found["marsh", "not_loaded"].ids, 3)
+    again = journal.rejects_to_replay(store, "test", "marsh", 4)["marsh", "not_loaded"]
+    assert [record["id"] for record in again.records] == [0] and again.runs == [1]
 
 
 def test_sign_in_codes_are_good_once_and_only_hashes_are_kept(store: Store) -> None:

@@ -373,6 +373,7 @@ _FAULTS = [
         on=SERVERS,
         but=("log",),
         harmless=True,
+        alone=True,
     ),
     SqlFault(
         "a transaction that was undone",

@@ -26,6 +26,7 @@ from ..core.memory import leave_sqlite_uncounted, share_one_pool
 from ..core.run import RunOutcome, resolve, run_feed
 from ..core.run.bundle import bundling, write_bundle
 from ..core.run.drivers import import_drivers
+from ..core.run.replayed import Replayed
 from ..core.spec.model import Warehouse
 from ..core.spec.times import parse_time
 from ..store import Store, bundles, definitions, journal, runs, secrets
@@ -174,8 +175,8 @@ class Worker:
                         raise
                     # The others are loaded all the same; this one's ledger is copied once it answers.
                     listener.log("warning", error.code, f"{one.warehouse.warehouse}: {error}")
-        replay = journal.rejects_to_replay(store, order.feed, order.warehouse.warehouse) if order.again else {}
-        again = {place: records for place, (records, _) in replay.items()} if order.again else None
+        replay = journal.rejects_to_replay(store, order.feed, order.warehouse.warehouse, run) if order.again else {}
+        again = {place: Replayed(held.records, held.runs) for place, held in replay.items()} if order.again else None
         outside = outside_of(store, order, self._stop, self._wind_up)
         result = run_feed(order, outside, listener=listener, clock=lambda: datetime.now(UTC), again=again)
         if made is not None and result.outcome is RunOutcome.SUCCEEDED:
@@ -191,7 +192,7 @@ class Worker:
         for table in result.tables:
             loaded = replay.get((table.warehouse or order.warehouse.warehouse, table.table))
             if loaded is not None and table.phase == "done":
-                journal.forget_rejects(store, loaded[1], run)
+                journal.forget_rejects(store, loaded.ids, run)
         return result.outcome, result.error
 
     def _reveal(self, name: str) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sqlite3
 from collections.abc import Sequence
+from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
 
@@ -121,8 +122,8 @@ def keep_rejects(
         """insert into reject (feed, warehouse, source_table, digest, run, at, code, message, field, record)
            values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
            on conflict (feed, warehouse, source_table, digest) do update set
-               run = excluded.run, at = excluded.at, code = excluded.code, message = excluded.message,
-               field = excluded.field, times = times + (run <> excluded.run)""",
+               run = iif(excluded.run = replayed_by, run, excluded.run), replayed_by = null, at = excluded.at,
+               code = excluded.code, message = excluded.message, field = excluded.field, times = times + (run <> excluded.run)""",
         [(feed, warehouse, table, mark, run, now_text(), r.code, r.message, r.field, record) for r, mark, record in kept],
     )
 
@@ -137,23 +138,44 @@ def read_rejects(store: Store, feed: str, *, before: int | None = None, limit: i
     return [dict(r) for r in rows]
 
 
-# Of one warehouse and table: (the records, the oldest first; their ids).
-Replay = dict[tuple[str, str], tuple[list[dict[str, Any]], list[int]]]
+@dataclass(frozen=True)
+class ToReplay:
+    """Of one warehouse and table, the oldest first. runs: of each record the last run that met it. ids: of the rejects."""
+
+    records: list[dict[str, Any]] = field(default_factory=list)
+    runs: list[int] = field(default_factory=list)
+    ids: list[int] = field(default_factory=list)
 
 
-def rejects_to_replay(store: Store, feed: str, first: str) -> Replay:
-    """{(warehouse, table): ...}. first: the feed's first warehouse. What was no record at all cannot be replayed: its source has to be."""
-    found: Replay = {}
-    rows = store.connection.execute(
-        """select id, warehouse, source_table, record from reject
-           where feed = ? and code not like 'record.%' order by id""",
-        (feed,),
-    )
-    for row in rows:
-        records, ids = found.setdefault((row["warehouse"] or first, row["source_table"]), ([], []))
+def rejects_to_replay(store: Store, feed: str, first: str, run: int) -> dict[tuple[str, str], ToReplay]:
+    """What a run is to give to its warehouses once more. What an earlier one did, and was killed before it said so, is forgotten now.
+
+    Args:
+        first: the feed's first warehouse.
+        run: the one that replays them.
+
+    Returns:
+        {(warehouse, table): rejects}. What was no record at all is not among them: its source has to be read again.
+    """
+    found: dict[tuple[str, str], ToReplay] = {}
+    with store.transaction() as connection:
+        connection.execute(
+            """delete from reject where feed = ? and replayed_by is not null and exists (
+                   select 1 from ledger as l where l.run = replayed_by and l.feed = reject.feed and l.rejected = 0
+                   and l.source_table = reject.source_table and l.warehouse = coalesce(nullif(reject.warehouse, ''), ?))""",
+            (feed, first),
+        )
+        rows = connection.execute(
+            """update reject set replayed_by = ? where feed = ? and code not like 'record.%'
+               returning id, warehouse, source_table, run, record""",
+            (run, feed),
+        ).fetchall()
+    for row in sorted(rows, key=lambda row: row["id"]):
+        held = found.setdefault((row["warehouse"] or first, row["source_table"]), ToReplay())
         # As a source's body is read: whole numbers and decimals of any size stay exact.
-        records.append(json.loads(row["record"], parse_float=_exact_number))
-        ids.append(row["id"])
+        held.records.append(json.loads(row["record"], parse_float=_exact_number))
+        held.runs.append(row["run"])
+        held.ids.append(row["id"])
     return found
 
 
@@ -163,9 +185,9 @@ def _exact_number(text: str) -> float | Decimal:
 
 
 def forget_rejects(store: Store, ids: Sequence[int], run: int) -> None:
-    """Those that a replay loaded; what it rejected again carries its number now, and stays."""
+    """Those that a replay loaded; what it rejected again stays, as met by the run that met it at the source."""
     with store.transaction() as connection:
-        connection.executemany("delete from reject where id = ? and run <> ?", [(i, run) for i in ids])
+        connection.executemany("delete from reject where id = ? and replayed_by = ?", [(i, run) for i in ids])
 
 
 def count_rejects(store: Store, feed: str) -> int:

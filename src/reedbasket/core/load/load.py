@@ -71,6 +71,7 @@ class EngineLoad:
         self._spares_all = False
         self._tombstones: list[TableBatch] = []
         self._kept: dict[str, list[TableBatch]] = {}
+        self._rejected_in: list[int] = []
         self._emptied = False
         self._overtaken = 0
         # A tombstone is told from the rows of its key in the stage, and only there.
@@ -108,6 +109,9 @@ class EngineLoad:
                 for batch in batches:
                     self._stage.add(family, batch)
         self.staged_rows += batches[0].rows
+
+    def rejected_in(self, runs: Sequence[int]) -> None:
+        self._rejected_in = list(runs)
 
     @property
     def takes_bytes(self) -> bool:
@@ -288,8 +292,13 @@ class EngineLoad:
         superseded = modes.drop_superseded(engine, stage, family) if self._keys.repeated else {}
         if target.again:
             current = "t._rb_until is null" if self._history else "true"
-            for name, old in modes.drop_outdated(engine, stage, family, engine.table(family.root.name), current).items():
-                superseded[name] = superseded.get(name, 0) + old
+            root = engine.table(family.root.name)
+            for dropped in (
+                modes.drop_outdated(engine, stage, family, root, current),
+                modes.drop_overtaken(engine, stage, family, root, self._rejected_in, target.run, current),
+            ):
+                for name, old in dropped.items():
+                    superseded[name] = superseded.get(name, 0) + old
         gone, settled = self._gone_keys(family, marks, replaced), Settled()
         if gone and not (self._emptied or replaced):
             current = "t._rb_until is null" if self._history else "t._rb_deleted_at is null" if marks else "true"

@@ -8,7 +8,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
+from ..shape.batch import TableBatch
 from ..shape.layout import Family, TableLayout
+from ..shape.structure import ColumnShape
 from ..spec.model import Deletes
 from .engine import FILE, PARENT, POSITION, ROW, Counts, Engine, Merge, Stamp, Stamping
 from .stage import Stage, system_columns
@@ -256,6 +258,43 @@ def drop_outdated(engine: Engine, stage: Stage, family: Family, table: str, curr
             join {table} as t on {engine.matching(family.key, "t", "s")} where {current}
             and (t.{newest} > s.{newest} or (s.{newest} is null and t.{newest} is not null))"""
     )
+    return _drop_records(engine, stage, family)
+
+
+def drop_overtaken(
+    engine: Engine, stage: Stage, family: Family, table: str, rejected_in: Sequence[int], run: int, current: str = "true"
+) -> dict[str, int]:
+    """Take out of the stage what was rejected by a run, where a later one loaded a row of its key.
+
+    Args:
+        table: the first of the family, as SQL.
+        rejected_in: by the record's number, the run that rejected it.
+        run: this one, whose own loads do not count.
+        current: which rows of the table stand for a key, as SQL over `t`.
+
+    Returns:
+        {table: rows that were dropped}.
+    """
+    columns = [ColumnShape("owner", "int64"), ColumnShape("met", "int64")]
+    engine.create_temp("rb_met", columns)
+    batch = TableBatch(
+        "rb_met", len(rejected_in), range(len(rejected_in)),
+        columns={"owner": ("int64", list(range(len(rejected_in)))), "met": ("int64", list(rejected_in))},
+    )  # fmt: skip
+    engine.insert(f"{engine.temp}rb_met", columns, batch)
+    engine.run(
+        f"""create temp table rb_outdated as select s._rb_owner from {stage.prepare(family, family.root)} as s
+            join {engine.temp}rb_met as m on m.owner = s._rb_owner
+            join {table} as t on {engine.matching(family.key, "t", "s")}
+            join {engine.table("_rb_ledger")} as l on l.load = t._rb_load
+            where {current} and l.run > m.met and l.run <> {int(run)}"""
+    )
+    engine.run(f"drop table {engine.temp}rb_met")
+    return _drop_records(engine, stage, family)
+
+
+def _drop_records(engine: Engine, stage: Stage, family: Family) -> dict[str, int]:
+    """Those that are listed in rb_outdated, with what hangs on them."""
     dropped = {
         layout.name: engine.delete_matching(stage.prepare(family, layout), f"{engine.temp}rb_outdated", ["_rb_owner"])
         for layout in family.tables

@@ -180,6 +180,9 @@ class Load(Protocol):
     def stage(self, family: Family, batches: Sequence[TableBatch]) -> None:
         """Keep batches aside, on disk; nothing of them is seen by a reader of the warehouse."""
 
+    def rejected_in(self, runs: Sequence[int]) -> None:
+        """Of a replay: the run that rejected each record, by the record's number in the load."""
+
     @property
     def takes_bytes(self) -> bool:
         """Whether rows may come as the bytes that the warehouse's own COPY takes, as far as the warehouse and the mode go."""

@@ -22,6 +22,7 @@ from .new_tables import as_drift, as_missing, missing_tables, new_tables
 from .offered import Offered
 from .order import RunOrder, TableOrder
 from .reading import Reading, open_reading
+from .replayed import Again, Replayed
 from .sharing import SharedReading, SharedTable
 from .table import TableRun
 
@@ -42,7 +43,6 @@ _ENDS_THE_RUN = (
 
 
 # {(warehouse, table): records}
-Again = Mapping[tuple[str, str], Sequence[dict[str, Any]]]
 
 
 @dataclass(frozen=True)
@@ -62,7 +62,7 @@ def run_feed(
     clock: Callable[[], datetime],
     again: Again | None = None,
 ) -> RunResult:
-    """Run every table of the order. again: {(warehouse, table): records} that were rejected before, taken in place of the source's by
+    """Run every table of the order. again: records that were rejected before, taken in place of the source's by
     the warehouse that rejected them. Raises nothing but defects of ours."""
     progresses = [TableProgress(t.name, t.target) for t in order.tables]
     first: errors.ReedError | None
@@ -91,7 +91,7 @@ def run_feed(
                     (offered, *others), (listener, *into), (progresses, *(i.progresses for i in into))
                 ):
                     name = other.order.warehouse.warehouse
-                    own = {table: records for (where, table), records in again.items() if where == name}
+                    own = {table: held for (where, table), held in again.items() if where == name}
                     problem = _run_tables(other, shown, reading, outside, told, clock, own, heard, [])
                     first = first or problem
             _settle(reading, listener)
@@ -122,7 +122,7 @@ def _run_tables(
     outside: Outside,
     listener: Listener,
     clock: Callable[[], datetime],
-    again: Mapping[str, Sequence[dict[str, Any]]] | None,
+    again: Mapping[str, Replayed] | None,
     heard: _Heard,
     into: Sequence[_Into],
 ) -> errors.ReedError | None:
@@ -169,7 +169,7 @@ def _run_tables(
                 listener.log("warning", missing.code, f"{name}: {missing.found}", name)
                 listener.progress(progress)
         for place, (table, progress) in enumerate(zip(order.tables, progresses)):
-            if again is not None and not again.get(table.name):
+            if again is not None and table.name not in again:
                 continue
             heard.progress = progress
             began = time.monotonic()

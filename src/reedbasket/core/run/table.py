@@ -127,7 +127,7 @@ class TableRun(TableCommits):
     def _gone_through(self, began: float) -> bool:
         """All chunks taken; not so where one of them turned out to be of a file that has to be left out as a whole."""
         order = self._order
-        chunks = self._taking.chunks() if self._again is None else iter([Chunk(list(self._again), 0, [])])
+        chunks = self._taking.chunks() if self._again is None else iter([Chunk(list(self._again.records), 0, [])])
         try:
             handed = chunks if isinstance(chunks, Handover) else Feeder(chunks, f"{order.feed}.{self._table.name}")
             handed.stop = self._stop
@@ -275,6 +275,9 @@ class TableRun(TableCommits):
             self._reject(rejects, worked)
         staging = time.monotonic()
         since.shaping += staging - began
+        if self._again is not None:
+            left = set(unshaped)
+            self._load.rejected_in([run for place, run in enumerate(self._again.runs) if place not in left])
         self._load.stage(worked.family, worked.batches)
         if worked.tombstones is not None and self._table.write == "replace":
             since.count(progress, filtered=worked.tombstones.rows)

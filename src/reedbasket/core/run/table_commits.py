@@ -25,6 +25,7 @@ from .events import Listener, TableProgress
 from .given import given_window
 from .order import RunOrder, TableOrder
 from .reading import Pass, Reading
+from .replayed import Replayed
 from .since import SinceCommit
 from .spool import Spool
 from .takeup import shaper_for
@@ -60,7 +61,7 @@ class TableCommits:
         outside: Outside,
         clock: Callable[[], datetime],
         progress: TableProgress,
-        again: Sequence[dict[str, Any]] | None = None,
+        again: Replayed | None = None,
     ) -> None:
         """again: records that were rejected before, to be taken in place of the source's."""
         self._again = again
