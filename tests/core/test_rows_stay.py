@@ -60,6 +60,17 @@ def test_a_complete_read_with_a_file_that_cannot_be_read_removes_nothing(folder:
     assert folder.rows("counts") == before
 
 
+def test_a_complete_read_waits_for_files_that_are_still_written(folder: Folder) -> None:
+    """Their rows have not gone."""
+    tables = "  counts: {files: '*.csv', changes: {by: everything}, write: replace}\n"
+    folder.put("a.csv", "id,n\n1,10\n")
+    folder.put("b.csv", "id,n\n2,20\n")
+    folder.good(tables)
+    folder.put("b.csv", "id,n\n2,21\n", age=0)
+    assert refused(folder, tables, 2) == "file.changed"
+    assert folder.rows("counts") == [(1, 10), (2, 20)]
+
+
 @pytest.mark.parametrize(("name", "good", "other", "code"), [
     ("a.ndjson", '{"id": 1}\n', HTML, "file.unreadable"),
     ("a.ndjson", '{"id": 1}\n', "not found\nsorry\n", "file.unreadable"),
@@ -101,6 +112,17 @@ def test_appended_rows_of_one_key_all_stay(tmp_path: Path, warehouse: str) -> No
         result, heard = run_once(text, tmp_path, run=2)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
     assert [(line.read, line.inserted) for line in heard.ledger] == [(1, 1)]
+
+
+def test_a_column_of_nulls_that_comes_or_goes_appends_nothing_once_more(tmp_path: Path) -> None:
+    text = REEDS + "tables: {beds: {changes: {by: cursor, column: at, overlap: 1d}, write: append}}\n"
+    with closing(sqlite3.connect(tmp_path / "reeds.db", isolation_level=None)) as db:
+        db.execute("create table beds (id integer primary key, at datetime)")
+        db.execute("insert into beds values (1, '2026-03-02 06:00:00')")
+        for run, change in enumerate(("analyze", "alter table beds add column note text", "alter table beds drop column note"), 1):
+            db.execute(change)
+            assert run_once(text, tmp_path, run=run)[0].outcome is RunOutcome.SUCCEEDED
+    assert [row["id"] for row in table_rows(tmp_path, "beds")] == [1]
 
 
 def test_a_file_with_a_key_that_comes_twice_is_appended_twice(folder: Folder) -> None:

@@ -326,12 +326,17 @@ def repeated_over_border(server: Server, records: list[Any]) -> list[Any] | None
     return [*records[:size], *records[size - 1 :]] if len(records) > size else None
 
 
-def all_gone(server: Server, records: list[Any]) -> list[Any]:
+def all_gone(server: Server, records: list[Any]) -> list[Any] | None:
+    """From the first page on: what goes while pages are read is another fault."""
+    if server.requests > 1 and not server.hidden:
+        return None
     server.hidden = {r["id"] for r in records}
     return []
 
 
-def most_gone(server: Server, records: list[Any]) -> list[Any]:
+def most_gone(server: Server, records: list[Any]) -> list[Any] | None:
+    if server.requests > 1 and not server.hidden:
+        return None
     shown = records[: max(1, len(records) // 4)]
     server.hidden = {r["id"] for r in records} - {r["id"] for r in shown}
     return shown

@@ -309,7 +309,10 @@ def saved_at(rule: CursorRule, value: Any) -> SavedCursor:
 
 
 def digest(record: Any) -> bytes:
-    """8 bytes that stand for a record's content, whatever the order of its keys."""
+    """8 bytes that stand for a record's content, whatever the order of its keys; a field that came or went and holds null is no other
+    content."""
+    if isinstance(record, dict) and None in record.values():
+        record = {name: value for name, value in record.items() if value is not None}
     try:
         text = dump(record, sort_keys=True)
     except ValueError:

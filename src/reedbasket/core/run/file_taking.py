@@ -379,6 +379,8 @@ class FileTaking:
         if self._chosen.order.by != "files":  # by files the next run takes them
             words = "changed while it was read, again and again"
             found += [(path, f"{path} {words}", "file.changed", "run again once it is still") for path in self._changing]
+            words = f"changed less than {self._chosen.settle(True).seconds} s ago, and may still be written to"
+            found += [(path, f"{path} {words}", "file.changed", "run again once it is still") for path in self._decided.moving]
         if not found:
             return None
         _, words, code, mend = found[0]

@@ -26,11 +26,12 @@ class Due:
 @dataclass
 class Decision:
     """What is to be done. lines: of files that are not read but stand otherwise now. unsettled: not still for long enough yet, or
-    without their marker. still_bad: could not be read before, and did not change."""
+    without their marker; moving: the former. still_bad: could not be read before, and did not change."""
 
     due: list[Due] = field(default_factory=list)
     lines: list[FileLine] = field(default_factory=list)
     unsettled: list[str] = field(default_factory=list)
+    moving: list[str] = field(default_factory=list)
     still_bad: list[FileLine] = field(default_factory=list)
     changed: int = 0
     known: int = 0
@@ -65,6 +66,8 @@ def decide(
             continue
         if not _whole(info, settle, now, marker, there):
             found.unsettled.append(info.path)
+            if marker is None:
+                found.moving.append(info.path)
             continue
         asked = line is not None and (line.state == "again" or tried)
         loaded = line is not None and line.rows > 0

@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
+from ...shape.local_times import in_utc
 from ...shape.arrow import kind_of_arrow
 from ...shape.typed import typed_field
 from .part import FilePart
@@ -94,7 +95,7 @@ def _column(name: str, values: Any, zone: str) -> tuple[pa.Field, Any]:
 
 def _times(values: Any, zone: str) -> tuple[str, Any]:
     if values.type.tz is None:
-        values = pc.assume_timezone(values, zone, ambiguous="earliest", nonexistent="latest")
+        values = in_utc(values, zone)
     try:
         return "timestamp", values.cast(pa.timestamp("us", "UTC"))
     except pa.ArrowInvalid:  # finer than microseconds

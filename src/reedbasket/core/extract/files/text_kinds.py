@@ -15,6 +15,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ...shape.local_times import in_utc
 from ...shape.arrow import DIGITS_OF_128
 from ...shape.kinds import Kind, widen
 from ...shape.structure import ColumnShape, TableShape
@@ -156,7 +157,7 @@ def finished(name: str, values: Any, known: TextKind | None, zone: str) -> tuple
     if known is None:
         return typed_field(name, "null", values)
     if known.kind == "timestamp" and values.type.tz is None:
-        utc = pc.assume_timezone(values, zone, ambiguous="earliest", nonexistent="latest").cast(pa.timestamp("us", "UTC"))
+        utc = in_utc(values, zone).cast(pa.timestamp("us", "UTC"))
         return typed_field(name, "timestamp", utc)
     if known.kind == "decimal":
         return typed_field(name, "decimal", values, _whole_digits(values, known), known.fraction)

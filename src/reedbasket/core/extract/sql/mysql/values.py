@@ -6,6 +6,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ....shape.kinds import Kind
+from ....shape.local_times import in_utc
 from ..database import field_of
 from ..decimals import decimals
 from ..slices import as_text
@@ -90,10 +91,9 @@ def _in_zone(times: pa.Array, zone: str) -> pa.Array:
     plain = pa.timestamp("us")
     if zone == "UTC":
         return times.cast(pa.timestamp("us", "UTC"))
-    # An hour that comes twice is the first of them, one that is left out lies behind the gap.
     bad = pc.equal(times.cast(pa.int64()), NO_TIME)
     inside = pc.if_else(bad, pa.scalar(None, plain), times)
-    made = pc.assume_timezone(inside, zone, ambiguous="earliest", nonexistent="latest").cast(pa.timestamp("us", "UTC"))
+    made = in_utc(inside, zone)
     return pc.if_else(pc.fill_null(bad, False), pa.scalar(NO_TIME, pa.int64()).cast(pa.timestamp("us", "UTC")), made)
 
 

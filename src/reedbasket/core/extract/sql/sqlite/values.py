@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 
 from ....shape.arrow import arrow_type
 from ....shape.kinds import Kind
+from ....shape.local_times import in_utc
 from ....shape.structure import ColumnShape
 from ....shape.values import digits, fit, infer
 from ..database import field_of
@@ -83,9 +84,7 @@ def _times(kind: Kind, values: list[Any], zone: ZoneInfo) -> pa.Array:
         # A mix is possible: those that name no zone are in the source's, the others in their own.
         bare = pc.match_substring_regex(text, f"^{_NO_ZONE.pattern}$")
         local = pc.if_else(bare, text, pa.scalar(None, pa.string())).cast(pa.timestamp("us"))
-        if zone.key != "UTC":
-            local = pc.assume_timezone(local, zone.key, ambiguous="earliest", nonexistent="earliest")
-        here = local.cast(pa.timestamp("us", "UTC"))
+        here = in_utc(local, zone.key)
         named = pc.if_else(bare, pa.scalar(None, pa.string()), text).cast(pa.timestamp("us", "UTC"))
         return pc.coalesce(here, named)
     return text.cast(pa.timestamp("us", "UTC"))
