@@ -5,15 +5,18 @@ from __future__ import annotations
 import sqlite3
 from contextlib import closing
 from pathlib import Path
+from typing import Any
 
 import pytest
 
 from reedbasket.core.errors import DefinitionError
 from reedbasket.core.run import RunOutcome, plan_feed
 from reedbasket.core.spec import load_texts
+from tests.core.test_mysql import Yard
 from tests.core.test_pg_log import LOG, require_same, run
 from tests.support.dock import Dock
 from tests.support.feeds import order_for, outside_for, run_once, table_rows
+from tests.support.maria import Maria
 
 
 def test_generated_columns_are_left_out_of_what_follows_the_log(dock: Dock, tmp_path: Path) -> None:
@@ -86,3 +89,46 @@ def test_compared_and_whole_reads_make_the_same_columns(dock: Dock, tmp_path: Pa
             kinds = [row[1:3] for row in db.execute("pragma table_info(t)")]
         found.append((kinds, table_rows(folder, "t")))
     assert found[0] == found[1]
+
+
+# (what is done to the table, whether its rows have to be read once more)
+ALTERED = [
+    ("alter table beds rename column name to title", True),
+    ("alter table beds alter column n type int using n::int", True),
+    ("alter table beds alter column n type int using n * 10", True),
+    ("alter table beds add column note text", False),
+    ("vacuum full beds", False),
+    ("update beds set n = n + 1", False),
+    ("alter table beds add column w int default 7", True),
+    ("alter table beds drop column w", False),
+]
+BEDS = "defaults: {changes: {by: log}}\ntables: {beds: }\n"
+
+
+def require_altered(do: Any, text: str, folder: Path, altered: list[tuple[str, bool]]) -> None:
+    do("create table beds (id int primary key, n varchar(20), name text)")
+    do("insert into beds values (1, '5', 'a'), (2, '6', 'b')")
+    run(text, folder, 1)
+    for number, (statement, anew) in enumerate(altered, 2):
+        do(statement)
+        do(f"insert into beds (id, n) values ({number + 1}, 7)")
+        heard = run(text, folder, number)
+        assert ("log.read_anew" in heard.codes()) is anew, statement
+        if "drop" not in statement:  # what was there stays, as is said
+            require_same(text, folder)
+
+
+def test_what_the_log_does_not_tell_of_an_altered_table_is_read(dock: Dock, tmp_path: Path) -> None:
+    def do(statement: str) -> None:
+        dock.do(statement)
+        if statement.startswith("create table"):
+            dock.do("create publication reed_test for table beds")
+
+    require_altered(do, dock.basket(BEDS), tmp_path, ALTERED)
+
+
+def test_the_same_of_mariadb(maria: Maria, tmp_path: Path) -> None:
+    yard = Yard(maria)
+    own = {ALTERED[1][0]: "alter table beds modify n int", "vacuum full beds": "optimize table beds"}
+    altered = [(own.get(statement, statement), anew) for statement, anew in ALTERED if "* 10" not in statement]
+    require_altered(yard.do, yard.basket(BEDS), tmp_path, altered)

@@ -126,9 +126,9 @@ def test_changes_of_every_sort_by_the_log(yard: Yard, tmp_path: Path) -> None:
     require_same(text, tmp_path)
     yard.do("insert into notes values (400, 'lost', 0)", "truncate table notes", "insert into notes values (1, 'fresh', 1)")
     yard.do(
-        "alter table notes add extra varchar(9) first, drop n",
+        "alter table notes add extra varchar(9) first",
         "update notes set extra = 'e'",
-        "insert into notes values ('f', 2, 's')",
+        "insert into notes values ('f', 2, 's', 3)",
     )
     heard = run(text, tmp_path, 3)
     assert heard.ledger[0].removed == 47 and "log.emptied" in heard.codes()

@@ -119,7 +119,9 @@ def test_a_column_of_nulls_that_comes_or_goes_appends_nothing_once_more(tmp_path
     with closing(sqlite3.connect(tmp_path / "reeds.db", isolation_level=None)) as db:
         db.execute("create table beds (id integer primary key, at datetime)")
         db.execute("insert into beds values (1, '2026-03-02 06:00:00')")
-        for run, change in enumerate(("analyze", "alter table beds add column note text", "alter table beds drop column note"), 1):
+        for run, change in enumerate(
+            ("analyze", "alter table beds add column note text", "alter table beds drop column note"), 1
+        ):
             db.execute(change)
             assert run_once(text, tmp_path, run=run)[0].outcome is RunOutcome.SUCCEEDED
     assert [row["id"] for row in table_rows(tmp_path, "beds")] == [1]

@@ -54,10 +54,11 @@ def transition(
         saved
         and saved.kind != "ranges"
         and cursor
-        and (saved.kind != cursor[1] or (saved.column is not None and saved.column != cursor[0]))
+        and (saved.kind != cursor[1] or (saved.kind != "log" and saved.column is not None and saved.column != cursor[0]))
     ):
         forget = True
-        steps.append(f"the cursor stood on {saved.column or 'another column'} ({saved.kind}) and starts anew on {cursor[0]}")
+        stood = "the log" if saved.kind == "log" else f"{saved.column or 'another column'} ({saved.kind})"
+        steps.append(f"the cursor stood on {stood} and starts anew on {cursor[0]}")
     rewritten = link != state.link or list(key) != state.key
     if before == "history" and write != "history":
         losses.append("the older versions of its rows; only the current ones stay")

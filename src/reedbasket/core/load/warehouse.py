@@ -24,8 +24,8 @@ Link = Literal["key", "row"]
 class SavedCursor:
     """How far a table has been taken: the highest value committed, as text, and what it is a value of. Of windows it is the end of
     the last; a tag is what a whole answer is known by (ETag), with what it was asked and taken with in place of the column; of a log a
-    position in it, as the database writes it; of files the last one taken, with how they are written; of a connector in Python what it
-    saves, as JSON.
+    position in it, as the database writes it, with what the table looked like in place of the column; of files the last one taken, with
+    how they are written; of a connector in Python what it saves, as JSON.
 
     seen: 8-byte digests, one after the other, of the records within the overlap of that value; None where they were too
     many to keep (a merge recognises them by itself). column: of the source; None where an older version did not say.

@@ -16,6 +16,7 @@ from ..extract.sql.changelog import ChangeLog, LogLost
 from ..load.warehouse import SavedCursor
 from ..wording import many, size
 from .choosing import Chosen
+from .log_structure import structure_of, untold
 from .order import SourceOrder
 from .ranges import Midst
 from .sql_taking import SqlTaking
@@ -62,6 +63,8 @@ class LogTaking(SqlTaking):
         self._followed = followed
         self._accept = accept
         self._position = saved.value if saved is not None and saved.kind == "log" else None
+        self._structure = structure_of(chosen.table)
+        self._untold = untold(saved.column, chosen.table) if saved is not None and saved.kind == "log" else ""
         # Of a table that is being read in ranges: where the log stood when the first of them was.
         self._start = self._midst.then.value if self._midst is not None and self._midst.then is not None else ""
         self._reached: str | None = None
@@ -92,12 +95,18 @@ class LogTaking(SqlTaking):
             except LogLost as lost:
                 if not self._accept:
                     raise
-                self.notes.append(("warning", "log.read_anew", f"{lost.found}; as accepted, the table is read whole once more"))
-                self._position = self.from_text = None
-                self._start = ""
-                self._midst = Midst(None, None) if self._chosen.range_column is not None else None
+                self._read_anew(f"{lost.found}; as accepted, the table is read whole once more")
+            else:
+                if self._untold and self._position is not None:
+                    self._read_anew(f"{self._untold}, of which the log tells nothing: the table is read whole once more")
         if self._position is None and not self._start:
             self._start = followed.log.here()
+
+    def _read_anew(self, why: str) -> None:
+        self.notes.append(("warning", "log.read_anew", why))
+        self._position = self.from_text = None
+        self._start = ""
+        self._midst = Midst(None, None) if self._chosen.range_column is not None else None
 
     def committed(self, cursor: SavedCursor | None) -> None:
         super().committed(cursor)
@@ -113,7 +122,7 @@ class LogTaking(SqlTaking):
         for part in log.parts(self._chosen.table, self._chosen.key, self._position, self._as_column):
             taken, rows = taken + part.messages_bytes, rows + len(part.records)
             self._reached = part.position
-            mark = SavedCursor("log", part.position, None, "log") if part.position else None
+            mark = SavedCursor("log", part.position, None, self._structure) if part.position else None
             yield Chunk(part.records, part.messages_bytes, [], mark=mark)
         self._reached = log.after(self._position)
         words = f"the log from {self._position} to {self._reached}"
@@ -130,7 +139,7 @@ class LogTaking(SqlTaking):
     def sample(self) -> tuple[str, Iterator[Chunk]]:
         """Raises SourceError where a run could not follow the log."""
         self._followed.log.look([chosen.table for chosen in self._followed.tables], self._position or self._start or None)
-        if self._position is None:
+        if self._position is None or self._untold:
             return super().sample()
         return f"the log from {self._position} on", iter(())
 
@@ -153,14 +162,14 @@ class LogTaking(SqlTaking):
         return self._done is not None
 
     def _after_ranges(self) -> SavedCursor | None:
-        return SavedCursor("log", self._start, None, "log")
+        return SavedCursor("log", self._start, None, self._structure)
 
     def position(self, *, ended: bool) -> SavedCursor | None:
         if not ended:
             return self._done
         if self._position is None:
-            return SavedCursor("log", self._start, None, "log")
-        return SavedCursor("log", self._told_to or self._position, None, "log")
+            return SavedCursor("log", self._start, None, self._structure)
+        return SavedCursor("log", self._told_to or self._position, None, self._structure)
 
     @property
     def moved(self) -> bool:

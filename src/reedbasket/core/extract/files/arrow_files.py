@@ -10,8 +10,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
-from ...shape.local_times import in_utc
 from ...shape.arrow import kind_of_arrow
+from ...shape.local_times import in_utc
 from ...shape.typed import typed_field
 from .part import FilePart
 from .problems import FileProblem, file_problem

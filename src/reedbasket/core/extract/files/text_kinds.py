@@ -15,9 +15,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ...shape.local_times import in_utc
 from ...shape.arrow import DIGITS_OF_128
 from ...shape.kinds import Kind, widen
+from ...shape.local_times import in_utc
 from ...shape.structure import ColumnShape, TableShape
 from ...shape.typed import typed_field
 

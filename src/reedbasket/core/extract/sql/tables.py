@@ -15,8 +15,11 @@ What = Literal["table", "view", "query"]
 class Column:
     """One column. declared: its type as the database writes it. kind: what it becomes here, None where only the values tell.
 
-    generated: the database works it out from others of the row. whole, fraction: of decimals, digits before and after the point; -1
-    where the type says nothing. select: the SQL that reads it so, over the column's quoted name.
+    generated: the database works it out from others of the row. filled: whether rows that were there got a value in it, should
+    it be new.
+    altered: differs once its definition was altered, where the database says. number: stays when it is renamed; 0 where the database
+    has none. whole, fraction: of decimals, digits before and after
+    the point; -1 where the type says nothing. select: the SQL that reads it so, over the column's quoted name.
     """
 
     name: str
@@ -27,13 +30,17 @@ class Column:
     whole: int = -1
     fraction: int = -1
     generated: bool = False
+    filled: Literal["", "yes", "if rewritten"] = ""
+    altered: str = ""
+    number: int = 0
 
 
 @dataclass(frozen=True)
 class Table:
     """One table, view or query. schema: '' where the database has none. rows: as the database estimates. indexed: columns that an
     index begins with. versioned: the database keeps a version of each row. readable: whether we may read it. place: where each row lies,
-    as a column that ranges may be of; None where the database cannot look there directly."""
+    as a column that ranges may be of; None where the database cannot look there directly. rewritten: differs once all its rows were written
+    anew, where the database says."""
 
     schema: str
     name: str
@@ -46,6 +53,7 @@ class Table:
     versioned: bool = False
     readable: bool = True
     place: Column | None = None
+    rewritten: str = ""
 
     def column(self, name: str) -> Column | None:
         return next((column for column in self.columns if column.name == name), None)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from dataclasses import replace
 from typing import Any
 
 import pymysql
@@ -17,7 +18,8 @@ select table_schema, table_name, table_type, table_rows, table_comment from info
 where table_schema not in {_SYSTEM} and table_type in ('BASE TABLE', 'VIEW', 'SYSTEM VERSIONED') order by 1, 2
 """
 _COLUMNS = f"""
-select table_schema, table_name, column_name, column_type, is_nullable = 'YES' from information_schema.columns
+select table_schema, table_name, column_name, column_type, is_nullable = 'YES',
+       is_nullable = 'NO' or coalesce(column_default, 'NULL') <> 'NULL' from information_schema.columns
 where table_schema not in {_SYSTEM} order by 1, 2, ordinal_position
 """
 _INDEXES = f"""
@@ -37,9 +39,10 @@ def read_tables(connection: pymysql.Connection[Any]) -> list[Table]:
     if is_maria(connection):
         json_columns = {(s, t, clause[12:].rstrip(")`")) for s, t, clause in rows(connection, _JSON)}
     columns: dict[Place, list[Column]] = defaultdict(list)
-    for schema, table, name, declared, nullable in rows(connection, _COLUMNS):
+    for schema, table, name, declared, nullable, filled in rows(connection, _COLUMNS):
         is_json = (schema, table, name) in json_columns
-        columns[schema, table].append(column_of(name, _text(declared), bool(nullable), is_json=is_json))
+        column = column_of(name, _text(declared), bool(nullable), is_json=is_json)
+        columns[schema, table].append(replace(column, filled="yes" if filled else ""))
     indexes: dict[Place, dict[str, tuple[bool, list[str | None]]]] = defaultdict(dict)
     for schema, table, index, repeats, column in rows(connection, _INDEXES):
         indexes[schema, table].setdefault(index, (not repeats, []))[1].append(column)

@@ -16,7 +16,9 @@ select n.nspname, c.relname, c.relkind, case when c.reltuples >= 0 then c.reltup
        coalesce(obj_description(c.oid, 'pg_class'), ''),
        has_schema_privilege(n.oid, 'USAGE') and has_table_privilege(c.oid, 'SELECT'),
        (select json_agg(json_build_array(a.attname, format_type(a.atttypid, a.atttypmod), a.atttypid::int8, a.atttypmod,
-                                         not a.attnotnull, coalesce(to_jsonb(a) ->> 'attgenerated', '') <> '') order by a.attnum)
+                                         not a.attnotnull, coalesce(to_jsonb(a) ->> 'attgenerated', '') <> '',
+                                         case when coalesce(to_jsonb(a) ->> 'atthasmissing', '') = 'true' then 'yes'
+                                              when a.atthasdef then 'if rewritten' else '' end, a.xmin::text, a.attnum) order by a.attnum)
         from pg_attribute a where a.attrelid = c.oid and a.attnum > 0 and not a.attisdropped),
        (select json_agg(json_build_array(
                  i.indisprimary, i.indisunique and i.indpred is null and i.indexprs is null and i.indisvalid,
@@ -26,7 +28,8 @@ select n.nspname, c.relname, c.relkind, case when c.reltuples >= 0 then c.reltup
                   where k.place <= i.indnkeyatts)) order by i.indisprimary desc, i.indexrelid)
         from pg_index i where i.indrelid = c.oid and i.indisvalid),
        c.relkind = 'r' and not c.relhassubclass and c.relam = (select oid from pg_am where amname = 'heap')
-         and current_setting('server_version_num')::int >= 140000 and not pg_is_in_recovery()
+         and current_setting('server_version_num')::int >= 140000 and not pg_is_in_recovery(),
+       case when c.relkind = 'r' then coalesce(c.relfilenode::text, '') else '' end
 from pg_class c join pg_namespace n on n.oid = c.relnamespace
 where c.relkind in ('r', 'p', 'v', 'm', 'f') and not c.relispartition
   and n.nspname not in ('information_schema', 'pg_catalog') and n.nspname not like 'pg\\_temp%' and n.nspname not like 'pg\\_toast%'
@@ -47,7 +50,7 @@ def read_tables(connection: psycopg.Connection[Any], types: dict[int, PgType]) -
 
 
 def _table(row: tuple[Any, ...], types: dict[int, PgType]) -> Table:
-    schema, name, relkind, rows, about, readable, attributes, indexes, by_place = row
+    schema, name, relkind, rows, about, readable, attributes, indexes, by_place, rewritten = row
     columns = tuple(column_of(types, *attribute) for attribute in attributes or [])
     nullable = {column.name for column in columns if column.nullable}
     keys = [
@@ -68,11 +71,23 @@ def _table(row: tuple[Any, ...], types: dict[int, PgType]) -> Table:
         versioned=relkind in "rpm",
         readable=readable,
         place=_PLACE if by_place else None,
+        rewritten=rewritten,
     )
 
 
 def column_of(
-    types: dict[int, PgType], name: str, declared: str, oid: int, modifier: int, nullable: bool, generated: bool = False
+    types: dict[int, PgType],
+    name: str,
+    declared: str,
+    oid: int,
+    modifier: int,
+    nullable: bool,
+    generated: bool = False,
+    filled: Any = "",
+    altered: str = "",
+    number: int = 0,
 ) -> Column:
     read = read_as(types, oid, modifier)
-    return Column(name, declared, read.kind, read.expression, nullable, read.whole, read.fraction, generated)
+    return Column(
+        name, declared, read.kind, read.expression, nullable, read.whole, read.fraction, generated, filled, altered, number
+    )
