@@ -70,7 +70,7 @@ def histories(draw: Any, source: str, faults: int, kills: bool) -> History:
         chosen = draw(
             st.lists(st.tuples(st.sampled_from(fitting), st.integers(0, 2)), max_size=faults, unique_by=lambda f: f[0])
         )
-        killed = draw(st.floats(0.0, 0.3)) if kills and draw(st.integers(0, 3)) == 3 else None
+        killed = draw(st.floats(0.03, 0.25)) if kills and draw(st.integers(0, 3)) == 3 else None
         rounds.append(Round(tuple(mutations), tuple(way.compatible(chosen)), killed))
     return History(declared, draw(st.integers(0, 999)), draw(st.sampled_from([0, 1, 3, 4, 5, 8, 9, 13, 40])), tuple(rounds))
 
