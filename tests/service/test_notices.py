@@ -11,6 +11,7 @@ import sqlite3
 import ssl
 import threading
 import time
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -41,8 +42,12 @@ def mails(sink: Any, count: int) -> list[tuple[str, str, str, str]]:
 def test_a_broken_source_sends_one_mail_and_one_when_it_runs_again(tmp_path: Path) -> None:
     _, server, sink = serve_post()
     broken = [True]
+    # All are told of within one notice, however long it takes until the last of them has begun.
+    together = threading.Barrier(7)
 
     def answer(request: Request) -> Answer:
+        with suppress(threading.BrokenBarrierError):
+            together.wait(90)
         return Answer({"sorry": 1}, 503) if broken[0] else Answer({"items": [{"at": request.query["from"]}]})
 
     service = RunningService(
@@ -52,7 +57,9 @@ def test_a_broken_source_sends_one_mail_and_one_when_it_runs_again(tmp_path: Pat
         "--mail-tls",
         "none",
         "--notice-seconds",
-        "3",
+        "5",
+        "--workers",
+        "8",
         "--mail-to",
         "data@sedge.example",
     )
@@ -61,10 +68,12 @@ def test_a_broken_source_sends_one_mail_and_one_when_it_runs_again(tmp_path: Pat
             service.client.set_secret("t", "not-shown")
             names = [f"f{n}" for n in range(6)]
             feeds = "".join(FEED.format(name=name, since="2026-11-20", more="") for name in names)
+            api = API.replace("tables:", "pace: {{at_once: 8}}\ntables:", 1)
             quiet = FEED.format(name="quiet", since="2026-11-20", more="notify: {on: []}")
-            service.client.apply({"b.yaml": API.format(url=source.url, source="") + feeds + quiet})
-            for name in [*names, "quiet"]:
-                assert service.client.ask_run(name, wait_seconds=30)["outcome"] == "failed"
+            service.client.apply({"b.yaml": api.format(url=source.url, source="") + feeds + quiet})
+            runs = [service.client.ask_run(name)["id"] for name in [*names, "quiet"]]
+            wait_for(lambda: all(service.client.run(run)["outcome"] == "failed" for run in runs), 120)
+            together.abort()
             (_, to, subject, text) = mails(sink, 1)[0]
             assert (to, subject) == ("data@sedge.example", "Reed Basket: 6 feeds failed")
             assert text.startswith("6 of these read from readings: look there first.")
