@@ -60,6 +60,17 @@ def test_a_complete_read_with_a_file_that_cannot_be_read_removes_nothing(folder:
     assert folder.rows("counts") == before
 
 
+def test_a_compare_that_meets_only_a_line_it_cannot_read(folder: Folder) -> None:
+    """Nothing differs; and the line may be the row that is missing, so that none is removed."""
+    tables = "  counts: {files: '*.ndjson', key: id, changes: {by: compare}}\n"
+    folder.put("a.ndjson", '{"id": 1}\n{"id": 2}\n{"id": 3}\n')
+    folder.good(tables)
+    folder.put("a.ndjson", '{"id": 1}\n{"id": 2}\n{"id": \n')
+    heard = folder.good(tables, run=2)
+    assert [reject.code for reject in heard.rejected] == ["record.not_json"]
+    assert folder.rows("counts") == [(1,), (2,), (3,)]
+
+
 def test_a_complete_read_waits_for_files_that_are_still_written(folder: Folder) -> None:
     """Their rows have not gone."""
     tables = "  counts: {files: '*.csv', changes: {by: everything}, write: replace}\n"

@@ -78,7 +78,7 @@ def chosen(records: Sequence[Record], keep: Sequence[bool]) -> Sequence[Record]:
 def joined(parts: Sequence[Sequence[Record]]) -> Sequence[Record]:
     """Several one behind the other: as columns where `alike` says so of all of them, else as what they are one by one."""
     columns = [part for part in parts if isinstance(part, ColumnRecords)]
-    if len(columns) == len(parts) and all(alike(part, parts[0]) for part in parts):
+    if columns and len(columns) == len(parts) and all(alike(part, parts[0]) for part in parts):
         table = pa.concat_tables([part.columns for part in columns])
         held = sum(part.held_bytes for part in columns)
         return ColumnRecords(table, lambda: list(chain.from_iterable(columns)), held)
