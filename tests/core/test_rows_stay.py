@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import sqlite3
 from contextlib import closing
 from datetime import UTC, datetime
@@ -58,6 +59,21 @@ def test_a_complete_read_with_a_file_that_cannot_be_read_removes_nothing(folder:
     folder.put("b.csv", "id,n\n2,2\n3")
     assert refused(folder, tables, 2) == "file.damaged"
     assert folder.rows("counts") == before
+
+
+def test_a_file_told_by_its_content_is_read_again_whatever_it_looks_like(folder: Folder) -> None:
+    tables = "  counts: {files: '*.csv', key: id, changes: {by: files, settle: 0s, checksum: true}}\n"
+    path = folder.put("a.csv", "id,n\n1,10\n")
+    os.utime(path, (1_780_000_000, 1_780_000_000))
+    folder.good(tables)
+    path.write_text("id,n\n1,20\n")
+    os.utime(path, (1_780_000_000, 1_780_000_000))
+    folder.good(tables.replace(", checksum: true", ""), run=2)
+    assert folder.rows("counts") == [(1, 10)]
+    folder.good(tables, run=3)
+    assert folder.rows("counts") == [(1, 20)]
+    path.touch()
+    assert folder.good(tables, run=4).ledger == []
 
 
 def test_a_compare_that_meets_only_a_line_it_cannot_read(folder: Folder) -> None:

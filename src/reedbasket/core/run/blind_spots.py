@@ -29,8 +29,9 @@ def _of_changes(table: TableOrder) -> Iterator[Spot]:
         yield "deletes.not_seen", f"{gone}: changes by {table.by} do not show what has gone"
     elif table.by == "everything" and table.write in ("merge", "append"):
         yield "deletes.not_seen", f"{gone}: write {table.write} removes nothing; mirror does"
-    elif table.by == "files":
-        yield "files.same_look_not_read", "a file that changes and keeps its size and its time of change is not read again"
+    elif table.by == "files" and not table.checksum:
+        words = "a file that changes and keeps its size and its time of change is not read again; `checksum: true` sees it"
+        yield "files.same_look_not_read", words
     cursor = table.rule.cursor if table.rule is not None else table.cursor
     if table.by == "cursor" and cursor is not None:
         late = (

@@ -7,7 +7,8 @@ from datetime import datetime
 from typing import Any
 
 from ..errors import ReedError
-from ..extract.files.store import FileInfo, Store
+from ..extract.files.problems import FileGone
+from ..extract.files.store import FileInfo, Store, with_checksum
 from ..extract.files.stores.open import open_store
 from ..extract.http import RequestSeen
 from ..load.warehouse import SavedCursor
@@ -39,6 +40,7 @@ class FileReading:
         self._matching: dict[tuple[str, ...], list[tuple[FileInfo, Pattern]]] = {}
         self._chosen: dict[str, ChosenFiles] = {}
         self._stores: dict[str, Store] = {}
+        self._told: dict[str, FileInfo | None] = {}
 
     def offered(self, order: RunOrder) -> Offered:
         self.widens = order.drift.types in ("accept", "stop")
@@ -80,6 +82,15 @@ class FileReading:
                     found[info.path] = (info, pattern)
         self._matching[key] = list(found.values())
         return self._matching[key]
+
+    def with_checksum(self, info: FileInfo) -> FileInfo | None:
+        """The file as told by its content, which is read once a run; None where it has gone meanwhile. Raises SourceError."""
+        if info.path not in self._told:
+            try:
+                self._told[info.path] = with_checksum(self.store, info)
+            except FileGone:
+                self._told[info.path] = None
+        return self._told[info.path]
 
     def there(self) -> set[str]:
         return {info.path for listed in self._listed.values() for info in listed}

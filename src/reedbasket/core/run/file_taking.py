@@ -137,6 +137,8 @@ class FileTaking:
         if self._decision is None:
             chosen, reading = self._chosen, self._reading
             matching = reading.matching(chosen.patterns)
+            if chosen.changes.checksum:
+                matching = [(told, pattern) for info, pattern in matching if (told := reading.with_checksum(info)) is not None]
             self._patterns = {info.path: pattern for info, pattern in matching}
             grows = reading.store.grows
             self._decision = decide(

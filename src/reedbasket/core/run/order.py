@@ -27,7 +27,7 @@ from ..spec.times import parse_time
 
 class TableOrder(Model):
     """rule: of an API; what a database is asked for is known once it is open (choosing.Chosen). by_pattern: nobody named it.
-    by_file: rows say which file they came from."""
+    by_file: rows say which file they came from. checksum: files are told by their content."""
 
     name: str
     target: str
@@ -42,6 +42,7 @@ class TableOrder(Model):
     shaping: FeedTable = FeedTable()
     by_pattern: bool = False
     by_file: bool = False
+    checksum: bool = False
 
     def rules(self, drift: Drift) -> ShapeRules:
         """What the feed says of the table's shape, as the shaper takes it."""

@@ -109,10 +109,16 @@ class Changes(Model):
         None, description="by files: what becomes of the rows of a file that changed; merge where there is a key, else replace"
     )
 
+    checksum: bool = Field(
+        False,
+        description="by files: each run reads all of them, and a file has changed where its SHA-256 has, whatever its size and time; "
+        "for stores that know no ETag",
+    )
+
     @model_validator(mode="after")
     def _consistent(self) -> Changes:
         allowed = {
-            "files": {"settle", "marker", "changed"},
+            "files": {"settle", "marker", "changed", "checksum"},
             "log": {"slot"},
             "window": {"column", "start", "step", "lag", "overlap"},
             "cursor": {"column", "start", "overlap"},
