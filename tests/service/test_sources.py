@@ -116,6 +116,14 @@ def test_looking_at_a_source_before_anything_is_brought(
     assert (gone["name"], gone["port"], gone["answer"]) == (True, False, None)
 
 
+def test_a_process_that_looks_is_there_before_anybody_asks(service: RunningService) -> None:
+    def there() -> bool:
+        found = subprocess.run(["ps", "-o", "args=", "--ppid", str(service.process.pid)], capture_output=True, text=True).stdout
+        return "spawn_main" in found
+
+    wait_for(there, 60)
+
+
 def test_a_look_that_is_cut_says_so_and_the_next_one_looks(service: RunningService) -> None:
     """Its process is ended while the source keeps it waiting; and it ends by itself once the service was killed."""
     waits = threading.Event()

@@ -1,7 +1,8 @@
 """Processes that look for people: at sources and warehouses, with the secrets that takes, so that the service itself opens none.
 
-They are begun when somebody looks, and end when nobody has for a while. One that looks for long keeps nobody else; where one is ended,
-those that look beside it are cut too, and may be asked again.
+One is warm from the service's start on, so that the first look does not wait for imports; more are begun as they are needed, and end when
+nobody has looked for a while. One that looks for long keeps nobody else; where one is ended, those that look beside it are cut too, and may
+be asked again.
 """
 
 from __future__ import annotations
@@ -63,11 +64,9 @@ class Looks:
                 self._last = time.monotonic()
 
     def get_ready(self) -> None:
-        """Somebody will look soon: the first of them waits a second less."""
+        """Have a process that has imported what looks need."""
         with self._lock, suppress(LookCut):
-            self._last = time.monotonic()
-            if self._pool is None:
-                self._begun().submit(_look, _nothing, (), {})
+            self._warm()
 
     def stop(self) -> None:
         """Whatever is being looked at is given up."""
@@ -78,6 +77,11 @@ class Looks:
             pool.shutdown(wait=False, cancel_futures=True)
             for process in multiprocessing.active_children():
                 process.kill()
+
+    def _warm(self) -> None:
+        """With the lock held."""
+        if self._pool is None:
+            self._begun().submit(_look, _nothing, (), {})
 
     def _begun(self) -> ProcessPoolExecutor:
         """With the lock held."""
@@ -96,8 +100,11 @@ class Looks:
             with self._lock:
                 if self._pool is not pool:
                     break
-                if not self._asked and time.monotonic() - self._last > _IDLE_SECONDS:
-                    self._pool = None
+                if self._last and not self._asked and time.monotonic() - self._last > _IDLE_SECONDS:
+                    # A fresh one takes their place, without what they had come to hold.
+                    self._pool, self._last = None, 0.0
+                    with suppress(LookCut):
+                        self._warm()
                     break
         pool.shutdown(wait=False)
 
@@ -122,7 +129,12 @@ def _end_with_service() -> None:
 
 
 def _nothing(_: Store) -> None:
-    from .looks import feeds, sources, warehouses  # noqa: F401 (what most looks need)
+    """What most looks need, imported."""
+    import duckdb  # noqa: F401
+    import psycopg  # noqa: F401
+    import pymysql  # noqa: F401
+
+    from .looks import drafts, feeds, sources, warehouses  # noqa: F401
 
 
 def _look(look: Callable[..., Any], given: tuple[Any, ...], named: dict[str, Any]) -> Any:

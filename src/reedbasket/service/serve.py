@@ -32,6 +32,7 @@ from .workers import Workers
 ADDRESS_FILE = "service.json"
 _SOCKET_FILE = "service.socket"
 _TIDY_SECONDS = 3600.0
+_WARM_AFTER_SECONDS = 2.0
 _LOOKS_AT_ONCE = 4
 
 
@@ -126,7 +127,13 @@ class Service:
                 logging.getLogger("reedbasket.keeping").error("nothing was let go: %s", error)
             self._closing.wait(_TIDY_SECONDS)
 
+    def _warm(self) -> None:
+        """Once what begins with the service has begun: people look later."""
+        if not self._closing.wait(_WARM_AFTER_SECONDS):
+            self.looks.get_ready()
+
     def serve(self) -> None:
+        threading.Thread(target=self._warm, name="warm", daemon=True).start()
         try:
             self._server.run()
         finally:
