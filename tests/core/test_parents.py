@@ -72,6 +72,41 @@ def test_children_are_asked_for_by_parents_that_changed_and_parents_are_read_onc
     assert quiet.outcome is RunOutcome.SUCCEEDED
 
 
+def test_children_with_a_cursor_of_their_own_are_read_under_parents_that_do_not_change(tmp_path: Path) -> None:
+    boardings = [{"seat": f"A{n}", "sailing": n % 3, "updated_at": f"2026-03-01T06:0{n}:00Z"} for n in range(6)]
+    asked: list[tuple[str, str | None]] = []
+
+    def answer(request: Request) -> Answer:
+        since = request.query.get("since")
+        asked.append((request.path, since))
+        parts = request.path.split("/")[2:]
+        if len(parts) == 1:
+            return Answer([{"id": n} for n in range(3)])
+        return Answer([b for b in boardings if b["sailing"] == int(parts[1]) and str(b["updated_at"]) >= (since or "")])
+
+    tables = """
+  sailings: {get: /sailings, key: id}
+  boardings:
+    for_each: sailings
+    get: /sailings/{parent.id}/boardings
+    send: {since: "{cursor.from}"}
+    key: seat
+    cursor: {column: updated_at, overlap: 1m}
+"""
+    feed = "tables: {sailings: {write: merge}, boardings: {write: merge}}"
+    with serving(answer) as source:
+        read(source, tmp_path, tables, feed)
+        assert len(table_rows(tmp_path, "boardings")) == 6
+        boardings.append({"seat": "B1", "sailing": 1, "updated_at": "2026-03-01T06:07:00Z"})
+        asked.clear()
+        _, heard = read(source, tmp_path, tables, feed)
+        assert sorted(asked)[1:] == [(f"/v1/sailings/{n}/boardings", "2026-03-01T06:04:00Z") for n in range(3)]
+        assert [line.inserted for line in heard.ledger if line.table == "boardings"] == [1]
+        order = order_for(basket(source.url, tables, feed))
+        planned = {one.source_table: one for one in plan_feed(order, outside_for(order, tmp_path))}
+        assert "parents.late_not_read" in [warning["code"] for warning in planned["boardings"].warnings]
+
+
 def test_children_of_a_run_that_was_cut_are_not_lost(tmp_path: Path) -> None:
     """The parents' cursor has moved on; the children's has not, and goes by itself."""
     harbour = Harbour(30)

@@ -260,7 +260,7 @@ class SqlFault:
     """do: strikes; False where there is nothing to strike. undo: all is as it was. meanwhile: not before the run but once it reads;
     `world`: by what happens in the world. but: ways of finding changes, or of writing, for which it means
     something else. spoils: the record at the place
-    that was drawn. told: the code of the warning that says so where the run may succeed. alone: one of these at a time. later: not before
+    that was drawn. hides: a cursor never comes to it. told: the code of the warning that says so where the run may succeed. alone: one of these at a time. later: not before
     the first run has ended."""
 
     name: str
@@ -271,6 +271,7 @@ class SqlFault:
     harmless: bool = False
     meanwhile: str = ""
     spoils: bool = False
+    hides: bool = False
     told: str = ""
     alone: bool = False
     later: bool = False
@@ -344,7 +345,7 @@ _FAULTS = [
     # values
     SqlFault("NaN", _one("update things set amount = 'NaN' where id = {id}"), on=("postgres",), spoils=True),
     SqlFault("infinity", _one("update things set amount = '-Infinity' where id = {id}"), on=("postgres",), spoils=True),
-    SqlFault("a time without end", _one("update things set updated_at = 'infinity' where id = {id}"), on=("postgres",), spoils=True),
+    SqlFault("a time without end", _one("update things set updated_at = 'infinity' where id = {id}"), on=("postgres",), spoils=True, hides=True),
     SqlFault("a decimal that is none", _one("update things set price = 'NaN' where id = {id}"), on=("postgres",), spoils=True),
     SqlFault("no time", _one("update things set updated_at = null where id = {id}"), spoils=True),
     SqlFault(
@@ -360,6 +361,7 @@ _FAULTS = [
         _do("alter table things add column extra text"),
         _do("alter table things drop column extra"),
         harmless=True,
+        alone=True,
     ),
     SqlFault("rewritten", _do(postgres="vacuum full things", mariadb="optimize table things", sqlite="vacuum"), harmless=True),
     SqlFault("emptied and filled again", _do(*_REFILL), but=("row_version",), harmless=True),

@@ -73,6 +73,8 @@ class SqlScene(Scene):
         self._shown: dict[int, Row] = {}
         self._struck: list[tuple[SqlFault, int]] = []
         self._loaded = False
+        self._spoiled: set[int] = set()
+        self._unsure: set[int] = set()
 
     def text(self) -> str:
         d = self.declared
@@ -102,9 +104,10 @@ tables: {{{'"thing*"' if d.pattern else "things"}: {table}}}
         for fault, place in reversed(self._struck):
             fault.undo(self.database, place)
         self._struck = []
-        spoiled = {n: self.world.rows[n] for n in self.altered if n in self.world.rows}
+        spoiled = {n: self.world.rows[n] for n in self._spoiled if n in self.world.rows}
         if spoiled:
             self.database.change([], spoiled, {})
+        self._spoiled, self._unsure = set(), set()
         super().quiet()
 
     def strike(self, faults: tuple[tuple[str, int], ...], now: datetime) -> None:
@@ -119,7 +122,12 @@ tables: {{{'"thing*"' if d.pattern else "things"}: {table}}}
             self._struck.append((fault, place))
             if fault.spoils:
                 numbers = sorted(self.world.rows)
-                self._altered |= {numbers[place % len(numbers)]} if numbers else set()
+                spoiled = {numbers[place % len(numbers)]} if numbers else set()
+                self._spoiled |= spoiled
+                if fault.hides and self.declared.by == "cursor":
+                    self._unsure |= spoiled
+                else:
+                    self._altered |= spoiled
 
         self._loaded = self._loaded or bool(self.world.rows)
 
@@ -134,6 +142,9 @@ tables: {{{'"thing*"' if d.pattern else "things"}: {table}}}
 
     def struck(self) -> list[Struck]:
         return [Struck(fault.name, fault.harmless, fault.told) for fault, _ in self._struck]
+
+    def perhaps_there(self, before: set[int]) -> set[int]:
+        return self._unsure
 
     def close(self) -> None:
         self.quiet()

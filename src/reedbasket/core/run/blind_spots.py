@@ -63,3 +63,9 @@ def _of_parents(order: SourceOrder, table: TableOrder) -> Iterator[Spot]:
             f"records that are added under a {rule.for_each} record which does not change itself are not read; `parents: all` reads "
             "them, and a cursor of the table's own reads only what is new",
         )
+    elif rule.for_each is not None and rule.cursor is not None and table.by == "cursor":
+        yield (
+            "parents.late_not_read",
+            f"records of a {rule.for_each} record that comes later, and whose times lie before the cursor, are not read; a longer "
+            "`overlap` reads them",
+        )

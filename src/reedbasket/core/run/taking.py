@@ -87,13 +87,14 @@ class Taking:
         assert table.rule is not None
         rule = self._rule = table.rule
         self._mask = asking.mask
-        spread = bool(rule.each)
+        by_parents = rule.for_each is not None and rule.parents == "changed"
+        spread = bool(rule.each or rule.for_each) and not by_parents
         if table.by == "cursor" and table.cursor is not None:
             cursor = table.cursor.model_copy(update={"sorted": False}) if spread else table.cursor
             followed = self._tracker(cursor)
             self._values |= {"cursor.from": followed.request_from, "cursor.until": followed.request_until or order.started}
             self.from_text = followed.from_text
-            if rule.for_each:
+            if by_parents:
                 self._of_parents = followed
             else:
                 self.tracker = followed
@@ -281,7 +282,7 @@ class Taking:
 
     def _sent_texts(self) -> Iterator[str]:
         rule = self._rule
-        if rule.for_each and rule.for_each in self._order.parents:
+        if rule.for_each in self._order.parents and rule.parents == "changed":
             rule = self._order.parents[rule.for_each]
         for _, text in request_templates(rule):
             yield text

@@ -103,10 +103,8 @@ def _for_each(here: Path, name: str, rule: HttpTable, connector: Connector) -> I
     if rule.parents == "changed" and connector.tables[rule.for_each].cursor is None:
         message = f"only a cursor says which parents changed, and {rule.for_each} has none; say parents: all"
         yield (*here, "parents"), message, "definition.no_cursor"
-    if rule.cursor is not None:
-        message = (
-            "a table of one request per parent is taken anew for each of them; leave `cursor` out, or say parents: changed"
-        )
+    if rule.cursor is not None and rule.parents == "changed":
+        message = "with parents: changed the parents' cursor says what is asked for; leave `cursor` out, or say parents: all"
         yield (*here, "cursor"), message, "definition.bad_value"
 
 
