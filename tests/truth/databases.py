@@ -257,11 +257,19 @@ DATABASES: dict[str, Callable[[Any, Path, str], Database]] = {"sqlite": InSqlite
 
 @dataclass(frozen=True)
 class SqlFault:
-    """do: strikes; False where there is nothing to strike. undo: all is as it was. meanwhile: not before the run but once it reads;
-    `world`: by what happens in the world. but: ways of finding changes, or of writing, for which it means
-    something else. spoils: the record at the place
-    that was drawn. hides: a cursor never comes to it. told: the code of the warning that says so where the run may succeed. alone: one of these at a time. later: not before
-    the first run has ended."""
+    """One way to be wrong, or only unusual.
+
+    Attributes:
+        do: strikes; False where there is nothing to strike.
+        undo: all is as it was.
+        but: ways of finding changes, or of writing, for which it means something else.
+        meanwhile: not before the run but once it reads; `world`: by what happens in the world.
+        spoils: the record at the place that was drawn.
+        hides: a cursor never comes to it.
+        told: the code of the warning that says so where the run may succeed.
+        alone: one of these at a time.
+        later: not before the first run has ended.
+    """
 
     name: str
     do: Callable[[Database, int], Any] = lambda db, place: None
@@ -345,7 +353,13 @@ _FAULTS = [
     # values
     SqlFault("NaN", _one("update things set amount = 'NaN' where id = {id}"), on=("postgres",), spoils=True),
     SqlFault("infinity", _one("update things set amount = '-Infinity' where id = {id}"), on=("postgres",), spoils=True),
-    SqlFault("a time without end", _one("update things set updated_at = 'infinity' where id = {id}"), on=("postgres",), spoils=True, hides=True),
+    SqlFault(
+        "a time without end",
+        _one("update things set updated_at = 'infinity' where id = {id}"),
+        on=("postgres",),
+        spoils=True,
+        hides=True,
+    ),
     SqlFault("a decimal that is none", _one("update things set price = 'NaN' where id = {id}"), on=("postgres",), spoils=True),
     SqlFault("no time", _one("update things set updated_at = null where id = {id}"), spoils=True),
     SqlFault(
