@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from tests.truth import databases, over_files
+from tests.truth import over_files, sql_faults
 from tests.truth.faults import FAULTS
 from tests.truth.search import Servers, search
 
@@ -34,6 +34,6 @@ def test_a_run_that_says_succeeded_has_brought_what_the_source_holds(
 
 
 def test_the_oracle_does_not_know_the_product() -> None:
-    assert len(FAULTS) + len(databases.FAULTS) + len(over_files.FAULTS) >= 100
-    for name in ("world", "serving", "faults", "spoiling", "databases", "houses", "oracle"):
+    assert len(FAULTS) + len(sql_faults.FAULTS) + len(over_files.FAULTS) >= 100
+    for name in ("world", "serving", "faults", "spoiling", "databases", "sql_faults", "houses", "oracle"):
         assert "reedbasket" not in (ROOT / f"{name}.py").read_text(), name
