@@ -162,13 +162,15 @@ class LogTaking(SqlTaking):
         return self._done is not None
 
     def _after_ranges(self) -> SavedCursor | None:
-        return SavedCursor("log", self._start, None, self._structure)
+        # The first of the ranges were read when the table looked as it did then.
+        then = self._midst.then if self._midst is not None else None
+        return SavedCursor("log", self._start, None, then.column if then is not None else self._structure)
 
     def position(self, *, ended: bool) -> SavedCursor | None:
         if not ended:
             return self._done
         if self._position is None:
-            return SavedCursor("log", self._start, None, self._structure)
+            return self._after_ranges()
         return SavedCursor("log", self._told_to or self._position, None, self._structure)
 
     @property
