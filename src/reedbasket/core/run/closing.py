@@ -51,7 +51,8 @@ def require_some_good(order: RunOrder, table: str, progress: TableProgress) -> N
     """Once all have come. Raises TooManyRejects where a share of them was rejected that is beyond the limit, or all of them."""
     rejected, read = progress.rejected, progress.read
     if rejected and rejected >= read:
-        raise _too_many(order, table, f"all {rejected} records that came were rejected", "")
+        came = "the one record that came was" if rejected == 1 else f"all {rejected:,} records that came were"
+        raise _too_many(order, table, f"{came} rejected", "")
     if isinstance(order.stop_after, str) and exceeds(order.stop_after, rejected, read):
         raise _too_many(order, table, f"{rejected} of {read} records were rejected", "")
 
