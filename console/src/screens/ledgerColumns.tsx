@@ -21,6 +21,7 @@ const short = (cursor: string): string => (/^\d{4}-\d\d-\d\dT\d\d:\d\d/.test(cur
 /** A line per load; read = inserted + updated + deleted + unchanged + superseded + rejected. */
 const all: GridColumn<LedgerLine>[] = [
   { name: "Load", show: (line) => line.load, end: true },
+  { name: "Warehouse", show: (line) => line.warehouse },
   { name: "Table", show: (line) => <b title={`by ${line.write}`}>{line.table}</b> },
   figure("Read", (line) => line.read),
   figure("Inserted", (line) => line.inserted),
@@ -33,6 +34,10 @@ const all: GridColumn<LedgerLine>[] = [
   { name: "Ended", show: (line) => <span title={moment(line.ended)}>{moment(line.ended).slice(5, 16)}</span> },
 ];
 
-/** The columns for these lines: "Other" only where there is any. */
-export const ledgerColumns = (lines: LedgerLine[]): GridColumn<LedgerLine>[] =>
-  all.filter((column) => column.name !== "Other" || lines.some((line) => others(line) !== ""));
+/** The columns for these lines: "Other" only where there is any, "Warehouse" where there are several. */
+export const ledgerColumns = (lines: LedgerLine[]): GridColumn<LedgerLine>[] => {
+  const left = new Set<string>();
+  if (!lines.some((line) => others(line) !== "")) left.add("Other");
+  if (new Set(lines.map((line) => line.warehouse)).size < 2) left.add("Warehouse");
+  return all.filter((column) => !left.has(column.name));
+};

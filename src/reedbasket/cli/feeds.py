@@ -135,10 +135,12 @@ def ledger(options: argparse.Namespace) -> int:
     found = find_client(options.url, options.token).ledger(options.feed, limit=options.limit)
     if options.json:
         return show.as_json(found)
+    several = len({line["warehouse"] for line in found}) > 1
     rows = [
         (
             line["load"],
             line["run"],
+            *([line["warehouse"]] if several else []),
             line["table"],
             *(show.count(n) for n in (line["read"], line["inserted"], line["updated"], line["unchanged"], line["rejected"])),
             _others(line),
@@ -151,7 +153,18 @@ def ledger(options: argparse.Namespace) -> int:
     ]
     numbers = ["read", "inserted", "updated", "unchanged", "rejected"]
     show.table(
-        ["load", "run", "table", *numbers, "other", "reconciles", "cursor to", "ended", "write"],
+        [
+            "load",
+            "run",
+            *(["warehouse"] if several else []),
+            "table",
+            *numbers,
+            "other",
+            "reconciles",
+            "cursor to",
+            "ended",
+            "write",
+        ],
         rows,
         empty="No loads yet; run the feed.",
         right=["load", "run", *numbers],

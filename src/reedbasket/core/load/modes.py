@@ -275,6 +275,8 @@ def drop_overtaken(
     Returns:
         {table: rows that were dropped}.
     """
+    if not rejected_in:
+        return {}
     columns = [ColumnShape("owner", "int64"), ColumnShape("met", "int64")]
     engine.create_temp("rb_met", columns)
     batch = TableBatch(
