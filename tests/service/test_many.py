@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import os
 import signal
+import subprocess
+import sys
 import threading
 import time
 from collections.abc import Iterator
@@ -191,6 +193,14 @@ def test_files_of_several_warehouses_are_planned_listed_and_taken_again_in_each(
     assert [one["url"] for one in service.client.requests(run["id"])] == ["c0.csv", "c1.csv", "c2.csv"]
     files = {(one["warehouse"], one["path"]) for one in service.client.files("gates")}
     assert files == {(warehouse, f"c{number}.csv") for warehouse in ("marsh", "third") for number in range(3)}
+    shown = subprocess.run(
+        [sys.executable, "-m", "reedbasket.cli.main", "ledger", "gates"],
+        env=service.environment(),
+        capture_output=True,
+        text=True,
+    ).stdout.splitlines()
+    assert shown[0].split()[:4] == ["load", "run", "warehouse", "table"]
+    assert {tuple(line.split()[2:5]) for line in shown[1:]} == {("marsh", "counts", "3"), ("third", "counts", "3")}
     (service.folder / "third.db").unlink()
     assert service.client.rewind("gates", "counts", files=["c1*"]) == {"files": 1}
     plans = {t["warehouse"]: (t["requests"], t["sample_records"]) for t in service.client.plan("gates")["tables"]}
