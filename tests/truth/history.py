@@ -123,6 +123,10 @@ class Scene:
         """What the run asked too much of, in words."""
         return ""
 
+    def served(self) -> int | None:
+        """Records that the source has sent in this run; None where nobody counts."""
+        return None
+
     def close(self) -> None:
         pass
 
@@ -252,6 +256,12 @@ class Player:
         if result.outcome != "succeeded":
             self._judge_what_stays(about)
             return
+        served = scene.served()
+        if not struck and world.moment == began and served is not None:
+            first = result.tables[0]
+            told = first.read + first.repeated + first.held_back + first.filtered
+            if told != served:
+                raise Wrong(f"{served} records came, and the run tells of {told}; {about}")
         if scene.altered and not heard.rejected and not self._there(scene.altered):
             raise Wrong(f"a record came, and is neither a row nor a reject; {about}")
         for engine in declared.warehouses:

@@ -164,5 +164,8 @@ class HttpScene(Scene):
         ambiguous = self.declared.style in silent and self.declared.total == "none"
         return ambiguous and code == "source.pages_may_go_on"
 
+    def served(self) -> int | None:
+        return self.server.served
+
     def require_bounds(self) -> str:
         return f"{self.server.requests} requests" if self.server.requests > MOST_REQUESTS else ""

@@ -107,6 +107,7 @@ class Server:
         self.declared = declared
         self.faults: list[tuple[Fault, int]] = []
         self.requests = 0
+        self.served = 0
         self.struck: set[str] = set()
         self._times: dict[tuple[str, int], int] = {}
         self.lock = threading.Lock()
@@ -121,7 +122,7 @@ class Server:
 
     def quiet(self) -> None:
         """A new run begins, without faults."""
-        self.faults, self.struck, self._times, self.requests = [], set(), {}, 0
+        self.faults, self.struck, self._times, self.requests, self.served = [], set(), {}, 0, 0
         self.moved, self.count, self.held, self.altered, self.hidden = False, 0, None, set(), set()
 
     def answer(self, query: dict[str, str], url: str) -> Sent:
@@ -146,6 +147,7 @@ class Server:
             some = records
         following = self._following(some, start + declared.size, query, url) if more and some else None
         page = self._spoil("page", Page(number, some, following, len(records)))
+        self.served += len(page.records)
         kind, body = self._written(page)
         kind, body = self._spoil("text", (kind, body))
         headers = [("Content-Type", kind)] if kind else []
