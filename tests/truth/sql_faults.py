@@ -76,6 +76,8 @@ def _copied(db: Database, place: int) -> None:
     db.do(f"insert into things ({listed}) select {listed} from older", "drop table older")
     if db.on == "postgres":
         db.do("grant select on things to reader")
+    elif db.on == "sqlite":
+        db.do("create index things_at on things (updated_at)")
 
 
 _REFILL = (
