@@ -304,7 +304,8 @@ class Player:
 
     def _excuse_difference(self, held: Rows) -> None:
         """It was said before that this cannot be seen: what is missing now is excused until it changes."""
-        there = {int(r["id"]) for r in held if r["id"] is not None}
+        current = [r for r in held if r.get("_rb_until") is None and r.get("_rb_deleted_at") is None]
+        there = {int(r["id"]) for r in current if r["id"] is not None}
         self._next.excused |= set(self._next.rows) - there | {n for n, _ in self._next.appended if n not in there}
 
     def _there(self, numbers: set[int]) -> bool:
