@@ -218,6 +218,15 @@ def test_a_replay_never_takes_the_place_of_what_came_later(tmp_path: Path, engin
     assert sorted(place.ask("select id, n from counts")) == [(1, "1"), (2, "22"), (3, "three")]
 
 
+def test_files_that_were_taken_come_again_under_a_key_that_their_rows_lack(folder: Folder) -> None:
+    folder.put("a.csv", "id,n\n1,10\n")
+    tables = "  counts: {files: '*.csv', key: id}\n"
+    folder.good(tables)
+    folder.put("b.csv", "id,code,n\n3,x,30\n")
+    result, _ = folder.run(tables.replace("key: id", "key: code"), run=2, accept=True)
+    assert result.error is not None and "a.csv" in result.error["found"]
+
+
 def test_a_plan_says_that_a_log_cannot_be_followed(dock: Dock, tmp_path: Path) -> None:
     """No publication; then a slot that is gone."""
     dock.do("create table beds (id int primary key)")

@@ -76,7 +76,8 @@ class FileTaking:
         self._order = order
         self._chosen = chosen
         self._seen = seen
-        self._files = held.files
+        # Where the table is read from its start, files that were taken are taken once more.
+        self._files = held.files if saved is not None else [line._replace(state="again") for line in held.files]
         self.tracker: CursorTracker | None = None
         self.from_text = saved.shown if saved else None
         self.notes: list[tuple[Any, str, str]] = []
