@@ -87,6 +87,18 @@ def test_a_compare_that_meets_only_a_line_it_cannot_read(folder: Folder) -> None
     assert folder.rows("counts") == [(1,), (2,), (3,)]
 
 
+@pytest.mark.parametrize("said", ["write: append", "write: merge, key: id, changes: {by: files, changed: replace, settle: 0s}"])
+def test_a_file_that_came_back_empty_takes_no_table_with_it(folder: Folder, said: str) -> None:
+    tables = f"  counts: {{files: '*.csv', {said}}}\n"
+    folder.put("a.csv", "id,n\n" + "".join(f"{n},{n}\n" for n in range(40)), age=300)
+    folder.good(tables)
+    folder.put("a.csv", "", age=200)
+    assert refused(folder, tables, 2) == "run.too_many_removed"
+    assert len(folder.rows("counts")) == 40
+    folder.good(tables, run=3, accept=True)
+    assert folder.rows("counts") == []
+
+
 def test_a_complete_read_waits_for_files_that_are_still_written(folder: Folder) -> None:
     """Their rows have not gone."""
     tables = "  counts: {files: '*.csv', changes: {by: everything}, write: replace}\n"
@@ -103,7 +115,9 @@ def test_a_complete_read_waits_for_files_that_are_still_written(folder: Folder) 
     ("a.ndjson", '{"id": 1}\n', "not found\nsorry\n", "file.unreadable"),
     ("a.ndjson", '{"id": 1}\n', '{"error": "late"}\n', "source.field_not_found"),
     ("a.csv", "id,n\n1,2\n", HTML, "file.unreadable"),
-    ("a.csv", "id,n\n1,2\n", "day,fuel\n2026-03-02,7\n", "source.field_not_found"),
+    ("a.csv", "id,n\n1,2\n", "day,fuel\n2026-03-02,7\n", "file.unreadable"),
+    ("a.csv", "id,n\n1,2\n", "Session expired\n", "file.unreadable"),
+    ("a.csv", "id,n\n1,2\n", "ID,n\n1,2\n", "source.field_not_found"),
 ])  # fmt: skip
 def test_a_file_of_something_else_is_bad_and_not_a_file_of_rejects(
     folder: Folder, name: str, good: str, other: str, code: str

@@ -273,7 +273,12 @@ class EngineLoad:
         if target.write == "append" or not family.key or (target.write == "replace" and not target.again):
             counts = []
             by_row = target.link == "row"
-            gone_before = drop_replaced(engine, family, replaced) if replaced else [0] * len(stamps)
+            gone_before = [0] * len(stamps)
+            if replaced:
+                held = rows_held(engine, family.root.name)
+                gone_before = drop_replaced(engine, family, replaced)
+                fewer = gone_before[0] - stage.rows.get(family.root.name, 0)
+                require_few_removed(family.root.name, fewer, held, target.max_removed)
             for layout, stamp, removed in zip(family.tables, stamps, gone_before):
                 if target.write == "replace" and not target.again:
                     # A keyed replace is built beside; without a key the old rows make room here, in the same transaction.
@@ -300,7 +305,7 @@ class EngineLoad:
                 for name, old in dropped.items():
                     superseded[name] = superseded.get(name, 0) + old
         gone, settled = self._gone_keys(family, marks, replaced), Settled()
-        if gone and not (self._emptied or replaced):
+        if gone and not self._emptied:
             current = "t._rb_until is null" if self._history else "t._rb_deleted_at is null" if marks else "true"
             leaving = engine.ask(f"select count(*) from {gone}")[0][0]
             require_few_removed(family.root.name, leaving, rows_held(engine, family.root.name, current), target.max_removed)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
@@ -13,7 +13,6 @@ from ..extract.chunk import Chunk, Misread, Origin
 from ..extract.files.part import FilePart
 from ..extract.files.problems import file_problem
 from ..records import ColumnRecords
-from ..shape.names import fold
 from ..shape.structure import TableShape
 from ..shape.typed import as_records, typed_field
 from ..spec.files import NotedColumns
@@ -39,16 +38,13 @@ class FileValues:
         return {**self.named, **noted}
 
 
-def require_columns(
-    part: FilePart, values: FileValues, key: Sequence[str], computed: Collection[str], structure: TableShape | None
-) -> None:
+def require_columns(part: FilePart, values: FileValues, key: Sequence[str], structure: TableShape | None) -> None:
     """Look whether a file is one of the table's, by its first records.
 
     Args:
         part: the first records of the file.
         values: what its records get beside what they hold.
-        key: fields of the table's key.
-        computed: columns that the feed makes.
+        key: fields of the table's key, as the files name them.
         structure: of the table as it was loaded before; None at first.
 
     Raises:
@@ -56,12 +52,11 @@ def require_columns(
     """
     columns = part.columns if part.columns is not None else getattr(part.records, "columns", None)
     names = list(columns.column_names) if columns is not None else list(dict.fromkeys(n for r in part.records for n in r))
-    given = {*values.constants(part.member), *computed}
+    given = set(values.constants(part.member))
     if values.noted.line:
         given.add(values.noted.line)
     listed = ", ".join(names)[:300]
-    folded = {fold(name) for name in (*names, *given)}
-    missing = [field for field in key if fold(field.partition(".")[0]) not in folded]
+    missing = [field for field in key if not {field, field.partition(".")[0]} & {*names, *given}]
     if missing:
         words = f"none of the first {len(part)} records of {values.path} has `{missing[0]}`, the key; they have {listed}"
         mend = "put the right file in its place, leave it out of the pattern, or name the key as the files do"

@@ -208,6 +208,7 @@ class FileTaking:
             held: list[Chunk] = []
             size = rows = rejected = 0
             passed_on = False
+            looked_at: set[str] = set()  # members of an archive; '' of a file that is none
             info, stopped = due.info, None
             try:
                 values = self._values_of(path)
@@ -218,9 +219,9 @@ class FileTaking:
                         due = Due(info, as_listed(due.line, info))
                     for part in self._reader.read(info, content):
                         self._look_inside(part, info)
-                        if not rows and len(part):
-                            order = self._chosen.order
-                            require_columns(part, values, order.key, order.shaping.compute, self._structure)
+                        if len(part) and part.member not in looked_at:
+                            looked_at.add(part.member)
+                            require_columns(part, values, self._chosen.order.key, self._structure)
                         chunk = chunk_of(part, values, due.line.number)
                         rows, rejected = rows + len(part) + len(part.unread), rejected + len(part.unread)
                         held.append(chunk)

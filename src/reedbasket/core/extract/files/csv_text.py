@@ -154,6 +154,10 @@ class CsvReader:
             raise file_problem(
                 "file.unreadable", words, "name the columns yourself: `format: {csv: {columns: [...], skip: 1}}`"
             )
+        known = self._columns.known
+        if known and not any(name in known for name in names):
+            words = f"{path} has none of the table's columns; its first line names {', '.join(names)[:300]}"
+            raise file_problem("file.unreadable", words, "put the right file in its place, or leave it out of the pattern")
         return names, len(text[: lines.tell()].encode("utf-8"))
 
     def _part(self, block: bytes, header: list[str], line: int, path: str) -> FilePart:
