@@ -105,8 +105,8 @@ ALTERED = [
 BEDS = "defaults: {changes: {by: log}}\ntables: {beds: }\n"
 
 
-def require_altered(do: Any, text: str, folder: Path, altered: list[tuple[str, bool]]) -> None:
-    do("create table beds (id int primary key, n varchar(20), name text)")
+def require_altered(do: Any, text: str, folder: Path, altered: list[tuple[str, bool]], parts: str = "") -> None:
+    do(f"create table beds (id int primary key, n varchar(20), name text) {parts}")
     do("insert into beds values (1, '5', 'a'), (2, '6', 'b')")
     run(text, folder, 1)
     for number, (statement, anew) in enumerate(altered, 2):
@@ -118,13 +118,16 @@ def require_altered(do: Any, text: str, folder: Path, altered: list[tuple[str, b
             require_same(text, folder)
 
 
-def test_what_the_log_does_not_tell_of_an_altered_table_is_read(dock: Dock, tmp_path: Path) -> None:
+@pytest.mark.parametrize("parts", ["", "partition by range (id)"])
+def test_what_the_log_does_not_tell_of_an_altered_table_is_read(dock: Dock, tmp_path: Path, parts: str) -> None:
     def do(statement: str) -> None:
         dock.do(statement)
         if statement.startswith("create table"):
-            dock.do("create publication reed_test for table beds")
+            dock.do("create publication reed_test for table beds with (publish_via_partition_root = true)")
+            dock.do("create table beds_low partition of beds for values from (0) to (5)" if parts else "select 1")
+            dock.do("create table beds_high partition of beds default" if parts else "select 1")
 
-    require_altered(do, dock.basket(BEDS), tmp_path, ALTERED)
+    require_altered(do, dock.basket(BEDS), tmp_path, ALTERED, parts)
 
 
 def test_the_same_of_mariadb(maria: Maria, tmp_path: Path) -> None:

@@ -1,5 +1,5 @@
-"""Fields that the records of a table must have: its key, and what its cursor goes by. A misspelt one would reject every record, or
-read the whole source every time."""
+"""Fields that a table's records must have: its key and its cursor. With a misspelt key every record would be rejected; with a misspelt
+cursor every run would read the whole source."""
 
 from __future__ import annotations
 
@@ -39,7 +39,7 @@ class RequiredFields:
                     self._doing,
                     on,
                     found=f"none of the first {len(records)} records has `{field}`, {what}; the first has {', '.join(names)[:300]}",
-                    mend="use the source's own name for the field, in the connector or in the feed's table",
+                    mend="in the connector, or in the feed's table, use the field's name as it appears in the records",
                 )
         self._met = True
 

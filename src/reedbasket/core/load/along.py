@@ -58,7 +58,7 @@ def transition(
     ):
         forget = True
         stood = "the log" if saved.kind == "log" else f"{saved.column or 'another column'} ({saved.kind})"
-        steps.append(f"the cursor stood on {stood} and starts anew on {cursor[0]}")
+        steps.append(f"the saved cursor was for {stood}, so the table is read from its start, by {cursor[0]}")
     rewritten = link != state.link or list(key) != state.key
     if before == "history" and write != "history":
         losses.append("the older versions of its rows; only the current ones stay")

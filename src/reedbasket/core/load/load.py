@@ -237,7 +237,7 @@ class EngineLoad:
             self._stage.drop()
 
     def _keyed(self, family: Family) -> Family:
-        """What is appended stands there as often as it came, whatever its key."""
+        """In append mode every record is a row of its own, so the key is ignored."""
         return replace(family, key=[]) if self._target.write == "append" else family
 
     # Within the transaction

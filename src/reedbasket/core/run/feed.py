@@ -42,9 +42,6 @@ _ENDS_THE_RUN = (
 )
 
 
-# {(warehouse, table): records}
-
-
 @dataclass(frozen=True)
 class RunResult:
     """How a run ended. error: the first one's facts, masked."""

@@ -13,13 +13,17 @@ What = Literal["table", "view", "query"]
 
 @dataclass(frozen=True)
 class Column:
-    """One column. declared: its type as the database writes it. kind: what it becomes here, None where only the values tell.
+    """One column.
 
-    generated: the database works it out from others of the row. filled: whether rows that were there got a value in it, should
-    it be new.
-    altered: differs once its definition was altered, where the database says. number: stays when it is renamed; 0 where the database
-    has none. whole, fraction: of decimals, digits before and after
-    the point; -1 where the type says nothing. select: the SQL that reads it so, over the column's quoted name.
+    Attributes:
+        declared: its type as the database writes it.
+        kind: the type it gets here; None where only the values tell.
+        select: the SQL expression that reads it, over the column's quoted name.
+        whole, fraction: for decimals, digits before and after the point; -1 where the type does not say.
+        generated: the database computes it from other columns of the row.
+        filled: if the column is new, whether existing rows were given a value for it.
+        altered: changes whenever the column's definition does; '' where the database does not tell.
+        number: stays the same when the column is renamed; 0 where the database has no such number.
     """
 
     name: str
@@ -39,8 +43,8 @@ class Column:
 class Table:
     """One table, view or query. schema: '' where the database has none. rows: as the database estimates. indexed: columns that an
     index begins with. versioned: the database keeps a version of each row. readable: whether we may read it. place: where each row lies,
-    as a column that ranges may be of; None where the database cannot look there directly. rewritten: differs once all its rows were written
-    anew, where the database says."""
+    as a column that ranges may be of; None where the database cannot look there directly. rewritten: changes whenever the whole table is
+    rewritten; '' where the database does not tell."""
 
     schema: str
     name: str
