@@ -9,7 +9,7 @@ from dataclasses import replace
 from datetime import datetime
 from typing import Any, Protocol
 
-from ..errors import ConnectionLost, ReedError, TableNotOurs, WarehouseError
+from ..errors import ConnectionLost, ReedError
 from ..shape.batch import TableBatch
 from ..shape.layout import Family, TableLayout
 from ..shape.structure import ColumnShape
@@ -22,6 +22,7 @@ from .kept import fill_kept
 from .ledger import LedgerLine
 from .lines import ledger_lines
 from .removal import require_few_removed, rows_held
+from .requirements import require_ours, require_room
 from .stage import Stage, bring_up, system_columns
 from .tombstones import Settled, joined, settle
 from .uniqueness import KeysMet
@@ -100,7 +101,7 @@ class EngineLoad:
     def stage(self, family: Family, batches: Sequence[TableBatch]) -> None:
         if not batches:
             return
-        self._require_room(family)
+        require_room(self._engine, family)
         repeats = self._note_keys(family, batches[0])
         with self._engine.translated(f"staging rows for {self._target.table} in"):
             if self._beside:
@@ -120,7 +121,7 @@ class EngineLoad:
     def sink(self, family: Family) -> Any:
         if not self.takes_bytes or len(family.tables) > 1:
             return None
-        self._require_room(family)
+        require_room(self._engine, family)
         with self._engine.translated(f"building {self._target.table} in"):
             return self._beside.sink(self._keyed(family))  # type: ignore[union-attr]
 
@@ -129,7 +130,7 @@ class EngineLoad:
         return hasattr(self._beside, "take_file")
 
     def take_file(self, family: Family, whole: WholeFile, sources: dict[str, str], number: int) -> None:
-        self._require_room(family)
+        require_room(self._engine, family)
         self._beside.take_file(self._keyed(family), whole, sources, number)  # type: ignore[union-attr]
 
     def passed_through(self, rows: int) -> None:
@@ -173,7 +174,7 @@ class EngineLoad:
 
     def commit(self, family: Family, structure: dict[str, Any], position: Position, now: datetime) -> list[LedgerLine]:
         engine, target = self._engine, self._target
-        self._require_room(family)
+        require_room(self._engine, family)
         self._keys.forget()  # all is staged: none is looked up any more, and they take room
         began = time.monotonic()
         with engine.translated(f"committing {target.table} to"):
@@ -361,38 +362,10 @@ class EngineLoad:
         return [*((SINCE, UNTIL) if self._history else ()), *((DELETED_AT,) if self._marks else ())]
 
     def _require_ours(self, layout: TableLayout, there: dict[str, str]) -> None:
-        """Raises TableNotOurs for what someone else made, or another feed."""
-        found = ""
-        if "_rb_load" not in there or self._version == 0 or not self._engine.is_table(layout.name):
-            what = "" if self._engine.is_table(layout.name) else "a view "
-            found = (
-                f"{what or 'something '}of that name is there already, with {len(there)} columns that this feed did not make"
-            )
-        elif layout.name not in self._known:
-            ledger = self._engine.table("_rb_ledger")
-            others = self._engine.ask(
-                f'select distinct feed from {ledger} where "table" = ? and feed <> ?', (layout.name, self._target.feed)
-            )
-            found = f"the feed {others[0][0]} writes a table of that name" if others else ""
-        if found:
-            raise TableNotOurs(
-                "loading", layout.name, found=found, mend="give the feed another `prefix`, or rename what is there"
-            )
+        known, feed = layout.name in self._known, self._target.feed
+        require_ours(self._engine, layout.name, there, feed=feed, loaded=self._version > 0, known=known)
 
     # What the loader keeps in mind
-
-    def _require_room(self, family: Family) -> None:
-        """Raises WarehouseError where a table would have more columns than the engine holds."""
-        for layout in family.tables:
-            needed = len(layout.columns) + 8  # ours: stage and stamps
-            if needed > self._engine.limits.columns:
-                raise WarehouseError(
-                    "making the columns of",
-                    layout.name,
-                    found=f"{len(layout.columns)} columns, and the warehouse holds {self._engine.limits.columns - 8} beside ours",
-                    mend="leave columns out (`only`, `leave_out`), or keep objects as JSON (`nesting: {objects: json}`)",
-                    code="warehouse.too_many_columns",
-                )
 
     def _note_keys(self, family: Family, batch: TableBatch) -> bool:
         """Whether a key of the batch came before in this load, or comes twice in it, as far as memory reaches."""

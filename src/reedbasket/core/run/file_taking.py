@@ -30,6 +30,7 @@ from ..spec.files import CsvText, FileFormat
 from .cursor import CursorTracker
 from .file_choosing import ChosenFiles
 from .file_parts import FileValues, chunk_of, plain_value, require_columns
+from .file_troubles import as_problem, named
 from .known_columns import KnownColumns
 from .manifest import Decision, Due, as_listed, decide
 from .offered import Held
@@ -43,7 +44,6 @@ if TYPE_CHECKING:
 _HELD_BACK = 8 * 1024 * 1024
 # A file that changes while it is read is read once more, this often.
 _TRIES = 3
-_NAMED = 5
 
 
 class FileSpoiled(SourceError):
@@ -131,7 +131,7 @@ class FileTaking:
             ("are not there any more; their rows stay", _of(found.lines, "gone"), "warning"),
         ):
             if paths:
-                self.notes.append((level, "file.passed_over", f"{_named(paths)} {what}"))
+                self.notes.append((level, "file.passed_over", f"{named(paths)} {what}"))
 
     @property
     def _decided(self) -> Decision:
@@ -377,28 +377,17 @@ class FileTaking:
 
     def problem(self) -> FileProblem | None:
         """What to end the table with once everything else of it is committed: files that could not be read, now or before."""
-        found = [(path, problem.found, problem.code, problem.mend) for path, problem in self._bad.items()]
+        found = list(self._bad.items())
         again = "mend the file or the definition, or leave the file out of the pattern"
-        found += [(line.path, line.problem, "file.unreadable", again) for line in self._decided.still_bad]
-        if self._chosen.order.by != "files":  # by files the next run takes them
-            words = "changed while it was read, again and again"
-            found += [(path, f"{path} {words}", "file.changed", "run again once it is still") for path in self._changing]
-            words = f"changed less than {self._chosen.settle(True).seconds} s ago, and may still be written to"
-            found += [(path, f"{path} {words}", "file.changed", "run again once it is still") for path in self._decided.moving]
-        if not found:
-            return None
-        _, words, code, mend = found[0]
-        if len(found) > 1:
-            others = _named([path for path, *_ in found])
-            words = f"{len(found)} files could not be read, the others are taken: {others}; the first: {words}"
-        return file_problem(code, words, mend)
+        found += [(line.path, file_problem("file.unreadable", line.problem, again)) for line in self._decided.still_bad]
+        order = self._chosen.order
+        if order.by != "files":  # by files the next run takes them
+            just_now = f"changed less than {self._chosen.settle(True).seconds} s ago, and may still be written to"
+            moving = [(path, "changed while it was read, again and again") for path in self._changing]
+            for path, words in moving + [(path, just_now) for path in self._decided.moving]:
+                found.append((path, file_problem("file.changed", f"{path} {words}", "run again once it is still")))
+        return as_problem(found, written=not order.removes)
 
 
 def _of(lines: Sequence[FileLine], state: str) -> list[str]:
     return [line.path for line in lines if line.state == state]
-
-
-def _named(paths: Sequence[str]) -> str:
-    if len(paths) <= _NAMED:
-        return ", ".join(paths)
-    return f"{', '.join(paths[:_NAMED])} and {len(paths) - _NAMED} more files"
