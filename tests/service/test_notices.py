@@ -11,7 +11,7 @@ import sqlite3
 import ssl
 import threading
 import time
-from contextlib import suppress
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -42,13 +42,16 @@ def mails(sink: Any, count: int) -> list[tuple[str, str, str, str]]:
 def test_a_broken_source_sends_one_mail_and_one_when_it_runs_again(tmp_path: Path) -> None:
     _, server, sink = serve_post()
     broken = [True]
-    # All are told of within one notice, however long it takes until the last of them has begun.
-    together = threading.Barrier(7)
+    # All are told of within one notice, however long it takes until the last of them has begun: nobody is answered before,
+    # and with a refusal that is not tried again.
+    asked, all_asked = set[str](), threading.Event()
 
     def answer(request: Request) -> Answer:
-        with suppress(threading.BrokenBarrierError):
-            together.wait(90)
-        return Answer({"sorry": 1}, 503) if broken[0] else Answer({"items": [{"at": request.query["from"]}]})
+        asked.add(request.query["from"])
+        if len(asked) == 7:
+            all_asked.set()
+        all_asked.wait(90)
+        return Answer({"sorry": 1}, 400) if broken[0] else Answer({"items": [{"at": request.query["from"]}]})
 
     service = RunningService(
         tmp_path / "data",
@@ -67,17 +70,18 @@ def test_a_broken_source_sends_one_mail_and_one_when_it_runs_again(tmp_path: Pat
         with serving(answer) as source:
             service.client.set_secret("t", "not-shown")
             names = [f"f{n}" for n in range(6)]
-            feeds = "".join(FEED.format(name=name, since="2026-11-20", more="") for name in names)
+            # One window each, that begins at its own minute.
+            since = [f"{datetime.now(UTC) - timedelta(hours=25, minutes=n):%Y-%m-%dT%H:%M:00Z}" for n in range(7)]
+            feeds = "".join(FEED.format(name=name, since=at, more="") for name, at in zip(names, since, strict=False))
             api = API.replace("tables:", "pace: {{at_once: 8}}\ntables:", 1)
-            quiet = FEED.format(name="quiet", since="2026-11-20", more="notify: {on: []}")
+            quiet = FEED.format(name="quiet", since=since[6], more="notify: {on: []}")
             service.client.apply({"b.yaml": api.format(url=source.url, source="") + feeds + quiet})
             runs = [service.client.ask_run(name)["id"] for name in [*names, "quiet"]]
             wait_for(lambda: all(service.client.run(run)["outcome"] == "failed" for run in runs), 120)
-            together.abort()
             (_, to, subject, text) = mails(sink, 1)[0]
             assert (to, subject) == ("data@sedge.example", "Reed Basket: 6 feeds failed")
             assert text.startswith("6 of these read from readings: look there first.")
-            assert "it answered 503" in text
+            assert "it answered 400" in text
             assert "quiet" not in text
             for name in names[:2]:
                 service.client.ask_run(name, wait_seconds=30)  # it fails once more, and nobody is told again
