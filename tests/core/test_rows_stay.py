@@ -13,7 +13,7 @@ import pytest
 
 from reedbasket.core.run import RunOutcome, plan_feed, run_feed
 from reedbasket.core.run.replayed import Replayed
-from tests.core.test_files import Folder
+from tests.core.test_files import BASKET, Folder
 from tests.support.dock import MARSH, Dock
 from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows
 from tests.support.warehouses import ENGINES, Cluster, Place
@@ -47,7 +47,7 @@ def test_a_changed_file_that_is_bad_leaves_its_rows_and_a_mended_one_takes_their
 
 
 @pytest.mark.parametrize(
-    "way", ["write: replace", "write: mirror, key: id", "write: history, key: id", "changes: {by: compare}, key: id"]
+    "way", ["write: replace", "write: append", "write: mirror, key: id", "write: history, key: id", "changes: {by: compare}, key: id"]
 )
 def test_a_complete_read_with_a_file_that_cannot_be_read_removes_nothing(folder: Folder, way: str) -> None:
     way = way if "changes" in way else f"changes: {{by: everything}}, {way}"
@@ -59,6 +59,33 @@ def test_a_complete_read_with_a_file_that_cannot_be_read_removes_nothing(folder:
     folder.put("b.csv", "id,n\n2,2\n3")
     assert refused(folder, tables, 2) == "file.damaged"
     assert folder.rows("counts") == before
+
+
+def test_a_line_that_nobody_could_read_keeps_the_rows_of_its_own_file_alone(folder: Folder) -> None:
+    """It may be the row that is missing there; a row that another file holds no more has gone."""
+    tables = "  counts: {files: '*.ndjson', key: id, changes: {by: files, changed: replace, settle: 0s}}\n"
+    folder.put("a.ndjson", '{"id": 1}\n{"id": 2}\n', age=300)
+    folder.put("b.ndjson", '{"id": 3}\n{"id": 4}\n', age=300)
+    folder.good(tables)
+    folder.put("a.ndjson", '{"id": 1}\n', age=200)
+    folder.put("b.ndjson", '{"id": 3}\n{"id": \n', age=200)
+    assert [reject.code for reject in folder.good(tables, run=2).rejected] == ["record.not_json"]
+    assert folder.rows("counts") == [(1,), (3,), (4,)]
+    folder.put("b.ndjson", '{"id": 3}\n', age=100)
+    folder.good(tables, run=3)
+    assert folder.rows("counts") == [(1,), (3,)]
+
+
+def test_a_record_that_is_no_unicode_is_rejected_by_a_replay_too(folder: Folder) -> None:
+    tables = "  counts: {files: '*.ndjson', key: id}\n"
+    folder.put("a.ndjson", '{"id": 1, "name": "eel"}\n')
+    folder.put("b.ndjson", b'{"id": 2, "name": "\xff"}\n{"id": 3, "name": "ide"}\n')
+    (reject,) = folder.good(tables).rejected
+    order, heard = order_for(BASKET + tables, run=2), Heard()
+    again = {("marsh", "counts"): Replayed([reject.record, {"id": 4, "name": "tench"}], [1, 1])}
+    run_feed(order, outside_for(order, folder.data), listener=heard, clock=lambda: datetime.now(UTC), again=again)
+    assert [(r.code, r.record["id"]) for r in heard.rejected] == [("value.not_unicode", 2)]
+    assert folder.rows("counts") == [(1, "eel"), (3, "ide"), (4, "tench")]
 
 
 def test_a_file_told_by_its_content_is_read_again_whatever_it_looks_like(folder: Folder) -> None:

@@ -11,8 +11,10 @@ from typing import Any, Protocol
 
 from reedbasket.core.extract.pacer import LocalPacer
 from reedbasket.core.run import Outside, RunOrder, RunResult, TableProgress, plan_feed, resolve, run_feed, verify_feed
+from reedbasket.core.run.plan import PlannedTable
+from reedbasket.core.run.replayed import Replayed
 from reedbasket.core.spec import load_texts
-from tests.support.feeds import Heard
+from tests.support.feeds import SECRETS, Heard
 from tests.truth.houses import Houses
 from tests.truth.oracle import Expected, Rows
 from tests.truth.world import World
@@ -149,7 +151,7 @@ def order_of(text: str, run: int) -> RunOrder:
 
 
 def outside_of(order: RunOrder, folder: Path) -> Outside:
-    return Outside(lambda name: "", folder, LocalPacer(order.pace, order.retry), threading.Event())
+    return Outside(lambda name: SECRETS.get(name, ""), folder, LocalPacer(order.pace, order.retry), threading.Event())
 
 
 def run_to_be_killed(text: str, run: int, folder: str) -> None:
@@ -167,6 +169,8 @@ class Player:
         self.expected = Expected(d.by, d.write, d.deletes)
         self.text = scene.text() + houses.text()
         self.run = 0
+        # By warehouse: what was rejected, with the run.
+        self.rejects: dict[str, list[tuple[Any, int]]] = {}
 
     def play(self) -> None:
         """Raises Wrong."""
@@ -184,6 +188,7 @@ class Player:
         if self.declared.by != "everything" and any(line.inserted or line.updated or line.deleted for line in lines):
             raise Wrong(f"nothing happened, and yet: {lines}")
         self._verify()
+        self._replay()
 
     def _mutate(self, what: str, place: int) -> None:
         world = self.world
@@ -215,8 +220,44 @@ class Player:
             return []
         heard = Listening(scene)
         result = run_feed(order, outside_of(order, self.folder), listener=heard, clock=lambda: datetime.now(UTC))
+        for reject, warehouse in zip(heard.rejected, heard.rejected_in, strict=True):
+            if isinstance(reject.record, dict):
+                self.rejects.setdefault(warehouse, []).append((reject.record, self.run))
         self._judge(result, heard, order, began, foreseen)
+        if result.outcome == "succeeded" and not scene.struck():
+            self._judge_columns(planned)
         return heard.ledger
+
+    def _judge_columns(self, planned: list[PlannedTable]) -> None:
+        """The columns that a plan speaks of are those that are there then."""
+        for table in planned:
+            said = {column["name"] for column in [*table.columns, *table.new_columns]} - set(table.only_nulls)
+            held = self.houses.rows(table.warehouse.removeprefix("in_") or self.declared.warehouses[0], table.table)
+            if held and (missing := said - set(held[0])):
+                raise Wrong(f"plan told of columns of {table.table} that did not come: {missing}; {self.declared}")
+
+    def _replay(self) -> None:
+        """What was rejected is given once more: nothing that is there changes, and nothing is doubled."""
+        if not self.rejects:
+            return
+        self.run += 1
+        order = order_of(self.text, self.run)
+        again = {
+            (name, "things"): Replayed([record for record, _ in held], [run for _, run in held])
+            for name, held in self.rejects.items()
+        }
+        before = {engine: self._rows(engine) for engine in self.declared.warehouses}
+        run_feed(order, outside_of(order, self.folder), listener=Heard(), clock=lambda: datetime.now(UTC), again=again)
+        replayed = {str(record.get("id", record.get("ref"))) for held in self.rejects.values() for record, _ in held}
+        for engine, rows in before.items():
+            after = self._rows(engine)
+            if missing := [row for row in rows if row not in after]:
+                raise Wrong(f"in {engine}: {missing} changed by a replay of {again}; {self.declared}")
+            more = [row for row in after if row not in rows]
+            if others := [row for row in more if str(row["id"]) not in replayed]:
+                raise Wrong(f"in {engine}: {others} came by a replay of {again}; {self.declared}")
+            if self.declared.write != "append" and {row["id"] for row in more} & {row["id"] for row in rows}:
+                raise Wrong(f"in {engine}: {more} doubled by a replay of {again}; {self.declared}")
 
     def _killed(self, after: float) -> bool:
         """Whether it was; else it ended by itself, and this run goes once more."""

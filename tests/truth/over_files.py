@@ -16,15 +16,19 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+import openpyxl
 import pyarrow as pa
 from hypothesis import strategies as st
 from pyarrow import feather, parquet
 
+from tests.support.stores import ftp, sftp
 from tests.truth.history import Scene, Struck
 from tests.truth.serving import CSV_COLUMNS
 from tests.truth.world import Row, World
 
 SLICE = 4  # records a file
+# Of a plain web server nobody can tell which files there are.
+SERVERS: dict[str, Callable[[Path], Any]] = {"sftp": sftp, "ftp": ftp}
 PACKED: dict[str, Callable[[bytes], bytes]] = {
     "": lambda data: data,
     ".gz": lambda data: gzip.compress(data, mtime=0),
@@ -38,6 +42,7 @@ PACKED: dict[str, Callable[[bytes], bytes]] = {
 class Declaration:
     """changed: what becomes of changed files, by files."""
 
+    store: str
     form: str
     packing: str
     by: str
@@ -58,11 +63,12 @@ def declarations(draw: Any) -> Declaration:
     writes = {"files": ["merge", "merge", "append", "history"], "compare": ["merge", "mirror", "history"]}
     write = draw(st.sampled_from(writes.get(by, ["merge", "append", "replace", "mirror", "history"])))
     changed = {"merge": ["merge", "replace"], "append": ["replace"], "history": ["merge"]}
-    form = draw(st.sampled_from(["ndjson", "ndjson", "csv", "csv", "json", "parquet", "arrow"]))
+    form = draw(st.sampled_from(["ndjson", "ndjson", "csv", "csv", "json", "parquet", "arrow", "xlsx"]))
     return Declaration(
+        store=draw(st.sampled_from(["folder", "folder", "folder", *SERVERS])),
         form=form,
         packing=draw(st.sampled_from(["", "", ".gz", ".zst", ".bz2", ".xz", ".zip"]))
-        if form not in ("parquet", "arrow")
+        if form not in ("parquet", "arrow", "xlsx")
         else "",
         by=by,
         write=write,
@@ -84,8 +90,10 @@ def compatible(faults: list[tuple[str, int]]) -> list[tuple[str, int]]:
 class FilesScene(Scene):
     declared: Declaration
 
-    def __init__(self, declared: Declaration, seed: int, folder: Path) -> None:
+    def __init__(self, declared: Declaration, seed: int, folder: Path, place: str) -> None:
+        """place: of the store, in a definition's words; it shows the folder."""
         super().__init__(declared, World(declared.writing, "nested" if declared.form in ("ndjson", "json") else "texts", seed))
+        self._place = place
         self._folder = folder / "in"
         self._folder.mkdir()
         self._ticks = 1_780_000_000
@@ -105,7 +113,7 @@ class FilesScene(Scene):
         form = {"json": ", format: {name: json, records: items}"}.get(d.form, "")
         return f"""source: truth
 on: files
-path: in
+{self._place}
 ---
 feed: truth
 from: truth
@@ -151,6 +159,8 @@ tables: {{things: {{files: "part-*.{d.form}{d.packing}"{form}, {said}}}}}
             return out.getvalue().encode()
         kinds = {"id": pa.int64()}
         table = pa.table({c: pa.array([r.get(c) for r in records], kinds.get(c, pa.string())) for c in CSV_COLUMNS})
+        if form == "xlsx":
+            return _sheet(records)
         sink = pa.BufferOutputStream()
         if form == "parquet":
             parquet.write_table(table, sink, row_group_size=2)
@@ -225,6 +235,14 @@ tables: {{things: {{files: "part-*.{d.form}{d.packing}"{form}, {said}}}}}
         d = self.declared
         gone = set(self.world.past) - set(self.world.rows) - before
         return gone if d.by == "files" and d.changed == "merge" else set()
+
+
+def _sheet(records: list[dict[str, Any]]) -> bytes:
+    book, out = openpyxl.Workbook(), io.BytesIO()
+    for line in [CSV_COLUMNS, *([r.get(c) for c in CSV_COLUMNS] for r in records)]:
+        book.active.append(line)
+    book.save(out)
+    return out.getvalue()
 
 
 @dataclass(frozen=True)
@@ -325,7 +343,7 @@ _FAULTS = [
     FileFault("packed, without its end", _cut_tail, lambda d: d.packing != ""),
     FileFault("cut in its last line", _text(_cut_line), lambda d: d.lines),
     FileFault("cut in the middle", _text(_cut_document), lambda d: d.form == "json"),
-    FileFault("cut, in columns", _text(_cut_document), lambda d: d.form in ("parquet", "arrow")),
+    FileFault("cut, in columns", _text(_cut_document), lambda d: d.form in ("parquet", "arrow", "xlsx")),
     FileFault("a page of HTML", _text(lambda plain: _HTML)),
     FileFault("a line that is none", _spoil_line(b'{"id": \n'), lambda d: d.form == "ndjson"),
     FileFault("a line too short", _spoil_line(b"1001,x\n"), lambda d: d.form == "csv"),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import tempfile
 import time
 from collections.abc import Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -13,6 +14,7 @@ import hypothesis
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
+from tests.support.feeds import SECRETS
 from tests.support.maria import LOG, Maria
 from tests.support.warehouses import Cluster
 from tests.truth import over_files, over_http, over_sql
@@ -30,6 +32,18 @@ class Servers:
         self.host = Host()
         self._cluster: Cluster | None = None
         self._maria: Maria | None = None
+        self._stores: dict[str, str] = {}
+        self._open = ExitStack()
+
+    def store(self, kind: str, folder: Path) -> str:
+        """Where a store shows the folder's `in`, in a definition's words."""
+        if kind == "folder":
+            return "path: in"
+        if kind not in self._stores:
+            SECRETS["word"] = "pass word/+="
+            self._stores[kind] = self._open.enter_context(over_files.SERVERS[kind](folder.parent))
+        url, _, rest = self._stores[kind].partition("\n")
+        return f"{url.rstrip('/')}/{folder.name}/in\n{rest}"
 
     @property
     def cluster(self) -> Cluster:
@@ -45,6 +59,7 @@ class Servers:
 
     def close(self) -> None:
         self.host.close()
+        self._open.close()
         for server in (self._cluster, self._maria):
             if server is not None:
                 server.stop()
@@ -82,7 +97,7 @@ def scene_of(history: History, servers: Servers, folder: Path) -> Scene:
     if isinstance(declared, over_http.Declaration):
         return over_http.HttpScene(declared, history.seed, servers.host)
     if isinstance(declared, over_files.Declaration):
-        return over_files.FilesScene(declared, history.seed, folder)
+        return over_files.FilesScene(declared, history.seed, folder, servers.store(declared.store, folder))
     return over_sql.scene(declared, history.seed, servers, folder)
 
 

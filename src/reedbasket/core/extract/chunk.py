@@ -22,9 +22,10 @@ class Origin:
 
 @dataclass(frozen=True)
 class Misread:
-    """A line of a file that no record could be made of."""
+    """A line of a file that no record could be made of. number: of the file."""
 
     path: str
+    number: int
     line: int
     code: str
     message: str

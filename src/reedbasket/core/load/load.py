@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from datetime import datetime
@@ -70,6 +70,7 @@ class EngineLoad:
         self._spared: list[TableBatch] = []
         self._gone: list[TableBatch] = []
         self._spares_all = False
+        self._spared_files: set[int | None] = set()
         self._tombstones: list[TableBatch] = []
         self._kept: dict[str, list[TableBatch]] = {}
         self._rejected_in: list[int] = []
@@ -141,6 +142,9 @@ class EngineLoad:
 
     def spare_all(self) -> None:
         self._spares_all = True
+
+    def spare_files(self, numbers: Iterable[int | None]) -> None:
+        self._spared_files.update(numbers)
 
     def gone(self, keys: TableBatch) -> None:
         self._gone.append(keys)
@@ -331,6 +335,7 @@ class EngineLoad:
         return counts
 
     def _gone_keys(self, family: Family, marks: bool, replaced: Sequence[int] = ()) -> str | None:
+        replaced = [number for number in replaced if number not in self._spared_files]
         if self._target.deletes == "ignore" or self._target.again or self._spares_all:
             return None
         if self._gone:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Literal, Protocol
@@ -206,6 +206,9 @@ class Load(Protocol):
 
     def spare_all(self) -> None:
         """The source does show records whose keys nobody could read: what this load does not hold has not gone."""
+
+    def spare_files(self, numbers: Iterable[int | None]) -> None:
+        """As spare_all, of these files alone: their rows of before stay until there is a version that can be read whole."""
 
     def gone(self, keys: TableBatch) -> None:
         """Keys that the source has no more. Their rows go as `deletes` says."""

@@ -70,7 +70,7 @@ def require_columns(part: FilePart, values: FileValues, key: Sequence[str], stru
 def chunk_of(part: FilePart, values: FileValues, number: int) -> Chunk:
     """number: of the file. Raises FileProblem where a name of the path is a column of the file too."""
     path = f"{values.path}/{part.member}" if part.member else values.path
-    misfits: list[Any] = [Misread(path, one.line, one.code, one.message, one.text) for one in part.unread]
+    misfits: list[Any] = [Misread(path, number, one.line, one.code, one.message, one.text) for one in part.unread]
     origins = (Origin(len(part), number, path, part.lines),) if len(part) else ()
     return Chunk(_records(part, values), part.size, misfits, None, part.suspicious, None, origins)
 

@@ -386,7 +386,7 @@ class FileTaking:
             moving = [(path, "changed while it was read, again and again") for path in self._changing]
             for path, words in moving + [(path, just_now) for path in self._decided.moving]:
                 found.append((path, file_problem("file.changed", f"{path} {words}", "run again once it is still")))
-        return as_problem(found, written=not order.removes)
+        return as_problem(found, written=not order.whole)
 
 
 def _of(lines: Sequence[FileLine], state: str) -> list[str]:

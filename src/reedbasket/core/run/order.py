@@ -72,6 +72,11 @@ class TableOrder(Model):
         return self.by == "compare" or (self.complete and self.write in ("replace", "mirror", "history"))
 
     @property
+    def whole(self) -> bool:
+        """What a run writes is all that the source shows, or nothing."""
+        return self.removes or (self.complete and self.write == "append")
+
+    @property
     def newest_by(self) -> str | None:
         """The field by which the newest of several records of one key is told."""
         cursor = self.rule.cursor if self.rule else self.cursor

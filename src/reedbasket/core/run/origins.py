@@ -18,7 +18,8 @@ def misread(found: Any) -> Reject:
     """What is no record, as a reject."""
     if isinstance(found, Misread):
         message = f"{found.path}, line {found.line}: {found.message}"
-        return Reject(-1, found.code, message, "", {"file": found.path, "line": found.line, "text": found.text[:_SHOWN]})
+        shown = {"file": found.path, "line": found.line, "text": found.text[:_SHOWN]}
+        return Reject(-1, found.code, message, "", shown, found.number)
     return Reject(-1, "record.not_an_object", f"found {type(found).__name__} in the list of records", "", found)
 
 
@@ -33,7 +34,8 @@ def _placed(reject: Reject, origins: Sequence[Origin], without: Sequence[int]) -
         place += gone <= place
     for origin in origins:
         if 0 <= place < origin.records:
-            return replace(reject, message=f"{origin.path}, line {origin.lines()[place]}: {reject.message}")
+            message = f"{origin.path}, line {origin.lines()[place]}: {reject.message}"
+            return replace(reject, message=message, file=origin.number)
         place -= origin.records
     return reject
 

@@ -15,7 +15,7 @@ from ..records import alike, joined
 from ..shape.batch import Reject
 from ..shape.columns import ColumnWork, Worked
 from ..shape.once import ShapedOnce
-from ..shape.rejected import rejected_keys
+from ..shape.rejected import has_key, rejected_keys
 from .closing import kept_clean, require_few
 from .compare import comparer_for
 from .cursor import CursorTracker
@@ -100,8 +100,8 @@ class TableRun(TableCommits):
                 while not self._gone_through(began):
                     self._start_over()
                 self._require_quiet(beyond)
-                if table.removes and (unread := self._taking.problem()) is not None:
-                    # What could not be read has not gone: nothing is removed, and nothing written.
+                if table.whole and (unread := self._taking.problem()) is not None:
+                    # What could not be read has not gone, and half of a state is none: nothing is removed, and nothing written.
                     raise unread
                 if self._tracker is not None and (words := self._tracker.other_writing) is not None:
                     self._log("warning", "cursor.other_writing", words)
@@ -127,7 +127,7 @@ class TableRun(TableCommits):
     def _gone_through(self, began: float) -> bool:
         """All chunks taken; not so where one of them turned out to be of a file that has to be left out as a whole."""
         order = self._order
-        chunks = self._taking.chunks() if self._again is None else iter([Chunk(list(self._again.records), 0, [])])
+        chunks = self._taking.chunks() if self._again is None else iter([Chunk(list(self._again.records), 0, [], suspicious=True)])
         try:
             handed = chunks if isinstance(chunks, Handover) else Feeder(chunks, f"{order.feed}.{self._table.name}")
             handed.stop = self._stop
@@ -323,7 +323,10 @@ class TableRun(TableCommits):
             keys = rejected_keys(worked.family, self._shaper, self._table.key, [r.record for r in rejects])
             if keys is not None:
                 self._load.spare(keys)
-            if keys is None or keys.rows < len(rejects):
+            if self._table.by_file and (keys is None or keys.rows < len(rejects)):
+                unknown = [reject for reject in rejects if not has_key(reject.record, self._table.key)]
+                self._load.spare_files(reject.file for reject in unknown or rejects)
+            elif keys is None or keys.rows < len(rejects):
                 self._load.spare_all()
                 if self._compare:
                     self._compare.doubted = True

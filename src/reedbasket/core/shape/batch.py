@@ -47,13 +47,14 @@ class TableBatch:
 
 @dataclass(frozen=True)
 class Reject:
-    """A record that cannot be shaped: its place in the batch, why, which field, and itself as received."""
+    """A record that cannot be shaped: its place in the batch, why, which field, itself as received, and the number of its file."""
 
     index: int
     code: str
     message: str
     field: str
     record: Any
+    file: int | None = None
 
 
 @dataclass(frozen=True)

@@ -15,9 +15,8 @@ def rejected_keys(family: Family, shaper: Any, key: Sequence[str], records: Sequ
     """The keys of records that were rejected, as far as they are readable; None where none is."""
     found = []
     for record in records:
-        values = [value_at(record, name) for name in key]
-        if not any(v is None or isinstance(v, dict | list) for v in values):
-            found.append(_record_of(key, values))
+        if has_key(record, key):
+            found.append(_record_of(key, [value_at(record, name) for name in key]))
     if not found or not family.key:
         return None
     probe = type(shaper)(shaper.structure.copy(), key, "row", shaper.rules)
@@ -29,6 +28,11 @@ def rejected_keys(family: Family, shaper: Any, key: Sequence[str], records: Sequ
     return TableBatch(
         family.root.name, shaped.records, range(shaped.records), columns={n: columns[n] for n in family.key if n in columns}
     )
+
+
+def has_key(record: Any, key: Sequence[str]) -> bool:
+    """Whether a record that was rejected tells which one it is."""
+    return not any(value is None or isinstance(value, dict | list) for value in (value_at(record, name) for name in key))
 
 
 def _record_of(key: Sequence[str], values: Sequence[Any]) -> dict[str, Any]:
