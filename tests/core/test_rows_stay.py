@@ -47,7 +47,8 @@ def test_a_changed_file_that_is_bad_leaves_its_rows_and_a_mended_one_takes_their
 
 
 @pytest.mark.parametrize(
-    "way", ["write: replace", "write: append", "write: mirror, key: id", "write: history, key: id", "changes: {by: compare}, key: id"]
+    "way",
+    ["write: replace", "write: append", "write: mirror, key: id", "write: history, key: id", "changes: {by: compare}, key: id"],
 )
 def test_a_complete_read_with_a_file_that_cannot_be_read_removes_nothing(folder: Folder, way: str) -> None:
     way = way if "changes" in way else f"changes: {{by: everything}}, {way}"

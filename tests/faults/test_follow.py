@@ -24,7 +24,7 @@ from tests.support.feeds import order_for, outside_for, run_once, table_rows
 from tests.support.maria import LOG, Maria
 from tests.support.warehouses import Cluster
 
-SECONDS = 60
+SECONDS = 30.0
 THIRD = "\n---\nwarehouse: third\non: sqlite\npath: third.db\n"
 WAYS = {
     "log": "{by: log}",
@@ -80,7 +80,7 @@ def _of_maria(statement: str) -> str:
     return re.sub(r"on conflict.*", changed, statement, flags=re.S).replace("clock_timestamp()", "now(6)")
 
 
-def test_a_minute_of_changes_and_kills(cluster: Cluster, tmp_path: Path) -> None:
+def test_changes_and_kills(cluster: Cluster, tmp_path: Path) -> None:
     dock = Dock(cluster)
     dock.do("create table orders (id bigint primary key, v int, body text, updated_at timestamptz)")
     dock.do("alter table orders alter body set storage external; create index on orders (updated_at)")
@@ -133,7 +133,7 @@ def require_agreement(texts: dict[str, str], writing: list[tuple[Any, str, float
     stop.set()
     for writer in writers:
         writer.join()
-    assert run > seconds / 3 and cut > seconds / 12, (run, cut)
+    assert cut > 3, (run, cut)
     for way, text in texts.items():
         for attempt in range(3):
             result, _ = run_once(text, tmp_path / way, run=1000 + attempt)

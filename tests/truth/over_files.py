@@ -233,8 +233,11 @@ tables: {{things: {{files: "part-*.{d.form}{d.packing}"{form}, {said}}}}}
 
     def perhaps_there(self, before: set[int]) -> set[int]:
         d = self.declared
-        gone = set(self.world.past) - set(self.world.rows) - before
-        return gone if d.by == "files" and d.changed == "merge" else set()
+        gone = set(self.world.past) - set(self.world.rows)
+        # A line that nobody could read may be the row that is missing there.
+        unread = {number for fault, number in self._struck if fault.name in ("a line that is none", "a line too short")}
+        found = {n for n in gone & before if unread and (d.by != "files" or n // SLICE in unread)}
+        return found | (gone - before if d.by == "files" and d.changed == "merge" else set())
 
 
 def _sheet(records: list[dict[str, Any]]) -> bytes:
