@@ -49,7 +49,7 @@ def main(url: str, parents: int) -> None:
         text = one_run.basket(url, _TABLES, "feed: bench\nfrom: bench\ninto: marsh\ntables: {parents: , children: }\n")
         one_run.prepared(folder, text)
         seconds = one_run.run(folder, "bench")
-        found = sqlite3.connect(folder / "marsh.db").execute("select count(*) from children").fetchone()[0]
+        found = sqlite3.connect(folder / "warehouses" / "marsh.db").execute("select count(*) from children").fetchone()[0]
         assert found == parents, found
     print(json.dumps({"seconds": seconds, "rss_mb": own_peak_mb()}))
 

@@ -58,7 +58,7 @@ def main(which: str, url: str, pages: int) -> None:
             seconds = one_run.run(folder, "bench")
         else:
             seconds = _by_hand(folder / "marsh.db", pages)
-        found = sqlite3.connect(folder / "marsh.db").execute("select count(*) from records").fetchone()[0]
+        found = sqlite3.connect(folder / "warehouses" / "marsh.db").execute("select count(*) from records").fetchone()[0]
         assert found == pages * TAKE, found
     print(json.dumps({"seconds": seconds, "rss_mb": own_peak_mb()}))
 

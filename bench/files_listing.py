@@ -85,7 +85,7 @@ def by_hand(folder: Path) -> None:
 
 def ours(folder: Path) -> None:
     data = folder / "data"
-    if not (data / "marsh.db").exists():
+    if not (data / "warehouses" / "marsh.db").exists():
         source = {"source": "bench", "on": "files", "path": str(folder / "in")}
         one_run.prepared(data, basket(source, {"on": "sqlite", "path": "marsh.db"}, "{files: '*/part-*.csv'}"))
     seconds = one_run.run(data, "bench")

@@ -33,7 +33,7 @@ def run(folder: Path, feed: str, *, may_fail: bool = False) -> float:
     store = Store(folder)
     number = runs.ask(store, runs.Wanted(feed, 1))
     runs.take(store, number, 0)
-    worker = Worker(folder)
+    worker = Worker(folder, [Path("/")])
     worker.prepare()
     worker._tell = lambda **_: None  # type: ignore[method-assign]  # nobody listens on the other end here
     began = time.perf_counter()

@@ -18,6 +18,7 @@ from typing import Any
 import pyarrow as pa
 
 from reedbasket.core.load import LoadTarget, Position, Warehouse, open_warehouse
+from reedbasket.core.places import Places
 from reedbasket.core.shape import Family, TableBatch, TableShape
 from reedbasket.core.shape.layout import TableLayout
 from reedbasket.core.shape.structure import ColumnShape
@@ -124,7 +125,7 @@ def opened(where: dict[str, Any], schema: str = "") -> Warehouse:
     made = {"warehouse": "bench", **where}
     if schema:
         made["schema"] = schema
-    return open_warehouse(Definition.model_validate(made), Path("/"), lambda _: "")
+    return open_warehouse(Definition.model_validate(made), Places.anywhere(Path("/")), lambda _: "")
 
 
 def sqlite_values(part: pa.Table) -> list[Any]:

@@ -18,10 +18,10 @@ os.environ.pop("COLUMNS", None)
 
 
 class RunningService:
-    """A service process; `client` speaks to it, `out` is what it printed."""
+    """A service process; `client` speaks to it, `out` is what it printed. files, warehouses: where relative paths begin."""
 
     def __init__(self, folder: Path, *more: str) -> None:
-        self.folder = folder
+        self.folder, self.files, self.warehouses = folder, folder / "files", folder / "warehouses"
         self.process = subprocess.Popen(
             [sys.executable, "-m", "reedbasket.cli.main", "serve", "--data", str(folder), "--port", "0", *more],
             stdout=subprocess.PIPE,

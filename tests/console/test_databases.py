@@ -12,7 +12,7 @@ from tests.service.test_databases import BASKET
 
 
 def test_a_look_at_a_database_of_many_tables(page: Page, service: RunningService) -> None:
-    with closing(sqlite3.connect(service.folder / "dock.db")) as db:
+    with closing(sqlite3.connect(service.files / "dock.db")) as db:
         for number in range(40):
             db.execute(f"create table yard_{number} (id integer primary key, seen_at datetime)")
         db.execute("insert into yard_33 values (7, '2026-03-02 06:00:00')")

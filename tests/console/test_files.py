@@ -10,7 +10,7 @@ from tests.service.test_files import BASKET
 
 
 def test_files_of_a_feed_and_of_its_source(page: Page, service: RunningService) -> None:
-    folder = service.folder / "turnstile"
+    folder = service.files / "turnstile"
     make_turnstile(folder)
     damaged = happenings(folder)["file_damaged"]().split(" ")[0]
     service.client.apply({"basket.yaml": BASKET})

@@ -34,7 +34,7 @@ def passes() -> Iterator[str]:
 
 def test_a_feed_from_nothing_to_rows_in_the_warehouse(page: Page, service: RunningService) -> None:
     service.client.apply({"marsh.yaml": MARSH})
-    with sqlite3.connect(service.folder / "yard.db") as db:
+    with sqlite3.connect(service.files / "yard.db") as db:
         db.execute("create table boats (id integer primary key, name text, owner text, updated_at datetime)")
         db.execute("create table oars (id integer primary key)")
         db.executemany(
@@ -86,7 +86,7 @@ def test_a_feed_from_nothing_to_rows_in_the_warehouse(page: Page, service: Runni
     expect(page.get_by_text("+ boat_name text")).to_be_visible()
     page.get_by_role("button", name="Create and run").click()
     expect(page.get_by_role("status", name="Outcome succeeded, 1 of 1 tables done")).to_be_visible(timeout=60000)
-    rows = table_rows(service.folder, "yd_boats")
+    rows = table_rows(service.warehouses, "yd_boats")
     assert [row["boat_name"] for row in rows] == ["B1", "B2", "B3", "B4", "B5"] and "owner" not in rows[0]
     page.get_by_role("link", name="New feed").click()
     expect(page.get_by_text("From a source to rows in a warehouse.")).to_be_visible()  # it was made; the next begins anew
@@ -172,4 +172,4 @@ def test_a_failing_run_is_diagnosed_and_mended(page: Page, service: RunningServi
         expect(page.get_by_text(re.compile("From the beginning on, the next run would read 300 records"))).to_be_visible()
         page.get_by_role("button", name="Rewind", exact=True).click()
         expect(page.get_by_text("the next run reads on from there")).to_be_visible()
-    assert service.client.feed("test")["version"] == 2 and len(table_rows(service.folder, "things")) == 300
+    assert service.client.feed("test")["version"] == 2 and len(table_rows(service.warehouses, "things")) == 300

@@ -15,6 +15,7 @@ from reedbasket.core.errors import SourceError
 from reedbasket.core.extract.files.store import Store
 from reedbasket.core.extract.files.stores.open import open_store
 from reedbasket.core.extract.files.stores.s3 import S3Store
+from reedbasket.core.places import Places
 from reedbasket.core.run import RunOutcome
 from reedbasket.core.run.file_look import check_files, peek_files, suggested, survey_files
 from tests.support.certificates import Authority
@@ -169,7 +170,7 @@ def test_a_key_in_place_of_a_password_and_nobody_at_all(there: Path, tmp_path: P
 def opened(place: str, folder: Path, more: dict[str, str] | None = None) -> Store:
     found = order_for(source_of(place) + FEED.format(pattern="x", more="")).files
     assert found is not None
-    return open_store(found, lambda name: {**SECRETS, **(more or {})}[name], folder)
+    return open_store(found, lambda name: {**SECRETS, **(more or {})}[name], Places.anywhere(folder))
 
 
 def test_thousands_of_objects_are_listed_by_pages(there: Path, tmp_path: Path) -> None:

@@ -16,6 +16,7 @@ import pytest
 
 from reedbasket.core.errors import DefinitionError
 from reedbasket.core.load import open_warehouse
+from reedbasket.core.places import Places
 from reedbasket.core.run import RunOutcome, RunResult
 from reedbasket.core.spec import load_texts
 from reedbasket.core.spec.pattern import Pattern
@@ -69,7 +70,7 @@ class Folder:
 
     def files(self, table: str, basket: str) -> dict[str, Any]:
         order = order_for(basket)
-        warehouse = open_warehouse(order.warehouse, self.data, lambda name: name)
+        warehouse = open_warehouse(order.warehouse, Places.anywhere(self.data), lambda name: name)
         try:
             return {line.path: line for line in warehouse.files("test", table)}
         finally:

@@ -17,6 +17,7 @@ from reedbasket.core.errors import SourceError
 from reedbasket.core.extract.sql import Database, Statement
 from reedbasket.core.extract.sql.open import open_database
 from reedbasket.core.extract.sql.postgres import database, readers
+from reedbasket.core.places import Places
 from reedbasket.core.spec.model import Source
 from tests.support.dock import Dock
 
@@ -46,7 +47,7 @@ def opened(dock: Dock) -> Iterator[Asked]:
     source = Source.model_validate(
         {"source": "dock", "on": "postgres", "schema": dock.schema, "tls": {"mode": "disable"}, **place}
     )
-    with closing(open_database(source, None, Path("/"), threading.Event())) as found:
+    with closing(open_database(source, None, Places.anywhere(Path("/")), threading.Event())) as found:
         table = next(table for table in found.tables() if (table.schema, table.name) == (dock.schema, "mixed"))
 
         def statement(text: str, *columns: str) -> Statement:

@@ -9,6 +9,7 @@ import pytest
 
 from reedbasket.core.errors import Conflict, CursorMoved, DefinitionError
 from reedbasket.core.load import open_warehouse
+from reedbasket.core.places import Places
 from reedbasket.core.run import RunOutcome
 from reedbasket.core.run.rewind import rewound
 from tests.support.feeds import basket_text, order_for, run_once
@@ -31,14 +32,14 @@ def test_what_lies_behind_a_value_is_read_once_more(tmp_path: Path, engine: str,
             return sum(line.read for line in lines), sum(line.unchanged for line in lines)
 
         assert read(1) == (20, 0)
-        warehouse = open_warehouse(order_for(text).warehouse, tmp_path, lambda _: "")
+        warehouse = open_warehouse(order_for(text).warehouse, Places.anywhere(tmp_path), lambda _: "")
         state = warehouse.state("test", "things")
         was, now = rewound("test", "things", state, "merge", "2026-03-16")
         assert was.value.startswith("2026-03-20") and now is not None
         assert warehouse.rewind("test", "things", now.value) and not warehouse.rewind("test", "nothing", None)
         warehouse.close()
         assert read(2) == (5, 5)
-        warehouse = open_warehouse(order_for(text).warehouse, tmp_path, lambda _: "")
+        warehouse = open_warehouse(order_for(text).warehouse, Places.anywhere(tmp_path), lambda _: "")
         assert warehouse.rewind("test", "things", None)
         warehouse.close()
         assert read(3) == (20, 20)
@@ -52,7 +53,7 @@ def test_a_load_that_began_before_it_is_refused(tmp_path: Path) -> None:
         def __call__(self, request: Any) -> Any:
             nonlocal moved
             if moved:
-                warehouse = open_warehouse(order_for(text).warehouse, tmp_path, lambda _: "")
+                warehouse = open_warehouse(order_for(text).warehouse, Places.anywhere(tmp_path), lambda _: "")
                 warehouse.rewind("test", "things", None)
                 warehouse.close()
             return super().__call__(request)
@@ -73,7 +74,7 @@ def test_what_cannot_be_moved_back_is_told(tmp_path: Path) -> None:
     with serving(Changing(list(RECORDS))) as source:
         text = basket_text(source.url)
         run_once(text, tmp_path)
-        warehouse = open_warehouse(order_for(text).warehouse, tmp_path, lambda _: "")
+        warehouse = open_warehouse(order_for(text).warehouse, Places.anywhere(tmp_path), lambda _: "")
         state = warehouse.state("test", "things")
         warehouse.close()
     for write, to, kind, code in (

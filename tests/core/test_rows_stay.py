@@ -285,3 +285,15 @@ def test_a_plan_says_that_a_log_cannot_be_followed(dock: Dock, tmp_path: Path) -
     assert run_once(text, tmp_path)[0].outcome is RunOutcome.SUCCEEDED
     dock.do("select pg_drop_replication_slot('reed_test')")
     assert code(2) == "source.log_lost"
+
+
+def test_a_view_that_is_broken_is_no_matter_of_the_tables_beside_it(tmp_path: Path) -> None:
+    with closing(sqlite3.connect(tmp_path / "reeds.db")) as db:
+        db.executescript("create table beds (id integer primary key); insert into beds values (1); create table older (id);")
+        db.executescript("create view a_view as select * from older; drop table older;")
+    text = REEDS + "tables: {TABLES: }\n"
+    assert run_once(text.replace("TABLES", "beds"), tmp_path)[0].outcome is RunOutcome.SUCCEEDED
+    result, heard = run_once(text.replace("TABLES", '"*"'), tmp_path, run=2)
+    assert result.outcome is RunOutcome.SUCCEEDED and "table.no_right" in heard.codes()
+    result, _ = run_once(text.replace("TABLES", "a_view"), tmp_path, run=3)
+    assert result.error is not None and (result.error["code"], "older" in result.error["found"]) == ("source.broken_view", True)

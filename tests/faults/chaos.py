@@ -172,7 +172,7 @@ class Chaos:
             time.sleep(0.2)
         self.process.send_signal(signal.SIGTERM)
         self.process.wait(30)
-        store, marsh = sqlite3.connect(self.folder / "service.db"), sqlite3.connect(self.folder / "marsh.db")
+        store, marsh = sqlite3.connect(self.folder / "service.db"), sqlite3.connect(self.folder / "warehouses" / "marsh.db")
         total = 0
         for number in range(self.feeds):
             windows = store.execute(

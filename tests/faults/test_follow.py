@@ -1,4 +1,4 @@
-"""A writer changes rows for a minute while feeds follow by log, by row version and by cursor, each into two warehouses, and workers are
+"""A writer changes rows while feeds follow by log, by row version and by cursor, each into two warehouses, and workers are
 killed: then all agree."""
 
 from __future__ import annotations

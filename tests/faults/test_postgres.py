@@ -14,6 +14,7 @@ import pytest
 from reedbasket.core.errors import ConnectionLost, WarehouseBusy, WarehouseError
 from reedbasket.core.load import open_warehouse
 from reedbasket.core.load.postgres import connect
+from reedbasket.core.places import Places
 from reedbasket.core.spec.model import Warehouse
 from tests.support.warehouses import Cluster, Loader, Place
 
@@ -115,7 +116,7 @@ def test_grants_on_a_replaced_table_survive(cluster: Cluster, tmp_path: Path) ->
 def steps(cluster: Cluster, **more: Any) -> dict[str, Any]:
     made = {"warehouse": "w", "on": "postgres", "host": "127.0.0.1", "port": cluster.port, "database": "postgres", "user": "boss",
             "tls": {"mode": "disable"}, **more}  # fmt: skip
-    warehouse = open_warehouse(Warehouse.model_validate(made), Path("/"), lambda _: "planted-password")
+    warehouse = open_warehouse(Warehouse.model_validate(made), Places.anywhere(Path("/")), lambda _: "planted-password")
     try:
         return {step.step: step for step in warehouse.check()}
     finally:

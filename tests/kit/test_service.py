@@ -44,7 +44,7 @@ def test_from_a_folder_to_rows_and_back_into_a_folder(service: RunningService, t
         (folder / "all.yaml").write_text(definitions(server.url))
         reed(service, "apply", str(folder))
         steps = {step["step"]: step["ok"] for step in service.client.check_source("test")}
-        assert steps == {"secrets": True, "code": True, "check": True, "records": True}
+        assert steps == {"secrets": True, "code": True, "confined": True, "check": True, "records": True}
         assert [table["key"] for table in service.client.survey("test")] == [["id"]]
         assert len(service.client.peek("test", "boxes", rows=5)["rows"]) == 5
         assert service.client.plan("test")["tables"][0]["error"] is None
@@ -107,7 +107,7 @@ def test_tables_that_only_the_source_knows(service: RunningService, tmp_path: Pa
         feed("{'*': }")
         run = service.client.ask_run("sets", wait_seconds=50)
         assert {one["table"]: one["inserted"] for one in run["tables"]} == {"Boats": 0, "Berths": 8, "Moorings": 1}
-    with closing(sqlite3.connect(service.folder / "marsh.db")) as db:
+    with closing(sqlite3.connect(service.warehouses / "marsh.db")) as db:
         assert [db.execute(f"select count(*) from o_{name}").fetchone()[0] for name in ("boats", "berths", "moorings")] == [
             250,
             8,

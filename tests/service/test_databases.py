@@ -54,7 +54,7 @@ def reed(service: RunningService, *arguments: str, code: int = 0) -> str:
 
 
 def test_the_dock_from_a_survey_to_what_changed(service: RunningService) -> None:
-    path = service.folder / "dock.db"
+    path = service.files / "dock.db"
     make_dock(path)
     client = service.client
     client.apply({"basket.yaml": BASKET})
@@ -74,7 +74,7 @@ def test_the_dock_from_a_survey_to_what_changed(service: RunningService) -> None
     lines = {line["source_table"]: line for line in client.ledger("dock") if line["run"] == run["id"]}
     changed = {t: (line["inserted"], line["updated"], line["removed"]) for t, line in lines.items()}
     assert (changed["work_orders"], changed["parts"], changed["crew_shifts"]) == ((0, 1, 0), (0, 1, 0), (0, 0, 1))
-    with closing(sqlite3.connect(service.folder / "marsh.db")) as marsh:
+    with closing(sqlite3.connect(service.warehouses / "marsh.db")) as marsh:
         assert marsh.execute("select count(*) from crew_shifts").fetchone() == (899,)
         # A cursor never sees a delete, and the survey says so before.
         assert marsh.execute("select count(*) from work_orders").fetchone() == (4000,)

@@ -31,7 +31,7 @@ def record(number: int, **more: Any) -> dict[str, Any]:
 def place(request: pytest.FixtureRequest, service: RunningService) -> Place:
     """In the service's own folder, so that both see the same file."""
     cluster = request.getfixturevalue("cluster") if request.param == "postgres" else None
-    return Place(request.param, service.folder, cluster)
+    return Place(request.param, service.warehouses, cluster)
 
 
 def test_a_feed_from_its_first_run_to_its_profile(service: RunningService, place: Place) -> None:

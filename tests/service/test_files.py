@@ -46,7 +46,7 @@ tables:
 
 
 def test_the_turnstiles_from_a_look_to_a_file_taken_again(service: RunningService) -> None:
-    folder = service.folder / "turnstile"
+    folder = service.files / "turnstile"
     make_turnstile(folder)
     client = service.client
     client.apply({"basket.yaml": BASKET})
@@ -58,7 +58,7 @@ def test_the_turnstiles_from_a_look_to_a_file_taken_again(service: RunningServic
     assert "landing text" in reed(service, "plan", "turnstiles")
     run = client.ask_run("turnstiles", wait_seconds=50)
     assert run["outcome"] == "succeeded" and run["totals"]["read"] == 288 * 24 + 3 * 84 + 24
-    assert sum(1 for _ in (service.folder / "lake").rglob("*.png")) == 24
+    assert sum(1 for _ in (service.files / "lake").rglob("*.png")) == 24
     assert client.query("marsh", "select count(*) from ts_by_landing")["rows"] == [[len(LANDINGS)]]
     happens = happenings(folder)
     happens["file_corrected"]()

@@ -84,10 +84,10 @@ def test_a_copy_made_while_it_runs_is_a_service_again(service: RunningService, t
             assert "token" not in tar.getnames()
         wait_for(lambda: not service.client.feed("a")["schedule"]["windows"].get("waiting"))
         service.stop()
-        (service.folder / "marsh.db").rename(tmp_path / "marsh.db")
+        (service.warehouses / "marsh.db").rename(tmp_path / "marsh.db")
         assert "Restored" in reed(service, "restore", str(copy), "--data", str(other))
         assert "it is not empty" in reed(service, "restore", str(copy), "--data", str(other), code=1)
-        (tmp_path / "marsh.db").rename(other / "marsh.db")
+        (tmp_path / "marsh.db").rename(other / "warehouses" / "marsh.db")
         again = RunningService(other)
         try:
             # It is as of a moment in which less was done than the warehouse holds: what is done twice is recognised there.

@@ -61,7 +61,7 @@ def test_two_feeds_load_into_one_warehouse_at_the_same_time(service: RunningServ
         asked = [service.client.ask_run("test"), service.client.ask_run("second")]
         ended = [service.client.run(run["id"], wait_seconds=50) for run in asked]
     assert [run["outcome"] for run in ended] == ["succeeded", "succeeded"]
-    assert table_rows(service.folder, "things") == table_rows(service.folder, "s_things")
+    assert table_rows(service.warehouses, "things") == table_rows(service.warehouses, "s_things")
     loads = [line["load"] for feed in ("test", "second") for line in service.client.ledger(feed)]
     assert len(set(loads)) == len(loads)
 
@@ -160,7 +160,7 @@ password: {secret: nobody_set_it}
             run = service.client.ask_run("test", wait_seconds=50)
             assert run["outcome"] == "failed"
             assert [(t["warehouse"], t["phase"]) for t in run["tables"]] == [("", "done"), ("far", "failed")]
-    assert len(table_rows(service.folder, "things")) == len(THINGS)
+    assert len(table_rows(service.warehouses, "things")) == len(THINGS)
 
 
 GATES = """
@@ -184,7 +184,7 @@ tables: {counts: {files: "*.csv", key: id, changes: {by: files, settle: 0s}}}
 
 
 def test_files_of_several_warehouses_are_planned_listed_and_taken_again_in_each(service: RunningService) -> None:
-    folder = service.folder / "in"
+    folder = service.files / "in"
     folder.mkdir()
     for number in range(3):
         (folder / f"c{number}.csv").write_text(f"id,gate\n{number},north\n")
@@ -204,7 +204,7 @@ def test_files_of_several_warehouses_are_planned_listed_and_taken_again_in_each(
     ).stdout.splitlines()
     assert shown[0].split()[:4] == ["load", "run", "warehouse", "table"]
     assert {tuple(line.split()[2:5]) for line in shown[1:]} == {("marsh", "counts", "3"), ("third", "counts", "3")}
-    (service.folder / "third.db").unlink()
+    (service.warehouses / "third.db").unlink()
     assert service.client.rewind("gates", "counts", files=["c1*"]) == {"files": 1}
     plans = {t["warehouse"]: (t["requests"], t["sample_records"]) for t in service.client.plan("gates")["tables"]}
     assert plans == {"": (1, 1), "third": (3, 1)}

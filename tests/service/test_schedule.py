@@ -71,7 +71,7 @@ def wait_for(condition: Callable[[], Any], seconds: float = 30) -> Any:
 
 
 def rows(service: RunningService, statement: str) -> list[tuple[Any, ...]]:
-    db = sqlite3.connect(service.folder / "marsh.db")
+    db = sqlite3.connect(service.warehouses / "marsh.db")
     try:
         return db.execute(statement).fetchall()
     finally:

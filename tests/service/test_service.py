@@ -143,7 +143,7 @@ def test_cancelling_keeps_what_was_committed(service: RunningService) -> None:
             service.client.cancel(run["id"])
         again = service.client.ask_run("test", wait_seconds=30)
     assert again["outcome"] == "succeeded"
-    assert len(table_rows(service.folder, "things")) == 400
+    assert len(table_rows(service.warehouses, "things")) == 400
 
 
 def test_a_killed_worker_takes_neither_the_service_nor_a_row_along(service: RunningService) -> None:
@@ -164,7 +164,7 @@ def test_a_killed_worker_takes_neither_the_service_nor_a_row_along(service: Runn
         )
         ended = until(lambda: (r := service.client.run(taken_up["id"]))["outcome"] == "succeeded" and r, "the second run")
     assert ended["tables"][0]["phase"] == "done"
-    assert [r["id"] for r in table_rows(service.folder, "things")] == [t["id"] for t in THINGS]
+    assert [r["id"] for r in table_rows(service.warehouses, "things")] == [t["id"] for t in THINGS]
     assert "run.interrupted" in [line["code"] for line in service.client.log(run["id"])]
     assert len(until(lambda: len(w := service.workers()) == 2 and w, "a new worker")) == 2
 
@@ -188,7 +188,7 @@ def test_a_killed_service_takes_up_its_run_at_the_next_start(service: RunningSer
             until(lambda: second.client.feed("test")["fresh_at"], "the run to be taken up")
             (latest, first) = second.client.runs()
             assert (first["outcome"], latest["outcome"], latest["resumes"]) == ("interrupted", "succeeded", run["id"])
-            assert len(table_rows(service.folder, "things")) == 400
+            assert len(table_rows(service.warehouses, "things")) == 400
         finally:
             assert second.stop() == 0
     assert not (service.folder / "service.json").exists()
@@ -209,7 +209,7 @@ def test_a_service_that_is_stopped_commits_what_it_has_and_goes_on_behind_it(tmp
         until(lambda: len(source.requests) > 3, "some pages to be read")
         assert service.client.run(run["id"])["tables"][0]["inserted"] == 0
         assert service.stop() == 0
-        first = len(table_rows(service.folder, "things"))
+        first = len(table_rows(service.warehouses, "things"))
         assert 0 < first < 400
         pause.set()
         second = RunningService(service.folder)

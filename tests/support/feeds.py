@@ -13,6 +13,7 @@ from typing import Any
 from reedbasket.core.extract.http import RequestSeen
 from reedbasket.core.extract.pacer import LocalPacer
 from reedbasket.core.load import LedgerLine
+from reedbasket.core.places import Places
 from reedbasket.core.run import Outside, RunOrder, RunResult, TableProgress, resolve, run_feed
 from reedbasket.core.shape import Change, Reject
 from reedbasket.core.spec import load_texts
@@ -127,7 +128,7 @@ def order_for(text: str, *, run: int = 1, started: datetime | None = None, accep
 def outside_for(order: RunOrder, folder: Path, stop: threading.Event | None = None) -> Outside:
     """Every secret is the planted one, or what stands behind its name in SECRETS."""
     pacer = LocalPacer(order.pace, order.retry)
-    return Outside(lambda name: SECRETS.get(name, SECRET), folder, pacer, stop or threading.Event())
+    return Outside(lambda name: SECRETS.get(name, SECRET), Places.anywhere(folder), pacer, stop or threading.Event())
 
 
 def run_once(

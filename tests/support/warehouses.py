@@ -19,6 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from reedbasket.core.load import LedgerLine, LoadTarget, Position, SavedCursor, Warehouse, open_warehouse
+from reedbasket.core.places import Places
 from reedbasket.core.shape import Shaper, ShapeRules, TableShape
 from reedbasket.core.shape.columns import ColumnWork
 from reedbasket.core.spec.model import Warehouse as Definition
@@ -113,7 +114,7 @@ class Place:
         return json.dumps(made)[1:-1].replace(', "', '\n"')
 
     def open(self) -> Warehouse:
-        return open_warehouse(self.definition, self.folder, lambda _: "")
+        return open_warehouse(self.definition, Places.anywhere(self.folder), lambda _: "")
 
     def ask(self, sql: str, *values: Any) -> list[tuple[Any, ...]]:
         if self.engine == "postgres":

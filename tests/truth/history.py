@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import multiprocessing
 import threading
+import time
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, Protocol
 
 from reedbasket.core.extract.pacer import LocalPacer
+from reedbasket.core.places import Places
 from reedbasket.core.run import Outside, RunOrder, RunResult, TableProgress, plan_feed, resolve, run_feed, verify_feed
 from reedbasket.core.run.plan import PlannedTable
 from reedbasket.core.run.replayed import Replayed
@@ -151,7 +153,9 @@ def order_of(text: str, run: int) -> RunOrder:
 
 
 def outside_of(order: RunOrder, folder: Path) -> Outside:
-    return Outside(lambda name: SECRETS.get(name, ""), folder, LocalPacer(order.pace, order.retry), threading.Event())
+    return Outside(
+        lambda name: SECRETS.get(name, ""), Places.anywhere(folder), LocalPacer(order.pace, order.retry), threading.Event()
+    )
 
 
 def run_to_be_killed(text: str, run: int, folder: str) -> None:
@@ -267,6 +271,7 @@ class Player:
         alive = process.is_alive()
         process.kill()
         process.join()
+        time.sleep(0.1)  # what it asked for last is served, and counted, before others ask
         if not alive:
             self.run += 1
         return alive

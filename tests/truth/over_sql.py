@@ -130,6 +130,8 @@ tables: {{{'"thing*"' if d.pattern else "things"}: {table}}}
                 else:
                     self._altered |= spoiled
 
+        # What stands beyond the run's end is held back, whatever else is wrong with it.
+        self._altered -= self._unsure
         self._loaded = self._loaded or bool(self.world.rows)
 
     def meanwhile(self) -> None:

@@ -6,6 +6,7 @@ SERVE: tuple[tuple[str, str | int, str], ...] = (
     ("workers", 2, "worker processes, one run each at a time"),
     ("threads", 16, "threads that answer requests"),
     ("hosts", "", "further host names, comma separated, by which the service may be called"),
+    ("allow_path", "", "further folders that definitions may read and write, comma separated"),
     ("public_url", "", "address by which people reach it, for links"),
     ("proxy", "", "address of the proxy in front, whose X-Forwarded-For and -Proto count"),
     ("tls_cert", "", "file with the certificate and its chain (PEM), to answer with TLS"),

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import psycopg
 from psycopg.conninfo import make_conninfo
 
 from .checking import CheckStep
+from .places import Places
 from .spec.places import Place
 
 # What a binary COPY begins with, before flags and an extension, which we leave empty; and what it ends with.
@@ -24,14 +23,14 @@ _LOST_WORDS = ("server closed the connection", "connection to server was lost", 
 class Address:
     """Where a schema is, and how to get in. The password stands in no printed form."""
 
-    def __init__(self, definition: Place, schema: str, password: str | None, folder: Path, zone: str = "UTC") -> None:
+    def __init__(self, definition: Place, schema: str, password: str | None, places: Places, zone: str = "UTC") -> None:
         """zone: what the session takes for the time zone of times that name none."""
         assert definition.host and definition.database and definition.user
         self.host, self.port, self.database = definition.host, definition.server_port, definition.database
         self.user, self.schema, self.tls = definition.user, schema, definition.tls
         self._zone = zone
         self._password = password
-        self._root = str(folder / definition.tls.root) if definition.tls.root else None
+        self._root = str(places.file(definition.tls.root)) if definition.tls.root else None
 
     def __str__(self) -> str:
         return f"{self.user}@{self.host}:{self.port}/{self.database}, schema {self.schema}"

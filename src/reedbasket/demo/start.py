@@ -16,6 +16,7 @@ from pathlib import Path
 
 from ..client import Client
 from ..core.errors import ReedError
+from ..core.places import FILES
 from ..service.serve import Service, quiet_logs, stop_on_signals
 from ..service.settings import Settings
 from .turnstile import BUCKET
@@ -37,8 +38,8 @@ def run_demo(folder: Path, port: int, say: Callable[[str], None], *, postgres: b
     quiet_logs()
     fresh_folder(folder)
     known = made_secrets(postgres=postgres) | {
-        "dock_file": str((folder / DOCK_FILE).absolute()),
-        "turnstile_folder": str((folder / TURNSTILE_FOLDER).absolute()),
+        "dock_file": str((folder / FILES / DOCK_FILE).absolute()),
+        "turnstile_folder": str((folder / FILES / TURNSTILE_FOLDER).absolute()),
     }
     standins = start_standins(known)
     try:

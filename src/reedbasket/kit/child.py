@@ -17,7 +17,7 @@ import orjson
 
 from ..core import exact_json
 from ..core.extract.code import frames
-from .confine import confine, limit_memory
+from .confine import confine, limit
 from .connector import Connector, Failed, Log, Position, Saved, Time, definition_of, settings_of
 from .http import Http
 
@@ -44,18 +44,15 @@ class Child:
         assert letter == b"o"
         order = orjson.loads(payload)
         try:
-            limit_memory(order["memory"])
-            confined = confine(Path(order["scratch"]))
+            limit(order["memory"])
+            lacking = confine(Path(order["scratch"]))
             kind = load(order["entry"], order["program"])
             if order["do"] == "describe":
-                self._done(definition_of(kind))
+                self._done({"definition": definition_of(kind), "lacking": lacking})
                 return
             connector = self._made(kind, order["settings"])
-            if not confined:
-                self._tell(
-                    b"l",
-                    {"level": "warning", "message": "this system cannot keep a connector from reading files (no Landlock)"},
-                )
+            for what in lacking:
+                self._tell(b"l", {"level": "warning", "message": f"this system cannot keep a connector from {what}"})
             done: dict[str, Any] = {}
             if order["do"] == "check":
                 connector.check()

@@ -12,7 +12,7 @@ import os
 import signal
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import suppress
@@ -35,8 +35,8 @@ class LookCut(ReedError):
 class Looks:
     """`_lock` guards all of it. processes: how many things are looked at at once, at most."""
 
-    def __init__(self, folder: Path, processes: int) -> None:
-        self._folder = folder
+    def __init__(self, store: Store, processes: int) -> None:
+        self._store = store
         self._processes = processes
         self._lock = threading.Lock()
         self._pool: ProcessPoolExecutor | None = None
@@ -89,7 +89,10 @@ class Looks:
             raise LookCut("looking", found="the service is being stopped", mend="try again once it is there")
         if self._pool is None:
             self._pool = ProcessPoolExecutor(
-                self._processes, multiprocessing.get_context("spawn"), initializer=_begin, initargs=(self._folder,)
+                self._processes,
+                multiprocessing.get_context("spawn"),
+                initializer=_begin,
+                initargs=(self._store.folder, self._store.allowed),
             )
             threading.Thread(target=self._end_when_idle, args=(self._pool,), name="looks", daemon=True).start()
         return self._pool
@@ -114,10 +117,10 @@ class Looks:
 _store: Store
 
 
-def _begin(folder: Path) -> None:
+def _begin(folder: Path, allowed: Sequence[Path]) -> None:
     global _store
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # a Ctrl-C in the terminal is the service's to handle
-    _store = Store(folder)
+    _store = Store(folder, allowed)
     threading.Thread(target=_end_with_service, daemon=True).start()
 
 

@@ -16,7 +16,7 @@ def outside_of(
 ) -> Outside:
     return Outside(
         reveal=lambda name: secrets.reveal(store, name),
-        folder=store.folder,
+        places=store.places,
         pacer=StorePacer(store, order.source, order.pace, order.retry, order.timeouts.request),
         stop=stop or threading.Event(),
         vault=lambda fingerprint: StoreVault(store, order.source, fingerprint),

@@ -45,13 +45,13 @@ class Service:
 
     def __init__(self, settings: Settings) -> None:
         self.settings = settings
-        self.store = Store(settings.data)
+        self.store = Store(settings.data, settings.allowed)
         self.workers = Workers(self.store, settings.workers)
         self.scheduler = Scheduler(self.store, self.workers, Telling(settings.default_notify, settings.notice_seconds))
         self.workers.ended = self.scheduler.run_ended
-        self.looks = Looks(settings.data, _LOOKS_AT_ONCE)
+        self.looks = Looks(self.store, _LOOKS_AT_ONCE)
         # Processes of their own: what people look at may take long.
-        self._sending = Looks(settings.data, 1)
+        self._sending = Looks(self.store, 1)
         self.notifier = Notifier(self.store, self._sending, settings, lambda: self.settings.public_url.rstrip("/") or self.url)
         self.taken_up: list[int] = []
         self.upgraded: list[str] = []

@@ -44,6 +44,7 @@ class Settings:
     threads: int = 16
     keep_days: int = 14
     hosts: str = ""
+    allow_path: str = ""
     public_url: str = ""
     proxy: str = ""
     tls_cert: str = ""
@@ -88,6 +89,11 @@ class Settings:
         """Who hears of feeds that do not say so themselves."""
         addresses = [address.strip() for address in self.mail_to.split(",") if address.strip()]
         return Notify(mail=addresses) if addresses else None
+
+    @property
+    def allowed(self) -> list[Path]:
+        """Further folders that definitions may reach."""
+        return [Path(path.strip()).absolute() for path in self.allow_path.split(",") if path.strip()]
 
     @property
     def most_watchers(self) -> int:

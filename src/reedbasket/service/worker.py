@@ -15,6 +15,7 @@ import sys
 import threading
 import time
 import traceback
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 from queue import SimpleQueue
@@ -38,9 +39,10 @@ LIVES_SECONDS = 5.0
 _RETIRE_BYTES = 240 * 1024 * 1024
 
 
-def main(folder: str) -> None:
+def main(folder: str, *allowed: str) -> None:
+    """allowed: folders that definitions may reach."""
     leave_sqlite_uncounted()
-    worker = Worker(Path(folder))
+    worker = Worker(Path(folder), [Path(one) for one in allowed])
     threading.Thread(target=worker.listen, name="listen", daemon=True).start()
     threading.Thread(target=worker.tell_that_it_lives, name="lives", daemon=True).start()
     code = 0
@@ -58,8 +60,8 @@ def main(folder: str) -> None:
 class Worker:
     """`_lock` guards the output stream, the run being worked on, and the runs asked to stop."""
 
-    def __init__(self, folder: Path) -> None:
-        self._store = Store(folder)
+    def __init__(self, folder: Path, allowed: Sequence[Path]) -> None:
+        self._store = Store(folder, allowed)
         self._orders: SimpleQueue[int] = SimpleQueue()
         self._lock = threading.Lock()
         self._current: int | None = None
@@ -180,7 +182,7 @@ class Worker:
         outside = outside_of(store, order, self._stop, self._wind_up)
         result = run_feed(order, outside, listener=listener, clock=lambda: datetime.now(UTC), again=again)
         if made is not None and result.outcome is RunOutcome.SUCCEEDED:
-            warehouse = open_warehouse(order.warehouse, store.folder, self._reveal)
+            warehouse = open_warehouse(order.warehouse, store.places, self._reveal)
             try:
                 manifest = write_bundle(order, warehouse, made, datetime.now(UTC))
             finally:
@@ -200,7 +202,7 @@ class Worker:
 
     def _catch_up(self, place: Warehouse, feed: str) -> None:
         """Copy ledger lines that a killed worker committed and did not tell."""
-        name, warehouse = place.warehouse, open_warehouse(place, self._store.folder, self._reveal)
+        name, warehouse = place.warehouse, open_warehouse(place, self._store.places, self._reveal)
         try:
             while lines := warehouse.ledger(feed=feed, after=journal.last_load(self._store, name, feed)):
                 with self._store.transaction() as connection:
@@ -223,4 +225,4 @@ def _where(defect: Exception) -> str:
 
 
 if __name__ == "__main__":
-    main(sys.argv[1])
+    main(*sys.argv[1:])

@@ -276,6 +276,11 @@ class Workers:
     def folder(self) -> Path:
         return self._store.folder
 
+    @property
+    def allowed(self) -> Sequence[Path]:
+        """Further folders that definitions may reach."""
+        return self._store.allowed
+
 
 class _Hand:
     """One worker process. `run` is what it works on; heard_at: when it last said something. Times are of the monotonic
@@ -286,7 +291,7 @@ class _Hand:
         self.ready = self.was_ready = False
         self.heard_at = time.monotonic()
         self._process = subprocess.Popen(
-            [sys.executable, "-m", "reedbasket.service.worker", str(owner.folder)],
+            [sys.executable, "-m", "reedbasket.service.worker", str(owner.folder), *map(str, owner.allowed)],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             text=True,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from importlib.resources import files
@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import ReedError
+from ..core.places import Places
 
 FILE_NAME = "service.db"
 # Writers are short here; whoever waits longer than this is stuck.
@@ -24,10 +25,12 @@ class StoreError(ReedError):
 
 class Store:
     """One data folder's records. Each thread has a connection of its own; `_local` keeps it. held: what was made out of records that
-    did not change since; each entry is replaced as a whole."""
+    did not change since; each entry is replaced as a whole. allowed: further folders that definitions may reach."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, allowed: Sequence[Path] = ()) -> None:
         self.folder = folder
+        self.allowed = tuple(allowed)
+        self.places = Places.of_service(folder, allowed)
         self.path = folder / FILE_NAME
         self.held: dict[str, Any] = {}
         self._local = threading.local()
@@ -62,7 +65,8 @@ class Store:
 
     def upgrade(self) -> list[str]:
         """Bring the file to this version's schema, in place: the names of the steps taken. Raises StoreError."""
-        self.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        for folder in (self.folder, self.places.files, self.places.warehouses):
+            folder.mkdir(parents=True, exist_ok=True, mode=0o700)
         connection = self.connection
         scripts = sorted(
             (f for f in files(__package__).joinpath("schema").iterdir() if f.name.endswith(".sql")),

@@ -12,7 +12,7 @@ import yaml
 
 from ..core.errors import NotFound
 from ..core.spec import Basket, load_texts
-from ..core.spec.programs import program_file
+from ..core.spec.programs import OURS, program_file
 from .database import Store, now_text
 
 _COLUMNS = "kind, name, version, data, file, applied_at, applied_by, text, line, removed"
@@ -167,7 +167,7 @@ def revert(store: Store, kind: str, name: str, version: int, *, by: str = "") ->
             mend="name one of them",
             code="definition.not_found",
         )
-    load_texts({wanted.file: as_yaml(wanted.data)}, basket(store))
+    load_texts({wanted.file: as_yaml(wanted.data)}, basket(store), places=store.places, kept=True)
     last = all_of_it[0]
     same = last.data == wanted.data and not last.removed
     if not same:
@@ -182,7 +182,7 @@ def export(store: Store) -> dict[str, str]:
     """{file: YAML, or Python}: what was applied, as it was written. Feeds that came of one text stand there once."""
     files: dict[str, list[tuple[int, str]]] = {}
     for found in current(store):
-        text = found.text or as_yaml(found.data)
+        text = found.text or as_yaml({key: value for key, value in found.data.items() if key not in OURS})
         parts = files.setdefault(found.file, [])
         if (found.line, text) not in parts:
             parts.append((found.line, text))

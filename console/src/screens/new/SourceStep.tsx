@@ -132,8 +132,8 @@ function NewSource({ draft, source, connectors }: { draft: Draft; source: Doc; c
           <SecretField label="Password" name={text(under(source, "password", "secret"))} change={(name) => set(["password", "secret"], name)} />
         </>
       )}
-      {sort === "SQLite" && <FormLine label="Where it is" send={() => undefined}>{field("Path; a relative one begins in the data folder", ["path"], 380, "dock.db")}</FormLine>}
-      {sort === "a folder of files" && <FormLine label="Where it is" send={() => undefined}>{field("Folder; a relative one begins in the data folder", ["path"], 380, "turnstile")}</FormLine>}
+      {sort === "SQLite" && <FormLine label="Where it is" send={() => undefined}>{field("Path; a relative one begins in `files` of the data folder", ["path"], 380, "dock.db")}</FormLine>}
+      {sort === "a folder of files" && <FormLine label="Where it is" send={() => undefined}>{field("Folder; a relative one begins in `files` of the data folder", ["path"], 380, "turnstile")}</FormLine>}
       {sort === "another store of files" && (
         <>
           <FormLine label="Where it is" send={() => undefined}>

@@ -61,7 +61,7 @@ def refresh(engine: Engine, feed: str, source_table: str, clean: Clean | None, v
         _drop(engine, held[0], held[1])
     try:
         with engine.at_home():
-            engine.run(f"create {clean.as_} {engine.quote(clean.name)} as {clean.query}")
+            engine.make(clean.as_, clean.name, clean.query)
     except ReedError:
         raise
     except Exception as error:

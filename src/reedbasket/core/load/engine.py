@@ -182,6 +182,11 @@ class Engine(ABC):
         """Tables of the warehouse may be named plainly, as their readers name them."""
         yield
 
+    def make(self, what: str, name: str, query: str) -> None:
+        """A table or view of a query that people wrote: one statement, which reaches nothing but the warehouse. At home."""
+        self.run(f"create {what} {self.quote(name)} as {query}")
+        self.ask(f"select * from {self.quote(name)} limit 0")  # not every engine looks at what a view says
+
     def index_files(self, table: str) -> None:
         """The service's list of files, made just now, by its path."""
         self.run(f"create unique index _rb_file_by_number on {table.removeprefix('main.')} (feed, source_table, number)")

@@ -15,6 +15,7 @@ from ..extract.http import RequestSeen
 from ..extract.http.tape import Tape
 from ..extract.pacer import LocalPacer
 from ..load import LedgerLine, Warehouse, open_warehouse
+from ..places import Places
 from ..shape import Change, Reject
 from ..spec import Basket, load_texts
 from ..spec.basket import read_folder
@@ -85,7 +86,7 @@ class Alone:
         # What is replayed needs no pace.
         pacer = LocalPacer(order.pace, order.retry) if self.tape is None or self.tape.way == "record" else LocalPacer(order.pace.model_copy(
             update={"per_second": None, "per_hour": None, "per_day": None}), order.retry)  # fmt: skip
-        return Outside(self.reveal, self.scratch, pacer, stop or threading.Event(), tape=self.tape)
+        return Outside(self.reveal, Places.anywhere(self.scratch), pacer, stop or threading.Event(), tape=self.tape)
 
     def run(self, kept: Kept, stop: threading.Event | None = None) -> RunResult:
         order = self.order
@@ -94,7 +95,7 @@ class Alone:
 
     def warehouse(self) -> Warehouse:
         """To be closed by whoever asks."""
-        return open_warehouse(self.basket.warehouses[WAREHOUSE], self.scratch, self.reveal)
+        return open_warehouse(self.basket.warehouses[WAREHOUSE], Places.anywhere(self.scratch), self.reveal)
 
 
 def opened(

@@ -5,7 +5,6 @@ from __future__ import annotations
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from pathlib import Path
 from typing import Any
 
 from ..errors import SourceError
@@ -20,6 +19,7 @@ from ..extract.http.tape import Tape
 from ..extract.pace import Wait
 from ..extract.pacer import LocalPacer, Pacer
 from ..masking import Mask
+from ..places import Places
 from ..spec import template
 from ..spec.http import Pace, Retry
 from .order import SourceOrder, credentials_of, mask_for
@@ -30,12 +30,12 @@ _TOKEN_ANSWERS = frozenset({200, 400, 401, 403})
 
 @dataclass(frozen=True)
 class Outside:
-    """What a run is given of the world. reveal: a secret by name. folder: the data folder. vault: keeps the token of a client, by
+    """What a run is given of the world. reveal: a secret by name. places: where files may lie. vault: keeps the token of a client, by
     its fingerprint; in this process alone where nobody gives another. stop: the run is cancelled. wind_up: it is to commit what it can
     as soon as it can, and end; where it can commit only at its end, it goes on. tape: of answers, recorded or replayed."""
 
     reveal: Callable[[str], str]
-    folder: Path
+    places: Places
     pacer: Pacer
     stop: threading.Event
     vault: Callable[[str], Vault] = lambda _: MemoryVault()
@@ -121,7 +121,7 @@ class Asking:
         if auth is not None and auth.sign is not None:
             settings = {n.removeprefix("settings."): v for n, v in self.values.items() if n.startswith("settings.")}
             try:
-                sign = load_signer(auth.sign, self._outside.folder)
+                sign = load_signer(auth.sign, self._outside.places.signers)
             except SourceError as error:
                 self.mask.error(error)
                 raise

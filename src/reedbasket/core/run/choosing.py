@@ -8,7 +8,7 @@ from difflib import get_close_matches
 from fnmatch import fnmatchcase
 from typing import Any
 
-from ..errors import DefinitionError, ReedError
+from ..errors import DefinitionError, ReedError, SourceError
 from ..extract.sql import Column, Table
 from ..shape.names import claim
 from ..spec.database_feed import is_pattern
@@ -93,6 +93,8 @@ def choose(
             table = there.get(own.table or wish)
             if table is None:
                 found.problems[wish] = _unknown(own.table or wish, there)
+            elif not table.readable and not table.columns:
+                found.problems[wish] = _broken(own.table or wish, table)
             else:
                 taken[id(table)] = entry = (wish if own.table else name_of(table, home), own, table)
                 order.append(entry)
@@ -271,6 +273,11 @@ def _column(name: str, table: Table, column: str, what: str) -> Column:
             f"columns: {', '.join(known[:40])}", "definition.unknown_column",
         )  # fmt: skip
     return found
+
+
+def _broken(name: str, view: Table) -> SourceError:
+    mend = "mend the view at its source, or leave it out of the feed"
+    return SourceError("reading the view", name, found=view.about, mend=mend, code="source.broken_view")
 
 
 def _unknown(name: str, there: dict[str, Table]) -> DefinitionError:

@@ -143,7 +143,7 @@ def _run_tables(
     warehouse: Warehouse | None = None
     problem: errors.ReedError | None = None
     try:
-        warehouse = open_warehouse(order.warehouse, outside.folder, outside.reveal)
+        warehouse = open_warehouse(order.warehouse, outside.places, outside.reveal)
     except errors.ReedError as error:
         if not into:
             raise
@@ -256,7 +256,7 @@ class _Into:
     def open(self, outside: Outside) -> None:
         """What keeps it from being opened is told with each of its tables."""
         try:
-            self.warehouse = open_warehouse(self._order.warehouse, outside.folder, outside.reveal)
+            self.warehouse = open_warehouse(self._order.warehouse, outside.places, outside.reveal)
         except errors.ReedError as error:
             self._problem = error
 

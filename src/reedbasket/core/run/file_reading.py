@@ -34,7 +34,7 @@ class FileReading:
         self._seen = seen
         self.mask = Mask([outside.reveal(name) for name in order.secrets.values()])
         self.zone = order.files.zone
-        self.store: Store = open_store(order.files, outside.reveal, outside.folder)
+        self.store: Store = open_store(order.files, outside.reveal, outside.places)
         self.widens = True
         self._listed: dict[str, list[FileInfo]] = {}
         self._matching: dict[tuple[str, ...], list[tuple[FileInfo, Pattern]]] = {}
@@ -113,7 +113,7 @@ class FileReading:
         """The store that files are copied to."""
         if name not in self._stores:
             source = self._order.stores[name]
-            self._stores[name] = open_store(source, self._outside.reveal, self._outside.folder)
+            self._stores[name] = open_store(source, self._outside.reveal, self._outside.places)
         return self._stores[name]
 
     @property

@@ -79,6 +79,12 @@ def _steps_of_code(order: SourceOrder, outside: Outside, tables: Mapping[str, Ht
         found = host.describe()
         known = "the source says which tables there are" if order.asked is not None else f"tables: {', '.join(found['tables'])}"
         yield CheckStep(step, True, f"{code.entry} loads; {known}")
+        if host.lacking:
+            yield CheckStep("confined", None, f"this system cannot keep a connector from {' and '.join(host.lacking)}")
+        else:
+            yield CheckStep(
+                "confined", True, "no file but Python's, the system's and its scratch; no network, no other process"
+            )
         step = "check"
         host.check(settings_in(asking.values))
         yield CheckStep(step, True, said[-1] if said else "the connector found nothing wrong")

@@ -85,7 +85,7 @@ def plan_feed(
     def into(one: RunOrder, name: str) -> None:
         """name: '' for the first warehouse, which has to be there."""
         try:
-            warehouse = open_warehouse(one.warehouse, outside.folder, outside.reveal)
+            warehouse = open_warehouse(one.warehouse, outside.places, outside.reveal)
         except errors.ReedError as error:
             if not name:
                 raise

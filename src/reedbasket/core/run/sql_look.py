@@ -34,7 +34,7 @@ def check_database(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrde
     else:
         from ..extract.sql.postgres import check as way
 
-    steps = way.check(order.database, outside.reveal, outside.folder, lambda: _of_feeds(order, outside, feeds))
+    steps = way.check(order.database, outside.reveal, outside.places, lambda: _of_feeds(order, outside, feeds))
     return walked(steps, way.STEPS)
 
 

@@ -35,7 +35,7 @@ class SqlReading:
         password = outside.reveal(source.password.secret) if source.password else None
         self.mask = Mask([password] if password else [])
         self.home = home_of(source)
-        self.database: Database = open_database(source, password, outside.folder, outside.stop)
+        self.database: Database = open_database(source, password, outside.places, outside.stop)
         self._chosen: dict[str, Chosen] = {}
         self._logs: dict[str, FollowedLog] = {}
         self._feed, self._accept, self._warehouses = "", False, 1
@@ -55,7 +55,7 @@ class SqlReading:
         problems = choice.problems | none_at_all(choice.unmatched, len(tables), choice.problems)
         notes = unmatched(choice.unmatched) + ignored(choice.ignored, "in the database")
         if choice.unreadable:
-            words = f"a pattern of the feed matches these, and we may not read them: {', '.join(choice.unreadable)}"
+            words = f"a pattern of the feed matches these, and they cannot be read: {', '.join(choice.unreadable)}"
             notes.append(("warning", "table.no_right", words))
         return Offered(order.model_copy(update={"tables": tables}), problems, notes)
 

@@ -55,7 +55,7 @@ def verify_feed(order: RunOrder, outside: Outside, *, deep: bool, only: str | No
     reading = open_reading(order, outside, lambda _: None)
     try:
         offered = reading.offered(order)
-        warehouse = open_warehouse(order.warehouse, outside.folder, outside.reveal)
+        warehouse = open_warehouse(order.warehouse, outside.places, outside.reveal)
         try:
             for table in offered.order.tables:
                 if only is not None and table.name != only:

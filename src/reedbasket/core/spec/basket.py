@@ -12,10 +12,11 @@ from pathlib import Path as FilePath
 from typing import Any
 
 from ..errors import DefinitionError
+from ..places import Places
 from .check import check_document, dotted
 from .fields import Model
 from .http import Connector
-from .links import check_links
+from .links import check_links, misplaced
 from .mistakes import Mistake
 from .model import KINDS, Feed, Source, Warehouse
 from .overlay import Overlay
@@ -97,9 +98,12 @@ def load_texts(
     known: Basket | None = None,
     settings: Mapping[str, str] | None = None,
     describe: Describe | None = None,
+    places: Places | None = None,
+    kept: bool = False,
 ) -> Basket:
     """Definitions out of {file name: YAML text}, checked together with those already `known`; of connectors in Python also the files
-    that they name. settings: files that say what is different in this environment (see overlay).
+    that they name. settings: files that say what is different in this environment (see overlay). places: that
+    files may lie in; None for any. kept: the texts are of a store, which keeps programs within definitions.
 
     Returns only the definitions of the texts. Raises DefinitionError; its `details` is the list of mistakes.
     """
@@ -120,7 +124,7 @@ def load_texts(
             documents += stands_for
             mistakes += wrong
         for document in map(overlay.over, documents):
-            whole, lacking = completed(document, programs, known.connectors if known else {}, describe)
+            whole, lacking = completed(document, programs, known.connectors if known else {}, describe, kept=kept)
             kind, model, wrong = check_document(whole)
             mistakes += lacking or wrong
             if kind is None:
@@ -143,6 +147,8 @@ def load_texts(
         together.of_kind(kind).update(known.of_kind(kind) if known else {})
         together.of_kind(kind).update(basket.of_kind(kind))
     mistakes += check_links(together, unreadable)
+    if places is not None:
+        mistakes += misplaced(basket, places)
     mistakes = [overlay.placed(mistake) for mistake in mistakes] + overlay.unused(basket.documents)
     if mistakes:
         mistakes.sort(key=lambda m: (m.file, m.line, m.column))

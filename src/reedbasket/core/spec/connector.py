@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from typing import Any
 
 from . import template
@@ -29,6 +30,7 @@ def connector_mistakes(connector: Connector) -> Iterator[Finding]:
             wrong = setting_mistake(setting, setting.default)
             if wrong:
                 yield ("settings", name, "default"), wrong, "definition.bad_value"
+    yield from _formats_of_secrets(connector)
     yield from _names(("base",), connector.base, settings)
     if connector.auth:
         for path, text in auth_templates(connector.auth):
@@ -141,6 +143,17 @@ def body_values(body: Body) -> dict[str, Any]:
     if body.form is not None:
         return {"form": body.form}
     return {"variables": body.variables} if body.graphql is not None else {"json": body.as_json}
+
+
+def _formats_of_secrets(connector: Connector) -> Iterator[Finding]:
+    """Part of a secret, or one that is padded, is a writing of it that nobody could blank."""
+    names = {f"settings.{name}" for name, setting in connector.settings.items() if setting.type == "secret"}
+    shown = connector.model_dump(by_alias=True, exclude_none=True, include={"base", "auth", "headers", "tables"})
+    for path, text in template.texts_in(shown):
+        with suppress(ValueError):  # what is no template is told where templates are looked at
+            for _, name, form in template.parse(text):
+                if name in names and form:
+                    yield path, f"{{{name}:{form}}}: a secret is sent whole, without a format", "definition.secret_format"
 
 
 def _names(path: Path, text: str, known: Iterable[str], *, parents: bool = False) -> Iterator[Finding]:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from typing import TYPE_CHECKING
 
+from ..places import PlaceNotAllowed, Places
 from .choice import choice_mistakes, table_choice
 from .connector import Finding, connector_mistakes, setting_mistake
 from .database_feed import database_feed_mistakes, shaping_mistakes
@@ -12,6 +13,7 @@ from .file_feed import file_feed_mistakes
 from .grid import misalignment
 from .mistakes import Mistake, nearest
 from .model import Changes, Feed, FeedTable, Source
+from .places import Place
 from .yaml_source import Path
 
 if TYPE_CHECKING:
@@ -31,6 +33,23 @@ def check_links(basket: Basket, unreadable: set[tuple[str, str]]) -> list[Mistak
         found += [basket.mistake("feed", name, *rest) for rest in _schedule(basket, feed, unreadable)]
         found += [basket.mistake("feed", name, *rest) for rest in _slots(basket, feed)]
     return found
+
+
+def misplaced(basket: Basket, places: Places) -> Iterator[Mistake]:
+    """Paths that lead to where definitions may not reach; asked again when they are opened, for links change."""
+    for name, source in basket.sources.items():
+        yield from (basket.mistake("source", name, *found) for found in _outside(source, places, places.file))
+    for name, warehouse in basket.warehouses.items():
+        yield from (basket.mistake("warehouse", name, *found) for found in _outside(warehouse, places, places.warehouse))
+
+
+def _outside(place: Place, places: Places, where: Callable[[str], object]) -> Iterator[Finding]:
+    for path, said, opened in ((("path",), place.path, where), (("tls", "root"), place.tls.root, places.file)):
+        try:
+            if said is not None:
+                opened(said)
+        except PlaceNotAllowed as error:
+            yield path, f"{error.on}: {error.found}; {error.mend}", error.code
 
 
 def _source(basket: Basket, source: Source, unreadable: set[tuple[str, str]]) -> Iterator[Finding]:

@@ -36,7 +36,11 @@ ON_SERVER = ("host", "port", "database", "user", "password", "tls")
 class Place(Model):
     """path: of a file. host, port, database, user, password, tls: of a server."""
 
-    path: str | None = Field(None, min_length=1, description="a file; a relative path starts in the service's data folder")
+    path: str | None = Field(
+        None,
+        min_length=1,
+        description="a file; a relative path starts in the data folder's `files`, a warehouse's in its `warehouses`",
+    )
     host: str | None = None
     port: int | None = Field(None, ge=1, le=65535, description="5432 on postgres, 3306 on mysql where nothing is said")
     database: str | None = None

@@ -15,6 +15,8 @@ from .yaml_source import Document, Path
 # What a class says of itself, asked in a process of its own; core.extract.code.described does it.
 Describe = Callable[[Code], dict[str, Any]]
 ENDING = ".py"
+# What is put into a definition when its class has been asked.
+OURS = ("program", "described", "tables_at_source")
 
 
 def program_file(file: str, code: str) -> str:
@@ -23,13 +25,24 @@ def program_file(file: str, code: str) -> str:
 
 
 def completed(
-    document: Document, programs: Mapping[str, str], known: Mapping[str, Connector], describe: Describe | None
+    document: Document,
+    programs: Mapping[str, str],
+    known: Mapping[str, Connector],
+    describe: Describe | None,
+    *,
+    kept: bool = False,
 ) -> tuple[Document, list[Mistake]]:
     """The same with what its class says, and the program, where it is a connector in Python. What is written stands over what the class
-    says. known: those in force, whose programs are taken where none is given anew."""
+    says. known: those in force, whose programs are taken where none is given anew. kept: see load_texts."""
     data = document.data
     if not isinstance(data, dict) or not data or next(iter(data)) != "connector" or data.get("on") != "python":
         return document, []
+    ours = [] if kept else [key for key in OURS if key in data]
+    if ours:
+        # A program stands in a file of its own, where everybody sees that it is one.
+        return document, [
+            _mistake(document, f"{' and '.join(ours)}: put there by us, and by nobody else", "definition.not_yours")
+        ]
     code = data.get("code")
     if not isinstance(code, str) or data.get("described"):
         return document, []

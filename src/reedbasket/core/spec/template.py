@@ -13,6 +13,8 @@ from typing import Any
 
 from .times import write_time
 
+# Whatever is written so stays short: no width of three digits, and none within a time's letters.
+_FORM = re.compile(r"epoch\w{0,6}|0?[0-9]{1,2}d?|\.[0-9]{1,2}f|(?=.{1,80}$)(?:[^%]|%[A-Za-z%])*%[A-Za-z](?:[^%]|%[A-Za-z%])*")
 _NAME = re.compile(r"[A-Za-z_][A-Za-z0-9_]*(\.[A-Za-z_][A-Za-z0-9_]*)*")
 
 
@@ -29,6 +31,10 @@ def parse(text: str) -> list[tuple[str, str | None, str]]:
                 raise ValueError(f"a template holds plain dotted names only, found {{{name}}}")
             if form and "{" in form:
                 raise ValueError(f"a format may not hold a name itself: {{{name}:{form}}}")
+            if form and not _FORM.fullmatch(form):
+                raise ValueError(
+                    f"{{{name}:{form[:40]}}}: a format is epoch, epoch_ms, strftime's letters, or a width as in 05"
+                )
         parts.append((literal, name, form or ""))
     return parts
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from ...core.extract.code.described import described
 from ...core.spec import Basket, load_texts
 from ...core.spec.model import KINDS
 from ...store import Store, definitions
+from ..whose_code import describing
 
 DRAFT_FILE = "draft.yaml"
 
@@ -15,7 +15,9 @@ def basket_of(store: Store, draft: str) -> Basket:
     known = definitions.basket(store)
     if not draft:
         return known
-    new = load_texts({DRAFT_FILE: draft}, known, describe=described)
+    new = load_texts(
+        {DRAFT_FILE: draft}, known, describe=describing("whoever tries a draft", "editor", known), places=store.places
+    )
     together = Basket(documents=new.documents)
     for kind in KINDS:
         together.of_kind(kind).update({**known.of_kind(kind), **new.of_kind(kind)})

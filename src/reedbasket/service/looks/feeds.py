@@ -116,7 +116,7 @@ def _opened(store: Store, feed: str, name: str | None = None) -> Iterator[tuple[
     basket = definitions.basket(store)
     definition = basket.feeds[feed]
     place = basket.warehouses[name or definition.warehouse]
-    warehouse = open_warehouse(place, store.folder, lambda name: secrets.reveal(store, name))
+    warehouse = open_warehouse(place, store.places, lambda name: secrets.reveal(store, name))
     try:
         yield list(definition.tables), warehouse
     finally:

@@ -42,7 +42,7 @@ def profiled(store: Store, warehouse: str, table: str) -> dict[str, Any]:
 @contextmanager
 def _opened(store: Store, name: str) -> Iterator[Warehouse]:
     definition = definitions.basket(store).warehouses[name]
-    warehouse = open_warehouse(definition, store.folder, lambda name: secrets.reveal(store, name))
+    warehouse = open_warehouse(definition, store.places, lambda name: secrets.reveal(store, name))
     try:
         yield warehouse
     finally:

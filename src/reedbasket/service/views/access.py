@@ -18,6 +18,9 @@ from .shared import caller, looked, noted, operations, parts
 UserName = Annotated[str, Field(pattern=r"^[a-z][a-z0-9._-]{0,62}$")]
 Password = Annotated[str, Field(min_length=1, max_length=1000)]
 
+# Who may say where a secret goes, too.
+MAY_SET_SECRETS: Role = "editor"
+
 
 class SignIn(Body):
     """A code out of a sign-in link, or a name and its password."""
@@ -239,13 +242,22 @@ def list_secrets() -> Any:
 
 
 @operations.add(
-    "PUT", "/api/v1/secrets/{name}", "set a secret", answer=None, status=204, body=SecretValue, problems=(409,), role="editor"
+    "PUT",
+    "/api/v1/secrets/{name}",
+    "set a secret",
+    answer=None,
+    status=204,
+    body=SecretValue,
+    problems=(409,),
+    role=MAY_SET_SECRETS,
 )
 def set_secret(name: str, body: SecretValue) -> None:
     secrets.set_secret(parts().store, name, body.value)
 
 
-@operations.add("DELETE", "/api/v1/secrets/{name}", "remove a secret", answer=None, status=204, problems=(404,), role="editor")
+@operations.add(
+    "DELETE", "/api/v1/secrets/{name}", "remove a secret", answer=None, status=204, problems=(404,), role=MAY_SET_SECRETS
+)
 def remove_secret(name: str) -> None:
     secrets.remove_secret(parts().store, name)
 

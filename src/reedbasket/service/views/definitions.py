@@ -9,11 +9,10 @@ from pydantic import Field
 from ... import wire
 from ...core.errors import NotFound
 from ...core.spec import Basket, json_schema, load_texts
-from ...core.spec.code import Code
 from ...core.spec.programs import ENDING
 from ...store import definitions
 from ..operations import Body
-from ..problems import Forbidden
+from ..whose_code import describing, needs_admin
 from .shared import caller, noted, operations, parts
 
 
@@ -44,7 +43,13 @@ def apply_basket(body: BasketFiles) -> Any:
     # Where everything else goes, nothing else can be stood on.
     there = definitions.basket(store)
     _require_admin_for_code(body.files, there)
-    basket = load_texts(body.files, None if body.prune else there, body.settings, describe=_described)
+    basket = load_texts(
+        body.files,
+        None if body.prune else there,
+        body.settings,
+        describe=describing(caller().name, caller().role, there),
+        places=store.places,
+    )
     done = definitions.apply(store, basket, by=caller().name, prune=body.prune, only_look=body.only_check)
     moved = [f"{one['kind']} {one['name']} {one['change']}" for one in done if one["change"] != "same"]
     noted(("would be: " if body.only_check else "") + (", ".join(moved) or "nothing new"))
@@ -58,20 +63,7 @@ def _require_admin_for_code(files: dict[str, str], there: Basket) -> None:
     in_force = {connector.program for connector in there.connectors.values()}
     new = sorted(file for file, text in files.items() if file.endswith(ENDING) and text not in in_force)
     if new and caller().role != "admin":
-        raise Forbidden(
-            "applying",
-            new[0],
-            found=f"you are {caller().name}, with the role {caller().role}, and it is Python that would run here",
-            mend="let an admin apply it, or install it as a package and name it as that publishes it, `code: lockers`",
-            code="definition.code_needs_admin",
-        )
-
-
-def _described(code: Code) -> dict[str, Any]:
-    # What speaks with its process is loaded where there is one.
-    from ...core.extract.code.described import described
-
-    return described(code)
+        raise needs_admin(new[0], caller().name, caller().role)
 
 
 @operations.add("GET", "/api/v1/basket", "what is in force, as it was written: {file: YAML, or Python}", answer=dict[str, str])

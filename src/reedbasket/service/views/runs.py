@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator
+from datetime import UTC, datetime
 from typing import Annotated, Any
 
 import orjson
@@ -11,9 +12,12 @@ from flask import Response
 from pydantic import Field
 
 from ... import wire
+from ...core.run import resolve
+from ...core.run.shown_to import servers
 from ...store import definitions, journal, requests, runs
 from ..operations import Body, Query
-from ..problems import BadRequest
+from ..problems import BadRequest, Forbidden
+from .access import MAY_SET_SECRETS
 from .feeds import require_feed
 from .shared import caller, noted, operations, parts
 from .streams import LONGEST_STREAM_SECONDS, QUIET_SECONDS, event, streamed
@@ -67,9 +71,11 @@ def list_runs(query: ListRuns) -> Any:
 def ask_run(body: AskRun) -> Any:
     store = parts().store
     require_feed(definitions.basket(store), body.feed)
+    more = ""
     if body.sets:
         _require_known(body.feed, body.sets)
-    noted(body.feed)
+        more = _sends_secrets_elsewhere(body.feed, body.sets)
+    noted(body.feed + more)
     version = definitions.feed_version(store, body.feed)
     sets = dict(body.sets) or None
     run = parts().workers.ask(
@@ -191,6 +197,29 @@ def _require_known(feed: str, sets: dict[str, Any]) -> None:
             mend=f"there {'is' if len(known) == 1 else 'are'} {', '.join(sorted(known)) or 'none'}",
             code="run.unknown_setting",
         )
+
+
+def _sends_secrets_elsewhere(feed: str, sets: dict[str, Any]) -> str:
+    """What the audit is to say of it; '' where the run's secrets go where they go without it.
+
+    Raises:
+        Forbidden: they would be shown to another server, and whoever asks may not set secrets.
+    """
+    basket, now = definitions.basket(parts().store), datetime.now(UTC)
+    usual, changed = (resolve(basket, feed, run=0, version=0, started=now, sets=given) for given in (None, sets))
+    others = sorted(servers(changed) - servers(usual))
+    if not others or not changed.secrets:
+        return ""
+    told = f"{', '.join(sorted(changed.secrets.values()))} would be shown to {', '.join(others)}"
+    if not caller().may(MAY_SET_SECRETS):
+        raise Forbidden(
+            "asking for a run of",
+            feed,
+            found=f"with these settings {told}, and its definitions say {', '.join(sorted(servers(usual)))}",
+            mend=f"it takes the role {MAY_SET_SECRETS}; or let an editor apply a source with that address, and a secret of its own",
+            code="secret.other_server",
+        )
+    return f": {told}"
 
 
 def _events(run: int, after: int) -> Iterator[bytes]:

@@ -75,13 +75,16 @@ class CodeHost:
         self._send = send
         self._told = told
         self._process: subprocess.Popen[bytes] | None = None
+        # What this system cannot keep from it, once it was asked what it is.
+        self.lacking: list[str] = []
 
     def describe(self) -> dict[str, Any]:
         """What the class says of itself, as a connector's YAML would. Raises SourceError."""
         found: dict[str, Any] = {}
         for message in self._do({"do": "describe"}, _DESCRIBE_SECONDS):
             if message.letter == b"d":
-                found = orjson.loads(message.payload)
+                said = orjson.loads(message.payload)
+                found, self.lacking = said["definition"], said["lacking"]
         return found
 
     def check(self, settings: Mapping[str, Any]) -> None:

@@ -19,8 +19,8 @@ Sign = Callable[[Request, Mapping[str, Any]], Mapping[str, str]]
 
 
 def load_signer(name: str, folder: Path) -> Sign:
-    """folder: the data folder. Raises SourceError where there is no such file, or it does not load."""
-    path = folder / "signers" / f"{name}.py"
+    """folder: of signers. Raises SourceError where there is no such file, or it does not load."""
+    path = folder / f"{name}.py"
     if not path.is_file():
         raise SourceError(
             "signing requests with",

@@ -57,7 +57,7 @@ class DuckEngine(Engine):
         # It takes 30 ms, and a load that is built beside asks for it only in its commit.
         self._opened = opening.submit(connect_scratch, folder)
         opening.shutdown(wait=False)
-        self.attached = False
+        self.attached = self.shut_in = False
         self._memory = MEMORY_MB
         self._waiting: dict[str, list[pa.Table]] = {}
 
@@ -90,6 +90,7 @@ class DuckEngine(Engine):
             self._detach()
 
     def _detach(self) -> None:
+        self.connection.execute("use memory")
         self.connection.execute("detach w")
         self.connection.execute("reset checkpoint_threshold")
         # A load that failed in its midst may have left it.
@@ -212,7 +213,18 @@ class DuckEngine(Engine):
         try:
             yield
         finally:
-            self.connection.execute("use memory")
+            # In a transaction that was broken off nothing can be said any more; its end does.
+            with suppress(duckdb.TransactionException):
+                self.connection.execute("use memory")
+
+    def make(self, what: str, name: str, query: str) -> None:
+        """From here on this connection reaches no other file, and is good for nothing more."""
+        made = f"create {what} {self.quote(name)} as {query}"
+        if len(self.connection.extract_statements(made)) != 1:
+            raise duckdb.ParserException("there are several statements; one query is wanted")
+        self.connection.execute("set enable_external_access = false")
+        self.shut_in = True
+        self.run(made)
 
     def index_files(self, table: str) -> None:
         """Rows are found as quickly without."""

@@ -70,6 +70,9 @@ class DuckWarehouse(Reading):
         return EngineLoad(engine, target, state, lambda: DuckBeside(engine, self._folder, target.feed, target.source_table))
 
     def _loader(self) -> DuckEngine:
+        if self._engine is not None and self._engine.shut_in:
+            self._engine.close()
+            self._engine = None
         if self._engine is None:
             self._engine = DuckEngine(self.path, self._folder)
         return self._engine
@@ -137,7 +140,7 @@ class DuckWarehouse(Reading):
             yield lambda sql, values: []
             return
         engine = self._engine
-        if engine is not None and not engine.attached:
+        if engine is not None and not engine.attached and not engine.shut_in:
             with engine.translated("reading the state in"), engine.reading(), engine.at_home():
                 yield engine.ask
             return

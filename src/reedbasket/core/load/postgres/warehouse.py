@@ -5,13 +5,13 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from pathlib import Path
 from typing import Any
 
 import psycopg
 from psycopg import sql as pg
 
 from ...checking import CheckStep
+from ...places import Places
 from ...postgres import Address, said
 from ...spec.model import Warehouse as Definition
 from ..load import EngineLoad
@@ -38,8 +38,8 @@ class PostgresWarehouse(Reading):
     _names = """select tablename::text from pg_tables
         where schemaname = ? and not starts_with(tablename::text, '_rb_') order by 1"""
 
-    def __init__(self, definition: Definition, password: str | None, folder: Path) -> None:
-        self._address = Address(definition, definition.schema_, password, folder)
+    def __init__(self, definition: Definition, password: str | None, places: Places) -> None:
+        self._address = Address(definition, definition.schema_, password, places)
         self._engine: PostgresEngine | None = None
         self._reader: psycopg.Connection[Any] | None = None
 

@@ -12,6 +12,7 @@ from operator import attrgetter
 from pathlib import Path
 from typing import IO
 
+from ....places import Places
 from ..problems import file_gone
 from ..store import FileInfo, Trouble
 
@@ -29,14 +30,17 @@ class FolderStore:
     grows = True
     at_once = 8
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, folder: Path, places: Places) -> None:
+        """places: what a link in the folder may lead to."""
         self._folder = folder
+        self._places = places
         self.where = str(folder)
         self._trouble = Trouble(self.where)
 
     def list(self, under: str) -> Iterator[FileInfo]:
         if not self._folder.is_dir():
             raise self._trouble.failed("listing", "there is no such folder", "mend `path` of the source, or make the folder")
+        self._places.require(self._folder / under)
         yield from self._below(f"{under}/" if under else "")
 
     def _below(self, before: str) -> Iterator[FileInfo]:
@@ -77,7 +81,7 @@ class FolderStore:
 
     def open(self, path: str) -> IO[bytes]:
         try:
-            return open(self._folder / path, "rb")
+            return open(self._places.require(self._folder / path), "rb")
         except FileNotFoundError:
             raise file_gone(path, self.where) from None
         except OSError as error:
@@ -96,7 +100,7 @@ class FolderStore:
         if not is_inside(path):
             words = "the path leads out of the folder"
             raise self._trouble.failed(f"writing {path} to", words, "see who named the file so at its source")
-        whole = self._folder / path
+        whole = self._places.require(self._folder / path)
         part = whole.with_name(whole.name + PART)
         try:
             whole.parent.mkdir(parents=True, exist_ok=True)

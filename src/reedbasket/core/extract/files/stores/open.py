@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from pathlib import Path
 
+from ....places import Places
 from ....spec.model import Source
 from ..store import Store
 
 
-def open_store(source: Source, reveal: Callable[[str], str], folder: Path) -> Store:
-    """folder: where relative paths begin. Raises SourceError, SecretMissing."""
+def open_store(source: Source, reveal: Callable[[str], str], places: Places) -> Store:
+    """places: where files may lie. Raises PlaceNotAllowed, SourceError, SecretMissing."""
     if source.path is not None:
         from .folder import FolderStore
 
-        return FolderStore(folder / source.path)
+        return FolderStore(places.file(source.path), places)
     password = reveal(source.password.secret) if source.password else None
-    trust = str(folder / source.tls.root) if source.tls.root else None
+    trust = str(places.file(source.tls.root)) if source.tls.root else None
     if source.scheme == "s3":
         from .s3 import S3Store
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import closing
-from pathlib import Path
 
 import pymysql
 
 from ....checking import CheckStep, reach
 from ....errors import ReedError
+from ....places import Places
 from ....spec.model import Source
 from ..tables import Table
 from .connect import MysqlAddress, connect_failure, is_maria, rows, version_of
@@ -18,16 +18,16 @@ STEPS = ("secrets", "name", "port", "tls", "login", "version", "catalog", "read"
 
 
 def check(
-    source: Source, reveal: Callable[[str], str], folder: Path, inside: Callable[[], Iterator[CheckStep]]
+    source: Source, reveal: Callable[[str], str], places: Places, inside: Callable[[], Iterator[CheckStep]]
 ) -> Iterator[CheckStep]:
-    """reveal: a secret by name. folder: where relative paths begin. inside: the steps behind the login."""
+    """reveal: a secret by name. places: of files it names. inside: the steps behind the login."""
     try:
         password = reveal(source.password.secret) if source.password else None
         yield CheckStep("secrets", True, "1 set" if source.password else "none needed")
     except ReedError as error:
         yield CheckStep("secrets", False, f"{error.found}: {error.on}", error.mend)
         return
-    address = MysqlAddress(source, password, folder)
+    address = MysqlAddress(source, password, places)
     yield from reach(address.host, address.port, "`host`")
     try:
         connection = address.connect()

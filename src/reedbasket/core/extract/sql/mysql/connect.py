@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import ssl
 from datetime import timedelta
-from pathlib import Path
 from typing import Any
 
 import pymysql
@@ -12,6 +11,7 @@ from pymysql.constants import CLIENT, CR, ER
 
 from ....checking import CheckStep
 from ....errors import ReedError
+from ....places import Places
 from ....spec.model import Source
 from ..database import Failures
 
@@ -32,12 +32,12 @@ _NO_RIGHT = (
 class MysqlAddress:
     """Where a database is, and how to get in. The password stands in no printed form."""
 
-    def __init__(self, source: Source, password: str | None, folder: Path) -> None:
+    def __init__(self, source: Source, password: str | None, places: Places) -> None:
         assert source.host and source.database and source.user
         self.host, self.port, self.database, self.user = source.host, source.server_port, source.database, source.user
         self.tls = source.tls
         self._password = password
-        self._root = str(folder / source.tls.root) if source.tls.root else None
+        self._root = str(places.file(source.tls.root)) if source.tls.root else None
 
     def __str__(self) -> str:
         return f"{self.user}@{self.host}:{self.port}/{self.database}"

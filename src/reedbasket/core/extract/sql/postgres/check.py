@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from pathlib import Path
 from typing import Any
 
 import psycopg
@@ -11,6 +10,7 @@ from psycopg import sql
 
 from ....checking import CheckStep, reach
 from ....errors import ReedError
+from ....places import Places
 from ....postgres import Address, connect_failure
 from ....spec.model import Source
 from ....wording import many, size
@@ -23,16 +23,16 @@ _REPLICATION = "`reed setup-sql SOURCE` prints the statements; the user needs RE
 
 
 def check(
-    source: Source, reveal: Callable[[str], str], folder: Path, inside: Callable[[], Iterator[CheckStep]]
+    source: Source, reveal: Callable[[str], str], places: Places, inside: Callable[[], Iterator[CheckStep]]
 ) -> Iterator[CheckStep]:
-    """reveal: a secret by name. folder: where relative paths begin. inside: the steps behind the login."""
+    """reveal: a secret by name. places: of files it names. inside: the steps behind the login."""
     try:
         password = reveal(source.password.secret) if source.password else None
         yield CheckStep("secrets", True, "1 set" if source.password else "none needed")
     except ReedError as error:
         yield CheckStep("secrets", False, f"{error.found}: {error.on}", error.mend)
         return
-    address = Address(source, source.schema_ or "public", password, folder, source.zone)
+    address = Address(source, source.schema_ or "public", password, places, source.zone)
     yield from reach(address.host, address.port, "`host`")
     try:
         connection: psycopg.Connection[Any] = psycopg.connect(address.conninfo(), autocommit=True)

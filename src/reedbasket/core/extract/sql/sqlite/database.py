@@ -131,7 +131,13 @@ class SqliteSource:
         self._connection.close()
 
     def _table(self, name: str, what: str, text: str | None) -> Table:
-        rows = self._connection.execute(_COLUMNS, (name,)).fetchall()
+        try:
+            rows = self._connection.execute(_COLUMNS, (name,)).fetchall()
+        except sqlite3.OperationalError as error:
+            if what != "view" or getattr(error, "sqlite_errorname", "") != "SQLITE_ERROR":
+                raise
+            # It names what is not there any more; that is no matter of the tables beside it.
+            return Table("", name, "view", (), about=str(error), readable=False)
         keyed = sorted((pk, column) for column, _, _, pk, _ in rows if pk)
         columns = tuple(
             Column(column, declared, declared_kind(declared), "{}", nullable=not notnull and not pk)

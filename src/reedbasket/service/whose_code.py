@@ -1,0 +1,41 @@
+"""Whose Python runs here: that of admins, and of packages that whoever runs the service installed as connectors."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ..core.extract.code.described import described
+from ..core.spec import Basket
+from ..core.spec.code import Code
+from ..core.spec.programs import Describe
+from .problems import Forbidden
+
+
+def describing(who: str, role: str, there: Basket) -> Describe:
+    """What asks a class what it is, for those who may run it.
+
+    Args:
+        who: applies a basket, or looks with a draft.
+        role: of theirs.
+        there: what is in force; an admin applied it, and others may keep it.
+    """
+    in_force = {(connector.code, connector.program) for connector in there.connectors.values()}
+
+    def describe(code: Code) -> dict[str, Any]:
+        published = code.program is None and ":" not in code.entry
+        if role != "admin" and not published and (code.entry, code.program) not in in_force:
+            raise needs_admin(code.entry, who, role)
+        return described(code)
+
+    return describe
+
+
+def needs_admin(file: str, who: str, role: str) -> Forbidden:
+    """The error for somebody who brings Python and is no admin."""
+    return Forbidden(
+        "applying",
+        file,
+        found=f"you are {who}, with the role {role}, and it is Python that would run here",
+        mend="let an admin apply it, or install it as a package and name it as that publishes it, `code: lockers`",
+        code="definition.code_needs_admin",
+    )
