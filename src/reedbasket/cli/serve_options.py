@@ -7,6 +7,8 @@ SERVE: tuple[tuple[str, str | int, str], ...] = (
     ("threads", 16, "threads that answer requests"),
     ("hosts", "", "further host names, comma separated, by which the service may be called"),
     ("allow_path", "", "further folders that definitions may read and write, comma separated"),
+    ("allow_network", "", "networks that sources and web calls may be in, comma separated; all where none is given"),
+    ("deny_network", "", "networks that they may not be in, beside link-local ones and the service itself"),
     ("public_url", "", "address by which people reach it, for links"),
     ("proxy", "", "address of the proxy in front, whose X-Forwarded-For and -Proto count"),
     ("tls_cert", "", "file with the certificate and its chain (PEM), to answer with TLS"),

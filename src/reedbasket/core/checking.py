@@ -6,6 +6,8 @@ import socket
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 
+from .outgoing import AddressNotAllowed
+
 
 @dataclass(frozen=True)
 class CheckStep:
@@ -39,5 +41,7 @@ def reach(host: str, port: int, what: str, seconds: float = 10) -> Iterator[Chec
     try:
         socket.create_connection((host, port), timeout=seconds).close()
         yield CheckStep("port", True, f"port {port} answers")
+    except AddressNotAllowed as error:
+        yield CheckStep("port", False, f"{error.found} [{error.code}]", error.mend)
     except OSError as error:
         yield CheckStep("port", False, str(error), f"see that the server runs, and lets this machine reach port {port}")

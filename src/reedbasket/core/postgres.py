@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import psycopg
 from psycopg.conninfo import make_conninfo
 
+from . import outgoing
 from .checking import CheckStep
 from .places import Places
 from .spec.places import Place
@@ -28,6 +31,8 @@ class Address:
         assert definition.host and definition.database and definition.user
         self.host, self.port, self.database = definition.host, definition.server_port, definition.database
         self.user, self.schema, self.tls = definition.user, schema, definition.tls
+        if self.host.startswith("/"):  # a socket file: who asks is known by the user that runs the service
+            places.require(Path(self.host))
         self._zone = zone
         self._password = password
         self._root = str(places.file(definition.tls.root)) if definition.tls.root else None
@@ -36,7 +41,10 @@ class Address:
         return f"{self.user}@{self.host}:{self.port}/{self.database}, schema {self.schema}"
 
     def conninfo(self, *settings: str, tls: str | None = None) -> str:
-        """For libpq. settings: `name=value` for the session. tls: another mode than the definition's, to see what is wrong."""
+        """For libpq. settings: `name=value` for the session. tls: another mode than the definition's, to see what is wrong. Raises
+        AddressNotAllowed."""
+        if not self.host.startswith("/"):
+            outgoing.require(self.host, self.port)
         quoted = '"' + self.schema.replace('"', '""') + '"'
         schema = quoted.replace("\\", "\\\\").replace(" ", "\\ ")
         options = [f"search_path={schema}", f"timezone={self._zone}", "client_encoding=UTF8", *settings]

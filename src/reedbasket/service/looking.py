@@ -12,15 +12,17 @@ import os
 import signal
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import suppress
 from pathlib import Path
 from typing import Any, Concatenate, ParamSpec, TypeVar
 
+from ..core import outgoing
 from ..core.errors import ReedError
 from ..store import Store
+from .reach import Reach
 
 _IDLE_SECONDS = 300.0
 _GIVEN = ParamSpec("_GIVEN")
@@ -37,6 +39,7 @@ class Looks:
 
     def __init__(self, store: Store, processes: int) -> None:
         self._store = store
+        self.reach = Reach()
         self._processes = processes
         self._lock = threading.Lock()
         self._pool: ProcessPoolExecutor | None = None
@@ -92,7 +95,7 @@ class Looks:
                 self._processes,
                 multiprocessing.get_context("spawn"),
                 initializer=_begin,
-                initargs=(self._store.folder, self._store.allowed),
+                initargs=(self._store.folder, self.reach),
             )
             threading.Thread(target=self._end_when_idle, args=(self._pool,), name="looks", daemon=True).start()
         return self._pool
@@ -117,10 +120,11 @@ class Looks:
 _store: Store
 
 
-def _begin(folder: Path, allowed: Sequence[Path]) -> None:
+def _begin(folder: Path, reach: Reach) -> None:
     global _store
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # a Ctrl-C in the terminal is the service's to handle
-    _store = Store(folder, allowed)
+    _store = Store(folder, reach.folders)
+    outgoing.install(reach.outgoing)
     threading.Thread(target=_end_with_service, daemon=True).start()
 
 

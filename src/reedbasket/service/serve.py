@@ -13,8 +13,6 @@ from pathlib import Path
 from types import FrameType
 from typing import IO, Any
 
-from waitress.server import create_server
-
 from ..core.errors import ReedError
 from ..store import Store, access, keeping
 from ..store.settings import read as changed_settings
@@ -23,10 +21,12 @@ from .logs import JsonLines
 from .looking import Looks
 from .notifier import Notifier
 from .parts import Parts
+from .reach import Reach
 from .scheduler import Scheduler
 from .settings import CHANGEABLE, Settings
 from .settling import Telling
 from .tls import TlsFront, context_of
+from .web_server import web_server
 from .workers import Workers
 
 ADDRESS_FILE = "service.json"
@@ -76,6 +76,9 @@ class Service:
                 found=error.strerror or str(error),
                 mend="end what uses the port, or give another with --port",
             ) from error
+        own = self.settings
+        reach = Reach(tuple(map(str, own.allowed)), own.allow_networks, own.deny_networks, self._port)
+        self.workers.reach = self.looks.reach = self._sending.reach = reach
         self.taken_up = self.workers.start()
         self.scheduler.start()
         self.notifier.start()
@@ -85,28 +88,20 @@ class Service:
 
     def _listen(self) -> None:
         own = self.settings
-        common: dict[str, Any] = {
-            "threads": own.threads,
-            "ident": None,
-            # A stream of events must leave as it is made.
-            "send_bytes": 1,
-            "channel_timeout": 300,
-        }
-        if own.proxy:
-            common |= {"trusted_proxy": own.proxy, "trusted_proxy_headers": "x-forwarded-for x-forwarded-proto"}
         host = f"[{own.host}]" if ":" in own.host else own.host
+        bounds: dict[str, Any] = {"threads": own.threads, "proxy": own.proxy, "host": own.host, "port": own.port}
         if own.tls_cert:
             socket = own.data / _SOCKET_FILE
             socket.unlink(missing_ok=True)
             context = context_of(own.tls_cert, own.tls_key)
-            self._server = create_server(
-                create_app(self.parts), unix_socket=str(socket), unix_socket_perms="600", url_scheme="https", **common
-            )
+            self._server = web_server(create_app(self.parts), **bounds, behind_tls=str(socket))
             self._front = TlsFront(context, own.host, own.port, socket)
-            self.url = f"https://{host}:{self._front.port}"
+            self._port = self._front.port
+            self.url = f"https://{host}:{self._port}"
         else:
-            self._server = create_server(create_app(self.parts), host=own.host, port=own.port, **common)
-            self.url = f"http://{host}:{self._server.effective_port}"
+            self._server = web_server(create_app(self.parts), **bounds)
+            self._port = int(self._server.effective_port)
+            self.url = f"http://{host}:{self._port}"
         self.parts.url = own.public_url.rstrip("/") or self.url
 
     def _tidy(self) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from dataclasses import dataclass, fields
+from ipaddress import ip_network
 from pathlib import Path
 from typing import Any
 
@@ -45,6 +46,8 @@ class Settings:
     keep_days: int = 14
     hosts: str = ""
     allow_path: str = ""
+    allow_network: str = ""
+    deny_network: str = ""
     public_url: str = ""
     proxy: str = ""
     tls_cert: str = ""
@@ -79,6 +82,17 @@ class Settings:
                     found=repr(getattr(self, name)),
                     mend=f"give one of {', '.join(words)}",
                 )
+        for name in ("allow_network", "deny_network"):
+            for text in _listed(getattr(self, name)):
+                try:
+                    ip_network(text, strict=False)
+                except ValueError as error:
+                    raise SettingError(
+                        "starting the service",
+                        f"--{name.replace('_', '-')}",
+                        found=f"{text}: {error}",
+                        mend="give networks, 10.0.0.0/8, or addresses, comma separated",
+                    ) from None
         if bool(self.tls_cert) != bool(self.tls_key):
             raise SettingError(
                 "starting the service", "--tls-cert", found="one of the two files", mend="give --tls-cert and --tls-key"
@@ -93,11 +107,23 @@ class Settings:
     @property
     def allowed(self) -> list[Path]:
         """Further folders that definitions may reach."""
-        return [Path(path.strip()).absolute() for path in self.allow_path.split(",") if path.strip()]
+        return [Path(path).absolute() for path in _listed(self.allow_path)]
+
+    @property
+    def allow_networks(self) -> tuple[str, ...]:
+        return _listed(self.allow_network)
+
+    @property
+    def deny_networks(self) -> tuple[str, ...]:
+        return _listed(self.deny_network)
 
     @property
     def most_watchers(self) -> int:
         return self.threads // 2
+
+
+def _listed(text: str) -> tuple[str, ...]:
+    return tuple(one.strip() for one in text.split(",") if one.strip())
 
 
 def default_data_folder() -> Path:

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import asyncio
+import socket
 import ssl
 import threading
 from contextlib import suppress
 from pathlib import Path
 
 from ..core.errors import ReedError
+from .web_server import name_for
 
 _PIECE = 64 * 1024
 
@@ -68,7 +70,11 @@ class TlsFront:
 
     async def _serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
         try:
-            inner, outer = await asyncio.open_unix_connection(str(self._behind))
+            ours = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+            ours.setblocking(False)
+            ours.bind(name_for(*writer.get_extra_info("peername")[:2]))
+            await self._loop.sock_connect(ours, str(self._behind))
+            inner, outer = await asyncio.open_unix_connection(sock=ours)
         except OSError:
             writer.close()
             return

@@ -21,6 +21,7 @@ from pathlib import Path
 from queue import SimpleQueue
 from typing import Any
 
+from ..core import outgoing
 from ..core.errors import ReedError
 from ..core.load import open_warehouse
 from ..core.memory import leave_sqlite_uncounted, share_one_pool
@@ -33,16 +34,19 @@ from ..core.spec.times import parse_time
 from ..store import Store, bundles, definitions, journal, runs, secrets
 from .listener import StoreListener
 from .outside import outside_of
+from .reach import Reach
 
 LIVES_SECONDS = 5.0
 # A worker that has grown past this ends itself between two runs and is replaced; well under the 300 MB promised.
 _RETIRE_BYTES = 240 * 1024 * 1024
 
 
-def main(folder: str, *allowed: str) -> None:
-    """allowed: folders that definitions may reach."""
+def main(folder: str, reach: str) -> None:
+    """reach: as Reach.as_text gives it."""
+    allowed = Reach.from_text(reach)
+    outgoing.install(allowed.outgoing)
     leave_sqlite_uncounted()
-    worker = Worker(Path(folder), [Path(one) for one in allowed])
+    worker = Worker(Path(folder), allowed.folders)
     threading.Thread(target=worker.listen, name="listen", daemon=True).start()
     threading.Thread(target=worker.tell_that_it_lives, name="lives", daemon=True).start()
     code = 0

@@ -24,6 +24,7 @@ from ..core.spec import Basket
 from ..store import Store, definitions, journal, runs
 from ..store.database import now_text, text_of
 from ..store.pace import process_lives
+from .reach import Reach
 
 log = logging.getLogger("reedbasket.workers")
 # A feed whose runs are cut this many times in a row is not taken up again by itself: something kills it on purpose.
@@ -72,6 +73,7 @@ class Workers:
         self._draining = False
         self.ended = ended
         self.signal = Signal()
+        self.reach = Reach()
 
     def start(self) -> list[int]:
         """Close what an earlier service left running, start the workers, and take up what was interrupted: those runs."""
@@ -276,11 +278,6 @@ class Workers:
     def folder(self) -> Path:
         return self._store.folder
 
-    @property
-    def allowed(self) -> Sequence[Path]:
-        """Further folders that definitions may reach."""
-        return self._store.allowed
-
 
 class _Hand:
     """One worker process. `run` is what it works on; heard_at: when it last said something. Times are of the monotonic
@@ -291,7 +288,7 @@ class _Hand:
         self.ready = self.was_ready = False
         self.heard_at = time.monotonic()
         self._process = subprocess.Popen(
-            [sys.executable, "-m", "reedbasket.service.worker", str(owner.folder), *map(str, owner.allowed)],
+            [sys.executable, "-m", "reedbasket.service.worker", str(owner.folder), owner.reach.as_text()],
             stdin=subprocess.PIPE,
             stdout=subprocess.PIPE,
             text=True,

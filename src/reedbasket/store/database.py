@@ -29,7 +29,6 @@ class Store:
 
     def __init__(self, folder: Path, allowed: Sequence[Path] = ()) -> None:
         self.folder = folder
-        self.allowed = tuple(allowed)
         self.places = Places.of_service(folder, allowed)
         self.path = folder / FILE_NAME
         self.held: dict[str, Any] = {}

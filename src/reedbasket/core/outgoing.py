@@ -1,0 +1,145 @@
+"""Where connections may lead: what a definition, a redirect or a web call names is looked at once its name is an address.
+
+The machine's own metadata service, its neighbours by link and the service itself are reached by nobody; a source could else be pointed
+there, and show what only this machine may see (OWASP ASVS 4.0, 12.6.1). The rule is asked by the interpreter itself, before each
+connection (`sys.addaudithook`), whichever library makes it; what connects outside of Python asks `require`.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import socket
+import sys
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import Any
+
+from .errors import ReedError
+
+# Link-local (RFC 3927, RFC 4291), where clouds keep a machine's metadata, and what else they keep it at.
+_DENIED = ("169.254.0.0/16", "fe80::/10", "fd00:ec2::254/128", "fd20:ce::254/128", "100.100.100.200/32", "168.63.129.16/32")
+_TRANSLATED = ipaddress.ip_network("64:ff9b::/96")  # RFC 6052: an IPv4 address within an IPv6 one
+
+Network = ipaddress.IPv4Network | ipaddress.IPv6Network
+Address = ipaddress.IPv4Address | ipaddress.IPv6Address
+
+
+class AddressNotAllowed(ReedError):
+    """A connection would lead where none is to lead."""
+
+    code = "address.not_allowed"
+
+
+@dataclass(frozen=True)
+class Outgoing:
+    """Which addresses may be connected to.
+
+    Attributes:
+        allow: networks; none: all that are not denied.
+        deny: networks, beside those that always are. What is allowed by name is not denied by these defaults.
+        own_port: that the service listens on; on this machine nothing is connected to there.
+    """
+
+    allow: tuple[str, ...] = ()
+    deny: tuple[str, ...] = ()
+    own_port: int | None = None
+
+    def require(self, host: str, port: int | None) -> None:
+        """Of a name, all its addresses are looked at.
+
+        Args:
+            host: a name or an address.
+            port: None where it is not known.
+
+        Raises:
+            AddressNotAllowed: one of the addresses may not be connected to.
+        """
+        for address in _addresses(host, port):
+            why = self._refusal(address, port)
+            if why:
+                raise AddressNotAllowed(
+                    "connecting to",
+                    f"{host}:{port}" if str(address) == host else f"{host}:{port} ({address})",
+                    found=why,
+                    mend="mend the address; where it is right, let whoever runs the service start it with --allow-network "
+                    f"{address}/{address.max_prefixlen}",
+                )
+
+    def _refusal(self, address: Address, port: int | None) -> str:
+        if self.own_port is not None and port == self.own_port and _is_here(address):
+            return "it is the service's own address"
+        if any(address in network for network in _networks(self.allow)):
+            return ""
+        if any(address in network for network in _networks((*self.deny, *_DENIED))):
+            return "it is link-local, a machine's metadata, or denied by whoever runs the service"
+        return "whoever runs the service allows other networks alone" if self.allow else ""
+
+
+_policy = Outgoing()
+_installed = False
+
+
+def install(policy: Outgoing) -> None:
+    """For this process, from now on."""
+    global _policy, _installed
+    _policy = policy
+    if not _installed:
+        sys.addaudithook(_look)
+        _installed = True
+
+
+def require(host: str, port: int | None) -> None:
+    """For what connects outside of Python.
+
+    Raises:
+        AddressNotAllowed: see Outgoing.require. Where nothing is installed, all is allowed.
+    """
+    if _installed:
+        _policy.require(host, port)
+
+
+def _look(event: str, given: tuple[Any, ...]) -> None:
+    if event == "socket.connect" and isinstance(given[1], tuple):
+        _policy.require(str(given[1][0]), int(given[1][1]))
+
+
+def _addresses(host: str, port: int | None) -> list[Address]:
+    try:
+        return [_plain(ipaddress.ip_address(host.partition("%")[0]))]
+    except ValueError:
+        pass
+    # What has no address is refused by whoever connects, in words of its own.
+    with suppress(OSError, UnicodeError):
+        return [
+            _plain(ipaddress.ip_address(str(found[4][0]).partition("%")[0]))
+            for found in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
+        ]
+    return []
+
+
+def _plain(address: Address) -> Address:
+    """An IPv4 address that is written as an IPv6 one."""
+    if isinstance(address, ipaddress.IPv6Address):
+        if address.ipv4_mapped is not None:
+            return address.ipv4_mapped
+        if address in _TRANSLATED:
+            return ipaddress.IPv4Address(int(address) & 0xFFFFFFFF)
+    return address
+
+
+def _is_here(address: Address) -> bool:
+    """An address of this machine: one that can be listened at."""
+    if address.is_loopback or address.is_unspecified:
+        return True
+    family = socket.AF_INET if address.version == 4 else socket.AF_INET6
+    try:
+        with socket.socket(family, socket.SOCK_DGRAM) as probe:
+            probe.bind((str(address), 0))
+    except OSError:
+        return False
+    return True
+
+
+def _networks(texts: Sequence[str]) -> list[Network]:
+    return [ipaddress.ip_network(text, strict=False) for text in texts]

@@ -1,0 +1,87 @@
+"""Nothing that a definition names leads a connection to the machine's metadata, to its neighbours by link, or back to the service."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from reedbasket.client import Client
+from reedbasket.core.outgoing import AddressNotAllowed, Outgoing
+from tests.conftest import RunningService
+from tests.security.test_secrets import BASKET
+from tests.support.source import Answer, serving
+
+WAREHOUSE = "warehouse: marsh\non: sqlite\npath: marsh.db\n"
+DENIED = "127.0.0.3"
+
+
+@pytest.mark.parametrize(
+    ("host", "port", "why"),
+    [
+        ("169.254.169.254", 80, "link-local"),
+        ("::ffff:169.254.169.254", 80, "link-local"),
+        ("64:ff9b::a9fe:a9fe", 80, "link-local"),
+        ("fe80::1%lo", 80, "link-local"),
+        ("fd00:ec2::254", 80, "link-local"),
+        ("127.0.0.1", 8640, "own"),
+        ("localhost", 8640, "own"),
+        ("127.9.9.9", 8640, "own"),
+        ("0.0.0.0", 8640, "own"),
+        ("::1", 8640, "own"),
+        ("::ffff:127.0.0.1", 8640, "own"),
+        ("127.0.0.1", 8641, ""),
+        ("192.0.2.7", 443, ""),
+        ("nobody.invalid", 443, ""),
+    ],
+)
+def test_what_is_denied_by_default(host: str, port: int, why: str) -> None:
+    policy = Outgoing(own_port=8640)
+    if not why:
+        policy.require(host, port)
+        return
+    with pytest.raises(AddressNotAllowed, match=why):
+        policy.require(host, port)
+
+
+def test_networks_that_the_operator_names() -> None:
+    with pytest.raises(AddressNotAllowed, match="other networks"):
+        Outgoing(allow=("10.0.0.0/8",)).require("192.0.2.7", 443)
+    Outgoing(allow=("10.0.0.0/8",)).require("10.1.2.3", 443)
+    Outgoing(allow=("169.254.169.254/32",)).require("169.254.169.254", 80)
+    with pytest.raises(AddressNotAllowed, match="denied"):
+        Outgoing(deny=("192.0.2.0/24",)).require("192.0.2.7", 443)
+
+
+@pytest.mark.parametrize(
+    "way", ["the service itself", "denied", "a redirect", "a token's address", "postgres", "mysql", "sftp", "ftp", "s3"]
+)
+def test_no_source_leads_there(tmp_path: Path, way: str) -> None:
+    service = RunningService(tmp_path / "data", "--deny-network", f"{DENIED}/32")
+    port = service.url.rpartition(":")[2]
+    try:
+        editor = Client(service.url, service.client.make_token("editor", "editor")["token"])
+        editor.set_secret("quay_token", "planted-quay-7")
+        with serving(lambda _: Answer({}, 302, {"Location": f"http://localhost:{port}/healthz"})) as source:
+            text = BASKET.format(url=source.url)
+            place = {"the service itself": service.url, "denied": f"http://{DENIED}:9", "a redirect": source.url}.get(way)
+            server = f"host: localhost\nport: {port}\ndatabase: d\nuser: u\npassword: {{secret: quay_token}}"
+            if place is not None:
+                text = BASKET.format(url=place)
+            elif way == "a token's address":
+                oauth = f'auth: {{oauth: {{grant: client_credentials, token_url: "http://[::1]:{port}/t", client_id: x}}}}'
+                text = text.replace('auth: {bearer: "{settings.token}"}', oauth)
+            elif way in ("postgres", "mysql"):
+                text = f"source: quays\non: {way}\n{server}\ntls: {{mode: disable}}\n"
+            else:
+                url = f"{way}://{DENIED}:9/" if way != "s3" else f"s3://bucket/\nendpoint: http://{DENIED}:9\nuser: u"
+                user = "" if way == "s3" else "\nuser: u"
+                text = f"source: quays\non: files\nurl: {url}{user}\npassword: {{secret: quay_token}}\n"
+            editor.apply({"b.yaml": text})
+            steps = editor.check_source("quays")
+            assert any(
+                "address.not_allowed" in str(step) or "service's own" in str(step) or "denied" in str(step) for step in steps
+            ), steps
+            assert not all(step["ok"] for step in steps)
+    finally:
+        service.stop()
