@@ -159,7 +159,7 @@ class CodeHost:
             _end(process)
             listening.join(2)
             for line in printed:
-                self._told("info", "connector.printed", self._mask.text(line.decode("utf-8", "replace").rstrip()[:_LINE]))
+                self._told("info", "connector.printed", self._mask.text(line.decode("utf-8", "replace").rstrip())[:_LINE])
             shutil.rmtree(scratch, ignore_errors=True)
 
     def _talk(self, into: int, out: int, silence: float) -> Iterator[Found]:
@@ -173,7 +173,7 @@ class CodeHost:
                 self._told(
                     "warning" if line["level"] == "warning" else "info",
                     "connector.said",
-                    self._mask.text(str(line["message"])[:_LINE]),
+                    self._mask.text(str(line["message"]))[:_LINE],
                 )
             elif letter == b"e":
                 raise self._error(orjson.loads(payload), failed)
