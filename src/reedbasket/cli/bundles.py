@@ -112,12 +112,18 @@ def _out(client: Client, bundle: wire.Bundle, table: str | None) -> int:
 
 
 def load(options: argparse.Namespace) -> int:
-    from ..core.bundles import as_basket, read_manifest
+    from ..client.find import data_folder_of
+    from ..core.bundles import as_basket, feed_of, read_manifest
+    from ..core.places import FILES
 
     client = find_client(options.url, options.token)
-    folder = _from_pipe(options) if options.folder == PIPE else Path(options.folder)
+    folder = given = _from_pipe(options) if options.folder == PIPE else Path(options.folder)
     try:
         manifest = read_manifest(folder)
+        if (data := data_folder_of(client)) is not None:
+            # Definitions reach no folder but the service's own for files, and those that it was told to allow.
+            folder = data.resolve() / FILES / "bundles" / feed_of(manifest)
+            shutil.copytree(given, folder, dirs_exist_ok=True)
         name, text = as_basket(manifest, folder, into=options.into, prefix=options.prefix)
         client.apply({f"{name}.yaml": text})
         run = client.ask_run(name, wait_seconds=WAIT_SECONDS)
@@ -126,7 +132,9 @@ def load(options: argparse.Namespace) -> int:
         return ended(run, options.json)
     finally:
         if options.folder == PIPE:
-            shutil.rmtree(folder, ignore_errors=True)
+            shutil.rmtree(given, ignore_errors=True)
+            if folder != given:
+                shutil.rmtree(folder, ignore_errors=True)
 
 
 def _from_pipe(options: argparse.Namespace) -> Path:

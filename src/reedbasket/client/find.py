@@ -17,8 +17,7 @@ def find_client(url: str | None = None, token: str | None = None) -> Client:
     token = token or os.environ.get("REED_TOKEN")
     if url and token:
         return Client(url, token)
-    home = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local" / "share")
-    places = [Path(os.environ["REED_DATA"])] if os.environ.get("REED_DATA") else [Path("reed-data"), Path(home) / "reedbasket"]
+    places = _places()
     for folder in places:
         try:
             found = url or json.loads((folder / "service.json").read_text())["url"]
@@ -29,3 +28,21 @@ def find_client(url: str | None = None, token: str | None = None) -> Client:
     raise ServiceUnreachable(
         f"no running service found (looked in {looked}); start one with `reed serve` or `reed demo`, or give --url and --token"
     )
+
+
+def data_folder_of(client: Client) -> Path | None:
+    """The data folder of the service that the client speaks to, where it is on this machine and ours to read."""
+    for folder in _places():
+        try:
+            if json.loads((folder / "service.json").read_text())["url"] == client.url:
+                return folder
+        except (OSError, ValueError, KeyError):
+            continue
+    return None
+
+
+def _places() -> list[Path]:
+    if os.environ.get("REED_DATA"):
+        return [Path(os.environ["REED_DATA"])]
+    home = os.environ.get("XDG_DATA_HOME") or str(Path.home() / ".local" / "share")
+    return [Path("reed-data"), Path(home) / "reedbasket"]

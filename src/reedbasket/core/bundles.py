@@ -59,10 +59,15 @@ def digest(file: Path) -> str:
     return found.hexdigest()
 
 
+def feed_of(manifest: dict[str, Any]) -> str:
+    """The name of the feed that loads a bundle."""
+    return re.sub(r"[^a-z0-9]+", "-", f"bundle-{manifest['feed']}".lower()).strip("-")
+
+
 def as_basket(manifest: dict[str, Any], folder: Path, *, into: str, prefix: str = "") -> tuple[str, str]:
     """(the feed's name, YAML): a source of the folder, and a feed that takes each of its files once. The same bundle loaded again brings
     nothing; a newer one of the same feed is merged by its keys."""
-    name = re.sub(r"[^a-z0-9]+", "-", f"bundle-{manifest['feed']}".lower()).strip("-")
+    name = feed_of(manifest)
     tables = {
         table["name"]: {
             "files": table["file"],

@@ -31,6 +31,7 @@ class Places:
         signers: Python that signs requests; definitions name it, and never bring it.
         allowed: resolved folders that paths may lead into; None for all, where the caller acts for themselves.
         own: the service's folder, resolved: of what lies in it only `files` and `warehouses` are reached, whatever is allowed.
+        lent: one folder more, which the service itself made for this run.
     """
 
     files: Path
@@ -38,6 +39,7 @@ class Places:
     signers: Path
     allowed: tuple[Path, ...] | None = None
     own: Path | None = None
+    lent: Path | None = None
 
     @classmethod
     def anywhere(cls, folder: Path) -> Places:
@@ -81,6 +83,8 @@ class Places:
         if self.allowed is None:
             return path
         real = path.resolve()
+        if self.lent is not None and real.is_relative_to(self.lent.resolve()):
+            return path
         inside = self.own is not None and real.is_relative_to(self.own)
         within = [self.own / FILES, self.own / WAREHOUSES] if inside and self.own else self.allowed
         if any(real.is_relative_to(folder) for folder in within):

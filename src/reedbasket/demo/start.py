@@ -37,6 +37,7 @@ def run_demo(folder: Path, port: int, say: Callable[[str], None], *, postgres: b
     PostgreSQL, and its feed loads into it too."""
     quiet_logs()
     fresh_folder(folder)
+    (folder / FILES).mkdir(parents=True)
     known = made_secrets(postgres=postgres) | {
         "dock_file": str((folder / FILES / DOCK_FILE).absolute()),
         "turnstile_folder": str((folder / FILES / TURNSTILE_FOLDER).absolute()),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 
+from ..core.places import Places
 from ..core.run import Outside
 from ..core.run.order import SourceOrder
 from ..store import Store, secrets
@@ -12,11 +13,15 @@ from ..store.tokens import StoreVault
 
 
 def outside_of(
-    store: Store, order: SourceOrder, stop: threading.Event | None = None, wind_up: threading.Event | None = None
+    store: Store,
+    order: SourceOrder,
+    stop: threading.Event | None = None,
+    wind_up: threading.Event | None = None,
+    places: Places | None = None,
 ) -> Outside:
     return Outside(
         reveal=lambda name: secrets.reveal(store, name),
-        places=store.places,
+        places=places or store.places,
         pacer=StorePacer(store, order.source, order.pace, order.retry, order.timeouts.request),
         stop=stop or threading.Event(),
         vault=lambda fingerprint: StoreVault(store, order.source, fingerprint),

@@ -16,6 +16,7 @@ import threading
 import time
 import traceback
 from collections.abc import Sequence
+from dataclasses import replace
 from datetime import UTC, datetime
 from pathlib import Path
 from queue import SimpleQueue
@@ -183,10 +184,11 @@ class Worker:
                     listener.log("warning", error.code, f"{one.warehouse.warehouse}: {error}")
         replay = journal.rejects_to_replay(store, order.feed, order.warehouse.warehouse, run) if order.again else {}
         again = {place: Replayed(held.records, held.runs) for place, held in replay.items()} if order.again else None
-        outside = outside_of(store, order, self._stop, self._wind_up)
+        places = replace(store.places, lent=made)
+        outside = outside_of(store, order, self._stop, self._wind_up, places)
         result = run_feed(order, outside, listener=listener, clock=lambda: datetime.now(UTC), again=again)
         if made is not None and result.outcome is RunOutcome.SUCCEEDED:
-            warehouse = open_warehouse(order.warehouse, store.places, self._reveal)
+            warehouse = open_warehouse(order.warehouse, places, self._reveal)
             try:
                 manifest = write_bundle(order, warehouse, made, datetime.now(UTC))
             finally:
