@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from typing import Any
 
-from . import template
+from . import expression_of_text, template
 from .auth import Auth
 from .fields import check_name
 from .http import Body, Connector, HttpTable, Setting
@@ -199,7 +199,7 @@ def setting_mistake(setting: Setting, value: Any) -> str | None:
         except ValueError as error:
             return str(error)
     for one in values:
-        if setting.pattern is not None and not re.fullmatch(setting.pattern, str(one)):
+        if setting.pattern is not None and not expression_of_text.matches(setting.pattern, str(one)):
             return f"found {one!r}, which does not match the pattern {setting.pattern}"
         if setting.allowed is not None and one not in setting.allowed:
             return f"found {one!r}{nearest(str(one), setting.allowed)}"

@@ -11,6 +11,8 @@ from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Fie
 
 from . import template
 
+_LONGEST_TEMPLATE = 20_000
+
 
 def check_name(text: str) -> str:
     if not re.fullmatch(r"[a-z][a-z0-9_-]{0,62}", text):
@@ -19,6 +21,8 @@ def check_name(text: str) -> str:
 
 
 def _check_template(text: str) -> str:
+    if len(text) > _LONGEST_TEMPLATE:
+        raise ValueError(f"it is {len(text):,} letters long; a template has at most {_LONGEST_TEMPLATE:,}")
     template.parse(text)
     return text
 

@@ -5,12 +5,12 @@ Every default stands here and nowhere else; `reed plan --full` prints the filled
 
 from __future__ import annotations
 
-import re
 from datetime import timedelta
 from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, model_validator
 
+from . import expression_of_text
 from .auth import Auth
 from .code import Code
 from .fields import KeyColumns, Model, Name, RecordsPath, Template, Values
@@ -32,10 +32,9 @@ class Setting(Model):
         if self.type == "secret" and self.default is not None:
             raise ValueError("a secret has no default: definitions never hold secrets")
         if self.pattern is not None:
-            try:
-                re.compile(self.pattern)
-            except re.error as error:
-                raise ValueError(f"pattern is not a regular expression: {error}") from None
+            why = expression_of_text.problem_of(self.pattern)
+            if why:
+                raise ValueError(f"pattern is not a regular expression: {why}")
         return self
 
 

@@ -25,6 +25,7 @@ _LETTERS = {
 }
 _CLOCK = frozenset("HMS")
 _NAMED = re.compile(r"{([a-z_][a-z0-9_]*)(?::([^{}]*))?}")
+_MOST_WILD, _MOST_DEEP = 3, 2
 _WILD = frozenset("*?[{")
 
 
@@ -47,6 +48,7 @@ class Pattern:
         path = text.removeprefix("./")
         if path.startswith("/") or not path or ".." in path.split("/"):
             raise ValueError("a pattern is below the source's own folder: it begins with no / and has no ..")
+        _require_few_wild(path)
         fixed = path.split("/")[:-1]
         wild = next((place for place, part in enumerate(fixed) if _WILD & set(part)), len(fixed))
         self.under = "/".join(fixed[:wild])
@@ -123,6 +125,16 @@ class Pattern:
             _LETTERS[part[1]] if part.startswith("%") else re.escape(part) for part in re.findall(r"%.|[^%]+", form)
         )
         return f"(?P<{name}>{inside})"
+
+
+def _require_few_wild(path: str) -> None:
+    """What may be any text is tried at every length, against names that others chose: with four of them in a name of 255 letters that
+    takes half a minute."""
+    if path.count("**") > _MOST_DEEP:
+        raise ValueError(f"a pattern holds at most {_MOST_DEEP} `**`")
+    for part in path.split("/"):
+        if part.count("*") - 2 * part.count("**") + sum(1 for found in _NAMED.finditer(part) if not found[2]) > _MOST_WILD:
+            raise ValueError(f"between two / a pattern holds at most {_MOST_WILD} `*` and names of text")
 
 
 def _value(named: Named, text: str) -> Any:

@@ -8,6 +8,7 @@ a mistake, not the last one's victory.
 from __future__ import annotations
 
 import re
+from bisect import bisect_left, bisect_right
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -18,6 +19,8 @@ from .mistakes import Mistake
 Path = tuple[str | int, ...]
 # Of one document: a hundred times what 600 tables with all their keys take would be more.
 MOST_PLACES = 100_000
+MOST_DOCUMENTS = 10_000
+_MOST_DIGITS = 400
 _BORDER = re.compile(r"^(?:---(?:[ \t].*)?|\.\.\.[ \t]*)$\n?", re.MULTILINE)
 
 
@@ -35,7 +38,10 @@ for _tag, _pattern, _first in (
 
 
 def _whole_number(loader: yaml.SafeLoader, node: yaml.ScalarNode) -> int:
-    return int(loader.construct_scalar(node))
+    text = loader.construct_scalar(node)
+    if len(text) > _MOST_DIGITS:
+        raise yaml.MarkedYAMLError(problem="a number of so many digits is none of ours", problem_mark=node.start_mark)
+    return int(text)
 
 
 # '010' is ten in the core schema; PyYAML's own constructor would read it as octal.
@@ -67,10 +73,13 @@ def read_documents(file: str, text: str) -> tuple[list[Document], list[Mistake]]
     loader = None
     try:
         loader = _CoreLoader(text)
+        borders = [found.span() for found in _BORDER.finditer(text)]
+        if len(borders) > MOST_DOCUMENTS:
+            raise yaml.MarkedYAMLError(problem=f"it holds {len(borders)} documents; a file holds at most {MOST_DOCUMENTS}")
         while loader.check_node():
             node = loader.get_node()
             assert node is not None
-            document = Document(file, None, text=_written(text, node))
+            document = Document(file, None, text=_written(text, node, borders))
             _walk(node, (), document, mistakes)
             if len(document.positions) > MOST_PLACES:
                 raise yaml.MarkedYAMLError(problem="it stands for more than a basket holds", problem_mark=node.start_mark)
@@ -91,11 +100,12 @@ def read_documents(file: str, text: str) -> tuple[list[Document], list[Mistake]]
     return documents, mistakes
 
 
-def _written(text: str, node: yaml.Node) -> str:
-    """What stands between the borders (`---`) of one document."""
-    borders = [found.span() for found in _BORDER.finditer(text)]
-    begin = max((end for _, end in borders if end <= node.start_mark.index), default=0)
-    ends = min((start for start, _ in borders if start >= node.end_mark.index), default=len(text))
+def _written(text: str, node: yaml.Node, borders: list[tuple[int, int]]) -> str:
+    """What stands between the borders (`---`) of one document, in order."""
+    before = bisect_right(borders, node.start_mark.index, key=lambda border: border[1])
+    behind = bisect_left(borders, node.end_mark.index, key=lambda border: border[0])
+    begin = borders[before - 1][1] if before else 0
+    ends = borders[behind][0] if behind < len(borders) else len(text)
     written = text[begin:ends]
     return written if written.endswith("\n") else written + "\n"
 
@@ -108,6 +118,8 @@ def _walk(node: yaml.Node, path: Path, document: Document, mistakes: list[Mistak
     if isinstance(node, yaml.MappingNode):
         for key, value in node.value:
             name = str(key.value)
+            if isinstance(key, yaml.ScalarNode):
+                key.tag = "tag:yaml.org,2002:str"  # a key is a word, whatever it looks like
             here = (*path, name)
             line, column = key.start_mark.line + 1, key.start_mark.column + 1
             if here in document.positions:
