@@ -297,3 +297,25 @@ def test_a_view_that_is_broken_is_no_matter_of_the_tables_beside_it(tmp_path: Pa
     assert result.outcome is RunOutcome.SUCCEEDED and "table.no_right" in heard.codes()
     result, _ = run_once(text.replace("TABLES", "a_view"), tmp_path, run=3)
     assert result.error is not None and (result.error["code"], "older" in result.error["found"]) == ("source.broken_view", True)
+
+
+def test_a_time_without_end_is_rejected_as_it_came_and_a_replay_changes_no_type(dock: Dock, tmp_path: Path) -> None:
+    dock.do("create table beds (id int primary key, cut date, at timestamptz)")
+    dock.do("insert into beds values (1, '2026-03-01', '2026-03-01 06:00Z'), (2, 'infinity', '-infinity')")
+    dock.do("insert into beds values (3, '0044-03-15 BC', '10000-01-01 00:00Z')")
+    text = dock.basket("tables: {beds: CAST}\n")
+    result, heard = run_once(text.replace("CAST", ""), tmp_path)
+    assert result.outcome is RunOutcome.SUCCEEDED, result.error
+    came = [reject.record for reject in heard.rejected]
+    assert [(r["cut"], r["at"]) for r in came] == [("infinity", "-infinity"), ("0044-03-15 BC", "10000-01-01T00:00:00Z")]
+
+    def replayed(said: str, run: int) -> list[tuple[object, ...]]:
+        order = order_for(text.replace("CAST", said), run=run)
+        again = {("marsh", "beds"): Replayed(came, [1, 1])}
+        run_feed(order, outside_for(order, tmp_path), listener=Heard(), clock=lambda: datetime.now(UTC), again=again)
+        return [(row["id"], row["cut"], row["at"]) for row in table_rows(tmp_path, "beds")]
+
+    before = [(row["id"], row["cut"], row["at"]) for row in table_rows(tmp_path, "beds")]
+    assert len(before) == 1 and replayed("", 2) == before
+    mended = replayed("{cast: {cut: text, at: text}}", 3)
+    assert sorted(mended)[1:] == [(2, "infinity", "-infinity"), (3, "0044-03-15 BC", "10000-01-01T00:00:00Z")]

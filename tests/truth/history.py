@@ -226,7 +226,7 @@ class Player:
         result = run_feed(order, outside_of(order, self.folder), listener=heard, clock=lambda: datetime.now(UTC))
         for reject, warehouse in zip(heard.rejected, heard.rejected_in, strict=True):
             if isinstance(reject.record, dict):
-                self.rejects.setdefault(warehouse, []).append((reject.record, self.run))
+                self.rejects.setdefault(warehouse or f"in_{self.declared.warehouses[0]}", []).append((reject.record, self.run))
         self._judge(result, heard, order, began, foreseen)
         if result.outcome == "succeeded" and not scene.struck():
             self._judge_columns(planned)

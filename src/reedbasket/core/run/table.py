@@ -68,7 +68,7 @@ class TableRun(TableCommits):
         for loss in change.losses:
             self._log("warning", "table.not_kept", f"let go, as accepted: {loss}")
         saved = saved_of(table, state, change) if self._moves_cursor else None
-        self._shaper = shaper_for(order, table, state)
+        self._shaper = shaper_for(order, table, state, again=self._again is not None)
         self._taking = self._reading.take(
             table,
             saved,

@@ -96,7 +96,7 @@ class TableCommits:
         """From the last commit on: nothing of what was staged since stays."""
         self._load.close()
         state = self._warehouse.state(self._order.feed, self._table.name)
-        self._shaper = shaper_for(self._order, self._table, state)
+        self._shaper = shaper_for(self._order, self._table, state, again=self._again is not None)
         self._load = self._warehouse.begin(self._target, state)
         for name, value in self._at_commit.items():
             setattr(self.progress, name, value)

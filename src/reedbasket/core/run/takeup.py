@@ -46,9 +46,11 @@ def held_of(table: TableOrder, feed: str, warehouse: Warehouse, state: TableStat
     return Held(state.structure, warehouse.files(feed, table.name) if table.by == "files" else ())
 
 
-def shaper_for(order: RunOrder, table: TableOrder, state: TableState | None) -> Shaper:
+def shaper_for(order: RunOrder, table: TableOrder, state: TableState | None, *, again: bool = False) -> Shaper:
+    """again: for a replay. What a database declares is known, and a value that was rejected changes no column's type."""
     structure = state.structure.copy() if state else TableShape(table.target)
-    rules = table.rules(order.drift)
+    drift = order.drift.model_copy(update={"types": "reject"}) if again and order.database is not None else order.drift
+    rules = table.rules(drift)
     return Shaper(
         structure, table.key, table.link, rules, newest_by=table.newest_by, expected=state is not None, by_file=table.by_file
     )

@@ -6,6 +6,7 @@ The table's fields carry `kind` (one of ours) and `digits` ("whole,fraction" of 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from datetime import date, timedelta
 from typing import Any
 
 import pyarrow as pa
@@ -23,6 +24,9 @@ from .values import MOST_DIGITS, ColumnData, Misfit, fit
 
 # Days and microseconds of the years 1 to 9999: what every one of our warehouses can hold, and Python too.
 _DAYS = (-719_162, 2_932_896)
+# PostgreSQL's infinities are its largest and smallest numbers; finite times reach the year 294276, days the year 5874897.
+_DAY_MICROS = 86_400_000_000
+_INFINITE_MICROS, _INFINITE_DAYS = 2**63 - 2, 2_145_042_905
 _MICROS = (-62_135_596_800_000_000, 253_402_300_799_999_999)
 
 
@@ -172,20 +176,27 @@ def as_records(table: pa.Table) -> list[dict[str, Any]]:
 
 
 def _time_text(micros: int) -> str:
-    from datetime import UTC, datetime, timedelta
-
-    if not _MICROS[0] <= micros <= _MICROS[1]:
-        return "beyond the years 1 to 9999"
-    moment = datetime(1970, 1, 1, tzinfo=UTC) + timedelta(microseconds=micros)
-    return moment.isoformat().replace("+00:00", "Z")
+    days, rest = divmod(micros, _DAY_MICROS)
+    seconds, fraction = divmod(rest, 1_000_000)
+    if abs(micros) > _INFINITE_MICROS:
+        return "infinity" if micros > 0 else "-infinity"
+    day, _, era = _date_text(days).partition(" ")
+    clock = f"{seconds // 3600:02}:{seconds // 60 % 60:02}:{seconds % 60:02}" + (f".{fraction:06}" if fraction else "")
+    return f"{day}T{clock}Z{' ' + era if era else ''}"
 
 
 def _date_text(days: int) -> str:
-    from datetime import date, timedelta
-
-    if not _DAYS[0] <= days <= _DAYS[1]:
-        return "beyond the years 1 to 9999"
-    return (date(1970, 1, 1) + timedelta(days=days)).isoformat()
+    """As PostgreSQL writes it: years of five digits and more, years before the first with BC, infinity."""
+    if abs(days) > _INFINITE_DAYS:
+        return "infinity" if days > 0 else "-infinity"
+    if _DAYS[0] <= days <= _DAYS[1]:
+        return (date(1970, 1, 1) + timedelta(days=days)).isoformat()
+    # 400 years have as many days each time: a year like it that Python has, and how many times 400 lie between.
+    cycles, within = divmod(days - _DAYS[0], 146_097)
+    like = date(1, 1, 1) + timedelta(days=within)
+    year = like.year + 400 * cycles
+    written, era = (year, "") if year > 0 else (1 - year, " BC")
+    return f"{written:04}-{like.month:02}-{like.day:02}{era}"
 
 
 def _out_of_range(kind: Kind, values: pa.Array) -> list[Misfit]:
