@@ -13,11 +13,15 @@ from collections.abc import Callable, Sequence
 
 from ..client import ServiceProblem, ServiceUnreachable
 from . import arguments
+from .terminal import Terminal
 
 Command = Callable[[argparse.Namespace], int]
 
 
 def main(given: Sequence[str] | None = None) -> int:
+    for name in ("stdout", "stderr"):
+        if getattr(sys, name).isatty():
+            setattr(sys, name, Terminal(getattr(sys, name)))
     parser = arguments.build()
     options = parser.parse_args(given)
     try:

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..client import Client, find_client
 from . import show
+from .terminal import as_text, beneath
 
 if TYPE_CHECKING:
     from .. import wire
@@ -168,7 +169,9 @@ def _live(client: Client, number: int) -> None:
     from rich.console import Console
     from rich.live import Live
 
-    with Live(console=Console(width=show.width(), highlight=False), refresh_per_second=8, transient=True) as live:
+    with Live(
+        console=Console(file=beneath(sys.stdout), width=show.width(), highlight=False), refresh_per_second=8, transient=True
+    ) as live:
         for name, data in client.events(number):
             if name == "run":
                 live.update(_live_table(data))
@@ -181,7 +184,8 @@ def _live_table(run: wire.Run) -> Any:
     took = show.seconds_between(run["started_at"], run["ended_at"])
     made = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0), title_justify="left", title_style="")
     made.title = f"run {run['id']}  {run['feed']}  {run['outcome']}  {took}"
-    made.caption = "\n".join(f"{_called(table)} waits {table['waiting']}" for table in run["tables"] if table["waiting"])
+    waiting = (f"{_called(table)} waits {table['waiting']}" for table in run["tables"] if table["waiting"])
+    made.caption = as_text("\n".join(waiting))
     made.caption_justify, made.caption_style = "left", "yellow"
     for name in ("table", "phase", "", "read", *WRITTEN, "rows/s", "requests", "bytes", "waited", "left"):
         made.add_column(name, justify="left" if name in ("table", "phase", "") else "right", no_wrap=True)
@@ -193,7 +197,7 @@ def _live_table(run: wire.Run) -> Any:
                 max(expected, 1), _done(table), 18, style="bright_black", complete_style="green", finished_style="green"
             )
         made.add_row(
-            _called(table),
+            as_text(_called(table)),
             table["phase"],
             bar,
             show.count(table["read"]),

@@ -31,6 +31,15 @@ _NOT_NOTED = {
 }
 
 
+# Of every answer that does not say otherwise, as the console's page does. What is answered here is for whoever asked, and for now.
+_HEADERS = {
+    "X-Content-Type-Options": "nosniff",
+    "Cache-Control": "no-store",
+    "Content-Security-Policy": "default-src 'none'; frame-ancestors 'none'",
+    "Referrer-Policy": "no-referrer",
+}
+
+
 def create_app(parts: Parts) -> Flask:
     app = Flask(__name__, static_folder=None)
     app.config["MAX_CONTENT_LENGTH"] = _LARGEST_REQUEST_BYTES
@@ -55,7 +64,10 @@ def create_app(parts: Parts) -> Flask:
 
     @app.after_request
     def note(answer: Response) -> Response:
-        answer.headers.setdefault("X-Content-Type-Options", "nosniff")
+        for name, text in _HEADERS.items():
+            answer.headers.setdefault(name, text)
+        if request.is_secure:
+            answer.headers.setdefault("Strict-Transport-Security", "max-age=31536000")
         who: Caller | None = g.get("caller")
         operation = declared.get(request.endpoint or "")
         if who is None or operation is None or request.method == "GET" or operation.name in _NOT_NOTED:

@@ -121,7 +121,7 @@ def sign_in(body: SignIn) -> Response:
         max_age=access.SESSION_DAYS * 86400,
         httponly=True,
         samesite="Strict",
-        secure=request.is_secure,
+        secure=request.is_secure or parts().url.startswith("https://"),
     )
     return answer
 
