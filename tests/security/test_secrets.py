@@ -121,7 +121,8 @@ def test_every_writing_of_a_secret_is_blanked(secret: str) -> None:
             continue
         shown = mask.text(f"before {written} after")
         assert len(re.sub(r"before|after|\W|•", "", shown)) <= 12 and written not in shown, (name, written, shown)
-    assert mask.text(f"before {secret[:-1]}") == "before •••"  # as it was cut to be shown
+    if len(secret) > 8:  # as it was cut to be shown
+        assert mask.text(f"before {secret[:-1]}") == "before •••"
     assert Mask([secret]).text("nothing of it stands in here, 100 % of it") == "nothing of it stands in here, 100 % of it"
 
 

@@ -19,7 +19,7 @@ _LINE = 16
 # Shorter than this, what base64 makes of it says too little.
 _BASE64_FROM = 6
 # So many letters of a secret say something.
-_BEGUN = 4
+_BEGUN = 8
 _ESCAPES = {'"': r"\"", "\\": "\\\\", "/": r"\/", "\n": r"\n", "\r": r"\r", "\t": r"\t", "\b": r"\b", "\f": r"\f", "'": r"\'"}
 
 
