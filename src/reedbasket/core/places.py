@@ -92,8 +92,8 @@ class Places:
         raise PlaceNotAllowed(
             "opening",
             str(path),
-            found="the service's own folder is no place for data"
+            found=f"of the service's own folder only {FILES} and {WAREHOUSES} are for data"
             if inside
             else f"it does not lie in a folder that definitions may reach: {', '.join(map(str, self.allowed))}",
-            mend=f"put it below {self.files} or {self.warehouses}, or let whoever runs the service start it with --allow-path FOLDER",
+            mend=f"put it below {within[0]}, or let whoever runs the service allow its folder with `reed serve --allow-path`",
         )

@@ -140,11 +140,9 @@ class EngineLoad:
     def spare(self, keys: TableBatch) -> None:
         self._spared.append(keys)
 
-    def spare_all(self) -> None:
-        self._spares_all = True
-
-    def spare_files(self, numbers: Iterable[int | None]) -> None:
-        self._spared_files.update(numbers)
+    def spare_all(self, files: Iterable[int | None] | None = None) -> None:
+        self._spares_all = self._spares_all or files is None
+        self._spared_files.update(files or ())
 
     def gone(self, keys: TableBatch) -> None:
         self._gone.append(keys)

@@ -204,11 +204,9 @@ class Load(Protocol):
     def spare(self, keys: TableBatch) -> None:
         """Keys that the source does show, though their records could not be shaped: they have not gone."""
 
-    def spare_all(self) -> None:
-        """The source does show records whose keys nobody could read: what this load does not hold has not gone."""
-
-    def spare_files(self, numbers: Iterable[int | None]) -> None:
-        """As spare_all, of these files alone: their rows of before stay until there is a version that can be read whole."""
+    def spare_all(self, files: Iterable[int | None] | None = None) -> None:
+        """The source does show records whose keys nobody could read: what this load does not hold has not gone. files: of these alone,
+        whose rows of before stay until there is a version that can be read whole."""
 
     def gone(self, keys: TableBatch) -> None:
         """Keys that the source has no more. Their rows go as `deletes` says."""

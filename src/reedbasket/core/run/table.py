@@ -327,7 +327,7 @@ class TableRun(TableCommits):
                 self._load.spare(keys)
             if self._table.by_file and (keys is None or keys.rows < len(rejects)):
                 unknown = [reject for reject in rejects if not has_key(reject.record, self._table.key)]
-                self._load.spare_files(reject.file for reject in unknown or rejects)
+                self._load.spare_all({reject.file for reject in unknown or rejects})
             elif keys is None or keys.rows < len(rejects):
                 self._load.spare_all()
                 if self._compare:
