@@ -86,7 +86,7 @@ def main(which: str, engine: str, where: str, url: str, count: int) -> None:
             place["schema"] = which + folder.name.replace("-", "_").lower()
         seconds = run_ours(url, folder, place) if which == "ours" else BY_HAND[engine](url, folder, place)
         peak = own_peak_mb()
-        found = count_of(engine, folder, place)
+        found = count_of(engine, folder / "warehouses" if which == "ours" else folder, place)
         assert found == count, f"{found} rows, not {count}"
     print(json.dumps({"seconds": seconds, "rss_mb": peak}))
 
