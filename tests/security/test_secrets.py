@@ -69,6 +69,9 @@ def test_who_may_only_run_a_feed_sends_its_secret_nowhere_else(service: RunningS
             line["details"] for line in service.client.audit() if "quay_token would be shown to" in (line["details"] or "")
         ]
         assert len(lines) == 1 and f":{stranger}" in lines[0]
+        roles["editor"].apply({"b.yaml": BASKET.format(url=thief.url)})
+        told = [line["details"] for line in service.client.audit() if "quay_token is shown to" in (line["details"] or "")]
+        assert [f":{port}" in told[-1], f":{stranger}" in told[0], len(told)] == [True, True, 2]
 
 
 @pytest.mark.parametrize(

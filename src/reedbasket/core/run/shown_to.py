@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
 from urllib.parse import urlsplit
 
-from ..spec import template
-from .order import SourceOrder
+from ..spec import Basket, template
+from .order import SourceOrder, source_order
 
 
 def servers(order: SourceOrder) -> set[str]:
@@ -22,6 +23,17 @@ def servers(order: SourceOrder) -> set[str]:
     oauth = order.auth.oauth if order.auth is not None else None
     texts = [order.base, *((oauth.token_url, oauth.authorize_url) if oauth is not None else ())]
     return {_server(filled) for text in texts if text is not None and (filled := template.fill(text, values))}
+
+
+def shown(basket: Basket) -> set[tuple[str, str]]:
+    """(secret, server) of all that the definitions say."""
+    now = datetime.now(UTC)
+    orders = [source_order(basket, name, started=now) for name in basket.sources]
+    found = {(secret, server) for order in orders for secret in order.secrets.values() for server in servers(order)}
+    for warehouse in basket.warehouses.values():
+        if warehouse.password is not None and warehouse.host:
+            found.add((warehouse.password.secret, f"{warehouse.host}:{warehouse.server_port}".lower()))
+    return found
 
 
 def _server(url: str) -> str:

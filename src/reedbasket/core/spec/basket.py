@@ -53,6 +53,13 @@ class Basket:
         line, column = document.position(path)
         return Mistake(document.file, line, column, dotted(kind, name, path), message, code)
 
+    def over(self, known: Basket | None) -> Basket:
+        """What would be in force if these were applied; the documents are these alone."""
+        together = Basket(documents=self.documents)
+        for kind in KINDS:
+            together.of_kind(kind).update({**(known.of_kind(kind) if known else {}), **self.of_kind(kind)})
+        return together
+
     @classmethod
     def from_stored(cls, stored: Mapping[tuple[str, str], Mapping[str, Any]]) -> Basket:
         """A basket out of definitions that were checked before: {(kind, name): data}."""
@@ -142,10 +149,7 @@ def load_texts(
             else:
                 basket.of_kind(kind)[name] = model
 
-    together = Basket(documents=basket.documents)
-    for kind in KINDS:
-        together.of_kind(kind).update(known.of_kind(kind) if known else {})
-        together.of_kind(kind).update(basket.of_kind(kind))
+    together = basket.over(known)
     mistakes += check_links(together, unreadable)
     if places is not None:
         mistakes += misplaced(basket, places)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from ...core.spec import Basket, load_texts
-from ...core.spec.model import KINDS
 from ...store import Store, definitions
 from ..whose_code import describing
 
@@ -18,7 +17,4 @@ def basket_of(store: Store, draft: str) -> Basket:
     new = load_texts(
         {DRAFT_FILE: draft}, known, describe=describing("whoever tries a draft", "editor", known), places=store.places
     )
-    together = Basket(documents=new.documents)
-    for kind in KINDS:
-        together.of_kind(kind).update({**known.of_kind(kind), **new.of_kind(kind)})
-    return together
+    return new.over(known)

@@ -8,6 +8,7 @@ from pydantic import Field
 
 from ... import wire
 from ...core.errors import NotFound
+from ...core.run.shown_to import shown
 from ...core.spec import Basket, json_schema, load_texts
 from ...core.spec.programs import ENDING
 from ...store import definitions
@@ -52,7 +53,8 @@ def apply_basket(body: BasketFiles) -> Any:
     )
     done = definitions.apply(store, basket, by=caller().name, prune=body.prune, only_look=body.only_check)
     moved = [f"{one['kind']} {one['name']} {one['change']}" for one in done if one["change"] != "same"]
-    noted(("would be: " if body.only_check else "") + (", ".join(moved) or "nothing new"))
+    told = "; ".join(f"{secret} is shown to {server}" for secret, server in sorted(shown(basket.over(there)) - shown(there)))
+    noted(("would be: " if body.only_check else "") + (", ".join(moved) or "nothing new") + (f"; {told}" if told else ""))
     if moved and not body.only_check:
         parts().scheduler.look()
     return done
