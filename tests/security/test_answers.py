@@ -38,6 +38,20 @@ def test_a_session_behind_a_proxy_with_tls_is_for_tls_alone(tmp_path: Path) -> N
         running.stop()
 
 
+def test_a_data_folder_that_others_could_read_is_closed(service: RunningService) -> None:
+    service.stop()
+    service.folder.chmod(0o755)
+    for name in ("token", "key", "service.db"):
+        (service.folder / name).touch()
+        (service.folder / name).chmod(0o644)
+    again = RunningService(service.folder)
+    try:
+        modes = {path.name: path.stat().st_mode & 0o777 for path in (service.folder, *service.folder.glob("*"))}
+        assert modes["data"] == 0o700 and {modes[name] for name in ("token", "key", "service.db")} == {0o600}
+    finally:
+        again.stop()
+
+
 def test_a_source_does_not_steer_a_terminal(service: RunningService) -> None:
     evil = "\x1b]0;owned\x07\x1b[2J\x1b[8m\x9b31m\u202eevil\r\x08"
     with serving(lambda _: Answer(raw=evil.encode(), status=403, headers={"Content-Type": "text/plain"})) as source:

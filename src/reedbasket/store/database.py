@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 import threading
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from importlib.resources import files
 from pathlib import Path
@@ -62,10 +62,18 @@ class Store:
             found.close()
             self._local.connection = None
 
+    def _close_to_others(self) -> None:
+        """The folder and what is secret in it, whoever made it or copied it here."""
+        for path, mode in ((self.folder, 0o700), *((path, 0o600) for path in self.folder.glob("*") if path.is_file())):
+            if path.stat().st_mode & 0o077:
+                with suppress(PermissionError):  # another's, who lets us in
+                    path.chmod(mode)
+
     def upgrade(self) -> list[str]:
         """Bring the file to this version's schema, in place: the names of the steps taken. Raises StoreError."""
         for folder in (self.folder, self.places.files, self.places.warehouses):
             folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        self._close_to_others()
         connection = self.connection
         scripts = sorted(
             (f for f in files(__package__).joinpath("schema").iterdir() if f.name.endswith(".sql")),
