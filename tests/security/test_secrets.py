@@ -19,14 +19,7 @@ from reedbasket.core.spec import load_texts
 from tests.conftest import RunningService
 from tests.support.source import Answer, Request, serving
 
-BASKET = """
-connector: quays
-on: http
-settings: {{url: {{type: url}}, zone: {{type: text, default: ""}}, token: {{type: secret}}, since: {{type: text, default: x}}}}
-base: "{{settings.url}}{{settings.zone}}"
-auth: {{bearer: "{{settings.token}}"}}
-tables: {{quays: {{get: /quays, send: {{since: "{{settings.since}}"}}, records: items, key: id}}}}
----
+REST = """---
 source: quays
 connector: quays
 settings: {{url: "{url}", token: {{secret: quay_token}}}}
@@ -40,6 +33,17 @@ from: quays
 into: marsh
 tables: {{quays: {{changes: {{by: everything}}}}}}
 """
+BASKET = (
+    """
+connector: quays
+on: http
+settings: {{url: {{type: url}}, zone: {{type: text, default: ""}}, token: {{type: secret}}, since: {{type: text, default: x}}}}
+base: "{{settings.url}}{{settings.zone}}"
+auth: {{bearer: "{{settings.token}}"}}
+tables: {{quays: {{get: /quays, send: {{since: "{{settings.since}}"}}, records: items, key: id}}}}
+"""
+    + REST
+)
 
 
 def test_who_may_only_run_a_feed_sends_its_secret_nowhere_else(service: RunningService) -> None:
@@ -135,28 +139,18 @@ def test_masking_stays_quick() -> None:
     assert time.process_time() - began < 20  # some tenths of a second; a pattern that backtracks takes hours
 
 
-CANARY = """
-connector: echoes
+CANARY = (
+    """
+connector: quays
 on: http
 settings: {{url: {{type: url}}, token: {{type: secret}}}}
 base: "{{settings.url}}"
 auth: {auth}
 retry: {{attempts: 1}}
 tables: {{quays: {table}}}
----
-source: quays
-connector: echoes
-settings: {{url: "{url}", token: {{secret: quay_token}}}}
----
-warehouse: marsh
-on: sqlite
-path: marsh.db
----
-feed: quays
-from: quays
-into: marsh
-tables: {{quays: {{changes: {{by: everything}}}}}}
 """
+    + REST
+)
 PLACES = {
     "header": ('{key: "{settings.token}", header: X-Key}', "{get: /quays, records: items}"),
     "query": ('{key: "{settings.token}", query: key}', "{get: /quays, records: items}"),
