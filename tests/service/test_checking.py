@@ -16,6 +16,25 @@ from tests.support.feeds import SECRET, basket_text
 from tests.support.source import Changing, serving
 
 
+@pytest.mark.parametrize(("by", "write"), [("compare", "merge"), ("everything", "mirror")])
+def test_what_was_rejected_and_then_went_at_the_source_does_not_come_back_by_a_replay(
+    service: RunningService, by: str, write: str
+) -> None:
+    client, records = service.client, [dict(r) for r in THINGS[:20]]
+    with serving(Changing(records)) as source:
+        prepare(client, source.url, by=by, write=write, feed="drift: {types: reject}")
+        client.ask_run("test", wait_seconds=30)
+        records += [{"id": f"T90{n}", "n": "none", "at": "y", "updated_at": "2026-03-01T09:00:00Z"} for n in range(2)]
+        client.ask_run("test", wait_seconds=30)
+        assert len(client.rejects("test")) == 2
+        del records[-1]
+        gone = client.ask_run("test", wait_seconds=30)
+        assert "rejects.forgotten" in [line["code"] for line in client.log(gone["id"])]
+        prepare(client, source.url, by=by, write=write, feed="drift: {types: accept}")
+        client.ask_run("test", wait_seconds=30, again=True)
+        assert client.query("marsh", "select id from things where id like 'T90%'")["rows"] == [["T900"]]
+
+
 def test_rejects_are_mended_and_replayed_and_the_rest_is_verified(
     service: RunningService, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
 ) -> None:

@@ -93,6 +93,7 @@ class Heard:
     requests: list[RequestSeen] = field(default_factory=list)
     rejected: list[Reject] = field(default_factory=list)
     rejected_in: list[str] = field(default_factory=list)
+    met_all: list[tuple[str, str]] = field(default_factory=list)
     drifted: list[Change] = field(default_factory=list)
     ledger: list[LedgerLine] = field(default_factory=list)
     phases: list[tuple[str, str]] = field(default_factory=list)
@@ -109,6 +110,9 @@ class Heard:
     def rejects(self, table: str, rejects: Sequence[Reject], warehouse: str = "") -> None:
         self.rejected += rejects
         self.rejected_in += [warehouse] * len(rejects)
+
+    def all_met(self, table: str, warehouse: str = "") -> None:
+        self.met_all.append((table, warehouse))
 
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
         self.drifted += changes

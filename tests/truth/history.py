@@ -224,6 +224,8 @@ class Player:
             return []
         heard = Listening(scene)
         result = run_feed(order, outside_of(order, self.folder), listener=heard, clock=lambda: datetime.now(UTC))
+        for _, warehouse in heard.met_all:  # as the service forgets them
+            self.rejects.pop(warehouse or f"in_{self.declared.warehouses[0]}", None)
         for reject, warehouse in zip(heard.rejected, heard.rejected_in, strict=True):
             if isinstance(reject.record, dict):
                 self.rejects.setdefault(warehouse or f"in_{self.declared.warehouses[0]}", []).append((reject.record, self.run))
@@ -260,6 +262,9 @@ class Player:
             more = [row for row in after if row not in rows]
             if others := [row for row in more if str(row["id"]) not in replayed]:
                 raise Wrong(f"in {engine}: {others} came by a replay of {again}; {self.declared}")
+            if self.declared.by == "compare" or self.declared.write in ("mirror", "replace"):
+                if gone := [row for row in more if row["id"] is not None and int(row["id"]) not in self.world.rows]:
+                    raise Wrong(f"in {engine}: {gone} had gone, and came by a replay of {again}; {self.declared}")
             if self.declared.write != "append" and {row["id"] for row in more} & {row["id"] for row in rows}:
                 raise Wrong(f"in {engine}: {more} doubled by a replay of {again}; {self.declared}")
 

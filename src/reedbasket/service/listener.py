@@ -99,6 +99,15 @@ class StoreListener:
                 )
             self._flush(lambda connection: journal.keep_rejects(connection, self._feed, name, self._run, table, rejects))
 
+    def all_met(self, table: str, warehouse: str = "") -> None:
+        name = warehouse or self._warehouse
+        with self._lock:
+            forgotten = journal.forget_unmet(self._connection, self._feed, name, self._run, table)
+            if forgotten:
+                words = f"{forgotten} rejected before are no longer at the source as they were, and are forgotten"
+                self._line("info", "rejects.forgotten", f"{warehouse}: {words}" if warehouse else words, table)
+                self._flush()
+
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
         name = warehouse or self._warehouse
         with self._lock:

@@ -148,7 +148,8 @@ class ToReplay:
 
 
 def rejects_to_replay(store: Store, feed: str, first: str, run: int) -> dict[tuple[str, str], ToReplay]:
-    """What a run is to give to its warehouses once more. What an earlier one did, and was killed before it said so, is forgotten now.
+    """What a run is to give to its warehouses once more. What an earlier one loaded, and was killed before it said so, is forgotten now:
+    a replay is one load, and what it rejects again is no longer `replayed_by` it before that load is committed.
 
     Args:
         first: the feed's first warehouse.
@@ -161,7 +162,7 @@ def rejects_to_replay(store: Store, feed: str, first: str, run: int) -> dict[tup
     with store.transaction() as connection:
         connection.execute(
             """delete from reject where feed = ? and replayed_by is not null and exists (
-                   select 1 from ledger as l where l.run = replayed_by and l.feed = reject.feed and l.rejected = 0
+                   select 1 from ledger as l where l.run = replayed_by and l.feed = reject.feed
                    and l.source_table = reject.source_table and l.warehouse = coalesce(nullif(reject.warehouse, ''), ?))""",
             (feed, first),
         )
@@ -188,6 +189,13 @@ def forget_rejects(store: Store, ids: Sequence[int], run: int) -> None:
     """Those that a replay loaded; what it rejected again stays, as met by the run that met it at the source."""
     with store.transaction() as connection:
         connection.executemany("delete from reject where id = ? and replayed_by = ?", [(i, run) for i in ids])
+
+
+def forget_unmet(connection: sqlite3.Connection, feed: str, warehouse: str, run: int, table: str) -> int:
+    """After a run that met all that the source shows: rejects of earlier runs that it did not meet again. Returns how many there were."""
+    return connection.execute(
+        "delete from reject where feed = ? and warehouse = ? and source_table = ? and run < ?", (feed, warehouse, table, run)
+    ).rowcount
 
 
 def count_rejects(store: Store, feed: str) -> int:

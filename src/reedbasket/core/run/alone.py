@@ -52,6 +52,9 @@ class Kept:
     def rejects(self, table: str, rejects: Sequence[Reject], warehouse: str = "") -> None:
         self.rejected += rejects
 
+    def all_met(self, table: str, warehouse: str = "") -> None:
+        """Nothing is kept from one run to the next."""
+
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
         """It stands in the log."""
 

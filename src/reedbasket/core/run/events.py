@@ -80,6 +80,10 @@ class Listener(Protocol):
         """Called before the load commits, so that a kill in between repeats a reject and never loses one. warehouse: another than the
         feed's first."""
 
+    def all_met(self, table: str, warehouse: str = "") -> None:
+        """Called after a run that removes what it did not meet: what was rejected before, and not now, is no longer at the source.
+        warehouse: as above."""
+
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
         """The source's structure differs from the one loaded before; called before the load commits. warehouse: as above."""
 

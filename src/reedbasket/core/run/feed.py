@@ -281,6 +281,9 @@ class _Into:
     def rejects(self, table: str, rejects: Sequence[Reject], warehouse: str = "") -> None:
         self._listener.rejects(table, rejects, self._name)
 
+    def all_met(self, table: str, warehouse: str = "") -> None:
+        self._listener.all_met(table, self._name)
+
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
         self._listener.drift(table, changes, self._name)
 

@@ -151,6 +151,8 @@ class TableCommits:
             or self._window is not None
         ):
             self._commit(ended=True)
+        if self._table.removes and self._again is None and not self._order.apart:
+            self._listener.all_met(self._table.name)
         self._phase("done")
 
     def _find_gone(self) -> bool:
