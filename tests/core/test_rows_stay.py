@@ -89,6 +89,34 @@ def test_a_record_that_is_no_unicode_is_rejected_by_a_replay_too(folder: Folder)
     assert folder.rows("counts") == [(1, "eel"), (3, "ide"), (4, "tench")]
 
 
+@pytest.mark.parametrize("write", ["append", "merge, key: id"])
+def test_what_a_file_held_comes_by_a_replay_and_not_behind_the_file_itself(folder: Folder, write: str) -> None:
+    """The file of a row is known, so that it goes with the others once the file has changed."""
+    tables = f"  counts: {{files: '*.ndjson', write: {write}, changes: {{by: files, changed: replace, settle: 0s}}, cast: {{n: int64}}}}\n"
+    folder.put("a.ndjson", '{"id": 1, "n": 1}\n{"id": 2, "n": "two"}\n', age=300)
+    folder.put("b.ndjson", '{"id": 3, "n": "three"}\n', age=300)
+    rejects = folder.good(tables).rejected
+    assert sorted(reject.record["id"] for reject in rejects) == [2, 3]
+    folder.put("a.ndjson", '{"id": 1, "n": 11}\n', age=200)
+    folder.good(tables, run=2)
+    mended, heard = tables.replace("int64", "text"), Heard()
+    order = order_for(BASKET + mended, run=3)
+    again = Replayed([r.record for r in rejects], [1, 1], [r.file or 0 for r in rejects])
+    result = run_feed(
+        order,
+        outside_for(order, folder.data),
+        listener=heard,
+        clock=lambda: datetime.now(UTC),
+        again={("marsh", "counts"): again},
+    )
+    assert result.error is None
+    assert [(line.read, line.inserted, line.superseded) for line in heard.ledger] == [(2, 1, 1)]
+    assert sorted(folder.rows("counts")) == [(1, "11"), (3, "three")]
+    folder.put("b.ndjson", '{"id": 4, "n": "four"}\n', age=100)
+    folder.good(mended, run=4)
+    assert sorted(folder.rows("counts")) == [(1, "11"), (4, "four")]
+
+
 def test_a_file_told_by_its_content_is_read_again_whatever_it_looks_like(folder: Folder) -> None:
     tables = "  counts: {files: '*.csv', key: id, changes: {by: files, settle: 0s, checksum: true}}\n"
     path = folder.put("a.csv", "id,n\n1,10\n")

@@ -24,6 +24,13 @@ from tests.support.certificates import Authority
 from tests.support.feeds import SECRETS
 
 
+def depot(endpoint: str) -> Any:
+    """A client of the bucket `depot`."""
+    return boto3.client(
+        "s3", endpoint_url=endpoint, region_name="us-east-1", aws_access_key_id="me", aws_secret_access_key="word"
+    )
+
+
 @contextmanager
 def s3(folder: Path) -> Iterator[str]:
     logging.getLogger("werkzeug").setLevel(logging.ERROR)
@@ -31,9 +38,7 @@ def s3(folder: Path) -> Iterator[str]:
     server.start()
     try:
         endpoint = "http://{}:{}".format(*server.get_host_and_port())
-        client = boto3.client(
-            "s3", endpoint_url=endpoint, region_name="us-east-1", aws_access_key_id="me", aws_secret_access_key="word"
-        )
+        client = depot(endpoint)
         s3_backends.reset()  # they outlive their server, in this process
         client.create_bucket(Bucket="depot")
         for path in folder.rglob("*"):

@@ -21,14 +21,14 @@ import pyarrow as pa
 from hypothesis import strategies as st
 from pyarrow import feather, parquet
 
-from tests.support.stores import ftp, sftp
+from tests.support.stores import depot, ftp, s3, sftp
 from tests.truth.history import Scene, Struck
 from tests.truth.serving import CSV_COLUMNS
 from tests.truth.world import Row, World
 
 SLICE = 4  # records a file
 # Of a plain web server nobody can tell which files there are.
-SERVERS: dict[str, Callable[[Path], Any]] = {"sftp": sftp, "ftp": ftp}
+SERVERS: dict[str, Callable[[Path], Any]] = {"sftp": sftp, "ftp": ftp, "bucket": s3}
 PACKED: dict[str, Callable[[bytes], bytes]] = {
     "": lambda data: data,
     ".gz": lambda data: gzip.compress(data, mtime=0),
@@ -133,6 +133,9 @@ tables: {{things: {{files: "part-*.{d.form}{d.packing}"{form}, {said}}}}}
         part.write_bytes(data)
         os.utime(part, (self._ticks, self._ticks))
         os.replace(part, path)
+        if self.declared.store == "bucket":
+            bucket = depot(self._place.partition("endpoint: ")[2].split("\n")[0])
+            bucket.put_object(Bucket="depot", Key=f"in/{self._folder.parent.name}/in/{path.name}", Body=data)
 
     def records(self, number: int) -> list[dict[str, Any]]:
         return [self.world.record(n) for n in sorted(self.world.rows) if n // SLICE == number]

@@ -41,7 +41,9 @@ class Servers:
             return "path: in"
         if kind not in self._stores:
             SECRETS["word"] = "pass word/+="
-            self._stores[kind] = self._open.enter_context(over_files.SERVERS[kind](folder.parent))
+            # A bucket is no folder: what it holds is put into it.
+            shown = self._open.enter_context(tempfile.TemporaryDirectory()) if kind == "bucket" else folder.parent
+            self._stores[kind] = self._open.enter_context(over_files.SERVERS[kind](Path(shown)))
         url, _, rest = self._stores[kind].partition("\n")
         return f"{url.rstrip('/')}/{folder.name}/in\n{rest}"
 

@@ -183,7 +183,9 @@ class Worker:
                     # The others are loaded all the same; this one's ledger is copied once it answers.
                     listener.log("warning", error.code, f"{one.warehouse.warehouse}: {error}")
         replay = journal.rejects_to_replay(store, order.feed, order.warehouse.warehouse, run) if order.again else {}
-        again = {place: Replayed(held.records, held.runs) for place, held in replay.items()} if order.again else None
+        again = (
+            {place: Replayed(held.records, held.runs, held.files) for place, held in replay.items()} if order.again else None
+        )
         places = replace(store.places, lent=made)
         outside = outside_of(store, order, self._stop, self._wind_up, places)
         result = run_feed(order, outside, listener=listener, clock=lambda: datetime.now(UTC), again=again)

@@ -119,12 +119,15 @@ def keep_rejects(
     """Within the caller's transaction. The same record met again is counted, not kept twice."""
     kept = [(r, digest(r.record), dump_lenient(r.record)) for r in rejects]
     connection.executemany(
-        """insert into reject (feed, warehouse, source_table, digest, run, at, code, message, field, record)
-           values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
-           on conflict (feed, warehouse, source_table, digest) do update set
+        """insert into reject (feed, warehouse, source_table, digest, run, at, code, message, field, record, file)
+           values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)
+           on conflict (feed, warehouse, source_table, digest) do update set file = excluded.file,
                run = iif(excluded.run = replayed_by, run, excluded.run), replayed_by = null, at = excluded.at,
                code = excluded.code, message = excluded.message, field = excluded.field, times = times + (run <> excluded.run)""",
-        [(feed, warehouse, table, mark, run, now_text(), r.code, r.message, r.field, record) for r, mark, record in kept],
+        [
+            (feed, warehouse, table, mark, run, now_text(), r.code, r.message, r.field, record, r.file)
+            for r, mark, record in kept
+        ],
     )
 
 
@@ -140,10 +143,11 @@ def read_rejects(store: Store, feed: str, *, before: int | None = None, limit: i
 
 @dataclass(frozen=True)
 class ToReplay:
-    """Of one warehouse and table, the oldest first. runs: of each record the last run that met it. ids: of the rejects."""
+    """Of one warehouse and table, the oldest first. runs, files: see core.run.replayed. ids: of the rejects."""
 
     records: list[dict[str, Any]] = field(default_factory=list)
     runs: list[int] = field(default_factory=list)
+    files: list[int] = field(default_factory=list)
     ids: list[int] = field(default_factory=list)
 
 
@@ -168,7 +172,7 @@ def rejects_to_replay(store: Store, feed: str, first: str, run: int) -> dict[tup
         )
         rows = connection.execute(
             """update reject set replayed_by = ? where feed = ? and code not like 'record.%'
-               returning id, warehouse, source_table, run, record""",
+               returning id, warehouse, source_table, run, record, file""",
             (run, feed),
         ).fetchall()
     for row in sorted(rows, key=lambda row: row["id"]):
@@ -176,6 +180,7 @@ def rejects_to_replay(store: Store, feed: str, first: str, run: int) -> dict[tup
         # As a source's body is read: whole numbers and decimals of any size stay exact.
         held.records.append(json.loads(row["record"], parse_float=_exact_number))
         held.runs.append(row["run"])
+        held.files.append(row["file"] or 0)
         held.ids.append(row["id"])
     return found
 

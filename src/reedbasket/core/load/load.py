@@ -275,6 +275,7 @@ class EngineLoad:
             self.notes += bring_along(engine, family, target, self._state, stamps[0])
         if target.write == "append" or not family.key or (target.write == "replace" and not target.again):
             counts = []
+            overtaken = modes.drop_overtaken(engine, stage, family, target, self._rejected_in) if target.again else {}
             by_row = target.link == "row"
             gone_before = [0] * len(stamps)
             if replaced:
@@ -290,7 +291,7 @@ class EngineLoad:
                         require_few_removed(layout.name, held - stage.rows.get(layout.name, 0), held, target.max_removed)
                     removed = engine.run(f"delete from {engine.table(layout.name)}")
                 done = modes.append(engine, stage, family, layout, stamp, stamps[0].load, rows_linked=by_row)
-                done.removed = removed
+                done.removed, done.superseded = removed, overtaken.get(layout.name, 0)
                 counts.append(done)
             return counts
         # Rows marked while the feed still said so are found again all the same.
@@ -300,10 +301,9 @@ class EngineLoad:
         superseded = modes.drop_superseded(engine, stage, family) if self._keys.repeated else {}
         if target.again:
             current = "t._rb_until is null" if self._history else "true"
-            root = engine.table(family.root.name)
             for dropped in (
-                modes.drop_outdated(engine, stage, family, root, current),
-                modes.drop_overtaken(engine, stage, family, root, self._rejected_in, target.run, current),
+                modes.drop_outdated(engine, stage, family, engine.table(family.root.name), current),
+                modes.drop_overtaken(engine, stage, family, target, self._rejected_in, current),
             ):
                 for name, old in dropped.items():
                     superseded[name] = superseded.get(name, 0) + old

@@ -13,7 +13,8 @@ from ..shape.layout import Family, TableLayout
 from ..shape.structure import ColumnShape
 from ..spec.model import Deletes
 from .engine import FILE, PARENT, POSITION, ROW, Counts, Engine, Merge, Stamp, Stamping
-from .stage import Stage, system_columns
+from .stage import OWNER, Stage, system_columns
+from .warehouse import LoadTarget
 
 _PLACE = [PARENT, POSITION]
 
@@ -262,14 +263,13 @@ def drop_outdated(engine: Engine, stage: Stage, family: Family, table: str, curr
 
 
 def drop_overtaken(
-    engine: Engine, stage: Stage, family: Family, table: str, rejected_in: Sequence[int], run: int, current: str = "true"
+    engine: Engine, stage: Stage, family: Family, target: LoadTarget, rejected_in: Sequence[int], current: str = "true"
 ) -> dict[str, int]:
-    """Take out of the stage what was rejected by a run, where a later one loaded a row of its key.
+    """Take out of the stage what was rejected by a run, where a later one loaded a row of its key, or the file it stood in once more.
 
     Args:
-        table: the first of the family, as SQL.
+        target: of this load, whose own lines do not count.
         rejected_in: by the record's number, the run that rejected it.
-        run: this one, whose own loads do not count.
         current: which rows of the table stand for a key, as SQL over `t`.
 
     Returns:
@@ -284,13 +284,22 @@ def drop_overtaken(
         columns={"owner": ("int64", list(range(len(rejected_in)))), "met": ("int64", list(rejected_in))},
     )  # fmt: skip
     engine.insert(f"{engine.temp}rb_met", columns, batch)
-    engine.run(
-        f"""create temp table rb_outdated as select s._rb_owner from {stage.prepare(family, family.root)} as s
-            join {engine.temp}rb_met as m on m.owner = s._rb_owner
-            join {table} as t on {engine.matching(family.key, "t", "s")}
-            join {engine.table("_rb_ledger")} as l on l.load = t._rb_load
-            where {current} and l.run > m.met and l.run <> {int(run)}"""
-    )
+    engine.create_temp("rb_outdated", [OWNER])
+    staged = f"{stage.prepare(family, family.root)} as s join {engine.temp}rb_met as m on m.owner = s._rb_owner"
+    later = f"join {engine.table('_rb_ledger')} as l on l.load = t.LOAD where l.run > m.met and l.run <> {int(target.run)}"
+    if family.key and target.write != "append":
+        engine.run(
+            f"""insert into {engine.temp}rb_outdated select s._rb_owner from {staged}
+                join {engine.table(family.root.name)} as t on {engine.matching(family.key, "t", "s")}
+                {later.replace("LOAD", "_rb_load")} and {current}"""
+        )
+    if family.by_file and engine.columns(FILE) is not None:
+        engine.tell(
+            f"""insert into {engine.temp}rb_outdated select s._rb_owner from {staged}
+                join {engine.table(FILE)} as t on t.number = s.{FILE} and t.feed = ? and t.source_table = ?
+                {later.replace("LOAD", "load")}""",
+            (target.feed, target.source_table),
+        )
     engine.run(f"drop table {engine.temp}rb_met")
     return _drop_records(engine, stage, family)
 

@@ -34,7 +34,8 @@ def _placed(reject: Reject, origins: Sequence[Origin], without: Sequence[int]) -
         place += gone <= place
     for origin in origins:
         if 0 <= place < origin.records:
-            message = f"{origin.path}, line {origin.lines()[place]}: {reject.message}"
+            # A replay knows the file by its number alone.
+            message = f"{origin.path}, line {origin.lines()[place]}: {reject.message}" if origin.path else reject.message
             return replace(reject, message=message, file=origin.number)
         place -= origin.records
     return reject

@@ -127,9 +127,7 @@ class TableRun(TableCommits):
     def _gone_through(self, began: float) -> bool:
         """All chunks taken; not so where one of them turned out to be of a file that has to be left out as a whole."""
         order = self._order
-        chunks = (
-            self._taking.chunks() if self._again is None else iter([Chunk(list(self._again.records), 0, [], suspicious=True)])
-        )
+        chunks = self._taking.chunks() if self._again is None else iter([self._again.chunk()])
         try:
             handed = chunks if isinstance(chunks, Handover) else Feeder(chunks, f"{order.feed}.{self._table.name}")
             handed.stop = self._stop
