@@ -174,8 +174,8 @@ class Player:
         self.text = scene.text() + houses.text()
         self.run = 0
         self.counts = True  # the records that the source serves in a run
-        # By warehouse: what was rejected, with the run.
-        self.rejects: dict[str, list[tuple[Any, int]]] = {}
+        # By warehouse: what was rejected, with the run and the file's number.
+        self.rejects: dict[str, list[tuple[Any, int, int]]] = {}
 
     def play(self) -> None:
         """Raises Wrong."""
@@ -230,7 +230,8 @@ class Player:
         for reject, warehouse in zip(heard.rejected, heard.rejected_in, strict=True):
             # What was no record at all is not given once more.
             if isinstance(reject.record, dict) and not reject.code.startswith("record."):
-                self.rejects.setdefault(warehouse or f"in_{self.declared.warehouses[0]}", []).append((reject.record, self.run))
+                held = self.rejects.setdefault(warehouse or f"in_{self.declared.warehouses[0]}", [])
+                held.append((reject.record, self.run, reject.file or 0))
         self._judge(result, heard, order, began, foreseen)
         if result.outcome == "succeeded" and not scene.struck():
             self._judge_columns(planned)
