@@ -320,3 +320,19 @@ def test_a_rejected_record_has_not_gone_from_a_mirror(place: Place) -> None:
     warehouse.close()
     assert (lines[0].removed, lines[0].unchanged, lines[0].rejected) == (1, 2, 1)
     assert place.ask("select id from things order by id") == [(0,), (1,), (2,)]
+
+
+def test_a_load_may_begin_with_a_page_of_nothing(place: Place) -> None:
+    """An empty window, before a column is known."""
+    warehouse = place.open()
+    load = warehouse.begin(LoadTarget(1, "test", "src", "things", "things", "merge", ["id"], "key"), None)
+    shaper = Shaper(TableShape("things"), ["id"], "key")
+    for records in ([], [{"id": 1, "kids": [{"c": 1}]}]):
+        shaped = shaper.shape(records, 0)
+        load.stage(shaped.family, shaped.batches)
+    now = datetime.now(UTC)
+    lines = load.commit(shaper.family, shaper.structure.to_data(), Position(None, None, 0, 0, 0, now), now)
+    load.close()
+    warehouse.close()
+    assert [line.inserted for line in lines] == [1, 1]
+    assert place.ask("select id, c from things t join things_kids k on k._rb_parent = t.id") == [(1, 1)]

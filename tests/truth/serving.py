@@ -119,6 +119,7 @@ class Server:
         self.held: str | None = None
         self.altered: set[int] = set()
         self.hidden: set[int] = set()
+        self.shown: set[int] = set()  # on the page that is being answered
 
     def quiet(self) -> None:
         """A new run begins, without faults."""
@@ -148,6 +149,7 @@ class Server:
         following = self._following(some, start + declared.size, query, url) if more and some else None
         page = self._spoil("page", Page(number, some, following, len(records)))
         self.served += len(page.records)
+        self.shown = {record["id"] for record in page.records if isinstance(record, dict)}
         kind, body = self._written(page)
         kind, body = self._spoil("text", (kind, body))
         headers = [("Content-Type", kind)] if kind else []
@@ -189,6 +191,10 @@ class Server:
         found = [world.record(number) for number in sorted(world.rows)]
         if "since" in query:
             found = [record for record in found if self._after(record["id"], record["updated_at"], query["since"])]
+        if "until" in query:
+            begins, ends = (read(query[name], "z") for name in ("from", "until"))
+            assert begins is not None and ends is not None
+            found = [record for record in found if begins <= world.rows[record["id"]].at < ends]
         if declared.order == "cursor":
             found.sort(key=lambda r: (world.rows[r["id"]].at, r["id"]))
         elif declared.order == "newest":

@@ -147,6 +147,8 @@ def partial_status(server: Server, sent: Sent) -> Sent:
 
 
 def json_array_of_nothing(server: Server, sent: Sent) -> Sent:
+    if server.declared.bare and len(server.shown) == 1:  # which is a record that is none, in the place of one
+        server.altered |= server.shown
     return replace(_header(sent, "Content-Encoding", None), body=b"null\n")
 
 

@@ -42,10 +42,11 @@ class PostgresBeside(TablesBeside):
 
     def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
         for batch in batches:
+            if not batch.rows:
+                continue  # before the first record no column is known, and a table of none looks like no table
             layout = family.tables[family.place(batch.table)]
             name = self._prepare(family, layout)
-            if batch.rows:
-                self._engine.insert(self._engine.table(name), list(self._columns[layout.name].values()), batch)
+            self._engine.insert(self._engine.table(name), list(self._columns[layout.name].values()), batch)
             self.read[layout.name] += batch.rows
 
     def sink(self, family: Family) -> PostgresSink:
