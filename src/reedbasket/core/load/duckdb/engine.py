@@ -278,26 +278,44 @@ class DuckEngine(Engine):
     def merge(self, merge: Merge) -> tuple[int, int]:
         stamp = merge.stamp
         assert stamp is not None
-        # One join finds every partner and whether it differs; what follows goes by row numbers.
-        changed = self.differs(merge.compared, "t", "s") if merge.compared else "false"
-        if merge.revive:
-            changed += " or t._rb_deleted_at is not null"
-        self.run(
-            f"""create temp table rb_match as select s.rowid as s_row, t.rowid as t_row, ({changed}) as changed
-                from {merge.stage} as s join {merge.table} as t on {self.matching(merge.key, "t", "s")}"""
-        )
-        matched = self.ask("select count(*) from rb_match")[0][0]
+        matched = self._match(merge, " or t._rb_deleted_at is not null" if merge.revive else "", "")
         updated = 0
         if matched:
             updated = self.run(f"delete from {merge.table} where rowid in (select t_row from rb_match where changed)")
-        same = "where s.rowid not in (select s_row from rb_match where not changed)" if matched > updated else ""
-        names = self.listed([*merge.names, "_rb_load", "_rb_at"])
+        self._insert_unless_same(merge, {"_rb_load": str(stamp.load), "_rb_at": stamp.at}, some=matched > updated)
+        return merge.staged - matched, updated
+
+    def add_versions(self, merge: Merge) -> tuple[int, int]:
+        stamp = merge.stamp
+        assert stamp is not None
+        matched = self._match(merge, "", "and t._rb_until is null")
+        ended = 0
+        if matched:
+            ended = self.run(
+                f"""update {merge.table} set _rb_until = {stamp.at}
+                    where rowid in (select t_row from rb_match where changed)"""
+            )
+        begun = {"_rb_from": stamp.at, "_rb_load": str(stamp.load), "_rb_at": stamp.at}
+        self._insert_unless_same(merge, begun, some=matched > ended)
+        return merge.staged - matched, ended
+
+    def _match(self, merge: Merge, or_changed: str, among: str) -> int:
+        """How many staged rows have a partner: one join finds it, and whether it differs; what follows goes by row numbers."""
+        changed = self.differs(merge.compared, "t", "s") if merge.compared else "false"
         self.run(
-            f"""insert into {merge.table} ({names}) select {self.listed(merge.names, "s")}, {stamp.load}, {stamp.at}
-                from {merge.stage} as s {same}"""
+            f"""create temp table rb_match as select s.rowid as s_row, t.rowid as t_row, ({changed}{or_changed}) as changed
+                from {merge.stage} as s join {merge.table} as t on {self.matching(merge.key, "t", "s")} {among}"""
+        )
+        return int(self.ask("select count(*) from rb_match")[0][0])
+
+    def _insert_unless_same(self, merge: Merge, stamped: dict[str, str], *, some: bool) -> None:
+        """some: of the staged rows are the same as those held."""
+        same = "where s.rowid not in (select s_row from rb_match where not changed)" if some else ""
+        self.run(
+            f"""insert into {merge.table} ({self.listed([*merge.names, *stamped])})
+                select {self.listed(merge.names, "s")}, {", ".join(stamped.values())} from {merge.stage} as s {same}"""
         )
         self.run("drop table rb_match")
-        return merge.staged - matched, updated
 
     def delete_matching(self, table: str, temp: str, key: Sequence[str], also: str = "true") -> int:
         return self.run(f"delete from {table} as t using {temp} as g where {self.matching(key, 't', 'g')} and {also}")
