@@ -76,6 +76,7 @@ def test_an_old_data_folder_is_upgraded_in_place(tmp_path: Path) -> None:
         "0013_each_warehouse.sql",
         "0014_replays.sql",
         "0015_files_of_rejects.sql",
+        "0016_rights_of_makers.sql",
     ]
     assert store.upgrade() == []
     assert [d.name for d in definitions.current(store)] == ["marsh"]

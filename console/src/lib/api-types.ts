@@ -674,6 +674,11 @@ export interface SignInCode {
   url: string;
 }
 
+/** Beside a name with its password, and a link. openid: the host of the provider, null where there is none. */
+export interface SignInWays {
+  openid: string | null;
+}
+
 /** database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. files: the same of a store of files; tables_at_source: of a connector in Python that asks the source which tables there are. settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in: whether somebody did, or a token is held. pace: what the connector says, at_once and so on. asked_last_minute: requests that its feeds' runs sent. failures: in a row, across all who ask; rests_until: nobody asks before. lags: of feeds that follow its log. */
 export interface Source {
   name: string;
@@ -823,12 +828,14 @@ export interface Tried {
   error: ErrorFacts | null;
 }
 
+/** openid: they sign in by OpenID Connect, which says what their role is. */
 export interface User {
   name: string;
   role: "viewer" | "operator" | "editor" | "admin";
   created_at: string;
   disabled: boolean;
   has_password: boolean;
+  openid: boolean;
 }
 
 /** values: {column: [the source's, the warehouse's]}, those that differ. */

@@ -5,7 +5,7 @@ import { at } from "./base";
 import { live } from "./changes";
 import type {
   Activity, Again, Applied, AuditLine, Backfill, Bundle, CheckStep, Counted, Definition, Drift, DueWindow, Exchange, Feed, FileLine, LedgerLine, NewToken, Notice, PaceSample, Peek, Plan,
-  Profile, Reject, RequestLine, Rewound, Rows, Run, ScheduledFeed, SecretName, SentThere, Session, Setting, SetupStatement, Source, SurveyedTable, Table, Token, Tried, User,
+  Profile, Reject, RequestLine, Rewound, Rows, Run, ScheduledFeed, SecretName, SentThere, Session, Setting, SetupStatement, SignInWays, Source, SurveyedTable, Table, Token, Tried, User,
   VerifiedTable, Version, Warehouse,
 } from "./api-types";
 
@@ -195,6 +195,9 @@ export const cancelRun = (run: number) => call<Run>("POST", `/api/v1/runs/${run}
 export const signIn = (code: string) => call<unknown>("POST", "/api/v1/session", { code });
 
 export const signInByName = (name: string, password: string) => call<Session>("POST", "/api/v1/session", { name, password });
+
+export const signInWaysQuery = () =>
+  queryOptions({ queryKey: ["sign-in-ways"], queryFn: () => call<SignInWays>("GET", "/api/v1/sign-in-ways") });
 
 export const sessionQuery = () => queryOptions({ queryKey: ["session"], queryFn: () => call<Session>("GET", "/api/v1/session") });
 

@@ -1,8 +1,9 @@
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { useNavigate } from "react-router";
+import { useNavigate, useSearchParams } from "react-router";
 import styled from "styled-components";
 import { at } from "../lib/base";
-import { signIn, signInByName } from "../lib/queries";
+import { signIn, signInByName, signInWaysQuery } from "../lib/queries";
 import { Button } from "../ui/Button";
 import { Field } from "../ui/Field";
 import { Trouble } from "../ui/States";
@@ -19,6 +20,24 @@ const Middle = styled.main`
   p { color: ${({ theme }) => theme.color.inkSoft}; }
 `;
 
+const Elsewhere = styled.a`
+  display: inline-block;
+  padding: ${({ theme }) => theme.space.s} ${({ theme }) => theme.space.l};
+  border: 1px solid ${({ theme }) => theme.color.line};
+  border-radius: 6px;
+  color: ${({ theme }) => theme.color.ink};
+  text-decoration: none;
+  &:hover { background: ${({ theme }) => theme.color.sunken}; }
+`;
+
+/** Why the provider's sign-in came to nothing, by its code; the service's log says more. */
+const FAILED: Record<string, string> = {
+  "access.no_role": "You are known there, but nothing gives you a role here. Ask an admin.",
+  "access.disabled": "Your user is disabled here. Ask an admin.",
+  "access.too_many_tries": "Several tries failed. Wait a minute, then try again.",
+  "user.exists": "Somebody of your name is here already, and is not known to be you. Ask an admin.",
+};
+
 // React may run an effect twice; a code is good only once.
 let spent = "";
 
@@ -29,6 +48,9 @@ export function SignIn() {
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
   const [trying, setTrying] = useState(false);
+  const failed = useSearchParams()[0].get("failed");
+  const ways = useQuery(signInWaysQuery());
+  const openid = ways.data?.openid;
   const code = window.location.hash.slice(1);
   useEffect(() => {
     if (!code || spent === code) return;
@@ -53,10 +75,16 @@ export function SignIn() {
         <img src={at("/assets/reed.svg")} alt="" width="26" height="26" /> Reed Basket
       </h1>
       {error && <Trouble facts={factsOf(error)} />}
+      {failed && !error && <p role="alert">{FAILED[failed] ?? "The sign-in did not come through. Begin again, or ask whoever runs the service."}</p>}
       {code && !error ? (
         <p role="status">Signing in …</p>
       ) : (
         <>
+          {openid && (
+            <p>
+              <Elsewhere href={at("/sign-in/openid")}>Sign in with {openid}</Elsewhere>
+            </p>
+          )}
           <form
             aria-label="Sign in"
             onSubmit={(event) => {

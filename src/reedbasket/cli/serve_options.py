@@ -23,6 +23,16 @@ SERVE: tuple[tuple[str, str | int, str], ...] = (
     ("mail_from", "reed-basket@localhost", "address that mail comes from"),
     ("mail_user", "", "user at the mail server; the secret mail_password is the password"),
     ("mail_to", "", "who hears of failures of feeds that name nobody, comma separated"),
+    ("openid_issuer", "", "address of the OpenID provider that people may sign in by"),
+    (
+        "openid_client",
+        "",
+        "name by which it knows this service; the secret openid_client_secret is its password, if it has one",
+    ),
+    ("openid_scope", "openid profile email", "scopes to ask it for"),
+    ("openid_name", "preferred_username", "claim that a new user is named after"),
+    ("openid_claim", "groups", "claim that says what somebody may; inside others: realm.roles"),
+    ("openid_roles", "", "what that claim holds and the role it gives, comma separated: data=editor,admins=admin,*=viewer"),
     ("notice_seconds", 10, "seconds within which notices to one recipient go out as one"),
     ("log_format", "text", "text, or json: an object a line"),
 )

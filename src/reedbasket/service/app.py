@@ -12,7 +12,7 @@ from ..store.access import Caller
 from . import auth, console, problems
 from .parts import Parts
 from .prefix import Below, prefix_of
-from .views import operations, sources
+from .views import openid, operations, sources
 
 # The largest request is a basket of definitions.
 _LARGEST_REQUEST_BYTES = 8 * 1024 * 1024
@@ -84,6 +84,7 @@ def create_app(parts: Parts) -> Flask:
 
     app.register_blueprint(operations.blueprint)
     app.register_blueprint(sources.blueprint)
+    app.register_blueprint(openid.blueprint)
     app.register_blueprint(console.blueprint)
     problems.register(app)
     prefix = prefix_of(parts.settings.public_url)

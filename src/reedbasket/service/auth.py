@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import threading
 import time
+from collections import OrderedDict
+from dataclasses import dataclass
+from ipaddress import ip_address, ip_network
 from urllib.parse import urlsplit
 
 from flask import Request
@@ -82,41 +85,70 @@ def require_role(caller: Caller, role: Role, doing: str) -> None:
 
 
 class Tries:
-    """Holds up guessing of passwords: after a few failures for a name or an address, the next waits, longer each time.
+    """Holds up guessing of passwords: after a few failures from an address, or for a name, the next waits, longer each time.
+
+    A try counts from when it begins, so that many at once are not more than one after the other. A name is held up for a short while
+    only, and not at all for the addresses it has signed in from, so that nobody is locked out by others.
 
     In this process alone, which is the only one that answers. `_lock` guards the counts.
     """
 
-    FREE = 5
-    LONGEST_SECONDS = 300.0
     _MOST_HELD = 10_000
 
     def __init__(self) -> None:
         self._lock = threading.Lock()
-        self._failed: dict[str, tuple[int, float]] = {}
+        self._failed: OrderedDict[str, tuple[int, float]] = OrderedDict()
+        self._known: OrderedDict[tuple[str, str], None] = OrderedDict()
 
-    def require(self, *who: str) -> None:
-        """Raises TooManyTries."""
+    def begin(self, name: str, address: str) -> None:
+        """A try, failed until it is said to have succeeded. name: '' where it is not known yet. Raises TooManyTries."""
+        place = _place(address)
         with self._lock:
-            until = max((self._until(one) for one in who), default=0.0)
-        rest = until - time.monotonic()
+            bounds = [(f"address {place}", _OF_ADDRESS)]
+            if name and (name, place) not in self._known:
+                bounds.append((f"name {name}", _OF_NAME))
+            rest = max(self._until(key, bound) for key, bound in bounds) - time.monotonic()
+            if rest <= 0:
+                for key, _ in bounds:
+                    self._failed[key] = (self._failed.get(key, (0, 0.0))[0] + 1, time.monotonic())
+                    self._failed.move_to_end(key)
+                while len(self._failed) > self._MOST_HELD:
+                    self._failed.popitem(last=False)
         if rest > 0:
             raise TooManyTries(
                 "signing in", found="several tries failed", mend=f"wait {rest:.0f} s, then try again", wait_seconds=rest
             )
 
-    def failed(self, *who: str) -> None:
+    def succeeded(self, name: str, address: str) -> None:
+        place = _place(address)
         with self._lock:
-            if len(self._failed) > self._MOST_HELD:
-                self._failed.clear()
-            for one in who:
-                self._failed[one] = (self._failed.get(one, (0, 0.0))[0] + 1, time.monotonic())
+            for key in (f"address {place}", f"name {name}"):
+                self._failed.pop(key, None)
+            self._known[name, place] = None
+            while len(self._known) > self._MOST_HELD:
+                self._known.popitem(last=False)
 
-    def succeeded(self, *who: str) -> None:
-        with self._lock:
-            for one in who:
-                self._failed.pop(one, None)
+    def _until(self, key: str, bound: _Bound) -> float:
+        count, last = self._failed.get(key, (0, 0.0))
+        # No exponent beyond what the longest pause needs: a float has its end too.
+        return last + min(2.0 ** min(count - bound.free, 30), bound.longest) if count >= bound.free else 0.0
 
-    def _until(self, one: str) -> float:
-        count, last = self._failed.get(one, (0, 0.0))
-        return last + min(2.0 ** (count - self.FREE), self.LONGEST_SECONDS) if count >= self.FREE else 0.0
+
+@dataclass(frozen=True)
+class _Bound:
+    """free: tries before the first pause. longest: seconds."""
+
+    free: int
+    longest: float
+
+
+_OF_ADDRESS, _OF_NAME = _Bound(5, 300.0), _Bound(20, 10.0)
+
+
+def _place(address: str) -> str:
+    """Whoever has one IPv6 address has all of its network (RFC 6177)."""
+    try:
+        found = ip_address(address)
+    except ValueError:
+        return address
+    return str(ip_network(f"{found}/64", strict=False)) if found.version == 6 else address

@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from ..store import Store
 from .auth import Tries
 from .looking import Looks
+from .openid import OpenId
 from .scheduler import Scheduler
 from .settings import Settings
 from .workers import Workers
@@ -30,6 +31,9 @@ class Parts:
     watchers: int = 0
     closing: bool = False
     _lock: threading.Lock = field(default_factory=threading.Lock)
+
+    def __post_init__(self) -> None:
+        self.openid = OpenId(self.settings, self.looks)
 
     @contextmanager
     def watching(self) -> Iterator[None]:

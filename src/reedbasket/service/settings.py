@@ -6,10 +6,12 @@ import os
 from dataclasses import dataclass, fields
 from ipaddress import ip_network
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
+from urllib.parse import urlsplit
 
 from ..core.errors import ReedError
 from ..core.spec.model import Notify
+from ..store.access import ROLES, Role
 
 _NUMBERS = (
     ("port", 0, 65535),
@@ -61,6 +63,12 @@ class Settings:
     mail_from: str = "reed-basket@localhost"
     mail_user: str = ""
     mail_to: str = ""
+    openid_issuer: str = ""
+    openid_client: str = ""
+    openid_scope: str = "openid profile email"
+    openid_name: str = "preferred_username"
+    openid_claim: str = "groups"
+    openid_roles: str = ""
     notice_seconds: int = 10
     log_format: str = "text"
 
@@ -93,10 +101,39 @@ class Settings:
                         found=f"{text}: {error}",
                         mend="give networks, 10.0.0.0/8, or addresses, comma separated",
                     ) from None
+        if self.openid_issuer:
+            self._require_openid()
         if bool(self.tls_cert) != bool(self.tls_key):
             raise SettingError(
                 "starting the service", "--tls-cert", found="one of the two files", mend="give --tls-cert and --tls-key"
             )
+
+    def _require_openid(self) -> None:
+        parts = urlsplit(self.openid_issuer)
+        here = parts.hostname in ("127.0.0.1", "localhost", "::1")
+        wrong = {
+            "openid_issuer": "" if parts.scheme == "https" or (here and parts.scheme == "http") else "give its https address",
+            "openid_client": "" if self.openid_client else "give the name by which the provider knows this service",
+            "openid_scope": "" if "openid" in self.openid_scope.split() else "name openid among them",
+            "openid_roles": ""
+            if self.roles_of_openid and set(self.roles_of_openid.values()) <= set(ROLES)
+            else f"give what the claim holds and its role, data=editor,admins=admin; roles: {', '.join(ROLES)}",
+        }
+        for name, mend in wrong.items():
+            if mend:
+                raise SettingError(
+                    "starting the service", f"--{name.replace('_', '-')}", found=repr(getattr(self, name)), mend=mend
+                )
+
+    @property
+    def roles_of_openid(self) -> dict[str, Role]:
+        """What the claim holds → role."""
+        pairs = [one.rpartition("=") for one in _listed(self.openid_roles)]
+        return {held.strip(): cast(Role, role.strip()) for held, _, role in pairs}
+
+    @property
+    def openid_host(self) -> str | None:
+        return urlsplit(self.openid_issuer).hostname if self.openid_issuer else None
 
     @property
     def default_notify(self) -> Notify | None:

@@ -9,7 +9,7 @@ import os
 import secrets
 import threading
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from typing import Any, Literal
 
@@ -28,15 +28,19 @@ _SCRYPT = {"n": 2**15, "r": 8, "p": 1}
 # Whoever tries sixteen passwords at once is not to be given half a gigabyte for it.
 _FEW_AT_ONCE = threading.Semaphore(2)
 _USED_EVERY = timedelta(minutes=1)
+# Passwords that so many guesses find are refused: zxcvbn's line between what is guessed online and what is not.
+_FEW_GUESSES = 10**8
 
 
 @dataclass(frozen=True)
 class Caller:
-    """Who asks, by what name they are noted, and what they may do. user: signed in with a name of their own."""
+    """Who asks, by what name they are noted, and what they may do. user: signed in with a name of their own. token: the hash of the
+    token that they came by, themselves or by a link."""
 
     name: str
     role: Role
     user: str | None = None
+    token: str | None = field(default=None, compare=False)
 
     def may(self, role: Role) -> bool:
         return ROLES.index(self.role) >= ROLES.index(role)
@@ -58,14 +62,22 @@ def _later(delta: timedelta) -> str:
 # Tokens
 
 
-def make_token(store: Store, label: str, role: Role = "admin", *, made_by: str = "", days: int | None = None) -> str:
-    """A new bearer token; shown once, here."""
+def make_token(store: Store, label: str, role: Role = "admin", *, maker: Caller | None = None, days: int | None = None) -> str:
+    """A new bearer token; shown once, here.
+
+    Args:
+        maker: who makes it: it ends with them, and may no more than they. None: this machine.
+        days: after which it ends; None for never.
+    """
     token = "reed_" + secrets.token_urlsafe(32)
     ends_at = _later(timedelta(days=days)) if days is not None else None
+    made_by, user, parent = (maker.name, maker.user, maker.token) if maker else ("", None, None)
     with store.transaction() as connection:
+        if connection.execute("select 1 from token where hash = ? and made_by = ''", (parent,)).fetchone():
+            parent = None  # this machine's, which is made anew at need
         connection.execute(
-            "insert into token (hash, label, created_at, role, made_by, ends_at) values (?, ?, ?, ?, ?, ?)",
-            (_hash(token), label, now_text(), role, made_by, ends_at),
+            "insert into token (hash, label, created_at, role, made_by, ends_at, user, parent) values (?, ?, ?, ?, ?, ?, ?, ?)",
+            (_hash(token), label, now_text(), role, made_by, ends_at, user, parent),
         )
     return token
 
@@ -85,15 +97,30 @@ def ensure_local_token(store: Store) -> str:
 
 
 def caller_of_token(store: Store, token: str) -> Caller | None:
-    row = store.connection.execute(
-        "select label, role, used_at from token where hash = ? and (ends_at is null or ends_at > ?)", (_hash(token), now_text())
-    ).fetchone()
-    if row is None:
-        return None
-    if row["used_at"] is None or row["used_at"] < text_of(datetime.now(UTC) - _USED_EVERY):
+    found, used_at = _caller_by_hash(store, _hash(token))
+    if found is not None and (used_at is None or used_at < text_of(datetime.now(UTC) - _USED_EVERY)):
         with store.transaction() as connection:
-            connection.execute("update token set used_at = ? where hash = ?", (now_text(), _hash(token)))
-    return Caller(row["label"], row["role"])
+            connection.execute("update token set used_at = ? where hash = ?", (now_text(), found.token))
+    return found
+
+
+def _caller_by_hash(store: Store, hashed: str) -> tuple[Caller | None, str | None]:
+    """With the least of its makers' rights, and when it was used last; None where one of them has no rights any more."""
+    rows = store.connection.execute(
+        """with recursive line as (
+               select hash, label, role, user, parent, ends_at, used_at, 0 as above from token where hash = ?
+               union all
+               select t.hash, t.label, t.role, t.user, t.parent, t.ends_at, t.used_at, l.above + 1
+               from token as t join line as l on t.hash = l.parent)
+           select l.label, l.role, l.ends_at, l.used_at, u.role as user_role, u.disabled from line as l
+           left join user as u on u.name = l.user order by l.above""",
+        (hashed,),
+    ).fetchall()
+    now = now_text()
+    if not rows or any((row["ends_at"] is not None and row["ends_at"] <= now) or row["disabled"] for row in rows):
+        return None, None
+    rights = [row["role"] for row in rows] + [row["user_role"] for row in rows if row["user_role"] is not None]
+    return Caller(rows[0]["label"], min(rights, key=ROLES.index), token=hashed), rows[0]["used_at"]
 
 
 def list_tokens(store: Store) -> list[dict[str, Any]]:
@@ -118,7 +145,7 @@ def remove_token(store: Store, token: str) -> None:
 
 def add_user(store: Store, name: str, role: Role, password: str | None = None) -> None:
     """Raises Conflict where there is one of that name, BadPassword."""
-    made = _scrypt(password) if password is not None else None
+    made = _scrypt(name, password) if password is not None else None
     with store.transaction() as connection:
         done = connection.execute(
             "insert into user (name, role, password, created_at) values (?, ?, ?, ?) on conflict (name) do nothing",
@@ -132,16 +159,17 @@ def add_user(store: Store, name: str, role: Role, password: str | None = None) -
 
 def list_users(store: Store) -> list[dict[str, Any]]:
     rows = store.connection.execute(
-        "select name, role, created_at, disabled, password is not null as has_password from user order by name"
+        """select name, role, created_at, disabled, password is not null as has_password, subject is not null as openid
+           from user order by name"""
     )
-    return [{**dict(r), "disabled": bool(r["disabled"]), "has_password": bool(r["has_password"])} for r in rows]
+    return [{**dict(r), **{name: bool(r[name]) for name in ("disabled", "has_password", "openid")}} for r in rows]
 
 
 def change_user(
     store: Store, name: str, *, role: Role | None = None, password: str | None = None, disabled: bool | None = None
 ) -> None:
     """Another password, or being disabled, ends the user's sessions. Raises NotFound, BadPassword."""
-    made = _scrypt(password) if password is not None else None
+    made = _scrypt(name, password) if password is not None else None
     with store.transaction() as connection:
         done = connection.execute(
             """update user set role = coalesce(?, role), password = coalesce(?, password), disabled = coalesce(?, disabled)
@@ -170,10 +198,19 @@ def check_password(store: Store, name: str, password: str) -> bool:
     return hmac.compare_digest(found, base64.b64decode(digest)) and kept is not _NOBODY
 
 
-def _scrypt(password: str) -> str:
+def _scrypt(name: str, password: str) -> str:
     if len(password) < 10:
         raise BadPassword(
             "keeping the password", found="it is shorter than ten characters", mend="take a longer one, of several words"
+        )
+    from zxcvbn import zxcvbn  # its lists take a quarter of a second to read
+
+    # NIST SP 800-63B, 5.1.1.2: what is common, or made of the name, is refused. Beyond a hundred letters nothing more is looked at.
+    if zxcvbn(password[:100], user_inputs=[name, "reed", "basket", "reedbasket"], max_length=100)["guesses"] < _FEW_GUESSES:
+        raise BadPassword(
+            "keeping the password",
+            found="it is a common one, or made of the name, and is guessed soon",
+            mend="take several words that do not belong together",
         )
     salt = os.urandom(16)
     return "$".join(["scrypt", base64.b64encode(salt).decode(), base64.b64encode(_digest(password, salt)).decode()])
@@ -196,14 +233,19 @@ def _no_user(name: str) -> NotFound:
 # Codes and sessions
 
 
-def make_code(store: Store, user: str | None = None) -> str:
-    """A sign-in code, good once and for an hour. user: whom it signs in; who holds this machine's token where nobody is named."""
+def make_code(store: Store, maker: Caller | None = None) -> str:
+    """A sign-in code, good once and for an hour. maker: whom it signs in; None: who holds this machine's token."""
     code = secrets.token_urlsafe(24)
     with store.transaction() as connection:
         connection.execute("delete from sign_in_code where ends_at < ?", (now_text(),))
         connection.execute(
-            "insert into sign_in_code (hash, ends_at, user) values (?, ?, ?)",
-            (_hash(code), _later(timedelta(minutes=CODE_MINUTES)), user),
+            "insert into sign_in_code (hash, ends_at, user, token) values (?, ?, ?, ?)",
+            (
+                _hash(code),
+                _later(timedelta(minutes=CODE_MINUTES)),
+                maker.user if maker else None,
+                maker.token if maker and not maker.user else None,
+            ),
         )
     return code
 
@@ -212,30 +254,35 @@ def use_code(store: Store, code: str) -> str | None:
     """A new session for a code that is good, else None. The code is spent."""
     with store.transaction() as connection:
         spent = connection.execute(
-            "delete from sign_in_code where hash = ? and ends_at >= ? returning user", (_hash(code), now_text())
+            "delete from sign_in_code where hash = ? and ends_at >= ? returning user, token", (_hash(code), now_text())
         ).fetchall()
-    return begin_session(store, spent[0]["user"]) if spent else None
+    return begin_session(store, spent[0]["user"], token=spent[0]["token"]) if spent else None
 
 
-def begin_session(store: Store, user: str | None) -> str:
+def begin_session(
+    store: Store, user: str | None, *, token: str | None = None, lasts: timedelta = timedelta(days=SESSION_DAYS)
+) -> str:
+    """token: the hash of the one whose link it came by; it ends with that one."""
     session = secrets.token_urlsafe(32)
     with store.transaction() as connection:
         connection.execute("delete from console_session where ends_at < ?", (now_text(),))
         connection.execute(
-            "insert into console_session (hash, ends_at, user) values (?, ?, ?)",
-            (_hash(session), _later(timedelta(days=SESSION_DAYS)), user),
+            "insert into console_session (hash, ends_at, user, token) values (?, ?, ?, ?)",
+            (_hash(session), _later(lasts), user, token),
         )
     return session
 
 
 def caller_of_session(store: Store, session: str) -> Caller | None:
     row = store.connection.execute(
-        """select s.user, u.role, u.disabled from console_session as s left join user as u on u.name = s.user
+        """select s.user, s.token, u.role, u.disabled from console_session as s left join user as u on u.name = s.user
            where s.hash = ? and s.ends_at >= ?""",
         (_hash(session), now_text()),
     ).fetchone()
     if row is None or row["disabled"]:
         return None
+    if row["token"] is not None:
+        return _caller_by_hash(store, row["token"])[0]
     if row["user"] is None:
         return Caller(LOCAL, "admin")
     return Caller(row["user"], row["role"], row["user"])

@@ -15,6 +15,7 @@ from .access import (
     Session,
     Setting,
     SignInCode,
+    SignInWays,
     Token,
     User,
 )
@@ -108,6 +109,7 @@ __all__ = [
     "Setting",
     "SetupStatement",
     "SignInCode",
+    "SignInWays",
     "Source",
     "Suggested",
     "SurveyedColumn",

@@ -57,12 +57,21 @@ class Session(TypedDict):
     user: str | None
 
 
+class SignInWays(TypedDict):
+    """Beside a name with its password, and a link. openid: the host of the provider, null where there is none."""
+
+    openid: str | None
+
+
 class User(TypedDict):
+    """openid: they sign in by OpenID Connect, which says what their role is."""
+
     name: str
     role: Role
     created_at: str
     disabled: bool
     has_password: bool
+    openid: bool
 
 
 class Token(TypedDict):

@@ -1,6 +1,6 @@
 """The API's views, a module a subject. Importing them declares their operations."""
 
-from . import access, activity, bundles, definitions, drafts, feeds, files, runs, schedule, service, sources, warehouses
+from . import access, activity, bundles, definitions, drafts, feeds, files, openid, runs, schedule, service, sources, warehouses
 from .shared import operations
 
 __all__ = [
@@ -11,6 +11,7 @@ __all__ = [
     "drafts",
     "feeds",
     "files",
+    "openid",
     "operations",
     "runs",
     "schedule",

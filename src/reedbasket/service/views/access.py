@@ -72,7 +72,7 @@ def make_sign_in_code() -> Any:
             mend="sign in by name, or ask an admin",
             code="access.no_link",
         )
-    code = access.make_code(parts().store, who.user)
+    code = access.make_code(parts().store, who)
     return {"code": code, "url": f"{parts().url}/sign-in#{code}"}
 
 
@@ -99,9 +99,8 @@ def sign_in(body: SignIn) -> Response:
             )
     else:
         name = body.name or ""
-        tries.require(f"name {name}", f"address {address}")
+        tries.begin(name, address)
         if not access.check_password(store, name, body.password or ""):
-            tries.failed(f"name {name}", f"address {address}")
             access.note(store, name[:63] or "nobody", "sign in", address, 401)
             raise NotSignedIn(
                 "signing in",
@@ -109,7 +108,7 @@ def sign_in(body: SignIn) -> Response:
                 mend="try again",
                 code="access.wrong_password",
             )
-        tries.succeeded(f"name {name}", f"address {address}")
+        tries.succeeded(name, address)
         access.note(store, name, "sign in", address, 200)
         session = access.begin_session(store, name)
     who = access.caller_of_session(store, session)
@@ -150,10 +149,13 @@ def _session(who: access.Caller) -> dict[str, Any]:
 )
 def change_own_password(body: OwnPassword) -> None:
     who = caller()
+    if who.user is not None:
+        parts().tries.begin(who.user, request.remote_addr or "")
     if who.user is None or not access.check_password(parts().store, who.user, body.old):
         raise BadRequest(
             "changing the password", found="the old one is not right", mend="try again", code="access.wrong_password"
         )
+    parts().tries.succeeded(who.user, request.remote_addr or "")
     access.change_user(parts().store, who.user, password=body.new)
 
 
@@ -218,7 +220,7 @@ def list_tokens() -> Any:
 )
 def make_token(body: AskToken) -> Any:
     noted(f"{body.label}, {body.role}")
-    return {"token": access.make_token(parts().store, body.label, body.role, made_by=caller().name, days=body.days)}
+    return {"token": access.make_token(parts().store, body.label, body.role, maker=caller(), days=body.days)}
 
 
 @operations.add("DELETE", "/api/v1/tokens/{token}", "end a token", answer=None, status=204, problems=(404,), role="admin")

@@ -1,0 +1,104 @@
+"""Signing in by OpenID Connect: where the browser is sent, and what the answer gives. Requests go by looking processes (looks.openid).
+
+Authorization code with PKCE (RFC 7636), `state` bound to the browser by a cookie, `nonce` to the token, `iss` in the answer looked at
+(RFC 9207), as OAuth 2.0 Security Best Current Practice asks (RFC 9700).
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import re
+import threading
+import time
+from dataclasses import dataclass, field
+from typing import Any
+from urllib.parse import urlencode
+
+from ..core.errors import ReedError
+from ..store.access import ROLES, Role
+from ..store.openid import Begun
+from .looking import Looks
+from .looks.openid import Metadata, metadata_of
+from .settings import Settings
+
+_METADATA_SECONDS = 600.0
+_NOT_IN_A_NAME = re.compile(r"[^a-z0-9._-]+")
+
+
+class OpenIdError(ReedError):
+    code = "access.openid"
+
+
+@dataclass
+class OpenId:
+    """Of one running service. `_lock` guards what is known of the provider; whoever comes meanwhile waits for the same answer."""
+
+    settings: Settings
+    looks: Looks
+    _metadata: Metadata | None = None
+    _until: float = 0.0
+    _lock: threading.Lock = field(default_factory=threading.Lock)
+
+    @property
+    def there(self) -> bool:
+        return bool(self.settings.openid_issuer)
+
+    def metadata(self) -> Metadata:
+        """Raises ReedError."""
+        with self._lock:
+            if self._metadata is None or time.monotonic() > self._until:
+                self._metadata = self.looks.ask(metadata_of, self.settings.openid_issuer)
+                self._until = time.monotonic() + _METADATA_SECONDS
+            return self._metadata
+
+    def address(self, begun: Begun, back: str) -> str:
+        """Where the browser goes. back: our own address, where it is sent then."""
+        own = self.settings
+        digest = hashlib.sha256(begun.verifier.encode()).digest()
+        asked = {
+            "response_type": "code",
+            "client_id": own.openid_client,
+            "redirect_uri": back,
+            "scope": own.openid_scope,
+            "state": begun.state,
+            "nonce": begun.nonce,
+            "code_challenge": base64.urlsafe_b64encode(digest).decode().rstrip("="),
+            "code_challenge_method": "S256",
+        }
+        endpoint = self.metadata().authorization
+        return endpoint + ("&" if "?" in endpoint else "?") + urlencode(asked)
+
+
+def role_of(claims: dict[str, Any], claim: str, roles: dict[str, Role]) -> Role | None:
+    """The highest role of what a claim holds: a text, or a list of them. claim: a name; of a claim inside others, with dots.
+
+    Args:
+        roles: what the claim holds → role; `*`: whoever signs in.
+    """
+    held: Any = claims.get(claim)
+    if held is None and "." in claim:
+        held = claims
+        for step in claim.split("."):
+            held = held.get(step) if isinstance(held, dict) else None
+    said = [one for one in (held if isinstance(held, list) else [held]) if isinstance(one, str)]
+    found = [roles[one] for one in [*said, "*"] if one in roles]
+    return max(found, key=ROLES.index, default=None)
+
+
+def name_of(claims: dict[str, Any], claim: str) -> str:
+    """A user's name of what the provider calls them: small letters, digits, `._-`; of a mail address what stands before the @.
+
+    Raises:
+        OpenIdError: nothing is left of it.
+    """
+    said = claims.get(claim) or claims.get("email") or claims.get("sub")
+    made = _NOT_IN_A_NAME.sub("-", str(said).lower().partition("@")[0]).strip("-._")[:63]
+    if not made or not made[0].isalpha():
+        raise OpenIdError(
+            "signing in",
+            found=f"no name can be made of the claim {claim}",
+            mend="give another with --openid-name",
+            code="access.openid",
+        )
+    return made
