@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator
-from contextlib import contextmanager
+from collections import Counter
 from dataclasses import dataclass, field
 
 from ..store import Store
@@ -19,7 +18,7 @@ from .workers import Workers
 @dataclass
 class Parts:
     """What views reach through `current_app.extensions['reed']`. watchers: live streams open now, changed only
-    through `watching`. closing: the service is being stopped, and streams end."""
+    by `watch` and `unwatch`; `_lock` guards the counts. closing: the service is being stopped, and streams end."""
 
     store: Store
     workers: Workers
@@ -29,19 +28,27 @@ class Parts:
     url: str
     tries: Tries = field(default_factory=Tries)
     watchers: int = 0
+    _watching: Counter[str] = field(default_factory=Counter)
     closing: bool = False
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
     def __post_init__(self) -> None:
         self.openid = OpenId(self.settings, self.looks)
 
-    @contextmanager
-    def watching(self) -> Iterator[None]:
-        """One more stream is open, as long as it lasts. `_lock` guards the count: several threads stream."""
+    def watch(self, who: str) -> str:
+        """One more stream is open; `unwatch` follows. What is in the way, in words; '' for nothing."""
         with self._lock:
+            if self.watchers >= self.settings.most_watchers:
+                return f"{self.watchers} streams are open"
+            if self._watching[who] >= self.settings.most_watchers_each:
+                return f"{who} has {self._watching[who]} streams open"
             self.watchers += 1
-        try:
-            yield
-        finally:
-            with self._lock:
-                self.watchers -= 1
+            self._watching[who] += 1
+        return ""
+
+    def unwatch(self, who: str) -> None:
+        with self._lock:
+            self.watchers -= 1
+            self._watching[who] -= 1
+            if not self._watching[who]:
+                del self._watching[who]

@@ -158,6 +158,11 @@ class Settings:
     def most_watchers(self) -> int:
         return self.threads // 2
 
+    @property
+    def most_watchers_each(self) -> int:
+        """Of one caller: nobody takes all, where there are some."""
+        return self.most_watchers * 3 // 4 if self.most_watchers > 3 else self.most_watchers
+
 
 def _listed(text: str) -> tuple[str, ...]:
     return tuple(one.strip() for one in text.split(",") if one.strip())

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Callable, Iterator
 from typing import Any
 
 import orjson
-from flask import Response, current_app
+from flask import Response, current_app, request
 
+from ...core.errors import ReedError
+from ..auth import caller_of
 from ..problems import TooManyWatchers
-from .shared import parts
+from .shared import caller, parts
 
 # A stream says something at least this often, so that both sides notice a broken connection.
 QUIET_SECONDS = 10.0
@@ -17,17 +20,31 @@ LONGEST_STREAM_SECONDS = 3600.0
 
 
 def streamed(on: str, events: Callable[[], Iterator[bytes]]) -> Response:
-    """Raises TooManyWatchers where half of the threads stream already."""
-    own = parts()
-    if own.watchers >= own.settings.most_watchers:
-        raise TooManyWatchers("watching", on, found=f"{own.watchers} streams are open", mend="close one, or raise --threads")
+    """Raises TooManyWatchers where half of the threads stream already, or most of those for one caller."""
+    own, who = parts(), caller().name
+    found = own.watch(who)
+    if found:
+        raise TooManyWatchers("watching", on, found=found, mend="close one, or raise --threads")
     app = current_app._get_current_object()  # type: ignore[attr-defined]
+    asked = request._get_current_object()  # type: ignore[attr-defined]
 
     def stream() -> Iterator[bytes]:
-        with own.watching(), app.app_context():
-            yield from events()
+        looked = time.monotonic()
+        with app.app_context():
+            for some in events():
+                yield some
+                # Whoever has no rights any more hears no more.
+                if time.monotonic() - looked > QUIET_SECONDS:
+                    try:
+                        caller_of(asked, own.store)
+                    except ReedError:
+                        return
+                    looked = time.monotonic()
 
-    return Response(stream(), content_type="text/event-stream", headers={"Cache-Control": "no-cache"})
+    answer = Response(stream(), content_type="text/event-stream", headers={"Cache-Control": "no-cache"})
+    # Also where nobody ever read of it.
+    answer.call_on_close(lambda: own.unwatch(who))
+    return answer
 
 
 def event(name: str, data: Any, number: int) -> bytes:
