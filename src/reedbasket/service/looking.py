@@ -22,6 +22,7 @@ from typing import Any, Concatenate, ParamSpec, TypeVar
 from ..core import outgoing
 from ..core.errors import ReedError
 from ..store import Store
+from . import forks
 from .reach import Reach
 
 _IDLE_SECONDS = 300.0
@@ -93,7 +94,7 @@ class Looks:
         if self._pool is None:
             self._pool = ProcessPoolExecutor(
                 self._processes,
-                multiprocessing.get_context("spawn"),
+                forks.context(),
                 initializer=_begin,
                 initargs=(self._store.folder, self.reach),
             )
@@ -136,12 +137,7 @@ def _end_with_service() -> None:
 
 
 def _nothing(_: Store) -> None:
-    """What most looks need, imported."""
-    import duckdb  # noqa: F401
-    import psycopg  # noqa: F401
-    import pymysql  # noqa: F401
-
-    from .looks import drafts, feeds, sources, warehouses  # noqa: F401
+    """What looks need is imported where its process was forked from."""
 
 
 def _look(look: Callable[..., Any], given: tuple[Any, ...], named: dict[str, Any]) -> Any:

@@ -7,12 +7,15 @@ from collections import Counter
 from dataclasses import dataclass, field
 
 from ..store import Store
+from .apart import Apart
 from .auth import Tries
 from .looking import Looks
 from .openid import OpenId
 from .scheduler import Scheduler
 from .settings import Settings
 from .workers import Workers
+
+_APART_AT_ONCE = 4
 
 
 @dataclass
@@ -34,6 +37,7 @@ class Parts:
 
     def __post_init__(self) -> None:
         self.openid = OpenId(self.settings, self.looks)
+        self.apart = Apart(self.store, _APART_AT_ONCE)
 
     def watch(self, who: str) -> str:
         """One more stream is open; `unwatch` follows. What is in the way, in words; '' for nothing."""

@@ -11,6 +11,7 @@ from werkzeug.exceptions import HTTPException
 
 from ..core import errors
 from ..store.database import StoreError
+from .apart import TookTooLong
 from .looking import LookCut
 
 # The first class that fits decides.
@@ -23,6 +24,7 @@ _STATUS: list[tuple[type[errors.ReedError], int]] = [
     (errors.WarehouseBusy, 503),
     (errors.SourceError, 502),
     (LookCut, 503),
+    (TookTooLong, 422),
     (StoreError, 500),
 ]
 

@@ -16,6 +16,7 @@ from typing import IO, Any
 from ..core.errors import ReedError
 from ..store import Store, access, keeping
 from ..store.settings import read as changed_settings
+from . import forks
 from .app import create_app
 from .logs import JsonLines
 from .looking import Looks
@@ -78,7 +79,8 @@ class Service:
             ) from error
         own = self.settings
         reach = Reach(tuple(map(str, own.allowed)), own.allow_networks, own.deny_networks, self._port)
-        self.workers.reach = self.looks.reach = self._sending.reach = reach
+        self.workers.reach = self.looks.reach = self._sending.reach = self.parts.apart.reach = reach
+        forks.get_ready()
         self.taken_up = self.workers.start()
         self.scheduler.start()
         self.notifier.start()

@@ -90,7 +90,7 @@ class TableOrder(Model):
 
 class SourceOrder(Model):
     """What it takes to ask one source, resolved. database, files: of one, and then nothing of a connector. stores:
-    those that files may be copied to. window: what is taken of tables that know times, [from, until); the saved cursors are left where
+    those that the feed's files are copied to. window: what is taken of tables that know times, [from, until); the saved cursors are left where
     they are then. code: of a connector in Python. asked: what it says of some tables where only the source knows which there are; they
     are `tables` once it has been asked (run.asked). bodies: what goes over the wire is kept with the run's requests. accept: people
     said that the run is to go on where something cannot be kept, or may be missing."""
@@ -189,7 +189,6 @@ def source_order(
             source=name,
             connector="files",
             files=source,
-            stores={other: found for other, found in basket.sources.items() if found.on == "files"},
             settings={**source.settings, **given},
             parameters=given,
             secrets={setting: secret.secret for setting, secret in named.items() if secret is not None},
@@ -277,6 +276,8 @@ def resolve(
     parameters = {**definition.parameters, **(sets or {})}
     order = source_order(basket, definition.source, started=started, run=run, parameters=parameters)
     order.window, order.bodies = window, bodies
+    copied = {table.copy_.to for table in definition.tables.values() if table is not None and table.copy_ is not None}
+    order.stores = {name: basket.sources[name] for name in sorted(copied)}
     warehouse = basket.warehouses[definition.warehouse]
     asked = {name: getattr(order, name) for name in SourceOrder.model_fields}
     facts = {

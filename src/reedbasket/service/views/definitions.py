@@ -8,13 +8,14 @@ from pydantic import Field
 
 from ... import wire
 from ...core.errors import NotFound
-from ...core.run.shown_to import shown
-from ...core.spec import Basket, json_schema, load_texts
-from ...core.spec.programs import ENDING
+from ...core.spec import json_schema
 from ...store import definitions
+from ..looks import definitions as looks
 from ..operations import Body
-from ..whose_code import describing, needs_admin
 from .shared import caller, noted, operations, parts
+
+# Ten thousand feeds take a quarter of it. Connectors in Python may take their time to describe themselves.
+APPLY_SECONDS, APPLY_MB = 120.0, 2048
 
 
 class BasketFiles(Body):
@@ -40,32 +41,22 @@ class Revert(Body):
     role="editor",
 )
 def apply_basket(body: BasketFiles) -> Any:
-    store = parts().store
-    # Where everything else goes, nothing else can be stood on.
-    there = definitions.basket(store)
-    _require_admin_for_code(body.files, there)
-    basket = load_texts(
+    done, told = parts().apart.ask(
+        APPLY_SECONDS,
+        APPLY_MB,
+        looks.applied,
         body.files,
-        None if body.prune else there,
         body.settings,
-        describe=describing(caller().name, caller().role, there),
-        places=store.places,
+        caller().name,
+        caller().role,
+        prune=body.prune,
+        only_check=body.only_check,
     )
-    done = definitions.apply(store, basket, by=caller().name, prune=body.prune, only_look=body.only_check)
     moved = [f"{one['kind']} {one['name']} {one['change']}" for one in done if one["change"] != "same"]
-    told = "; ".join(f"{secret} is shown to {server}" for secret, server in sorted(shown(basket.over(there)) - shown(there)))
     noted(("would be: " if body.only_check else "") + (", ".join(moved) or "nothing new") + (f"; {told}" if told else ""))
     if moved and not body.only_check:
         parts().scheduler.look()
     return done
-
-
-def _require_admin_for_code(files: dict[str, str], there: Basket) -> None:
-    """Python runs on this machine: who may bring it is who may do everything else. What is in force already may come along."""
-    in_force = {connector.program for connector in there.connectors.values()}
-    new = sorted(file for file, text in files.items() if file.endswith(ENDING) and text not in in_force)
-    if new and caller().role != "admin":
-        raise needs_admin(new[0], caller().name, caller().role)
 
 
 @operations.add("GET", "/api/v1/basket", "what is in force, as it was written: {file: YAML, or Python}", answer=dict[str, str])
@@ -121,7 +112,7 @@ def definition_versions(kind: str, name: str) -> Any:
     role="editor",
 )
 def revert_definition(kind: str, name: str, body: Revert) -> Any:
-    done = definitions.revert(parts().store, kind, name, body.version, by=caller().name)
+    done = parts().apart.ask(APPLY_SECONDS, APPLY_MB, looks.reverted, kind, name, body.version, caller().name)
     noted(f"to version {body.version}")
     parts().scheduler.look()
     return done

@@ -1,0 +1,43 @@
+"""Definitions that somebody hands in: read, checked and kept, outside of the process that answers everybody."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from ...core.run.shown_to import shown
+from ...core.spec import Basket, load_texts
+from ...core.spec.programs import ENDING
+from ...store import Store, definitions
+from ...store.access import Role
+from ..whose_code import describing, needs_admin
+
+
+def applied(
+    store: Store, files: dict[str, str], settings: dict[str, str], name: str, role: Role, *, prune: bool, only_check: bool
+) -> tuple[list[dict[str, Any]], str]:
+    """What became of each definition (definitions.apply), and to which servers secrets are shown anew, in words.
+
+    Raises:
+        DefinitionError: with all mistakes.
+        Forbidden: it brings Python, and whoever asks may not.
+    """
+    # Where everything else goes, nothing else can be stood on.
+    there = definitions.basket(store)
+    _require_admin_for_code(files, there, name, role)
+    basket = load_texts(files, None if prune else there, settings, describe=describing(name, role, there), places=store.places)
+    done = definitions.apply(store, basket, by=name, prune=prune, only_look=only_check)
+    told = "; ".join(f"{secret} is shown to {server}" for secret, server in sorted(shown(basket.over(there)) - shown(there)))
+    return done, told
+
+
+def reverted(store: Store, kind: str, name: str, version: int, by: str) -> dict[str, Any]:
+    """See definitions.revert."""
+    return definitions.revert(store, kind, name, version, by=by)
+
+
+def _require_admin_for_code(files: dict[str, str], there: Basket, name: str, role: Role) -> None:
+    """Python runs on this machine: who may bring it is who may do everything else. What is in force already may come along."""
+    in_force = {connector.program for connector in there.connectors.values()}
+    new = sorted(file for file, text in files.items() if file.endswith(ENDING) and text not in in_force)
+    if new and role != "admin":
+        raise needs_admin(new[0], name, role)

@@ -1,0 +1,103 @@
+"""What takes for ever, or all memory, ends by itself, and nobody else waits for it."""
+
+from __future__ import annotations
+
+import os
+import signal
+import threading
+import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+import duckdb
+import pytest
+
+from reedbasket.client import ServiceProblem
+from reedbasket.core.errors import NotFound
+from reedbasket.service.apart import Apart, TookTooLong
+from reedbasket.service.looking import LookCut
+from reedbasket.store import Store
+from tests.conftest import RunningService
+
+# One call of a function that does not look whether it is to stop.
+ENDLESS = "select list_sum(list_transform(range(2000000000), lambda x: x + 1))"
+
+
+def sleeps(_: Store) -> None:
+    time.sleep(600)
+
+
+def grows(_: Store) -> int:
+    return len([bytes(1_000_000) for _ in range(100_000)])
+
+
+def refuses(_: Store, what: str) -> None:
+    raise NotFound("looking up", what, found="nothing", mend="name another")
+
+
+def ends_itself(_: Store) -> None:
+    os.kill(os.getpid(), signal.SIGKILL)
+
+
+def process_of(_: Store) -> int:
+    return os.getpid()
+
+
+@pytest.mark.parametrize(
+    ("look", "given", "error"),
+    [(sleeps, (), TookTooLong), (grows, (), TookTooLong), (refuses, ("eel",), NotFound), (ends_itself, (), LookCut)],
+)
+def test_each_has_a_process_of_its_own_that_is_gone_then(
+    tmp_path: Path, look: Callable[..., None], given: tuple[str, ...], error: type[Exception]
+) -> None:
+    store = Store(tmp_path)
+    store.upgrade()
+    apart = Apart(store, 1)
+    with pytest.raises(error):
+        apart.ask(3.0, 200, look, *given)
+    # The next has the only place that there is.
+    found = apart.ask(60.0, 200, process_of)
+    with pytest.raises(ProcessLookupError):
+        os.kill(found, 0)
+    store.close()
+
+
+def test_a_query_that_stays_inside_one_function_is_ended(service: RunningService) -> None:
+    service.client.apply({"a.yaml": "warehouse: marsh\non: duckdb\npath: m.duckdb\n"})
+    service.warehouses.mkdir(exist_ok=True)
+    duckdb.connect(str(service.warehouses / "m.duckdb")).execute("create table t as select 1 as a").close()
+    with ThreadPoolExecutor(2) as pool:
+        asked = [pool.submit(service.client.query, "marsh", ENDLESS, seconds=1) for _ in range(2)]
+        assert service.client.query("marsh", "select a from t")["rows"] == [[1]]
+        assert service.client.health()["status"] == "ok"
+        for one in asked:
+            with pytest.raises(ServiceProblem) as refused:
+                one.result()
+            assert refused.value.code in ("service.took_too_long", "warehouse.query_refused"), refused.value.code
+    assert service.client.query("marsh", "select a from t")["rows"] == [[1]]
+
+
+def test_whoever_asks_is_answered_while_a_large_basket_is_read(service: RunningService) -> None:
+    sources = "".join(f"---\nsource: s{n}\non: files\npath: in\n" for n in range(1_500))
+    done = threading.Event()
+    answered: list[float] = []
+
+    def ask() -> None:
+        while not done.is_set():
+            began = time.monotonic()
+            service.client.health()
+            answered.append(time.monotonic() - began)
+
+    asking = threading.Thread(target=ask)
+    asking.start()
+    try:
+        began = time.monotonic()
+        applied = service.client.apply({"large.yaml": sources}, only_check=True)
+        took = time.monotonic() - began
+    finally:
+        done.set()
+        asking.join()
+    assert len(applied) == 1_500
+    # In the process that answers, reading would hold up each of them for its whole time.
+    assert max(answered) < took / 2
