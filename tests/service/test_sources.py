@@ -117,11 +117,17 @@ def test_looking_at_a_source_before_anything_is_brought(
 
 
 def test_a_process_that_looks_is_there_before_anybody_asks(service: RunningService) -> None:
-    def there() -> bool:
-        found = subprocess.run(["ps", "-o", "args=", "--ppid", str(service.process.pid)], capture_output=True, text=True).stdout
-        return "spawn_main" in found
+    wait_for(lambda: lookers(service.process.pid), 60)
 
-    wait_for(there, 60)
+
+def lookers(service: int) -> list[int]:
+    """Processes forked by the one that has imported what looks need."""
+
+    def below(pid: int, named: str) -> list[int]:
+        found = subprocess.run(["ps", "-wwo", "pid=,args=", "--ppid", str(pid)], capture_output=True, text=True).stdout
+        return [int(line.split()[0]) for line in found.splitlines() if named in line]
+
+    return [one for forks in below(service, "forkserver") for one in below(forks, "forkserver")]
 
 
 def test_a_look_that_is_cut_says_so_and_the_next_one_looks(service: RunningService) -> None:
@@ -132,25 +138,19 @@ def test_a_look_that_is_cut_says_so_and_the_next_one_looks(service: RunningServi
         waits.wait(0 if waits.is_set() else 30)
         return Answer({"rows": LANDINGS})
 
-    def lookers() -> list[int]:
-        found = subprocess.run(
-            ["ps", "-wwo", "pid=,args=", "--ppid", str(pid)], capture_output=True, text=True
-        ).stdout.splitlines()
-        return [int(line.split()[0]) for line in found if "spawn_main" in line]
-
     pid = service.process.pid
     with serving(answer) as source, ThreadPoolExecutor(1) as threads:
         apply(service, basket(source.url, "\n  landings: {get: /landings, records: rows}", "tables: {landings: }"))
         looking = threads.submit(service.client.peek, "test", "landings")
-        wait_for(lambda: bool(lookers()) and len(source.requests) == 1)
-        for one in lookers():
+        wait_for(lambda: bool(lookers(pid)) and len(source.requests) == 1)
+        for one in lookers(pid):
             os.kill(one, signal.SIGKILL)
         with pytest.raises(ServiceProblem) as cut:
             looking.result()
         assert (cut.value.status, cut.value.code) == (503, "service.look_cut")
         waits.set()
         assert len(service.client.peek("test", "landings")["rows"]) == 3
-        (left,) = lookers()
+        (left,) = lookers(pid)
         os.kill(pid, signal.SIGKILL)
         wait_for(lambda: not process_lives(left))
 

@@ -89,6 +89,7 @@ def _do(
     given: tuple[Any, ...],
     named: dict[str, Any],
 ) -> None:
+    forks.end_with_service()
     store = Store(folder, reach.folders)
     outgoing.install(reach.outgoing)
     if megabytes is not None:

@@ -8,7 +8,6 @@ be asked again.
 from __future__ import annotations
 
 import multiprocessing
-import os
 import signal
 import threading
 import time
@@ -126,14 +125,7 @@ def _begin(folder: Path, reach: Reach) -> None:
     signal.signal(signal.SIGINT, signal.SIG_IGN)  # a Ctrl-C in the terminal is the service's to handle
     _store = Store(folder, reach.folders)
     outgoing.install(reach.outgoing)
-    threading.Thread(target=_end_with_service, daemon=True).start()
-
-
-def _end_with_service() -> None:
-    service = multiprocessing.parent_process()
-    assert service is not None
-    service.join()
-    os._exit(0)
+    forks.end_with_service()
 
 
 def _nothing(_: Store) -> None:

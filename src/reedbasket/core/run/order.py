@@ -89,11 +89,11 @@ class TableOrder(Model):
 
 
 class SourceOrder(Model):
-    """What it takes to ask one source, resolved. database, files: of one, and then nothing of a connector. stores:
-    those that the feed's files are copied to. window: what is taken of tables that know times, [from, until); the saved cursors are left where
-    they are then. code: of a connector in Python. asked: what it says of some tables where only the source knows which there are; they
-    are `tables` once it has been asked (run.asked). bodies: what goes over the wire is kept with the run's requests. accept: people
-    said that the run is to go on where something cannot be kept, or may be missing."""
+    """What it takes to ask one source, resolved. database, files: of one, and then nothing of a connector. stores: those that the
+    feed's files are copied to. window: what is taken of tables that know times, [from, until); the saved cursors are left where they
+    are then. code: of a connector in Python. asked: what it says of some tables where only the source knows which there are; they are
+    `tables` once it has been asked (run.asked). bodies: what goes over the wire is kept with the run's requests. accept: people said
+    that the run is to go on where something cannot be kept, or may be missing."""
 
     run: int = 0
     bodies: bool = False
