@@ -100,18 +100,21 @@ def test_a_broken_source_sends_one_mail_and_one_when_it_runs_again(tmp_path: Pat
         service.stop()
 
 
-def test_mail_goes_by_tls_and_only_to_a_server_that_proves_itself(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize("way", ["starttls", "tls"])
+def test_mail_goes_by_tls_and_only_to_a_server_that_proves_itself(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, way: str
+) -> None:
     authority, cert, key = Authority(tmp_path, "sedge"), tmp_path / "cert.pem", tmp_path / "key.pem"
     authority.issue("localhost", cert, key)
     context = ssl.create_default_context(ssl.Purpose.CLIENT_AUTH)
     context.load_cert_chain(cert, key)
     sink, loop = Sink(), asyncio.new_event_loop()
-    made = loop.create_server(
-        lambda: SMTP(sink, hostname="post", loop=loop, tls_context=context, require_starttls=True), "127.0.0.1", 0
-    )
+    later: dict[str, Any] = {"tls_context": context, "require_starttls": True} if way == "starttls" else {}
+    at_once = None if later else context
+    made = loop.create_server(lambda: SMTP(sink, hostname="post", loop=loop, **later), "127.0.0.1", 0, ssl=at_once)
     server = f"localhost:{loop.run_until_complete(made).sockets[0].getsockname()[1]}"
     threading.Thread(target=loop.run_forever, daemon=True).start()
-    options = ["--mail-server", server, "--notice-seconds", "0", "--mail-to", "data@sedge.example"]
+    options = ["--mail-server", server, "--mail-tls", way, "--notice-seconds", "0", "--mail-to", "data@sedge.example"]
     with serving(lambda _: Answer({}, 503)) as source:
         for name, trusted in (("stranger", False), ("known", True)):
             if trusted:
