@@ -6,6 +6,7 @@ import os
 import signal
 import threading
 import time
+from collections import Counter
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -13,7 +14,7 @@ from pathlib import Path
 import duckdb
 import pytest
 
-from reedbasket.client import ServiceProblem
+from reedbasket.client import Client, ServiceProblem
 from reedbasket.core.errors import NotFound
 from reedbasket.service.apart import Apart, TookTooLong
 from reedbasket.service.looking import LookCut
@@ -76,6 +77,28 @@ def test_a_query_that_stays_inside_one_function_is_ended(service: RunningService
                 one.result()
             assert refused.value.code in ("service.took_too_long", "warehouse.query_refused"), refused.value.code
     assert service.client.query("marsh", "select a from t")["rows"] == [[1]]
+
+
+def test_one_caller_holds_up_nobody_else_by_calls_that_take_long(service: RunningService) -> None:
+    service.client.apply({"a.yaml": "warehouse: marsh\non: duckdb\npath: m.duckdb\n"})
+    service.warehouses.mkdir(exist_ok=True)
+    duckdb.connect(str(service.warehouses / "m.duckdb")).execute("create table t as select 1 as a").close()
+    viewer = Client(service.url, service.client.make_token("viewer", "viewer")["token"])
+
+    def code_of(_: int) -> str:
+        with pytest.raises(ServiceProblem) as refused:
+            viewer.query("marsh", ENDLESS, seconds=3)
+        return refused.value.code
+
+    with ThreadPoolExecutor(30) as pool:
+        asked = [pool.submit(code_of, n) for n in range(30)]
+        while not any(one.done() for one in asked):  # those beyond its places are refused at once
+            time.sleep(0.05)
+        assert service.client.health()["status"] == "ok" and viewer.feeds() == []
+        assert not all(one.done() for one in asked)
+        assert [table["name"] for table in service.client.tables("marsh")] == ["t"]
+        codes = Counter(one.result() for one in asked)
+    assert codes["service.busy"] == 22 and sum(codes.values()) == 30
 
 
 def test_whoever_asks_is_answered_while_a_large_basket_is_read(service: RunningService) -> None:

@@ -4,7 +4,7 @@ SERVE: tuple[tuple[str, str | int, str], ...] = (
     ("host", "127.0.0.1", "address to listen on; anything but loopback wants TLS"),
     ("port", 8640, "port to listen on; 0 lets the system pick"),
     ("workers", 2, "worker processes, one run each at a time"),
-    ("threads", 16, "threads that answer requests"),
+    ("threads", 24, "threads that answer requests"),
     ("hosts", "", "further host names, comma separated, by which the service may be called"),
     ("allow_path", "", "further folders that definitions may read and write, comma separated"),
     ("allow_network", "", "networks that sources and web calls may be in, comma separated; all where none is given"),

@@ -57,6 +57,11 @@ class Forbidden(errors.ReedError):
     code = "access.forbidden"
 
 
+class TooBusy(errors.ReedError):
+    code = "service.busy"
+    retryable = True
+
+
 class TooManyWatchers(errors.ReedError):
     code = "service.too_many_watchers"
 
@@ -68,7 +73,7 @@ _BY_CODE = {"source.bad_header": 422, "access.too_many_tries": 429, "access.bad_
 def status_of(error: errors.ReedError) -> int:
     if error.code in _BY_CODE:
         return _BY_CODE[error.code]
-    own = {BadRequest: 400, NotSignedIn: 401, Forbidden: 403, TooManyWatchers: 503}
+    own = {BadRequest: 400, NotSignedIn: 401, Forbidden: 403, TooManyWatchers: 503, TooBusy: 503}
     for kind, status in [*own.items(), *_STATUS]:
         if isinstance(error, kind):
             return status

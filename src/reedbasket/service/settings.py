@@ -43,8 +43,8 @@ class Settings:
     host: str = "127.0.0.1"
     port: int = 8640
     workers: int = 2
-    # Each watcher of a live run holds one thread; half of them stay free for everything else.
-    threads: int = 16
+    # Who watches a live run, or waits for a look, holds one; see Parts.
+    threads: int = 24
     keep_days: int = 14
     hosts: str = ""
     allow_path: str = ""
@@ -153,15 +153,6 @@ class Settings:
     @property
     def deny_networks(self) -> tuple[str, ...]:
         return _listed(self.deny_network)
-
-    @property
-    def most_watchers(self) -> int:
-        return self.threads // 2
-
-    @property
-    def most_watchers_each(self) -> int:
-        """Of one caller: nobody takes all, where there are some."""
-        return self.most_watchers * 3 // 4 if self.most_watchers > 3 else self.most_watchers
 
 
 def _listed(text: str) -> tuple[str, ...]:

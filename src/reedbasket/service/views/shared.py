@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import Concatenate, ParamSpec, TypeVar
 
 from flask import current_app, g
@@ -11,6 +12,7 @@ from ...store import Store
 from ...store.access import Caller
 from ..operations import Operations
 from ..parts import Parts
+from ..problems import TooBusy
 
 operations = Operations()
 _GIVEN = ParamSpec("_GIVEN")
@@ -24,7 +26,29 @@ def parts() -> Parts:
 
 def looked(look: Callable[Concatenate[Store, _GIVEN], _FOUND], *given: _GIVEN.args, **named: _GIVEN.kwargs) -> _FOUND:
     """What one of `looks` finds, in a process of its own; what it raises is raised here."""
-    return parts().looks.ask(look, *given, **named)
+    with waiting():
+        return parts().looks.ask(look, *given, **named)
+
+
+def apart(
+    seconds: float,
+    megabytes: int | None,
+    look: Callable[Concatenate[Store, _GIVEN], _FOUND],
+    *given: _GIVEN.args,
+    **named: _GIVEN.kwargs,
+) -> _FOUND:
+    """The same, in a process that ends with its time or its memory (see Apart.ask)."""
+    with waiting():
+        return parts().apart.ask(seconds, megabytes, look, *given, **named)
+
+
+@contextmanager
+def waiting() -> Iterator[None]:
+    """What is done within holds a thread for long. Raises TooBusy where too many are held so."""
+    with parts().slow.held(caller().name) as found:
+        if found:
+            raise TooBusy("answering", found=found, mend="try again in a moment, or raise --threads", wait_seconds=1)
+        yield
 
 
 def caller() -> Caller:

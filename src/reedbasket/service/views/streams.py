@@ -22,7 +22,7 @@ LONGEST_STREAM_SECONDS = 3600.0
 def streamed(on: str, events: Callable[[], Iterator[bytes]]) -> Response:
     """Raises TooManyWatchers where half of the threads stream already, or most of those for one caller."""
     own, who = parts(), caller().name
-    found = own.watch(who)
+    found = own.streams.take(who)
     if found:
         raise TooManyWatchers("watching", on, found=found, mend="close one, or raise --threads")
     app = current_app._get_current_object()  # type: ignore[attr-defined]
@@ -43,7 +43,7 @@ def streamed(on: str, events: Callable[[], Iterator[bytes]]) -> Response:
 
     answer = Response(stream(), content_type="text/event-stream", headers={"Cache-Control": "no-cache"})
     # Also where nobody ever read of it.
-    answer.call_on_close(lambda: own.unwatch(who))
+    answer.call_on_close(lambda: own.streams.give(who))
     return answer
 
 

@@ -12,7 +12,7 @@ from ...core.spec.model import Warehouse as WarehouseDefinition
 from ...store import definitions
 from ..looks import warehouses as looks
 from ..operations import Body, Query
-from .shared import looked, operations, parts
+from .shared import apart, looked, operations, parts
 
 _GRACE_SECONDS = 2.0
 
@@ -62,7 +62,7 @@ def table_rows(warehouse: str, table: str, query: RowsPart) -> Any:
 def query_warehouse(warehouse: str, body: Statement) -> Any:
     # The engine ends what takes too long by itself, but not within one call of a function.
     most = body.seconds + _GRACE_SECONDS
-    return parts().apart.ask(most, None, looks.queried, _known(warehouse), body.sql, body.limit, body.seconds)
+    return apart(most, None, looks.queried, _known(warehouse), body.sql, body.limit, body.seconds)
 
 
 def _where(warehouse: WarehouseDefinition) -> str:
