@@ -22,7 +22,7 @@ from reedbasket.store import Store
 from tests.conftest import RunningService
 
 # One call of a function that does not look whether it is to stop.
-ENDLESS = "select list_sum(list_transform(range(2000000000), lambda x: x + 1))"
+ENDLESS = "select list_sum(list_transform(range(100000000), lambda x: x + 1))"
 
 
 def sleeps(_: Store) -> None:
@@ -75,7 +75,7 @@ def test_a_query_that_stays_inside_one_function_is_ended(service: RunningService
         for one in asked:
             with pytest.raises(ServiceProblem) as refused:
                 one.result()
-            assert refused.value.code in ("service.took_too_long", "warehouse.query_refused"), refused.value.code
+            assert refused.value.code == "service.took_too_long"
     assert service.client.query("marsh", "select a from t")["rows"] == [[1]]
 
 
@@ -83,18 +83,18 @@ def test_one_caller_holds_up_nobody_else_by_calls_that_take_long(service: Runnin
     service.client.apply({"a.yaml": "warehouse: marsh\non: duckdb\npath: m.duckdb\n"})
     service.warehouses.mkdir(exist_ok=True)
     duckdb.connect(str(service.warehouses / "m.duckdb")).execute("create table t as select 1 as a").close()
-    viewer = Client(service.url, service.client.make_token("viewer", "viewer")["token"])
+    operator = Client(service.url, service.client.make_token("one", "operator")["token"])
 
     def code_of(_: int) -> str:
         with pytest.raises(ServiceProblem) as refused:
-            viewer.query("marsh", ENDLESS, seconds=3)
+            operator.query("marsh", ENDLESS, seconds=3)
         return refused.value.code
 
     with ThreadPoolExecutor(30) as pool:
         asked = [pool.submit(code_of, n) for n in range(30)]
         while not any(one.done() for one in asked):  # those beyond its places are refused at once
             time.sleep(0.05)
-        assert service.client.health()["status"] == "ok" and viewer.feeds() == []
+        assert service.client.health()["status"] == "ok" and operator.feeds() == []
         assert not all(one.done() for one in asked)
         assert [table["name"] for table in service.client.tables("marsh")] == ["t"]
         codes = Counter(one.result() for one in asked)
