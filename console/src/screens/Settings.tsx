@@ -226,7 +226,7 @@ function Users() {
                 ),
                 width: "20%",
               },
-              { name: "State", show: (one) => <Badge word={one.disabled ? "disabled" : "may sign in"} tone={one.disabled ? "warn" : "good"} />, width: "18%" },
+              { name: "State", show: (one) => <Badge word={one.disabled ? "disabled" : one.openid ? "by OpenID Connect" : "may sign in"} tone={one.disabled ? "warn" : "good"} />, width: "18%" },
               { name: "Added", show: (one) => moment(one.created_at), width: "22%" },
               {
                 name: "Change it",

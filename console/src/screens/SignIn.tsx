@@ -23,11 +23,12 @@ const Middle = styled.main`
 const Elsewhere = styled.a`
   display: inline-block;
   padding: ${({ theme }) => theme.space.s} ${({ theme }) => theme.space.l};
-  border: 1px solid ${({ theme }) => theme.color.line};
   border-radius: 6px;
-  color: ${({ theme }) => theme.color.ink};
+  background: ${({ theme }) => theme.color.reed};
+  color: ${({ theme }) => theme.color.onReed};
+  font-weight: 600;
   text-decoration: none;
-  &:hover { background: ${({ theme }) => theme.color.sunken}; }
+  &:hover { background: ${({ theme }) => theme.color.reedStrong}; }
 `;
 
 /** Why the provider's sign-in came to nothing, by its code; the service's log says more. */
@@ -75,7 +76,14 @@ export function SignIn() {
         <img src={at("/assets/reed.svg")} alt="" width="26" height="26" /> Reed Basket
       </h1>
       {error && <Trouble facts={factsOf(error)} />}
-      {failed && !error && <p role="alert">{FAILED[failed] ?? "The sign-in did not come through. Begin again, or ask whoever runs the service."}</p>}
+      {failed && !error && (
+        <Trouble
+          facts={{
+            code: failed,
+            message: FAILED[failed] ?? "The sign-in did not come through. Begin again, or ask whoever runs the service.",
+          }}
+        />
+      )}
       {code && !error ? (
         <p role="status">Signing in …</p>
       ) : (

@@ -40,7 +40,13 @@ def user(options: argparse.Namespace) -> int:
             (
                 u["name"],
                 u["role"],
-                "disabled" if u["disabled"] else "" if u["has_password"] else "no password",
+                "disabled"
+                if u["disabled"]
+                else "by OpenID Connect"
+                if u["openid"]
+                else ""
+                if u["has_password"]
+                else "no password",
                 show.ago(u["created_at"]),
             )
             for u in found
