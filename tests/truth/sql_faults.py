@@ -42,6 +42,9 @@ class SqlFault:
     later: bool = False
 
 
+_INDEX = "things_at on things (updated_at)"
+
+
 def _do(*statements: str, **by_database: str) -> Callable[[Database, int], Any]:
     def run(db: Database, place: int) -> None:
         own = by_database.get(db.on)
@@ -77,7 +80,7 @@ def _copied(db: Database, place: int) -> None:
     if db.on == "postgres":
         db.do("grant select on things to reader")
     elif db.on == "sqlite":
-        db.do("create index things_at on things (updated_at)")
+        db.do(f"create index {_INDEX}")
 
 
 _REFILL = (
@@ -157,7 +160,7 @@ _FAULTS = [
     ),
     SqlFault("a view beside", _do("create view seen as select id from things"), _do("drop view seen"), harmless=True),
     SqlFault("the log begins a new file", _do("flush binary logs"), on=("mariadb",), harmless=True),
-    SqlFault("no index", _do(sqlite="drop index things_at"), _do(sqlite="create index if not exists things_at on things (updated_at)"), on=("sqlite",),
+    SqlFault("no index", _do(sqlite="drop index things_at"), _do(sqlite=f"create index if not exists {_INDEX}"), on=("sqlite",),
              harmless=True),
 ]  # fmt: skip
 FAULTS = {fault.name: fault for fault in _FAULTS}
