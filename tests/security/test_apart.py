@@ -21,8 +21,8 @@ from reedbasket.service.looking import LookCut
 from reedbasket.store import Store
 from tests.conftest import RunningService
 
-# One call of a function that does not look whether it is to stop.
-ENDLESS = "select list_sum(list_transform(range(100000000), lambda x: x + 1))"
+# One call of a function that does not look whether it is to stop: six seconds, and what a query may hold.
+ENDLESS = "select list_reduce(range(18000000), lambda x, y: x + y)"
 
 
 def sleeps(_: Store) -> None:
@@ -69,7 +69,7 @@ def test_a_query_that_stays_inside_one_function_is_ended(service: RunningService
     service.warehouses.mkdir(exist_ok=True)
     duckdb.connect(str(service.warehouses / "m.duckdb")).execute("create table t as select 1 as a").close()
     with ThreadPoolExecutor(2) as pool:
-        asked = [pool.submit(service.client.query, "marsh", ENDLESS, seconds=1) for _ in range(2)]
+        asked = [pool.submit(service.client.query, "marsh", ENDLESS, seconds=0.1) for _ in range(2)]
         assert service.client.query("marsh", "select a from t")["rows"] == [[1]]
         assert service.client.health()["status"] == "ok"
         for one in asked:
@@ -77,6 +77,21 @@ def test_a_query_that_stays_inside_one_function_is_ended(service: RunningService
                 one.result()
             assert refused.value.code == "service.took_too_long"
     assert service.client.query("marsh", "select a from t")["rows"] == [[1]]
+
+
+def test_an_answer_fits_whoever_reads_it(service: RunningService) -> None:
+    service.client.apply({"a.yaml": "warehouse: marsh\non: duckdb\npath: m.duckdb\n"})
+    service.warehouses.mkdir(exist_ok=True)
+    duckdb.connect(str(service.warehouses / "m.duckdb")).execute("create table t as select repeat('x', 40000000) as a").close()
+    wide = "select repeat('x', 5000000) as a from range(10000)"
+    for sql, limit in ((wide, 10_000), (wide, 10), ("select a from t", 1)):
+        with pytest.raises(ServiceProblem) as refused:
+            service.client.query("marsh", sql, limit=limit, seconds=30)
+        assert refused.value.code in ("warehouse.query_refused", "service.took_too_long"), refused.value
+    with pytest.raises(ServiceProblem):
+        service.client.rows("marsh", "t", limit=1)
+    held = Path(f"/proc/{service.process.pid}/status").read_text()
+    assert int(held.partition("VmHWM:")[2].split()[0]) < 400_000, "kB of the process that answers"
 
 
 def test_one_caller_holds_up_nobody_else_by_calls_that_take_long(service: RunningService) -> None:

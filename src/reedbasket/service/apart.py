@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import resource
 import threading
@@ -98,11 +99,14 @@ def _do(
     try:
         found = (True, look(store, *given, **named))
     except MemoryError:
-        found = (
-            False,
-            TookTooLong("looking", found=f"it takes more than {megabytes} MB", mend="make it smaller, or narrow it"),
-        )
+        found = (False, _too_large(megabytes))
     except BaseException as error:
-        found = (False, error)
+        # A thread that cannot be begun, a map that cannot be made.
+        short = isinstance(error, OSError) and error.errno == errno.ENOMEM
+        found = (False, _too_large(megabytes) if short else error)
     with suppress(BrokenPipeError):  # nobody waits any more
         answer.send(found)
+
+
+def _too_large(megabytes: int | None) -> TookTooLong:
+    return TookTooLong("looking", found=f"it takes more than {megabytes} MB", mend="make it smaller, or narrow it")

@@ -152,7 +152,9 @@ def _json(
         told = None
     if answer.status >= 400 or not isinstance(told, dict):
         why = told.get("error") if isinstance(told, dict) else None
-        raise _failed(doing, f"{urlsplit(address).hostname} answered {answer.status}" + (f": {str(why)[:100]}" if why else ""))
+        raise _failed(
+            doing, f"{urlsplit(address).hostname} answered {answer.status}" + (f": {str(why)[:100]!r}" if why else "")
+        )
     return told
 
 

@@ -6,11 +6,15 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
+from ...core.errors import QueryRefused
 from ...core.load import Warehouse, open_warehouse
 from ...core.load.profile import profile
 from ...core.load.warehouse import QueryResult
 from ...store import Store, definitions, secrets
 from .values import shown
+
+# Whoever looks reads no more; the process that answers holds it whole.
+_LARGEST_ANSWER = 32_000_000
 
 
 def tables(store: Store, warehouse: str) -> list[dict[str, Any]]:
@@ -50,6 +54,13 @@ def _opened(store: Store, name: str) -> Iterator[Warehouse]:
 
 
 def _rows(result: QueryResult) -> dict[str, Any]:
+    size = sum(len(value) for row in result.rows for value in row if isinstance(value, str | bytes))
+    if size > _LARGEST_ANSWER:
+        raise QueryRefused(
+            "answering with rows",
+            found=f"{size / 1e6:,.0f} MB of text and bytes; {_LARGEST_ANSWER // 1_000_000} at most are shown",
+            mend="ask for fewer rows, or for parts of long values: left(column, 1000)",
+        )
     return {
         "columns": [{"name": n, "type": k} for n, k in result.columns],
         "rows": [[shown(v) for v in row] for row in result.rows],

@@ -74,7 +74,7 @@ def _signed_in() -> tuple[str, str]:
     if said != issuer and (said is not None or own.openid.metadata().says_issuer):
         raise _refused("the answer is of another provider (iss)")
     if request.args.get("error") or not request.args.get("code"):
-        raise _refused(f"the provider answered {request.args.get('error', 'without a code')[:100]}")
+        raise _refused(f"the provider answered {request.args.get('error', 'without a code')[:100]!r}")
     own.tries.begin("", address)
     claims = own.looks.ask(
         claims_of, issuer, own.settings.openid_client, request.args["code"], begun.verifier, begun.nonce, _back()

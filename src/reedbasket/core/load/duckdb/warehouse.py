@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import duckdb
+import pyarrow as pa
 
 from ...checking import CheckStep
 from ...errors import NotFound, WarehouseError
@@ -102,9 +103,9 @@ class DuckWarehouse(Reading):
                 rows += zip(*columns)
                 if len(rows) > limit:
                     break
-        except duckdb.InterruptException as error:
-            raise self._refused(f"it took more than {seconds:g} s", "narrow it, or open the file yourself") from error
-        except duckdb.Error as error:
+        except (duckdb.Error, pa.ArrowException, OSError) as error:  # what fails on the way comes as an error of the reader
+            if time.monotonic() - began >= seconds:
+                raise self._refused(f"it took more than {seconds:g} s", "narrow it, or open the file yourself") from error
             raise self._refused(str(error).strip().splitlines()[0], "mend the statement") from error
         finally:
             timer.cancel()
