@@ -21,8 +21,8 @@ from reedbasket.service.looking import LookCut
 from reedbasket.store import Store
 from tests.conftest import RunningService
 
-# One call of a function that does not look whether it is to stop: six seconds, and what a query may hold.
-ENDLESS = "select list_reduce(range(18000000), lambda x, y: x + y)"
+# One call of a function that does not look whether it is to stop, for a quarter of a minute.
+ENDLESS = r"select length(regexp_replace(repeat('ab', 30000000), '(a)(b?)(a?)', '\2\1', 'g'))"
 
 
 def sleeps(_: Store) -> None:

@@ -81,6 +81,7 @@ class Scene:
     def __init__(self, declared: Ways, world: World) -> None:
         self.declared, self.world = declared, world
         self._altered: set[int] = set()
+        self.loaded = False  # a run has brought rows
         self.columns: dict[str, str] = {}  # of the warehouse, as the world names them
 
     def text(self) -> str:
@@ -330,6 +331,7 @@ class Player:
             if wrong:
                 raise Wrong(f"in {engine}: {'; '.join(wrong[:4])}; {about}")
         self.expected = self._next
+        scene.loaded = scene.loaded or bool(self.expected.rows or self.expected.appended)
 
     def _after_success(self, held: Rows, children: Rows | None, order: RunOrder, began: int) -> list[str]:
         world, before = self.world, self.expected

@@ -73,7 +73,6 @@ class SqlScene(Scene):
         self.database = database
         self._shown: dict[int, Row] = {}
         self._struck: list[tuple[SqlFault, int]] = []
-        self._loaded = False
         self._spoiled: set[int] = set()
         self._unsure: set[int] = set()
 
@@ -115,7 +114,7 @@ tables: {{{'"thing*"' if d.pattern else "things"}: {table}}}
         # What takes the table's shape away comes last.
         for name, place in sorted(faults, key=lambda one: FAULTS[one[0]].alone):
             fault = FAULTS[name]
-            if (fault.later and not self._loaded) or (fault.alone and any(other.alone for other, _ in self._struck)):
+            if (fault.later and not self.loaded) or (fault.alone and any(other.alone for other, _ in self._struck)):
                 continue
             # What strikes in the middle has not struck where a run ends before.
             if not fault.meanwhile and fault.do(self.database, place) is False:
@@ -132,7 +131,6 @@ tables: {{{'"thing*"' if d.pattern else "things"}: {table}}}
 
         # What stands beyond the run's end is held back, whatever else is wrong with it.
         self._altered -= self._unsure
-        self._loaded = self._loaded or bool(self.world.rows)
 
     def meanwhile(self) -> None:
         for fault, place in self._struck:
