@@ -17,7 +17,7 @@ import pytest
 from reedbasket.client import Client, ServiceProblem
 from reedbasket.core.errors import NotFound
 from reedbasket.service.apart import Apart, TookTooLong
-from reedbasket.service.looking import LookCut
+from reedbasket.service.looking import LookCut, Looks
 from reedbasket.store import Store
 from tests.conftest import RunningService
 
@@ -62,6 +62,24 @@ def test_each_has_a_process_of_its_own_that_is_gone_then(
     with pytest.raises(ProcessLookupError):
         os.kill(found, 0)
     store.close()
+
+
+def test_a_look_that_takes_too_long_is_ended_and_the_next_looks(tmp_path: Path) -> None:
+    store = Store(tmp_path)
+    store.upgrade()
+    looks = Looks(store, 1)
+    try:
+        before = looks.ask(process_of)
+        with pytest.raises(LookCut, match=r"more than 0\.2 s"):
+            looks.ask_within(0.2, sleeps)
+        assert looks.ask(process_of) != before
+        with pytest.raises(ProcessLookupError):
+            while True:  # until it has gone
+                os.kill(before, 0)
+                time.sleep(0.01)
+    finally:
+        looks.stop()
+        store.close()
 
 
 def test_a_query_that_stays_inside_one_function_is_ended(service: RunningService) -> None:

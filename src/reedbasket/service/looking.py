@@ -13,6 +13,7 @@ import threading
 import time
 from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures import TimeoutError as FutureTimeout
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import suppress
 from pathlib import Path
@@ -25,6 +26,7 @@ from . import forks
 from .reach import Reach
 
 _IDLE_SECONDS = 300.0
+_LONGEST_SECONDS = 900.0
 _GIVEN = ParamSpec("_GIVEN")
 _FOUND = TypeVar("_FOUND")
 
@@ -50,21 +52,35 @@ class Looks:
     def ask(self, look: Callable[Concatenate[Store, _GIVEN], _FOUND], *given: _GIVEN.args, **named: _GIVEN.kwargs) -> _FOUND:
         """What the look finds. look: a function of a module, given the store and plain values; what it raises is raised here.
 
-        Raises LookCut where its process was ended."""
+        Raises LookCut where its process was ended, or took longer than a quarter of an hour."""
+        return self.ask_within(_LONGEST_SECONDS, look, *given, **named)
+
+    def ask_within(
+        self, seconds: float, look: Callable[Concatenate[Store, _GIVEN], _FOUND], *given: _GIVEN.args, **named: _GIVEN.kwargs
+    ) -> _FOUND:
+        """The same; what takes longer is ended, and with it what others look at meanwhile: they are told to try again."""
         with self._lock:
             pool = self._begun()
             self._asked += 1
         try:
-            found: _FOUND = pool.submit(_look, look, given, named).result()
+            found: _FOUND = pool.submit(_look, look, given, named).result(seconds)
             return found
         except BrokenProcessPool:
-            with self._lock:
-                self._pool = None if self._pool is pool else self._pool
+            self._let_go(pool)
             raise LookCut("looking", found="the process that looked was ended", mend="try again") from None
+        except FutureTimeout:
+            self._let_go(pool)
+            for process in list(pool._processes.values()):
+                process.kill()
+            raise LookCut("looking", found=f"it took more than {seconds:g} s", mend="try again, or look at less") from None
         finally:
             with self._lock:
                 self._asked -= 1
                 self._last = time.monotonic()
+
+    def _let_go(self, pool: ProcessPoolExecutor) -> None:
+        with self._lock:
+            self._pool = None if self._pool is pool else self._pool
 
     def get_ready(self) -> None:
         """Have a process that has imported what looks need."""

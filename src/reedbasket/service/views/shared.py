@@ -30,6 +30,13 @@ def looked(look: Callable[Concatenate[Store, _GIVEN], _FOUND], *given: _GIVEN.ar
         return parts().looks.ask(look, *given, **named)
 
 
+def looked_within(
+    seconds: float, look: Callable[Concatenate[Store, _GIVEN], _FOUND], *given: _GIVEN.args, **named: _GIVEN.kwargs
+) -> _FOUND:
+    with waiting():
+        return parts().looks.ask_within(seconds, look, *given, **named)
+
+
 def apart(
     seconds: float,
     megabytes: int | None,

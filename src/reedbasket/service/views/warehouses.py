@@ -12,9 +12,11 @@ from ...core.spec.model import Warehouse as WarehouseDefinition
 from ...store import definitions
 from ..looks import warehouses as looks
 from ..operations import Body, Query
-from .shared import apart, looked, operations, parts
+from .shared import apart, looked, looked_within, operations, parts
 
 _GRACE_SECONDS = 2.0
+# What stands in a warehouse may be a view of somebody's, and take for ever.
+_PAGE_SECONDS = 300.0
 # The engine's own 180 MB, what it does not count of a function's values, and rows on their way out.
 _QUERY_MB = 2048
 
@@ -38,7 +40,7 @@ def list_warehouses() -> Any:
 
 @operations.add("GET", "/api/v1/warehouses/{warehouse}/tables", "its tables, counted", answer=list[wire.Table], problems=(404,))
 def list_tables(warehouse: str) -> Any:
-    return looked(looks.tables, _known(warehouse))
+    return looked_within(_PAGE_SECONDS, looks.tables, _known(warehouse))
 
 
 @operations.add(
@@ -50,7 +52,7 @@ def list_tables(warehouse: str) -> Any:
     problems=(404, 422),
 )
 def table_rows(warehouse: str, table: str, query: RowsPart) -> Any:
-    return looked(looks.rows, _known(warehouse), table, query.limit, query.offset)
+    return looked_within(_PAGE_SECONDS, looks.rows, _known(warehouse), table, query.limit, query.offset)
 
 
 @operations.add(
@@ -92,7 +94,7 @@ def check_warehouse(warehouse: str) -> Any:
     problems=(404, 422),
 )
 def table_profile(warehouse: str, table: str) -> Any:
-    return looked(looks.profiled, _known(warehouse), table)
+    return looked_within(_PAGE_SECONDS, looks.profiled, _known(warehouse), table)
 
 
 def _known(name: str) -> str:
