@@ -31,7 +31,7 @@ SERVE: tuple[tuple[str, str | int, str], ...] = (
     ),
     ("openid_scope", "openid profile email", "scopes to ask it for"),
     ("openid_name", "preferred_username", "claim that a new user is named after"),
-    ("openid_claim", "groups", "claim that says what somebody may; inside others: realm.roles"),
+    ("openid_claim", "groups", "claim that says what somebody may; inside others: access.roles"),
     ("openid_roles", "", "what that claim holds and the role it gives, comma separated: data=editor,admins=admin,*=viewer"),
     ("notice_seconds", 10, "seconds within which notices to one recipient go out as one"),
     ("log_format", "text", "text, or json: an object a line"),
