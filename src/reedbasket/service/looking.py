@@ -12,8 +12,7 @@ import signal
 import threading
 import time
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor
-from concurrent.futures import TimeoutError as FutureTimeout
+from concurrent.futures import ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
 from contextlib import suppress
 from pathlib import Path
@@ -44,6 +43,7 @@ class Looks:
         self.reach = Reach()
         self._processes = processes
         self._lock = threading.Lock()
+        self._places = threading.BoundedSemaphore(processes)
         self._pool: ProcessPoolExecutor | None = None
         self._asked = 0
         self._last = 0.0
@@ -59,24 +59,26 @@ class Looks:
         self, seconds: float, look: Callable[Concatenate[Store, _GIVEN], _FOUND], *given: _GIVEN.args, **named: _GIVEN.kwargs
     ) -> _FOUND:
         """The same; what takes longer is ended, and with it what others look at meanwhile: they are told to try again."""
-        with self._lock:
-            pool = self._begun()
-            self._asked += 1
-        try:
-            found: _FOUND = pool.submit(_look, look, given, named).result(seconds)
-            return found
-        except BrokenProcessPool:
-            self._let_go(pool)
-            raise LookCut("looking", found="the process that looked was ended", mend="try again") from None
-        except FutureTimeout:
-            self._let_go(pool)
-            for process in list(pool._processes.values()):
-                process.kill()
-            raise LookCut("looking", found=f"it took more than {seconds:g} s", mend="try again, or look at less") from None
-        finally:
+        with self._places:  # what waits for a process is not looking yet
             with self._lock:
-                self._asked -= 1
-                self._last = time.monotonic()
+                pool = self._begun()
+                self._asked += 1
+            try:
+                asked = pool.submit(_look, look, given, named)
+                if wait([asked], seconds).not_done:
+                    self._let_go(pool)
+                    for process in list(pool._processes.values()):
+                        process.kill()
+                    raise LookCut("looking", found=f"it took more than {seconds:g} s", mend="try again, or look at less")
+                found: _FOUND = asked.result()
+                return found
+            except BrokenProcessPool:
+                self._let_go(pool)
+                raise LookCut("looking", found="the process that looked was ended", mend="try again") from None
+            finally:
+                with self._lock:
+                    self._asked -= 1
+                    self._last = time.monotonic()
 
     def _let_go(self, pool: ProcessPoolExecutor) -> None:
         with self._lock:
