@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import re
 import sqlite3
 import subprocess
 import sys
 from contextlib import closing
+from typing import Any
 
 from reedbasket.demo.dock import happenings, make_dock
 from tests.conftest import RunningService
@@ -93,6 +95,36 @@ def test_a_database_out_of_reach_still_says_what_its_administrator_has_to_run(se
     assert "port" in reed(service, "check", "far", code=1)
     run = service.client.ask_run("far", wait_seconds=30)
     assert run["outcome"] == "failed" and run["error"] and run["error"]["code"] == "source.unreachable"
+
+
+def test_what_was_rejected_out_of_a_log_and_then_deleted_is_not_replayed(service: RunningService) -> None:
+    def rejects() -> list[dict[str, Any]]:
+        return [json.loads(reject["record"]) for reject in service.client.rejects("test")]
+
+    cluster = Cluster(["wal_level=logical"])
+    try:
+        dock = Dock(cluster)
+        dock.do("create table parts (id int primary key, at timestamptz); create publication reed_test for table parts")
+        service.client.apply({"b.yaml": dock.basket("defaults: {changes: {by: log}}\ntables: {parts: }\n")})
+        dock.do("insert into parts values (0, now())")
+        service.client.ask_run("test", wait_seconds=50)
+        bad = "insert into parts select n, 'infinity' from generate_series(1, 4) as n"
+        for way in ("delete from parts where id = 1", "truncate parts"):
+            dock.do(bad)
+            dock.do("insert into parts select n, now() from generate_series(11, 20) as n")
+            dock.do("delete from parts where id in (3, 4)")  # before anybody read it
+            dock.do("insert into parts values (4, 'infinity')")  # and once more
+            assert service.client.ask_run("test", wait_seconds=50)["outcome"] == "succeeded"
+            assert {rejected["id"] for rejected in rejects()} == {1, 2, 4}
+            dock.do(way)
+            run = service.client.ask_run("test", wait_seconds=50)
+            assert "rejects.forgotten" in [line["code"] for line in service.client.log(run["id"])]
+            assert {rejected["id"] for rejected in rejects()} == ({2, 4} if way.startswith("delete") else set())
+            dock.do("delete from parts")
+            service.client.ask_run("test", wait_seconds=50)
+            assert rejects() == []
+    finally:
+        cluster.stop()
 
 
 def test_how_far_a_log_is_ahead_stands_with_its_source(service: RunningService) -> None:

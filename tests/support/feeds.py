@@ -15,6 +15,7 @@ from reedbasket.core.extract.pacer import LocalPacer
 from reedbasket.core.load import LedgerLine
 from reedbasket.core.places import Places
 from reedbasket.core.run import Outside, RunOrder, RunResult, TableProgress, resolve, run_feed
+from reedbasket.core.run.events import Gone
 from reedbasket.core.shape import Change, Reject
 from reedbasket.core.spec import load_texts
 
@@ -113,6 +114,9 @@ class Heard:
 
     def all_met(self, table: str, warehouse: str = "") -> None:
         self.met_all.append((table, warehouse))
+
+    def gone(self, table: str, key: Sequence[str], keys: Gone | None, warehouse: str = "") -> None:
+        """What of it a test wants to know, it keeps itself."""
 
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
         self.drifted += changes

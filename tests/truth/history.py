@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import multiprocessing
 import threading
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -11,9 +12,12 @@ from typing import Any, Protocol
 
 from reedbasket.core.extract.pacer import LocalPacer
 from reedbasket.core.places import Places
+from reedbasket.core.records import value_at
 from reedbasket.core.run import Outside, RunOrder, RunResult, TableProgress, plan_feed, resolve, run_feed, verify_feed
+from reedbasket.core.run.events import Gone
 from reedbasket.core.run.plan import PlannedTable
 from reedbasket.core.run.replayed import Replayed
+from reedbasket.core.shape import Reject
 from reedbasket.core.spec import load_texts
 from tests.support.feeds import SECRETS, Heard
 from tests.truth.houses import Houses
@@ -135,10 +139,32 @@ class Scene:
         pass
 
 
+# By warehouse: what was rejected, with the run and the file's number.
+Rejects = dict[str, list[tuple[Any, int, int]]]
+
+
 class Listening(Heard):
-    def __init__(self, scene: Scene) -> None:
+    """kept: rejects that could be replayed, kept and forgotten as the service does."""
+
+    def __init__(self, scene: Scene, kept: Rejects, run: int) -> None:
         super().__init__()
-        self._scene, self._begun = scene, False
+        self._scene, self._begun, self._kept, self._run = scene, False, kept, run
+
+    def rejects(self, table: str, rejects: Sequence[Reject], warehouse: str = "") -> None:
+        super().rejects(table, rejects, warehouse)
+        # What was no record at all is not given once more.
+        found = [r for r in rejects if isinstance(r.record, dict) and not r.code.startswith("record.")]
+        self._kept.setdefault(warehouse, []).extend((r.record, self._run, r.file or 0) for r in found)
+
+    def all_met(self, table: str, warehouse: str = "") -> None:
+        self._kept[warehouse] = [one for one in self._kept.get(warehouse, []) if one[1] == self._run]
+
+    def gone(self, table: str, key: Sequence[str], keys: Gone | None, warehouse: str = "") -> None:
+        left = keys() if keys is not None else None
+        held = self._kept.get(warehouse, [])
+        self._kept[warehouse] = [
+            one for one in held if left is not None and tuple(str(value_at(one[0], name)) for name in key) not in left
+        ]
 
     def progress(self, progress: TableProgress) -> None:
         super().progress(progress)
@@ -175,8 +201,7 @@ class Player:
         self.text = scene.text() + houses.text()
         self.run = 0
         self.counts = True  # the records that the source serves in a run
-        # By warehouse: what was rejected, with the run and the file's number.
-        self.rejects: dict[str, list[tuple[Any, int, int]]] = {}
+        self.rejects: Rejects = {}
 
     def play(self) -> None:
         """Raises Wrong."""
@@ -224,15 +249,8 @@ class Player:
         if round_.killed is not None and self._killed(round_.killed):
             self._judge_what_stays(f"{self.declared}; run {self.run} was killed, struck by {scene.struck()}")
             return []
-        heard = Listening(scene)
+        heard = Listening(scene, self.rejects, self.run)
         result = run_feed(order, outside_of(order, self.folder), listener=heard, clock=lambda: datetime.now(UTC))
-        for _, warehouse in heard.met_all:  # as the service forgets them
-            self.rejects.pop(warehouse or f"in_{self.declared.warehouses[0]}", None)
-        for reject, warehouse in zip(heard.rejected, heard.rejected_in, strict=True):
-            # What was no record at all is not given once more.
-            if isinstance(reject.record, dict) and not reject.code.startswith("record."):
-                held = self.rejects.setdefault(warehouse or f"in_{self.declared.warehouses[0]}", [])
-                held.append((reject.record, self.run, reject.file or 0))
         self._judge(result, heard, order, began, foreseen)
         if result.outcome == "succeeded" and not scene.struck():
             self._judge_columns(planned)
@@ -248,11 +266,15 @@ class Player:
 
     def _replay(self) -> None:
         """What was rejected is given once more: nothing that is there changes, and nothing is doubled."""
-        if not self.rejects:
+        again = {
+            (name or f"in_{self.declared.warehouses[0]}", "things"): Replayed(*map(list, zip(*held, strict=True)))
+            for name, held in self.rejects.items()
+            if held
+        }
+        if not again:
             return
         self.run += 1
         order = order_of(self.text, self.run)
-        again = {(name, "things"): Replayed(*map(list, zip(*held, strict=True))) for name, held in self.rejects.items()}
         before = {engine: self._rows(engine) for engine in self.declared.warehouses}
         run_feed(order, outside_of(order, self.folder), listener=Heard(), clock=lambda: datetime.now(UTC), again=again)
         replayed = {str(record.get("id", record.get("ref"))) for held in self.rejects.values() for record, _, _ in held}
@@ -263,7 +285,7 @@ class Player:
             more = [row for row in after if row not in rows]
             if others := [row for row in more if str(row["id"]) not in replayed]:
                 raise Wrong(f"in {engine}: {others} came by a replay of {again}; {self.declared}")
-            sees_all = self.declared.by == "compare" or self.declared.write in ("mirror", "replace")
+            sees_all = self.declared.by in ("compare", "log") or self.declared.write in ("mirror", "replace")
             gone = [row for row in more if row["id"] is not None and int(row["id"]) not in self.world.rows]
             if sees_all and gone:
                 raise Wrong(f"in {engine}: {gone} had gone, and came by a replay of {again}; {self.declared}")

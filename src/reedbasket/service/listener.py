@@ -9,8 +9,9 @@ from typing import Any
 
 from ..core.extract.http import RequestSeen
 from ..core.load import LedgerLine
+from ..core.records import value_at
 from ..core.run import RunOrder, TableProgress
-from ..core.run.events import Level
+from ..core.run.events import Gone, Level
 from ..core.shape import Change, Reject
 from ..store import Store, journal, requests, runs
 from ..store.database import connect, now_text
@@ -107,6 +108,19 @@ class StoreListener:
                 words = f"{forgotten} rejected before are no longer at the source as they were, and are forgotten"
                 self._line("info", "rejects.forgotten", f"{warehouse}: {words}" if warehouse else words, table)
                 self._flush()
+
+    def gone(self, table: str, key: Sequence[str], keys: Gone | None, warehouse: str = "") -> None:
+        name = warehouse or self._warehouse
+        with self._lock:
+            held = journal.rejected_until(self._connection, self._feed, name, self._run, table)
+            if not held:
+                return  # nearly always, so that no key is looked at
+            left = keys() if keys is not None else None
+            ids = [one for one, record in held if left is None or tuple(str(value_at(record, field)) for field in key) in left]
+            if ids:
+                journal.forget(self._connection, ids)
+                words = f"{len(ids)} rejected before were deleted at the source, and are forgotten"
+                self._line("info", "rejects.forgotten", f"{warehouse}: {words}" if warehouse else words, table)
 
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
         name = warehouse or self._warehouse

@@ -15,19 +15,14 @@ from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import urlencode
 
-from ..core.errors import ReedError
 from ..store.access import ROLES, Role
 from ..store.openid import Begun
 from .looking import Looks
-from .looks.openid import Metadata, metadata_of
+from .looks.openid import Metadata, OpenIdError, metadata_of
 from .settings import Settings
 
 _METADATA_SECONDS = 600.0
 _NOT_IN_A_NAME = re.compile(r"[^a-z0-9._-]+")
-
-
-class OpenIdError(ReedError):
-    code = "access.openid"
 
 
 @dataclass

@@ -203,5 +203,20 @@ def forget_unmet(connection: sqlite3.Connection, feed: str, warehouse: str, run:
     ).rowcount
 
 
+def rejected_until(
+    connection: sqlite3.Connection, feed: str, warehouse: str, run: int, table: str
+) -> list[tuple[int, dict[str, Any]]]:
+    """[(id, record)] of this run and earlier ones."""
+    rows = connection.execute(
+        "select id, record from reject where feed = ? and warehouse = ? and source_table = ? and run <= ?",
+        (feed, warehouse, table, run),
+    )
+    return [(row["id"], json.loads(row["record"])) for row in rows]
+
+
+def forget(connection: sqlite3.Connection, ids: Sequence[int]) -> None:
+    connection.executemany("delete from reject where id = ?", [(one,) for one in ids])
+
+
 def count_rejects(store: Store, feed: str) -> int:
     return int(store.connection.execute("select count(*) from reject where feed = ?", (feed,)).fetchone()[0])

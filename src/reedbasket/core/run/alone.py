@@ -22,7 +22,7 @@ from ..spec.basket import read_folder
 from ..spec.http import HttpTable
 from .asked import tables_at, with_asked
 from .asking import Outside
-from .events import Level, RunOutcome, TableProgress
+from .events import Gone, Level, RunOutcome, TableProgress
 from .feed import RunResult, run_feed
 from .order import RunOrder, resolve
 
@@ -54,6 +54,9 @@ class Kept:
 
     def all_met(self, table: str, warehouse: str = "") -> None:
         """Nothing is kept from one run to the next."""
+
+    def gone(self, table: str, key: Sequence[str], keys: Gone | None, warehouse: str = "") -> None:
+        """As above."""
 
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
         """It stands in the log."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, field
 from enum import StrEnum
 from typing import Any, Literal, Protocol
@@ -67,6 +67,10 @@ class TableProgress:
         return {name: getattr(self, name) for name in names}
 
 
+# The values of keys, each as text; worked out where somebody asks.
+Gone = Callable[[], set[tuple[str, ...]]]
+
+
 class Listener(Protocol):
     """Hears of a run. `request` is called from the reader's thread, everything else from the run's own."""
 
@@ -83,6 +87,10 @@ class Listener(Protocol):
     def all_met(self, table: str, warehouse: str = "") -> None:
         """Called after a run that removes what it did not meet: what was rejected before, and not now, is no longer at the source.
         warehouse: as above."""
+
+    def gone(self, table: str, key: Sequence[str], keys: Gone | None, warehouse: str = "") -> None:
+        """The source says that rows have gone: what was rejected of them until now has too. key: fields of its records. keys: their
+        values; None for all there were. warehouse: as above."""
 
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
         """The source's structure differs from the one loaded before; called before the load commits. warehouse: as above."""

@@ -17,7 +17,7 @@ from ..load import LedgerLine, Warehouse, open_warehouse
 from ..masking import Mask
 from ..shape import Change, Reject
 from .asking import Outside
-from .events import Level, Listener, RunOutcome, TableProgress
+from .events import Gone, Level, Listener, RunOutcome, TableProgress
 from .new_tables import as_drift, as_missing, missing_tables, new_tables
 from .offered import Offered
 from .order import RunOrder, TableOrder
@@ -283,6 +283,9 @@ class _Into:
 
     def all_met(self, table: str, warehouse: str = "") -> None:
         self._listener.all_met(table, self._name)
+
+    def gone(self, table: str, key: Sequence[str], keys: Gone | None, warehouse: str = "") -> None:
+        self._listener.gone(table, key, keys, self._name)
 
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
         self._listener.drift(table, changes, self._name)

@@ -27,7 +27,7 @@ from .spool import Spool
 from .table_commits import TableCommits
 from .takeup import held_of, moved, require_accepted, shaper_for
 from .taking import saved_of
-from .tombstones import tombstone_test
+from .tombstones import ended_by, keys_of, tombstone_test
 from .whole_files import WholeFiles
 
 # How often a table is read in one run while its list moves.
@@ -257,6 +257,7 @@ class TableRun(TableCommits):
         if isinstance(records, LoggedRecords) and records.emptied:
             self._log("info", "log.emptied", "the table was emptied at the source")
             self._load.emptied()
+            self._listener.gone(self._table.name, self._table.key, None)
         first_owner = once.first_owner if once else self._owner
         if once:
             shaped = once.by(self._shaper, records, suspicious=suspicious)
@@ -271,8 +272,13 @@ class TableRun(TableCommits):
         rejects += placed(shaped.rejects, origins, ()) + placed(worked.rejects, origins, unshaped)
         progress.read -= worked.filtered
         since.count(progress, rejected=len(rejects), filtered=worked.filtered)
+        dead = worked.tombstones if self._again is None and self._table.write != "replace" else None
+        if dead is not None:
+            self._listener.gone(self._table.name, self._table.key, lambda: keys_of(dead, worked.family.key))
         if rejects:
             self._reject(rejects, worked)
+            if dead is not None and (ended := ended_by(records, rejects, self._table.key)):
+                self._listener.gone(self._table.name, self._table.key, lambda: ended)
         staging = time.monotonic()
         since.shaping += staging - began
         if self._again is not None:

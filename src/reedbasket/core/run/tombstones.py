@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
+from ..logged import LoggedRecords
+from ..records import value_at
+from ..shape.batch import Reject, TableBatch
+from ..shape.typed import plain_values
 from ..spec.http import HttpTable
 
 
@@ -23,3 +27,20 @@ def _at(record: Any, field: str) -> Any:
     for step in field.split("."):
         record = record.get(step) if isinstance(record, Mapping) else None
     return record
+
+
+def keys_of(rows: TableBatch, columns: Sequence[str]) -> set[tuple[str, ...]]:
+    """As records have them, each value as text."""
+    return set(zip(*(map(str, plain_values(*rows.columns[name])) for name in columns)))
+
+
+def ended_by(records: Sequence[dict[str, Any]], rejects: Sequence[Reject], key: Sequence[str]) -> set[tuple[str, ...]]:
+    """Keys of what was rejected out of one batch of a log, whose last change in it is that they have gone."""
+    if not isinstance(records, LoggedRecords):
+        return set()
+    last = dict(zip((_key(record, key) for record in records), records.logged.gone))
+    return {found for reject in rejects if last.get(found := _key(reject.record, key))}
+
+
+def _key(record: Any, key: Sequence[str]) -> tuple[str, ...]:
+    return tuple(str(value_at(record, name)) for name in key)

@@ -23,7 +23,7 @@ _LEEWAY_SECONDS = 60
 _HERE = ("127.0.0.1", "localhost", "::1")
 
 
-class OpenIdFailed(ReedError):
+class OpenIdError(ReedError):
     code = "access.openid"
 
 
@@ -40,7 +40,7 @@ class Metadata:
 
 
 def metadata_of(_: Store, issuer: str) -> Metadata:
-    """Raises OpenIdFailed."""
+    """Raises OpenIdError."""
     told = _json("GET", issuer.rstrip("/") + "/.well-known/openid-configuration", "reading the provider's description")
     if told.get("issuer") != issuer:
         raise _failed("reading the provider's description", f"it calls itself {told.get('issuer')!r}, and not {issuer!r}")
@@ -59,7 +59,7 @@ def claims_of(store: Store, issuer: str, client: str, code: str, verifier: str, 
     """What the provider says of whoever signed in: the claims of an ID token that holds (OpenID Connect Core 1.0, 3.1.3.7).
 
     Raises:
-        OpenIdFailed: the code is not taken, or the token is not one for us.
+        OpenIdError: the code is not taken, or the token is not one for us.
     """
     found, doing = metadata_of(store, issuer), "taking the sign-in's code"
     sent = {
@@ -158,8 +158,8 @@ def _json(
     return told
 
 
-def _failed(doing: str, found: str) -> OpenIdFailed:
-    return OpenIdFailed(
+def _failed(doing: str, found: str) -> OpenIdError:
+    return OpenIdError(
         doing,
         found=found,
         mend="try again; if it stays so, tell whoever runs the service, or look at --openid-issuer and --openid-client",

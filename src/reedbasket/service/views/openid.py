@@ -14,8 +14,8 @@ from ... import wire
 from ...core.errors import ReedError
 from ...store import access, openid
 from ..auth import SESSION_COOKIE
-from ..looks.openid import claims_of
-from ..openid import OpenIdError, name_of, role_of
+from ..looks.openid import OpenIdError, claims_of
+from ..openid import name_of, role_of
 from .shared import operations, parts
 
 STATE_COOKIE = "reed_openid"
