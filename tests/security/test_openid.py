@@ -5,7 +5,10 @@ from __future__ import annotations
 import base64
 import hmac
 import json
+import threading
+import time
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -199,3 +202,23 @@ def test_a_sign_in_comes_back_once_to_the_browser_that_began_it(basket: RunningS
 def test_half_a_setting_is_refused_at_the_start(tmp_path: Path, options: tuple[str, ...], says: str) -> None:
     with pytest.raises(AssertionError, match=says):
         RunningService(tmp_path / "data", *options)
+
+
+def test_a_provider_that_is_away_holds_up_nobody_else(basket: RunningService, provider: Provider) -> None:
+    """Whoever begins to sign in is nobody yet, and makes the service ask the provider."""
+    held, asked = threading.Event(), []
+
+    def silent() -> Any:
+        asked.append(1)
+        held.wait(30)
+        return {}
+
+    provider.description = silent  # type: ignore[method-assign]
+    with ThreadPoolExecutor(40) as pool:
+        began = [pool.submit(Browser(basket).get, f"{basket.url}/sign-in/openid") for _ in range(40)]
+        while not asked:
+            time.sleep(0.02)
+        assert basket.client.health()["status"] == "ok" and basket.client.feeds() == []
+        held.set()
+        ends = {one.result().headers["location"] for one in began}
+    assert ends <= {"/sign-in?failed=access.openid", "/sign-in?failed=service.busy"} and len(asked) == 1

@@ -15,24 +15,32 @@ from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import urlencode
 
+from ..core.errors import ReedError
 from ..store.access import ROLES, Role
 from ..store.openid import Begun
 from .looking import Looks
 from .looks.openid import Metadata, OpenIdError, metadata_of
 from .settings import Settings
+from .shares import Shares
 
-_METADATA_SECONDS = 600.0
+_METADATA_SECONDS, _AWAY_SECONDS = 600.0, 5.0
+_AT_ONCE = 3
 _NOT_IN_A_NAME = re.compile(r"[^a-z0-9._-]+")
 
 
 @dataclass
 class OpenId:
-    """Of one running service. `_lock` guards what is known of the provider; whoever comes meanwhile waits for the same answer."""
+    """Of one running service. `_lock` guards what is known of the provider; whoever comes meanwhile waits for the same answer.
+
+    Whoever asks is nobody yet: so few at once wait for the provider, and where it was away a moment ago nobody asks it again.
+    """
 
     settings: Settings
     looks: Looks
+    waiting: Shares = field(default_factory=lambda: Shares(_AT_ONCE, "sign-ins"))
     _metadata: Metadata | None = None
-    _until: float = 0.0
+    _failed: ReedError | None = None
+    _until: float = -1.0
     _lock: threading.Lock = field(default_factory=threading.Lock)
 
     @property
@@ -42,9 +50,16 @@ class OpenId:
     def metadata(self) -> Metadata:
         """Raises ReedError."""
         with self._lock:
-            if self._metadata is None or time.monotonic() > self._until:
-                self._metadata = self.looks.ask(metadata_of, self.settings.openid_issuer)
-                self._until = time.monotonic() + _METADATA_SECONDS
+            if time.monotonic() > self._until:
+                try:
+                    self._metadata, self._failed = self.looks.ask(metadata_of, self.settings.openid_issuer), None
+                    self._until = time.monotonic() + _METADATA_SECONDS
+                except ReedError as error:
+                    self._metadata, self._failed = None, error
+                    self._until = time.monotonic() + _AWAY_SECONDS
+            if self._metadata is None:
+                assert self._failed is not None
+                raise self._failed
             return self._metadata
 
     def address(self, begun: Begun, back: str) -> str:

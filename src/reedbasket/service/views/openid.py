@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import hmac
 import logging
+from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import timedelta
 from typing import Any
 from urllib.parse import quote
@@ -16,6 +18,7 @@ from ...store import access, openid
 from ..auth import SESSION_COOKIE
 from ..looks.openid import OpenIdError, claims_of
 from ..openid import name_of, role_of
+from ..problems import TooBusy
 from .shared import operations, parts
 
 STATE_COOKIE = "reed_openid"
@@ -37,8 +40,9 @@ def leave() -> Response:
     if not own.openid.there:
         return _failed(OpenIdError("signing in", found="no provider is set", mend="sign in by name"))
     try:
-        begun = openid.begin(own.store)
-        answer = redirect(own.openid.address(begun, _back()), 303)
+        with _place():
+            begun = openid.begin(own.store)
+            answer = redirect(own.openid.address(begun, _back()), 303)
     except ReedError as error:
         return _failed(error)
     answer.set_cookie(
@@ -50,7 +54,8 @@ def leave() -> Response:
 @blueprint.get("/sign-in/openid/back")
 def come_back() -> Response:
     try:
-        session, name = _signed_in()
+        with _place():
+            session, name = _signed_in()
     except ReedError as error:
         return _failed(error)
     answer = redirect(f"{request.script_root}/", 303)
@@ -89,6 +94,14 @@ def _signed_in() -> tuple[str, str]:
         raise _refused("the user is disabled here", "access.disabled")
     own.tries.succeeded(name, address)
     return access.begin_session(own.store, name, lasts=_SESSION), name
+
+
+@contextmanager
+def _place() -> Iterator[None]:
+    with parts().openid.waiting.held("nobody") as found:
+        if found:
+            raise TooBusy("signing in", found=found, mend="try again in a moment", wait_seconds=1)
+        yield
 
 
 def _refused(found: str, code: str = "access.openid") -> OpenIdError:
