@@ -15,7 +15,8 @@ from reedbasket.core.run import RunOutcome, plan_feed, run_feed
 from reedbasket.core.run.replayed import Replayed
 from tests.core.test_files import BASKET, Folder
 from tests.support.dock import MARSH, Dock
-from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows
+from tests.support.feeds import Heard, basket_text, order_for, outside_for, run_once, table_rows
+from tests.support.source import Changing, serving
 from tests.support.warehouses import ENGINES, Cluster, Place
 
 HTML = "<!DOCTYPE html>\n<html><body>Please, sign in</body></html>\n"
@@ -347,3 +348,38 @@ def test_a_time_without_end_is_rejected_as_it_came_and_a_replay_changes_no_type(
     assert len(before) == 1 and replayed("", 2) == before
     mended = replayed("{cast: {cut: text, at: text}}", 3)
     assert sorted(mended)[1:] == [(2, "infinity", "-infinity"), (3, "0044-03-15 BC", "10000-01-01T00:00:00Z")]
+
+
+def test_what_comes_again_is_recognised_however_its_batch_writes_it(tmp_path: Path, dock: Dock) -> None:
+    """One value decides how a whole batch is written: a NaN makes decimals text, a fraction makes whole numbers doubles."""
+    at = "2026-03-01T06:00:0{}Z"
+    records = [{"id": "a", "n": 5, "updated_at": at.format(1)}, {"id": "b", "n": 7, "updated_at": at.format(2)}]
+    with serving(Changing(records)) as source:
+        text = basket_text(source.url, write="append", overlap="10m")
+        run_once(text, tmp_path)
+        records.append({"id": "c", "n": 2.5, "updated_at": at.format(3)})
+        run_once(text, tmp_path, run=2)
+    assert sorted(row["id"] for row in table_rows(tmp_path, "things")) == ["a", "b", "c"]
+
+    by = "{by: cursor, column: at, overlap: 10m}"
+    source_db = tmp_path / "yard.db"
+    tables = f"tables: {{beds: {{changes: {by}, write: append}}}}\n"
+    text = f"source: test\non: sqlite\npath: {source_db}\n---\n{MARSH}{tables}"
+    with closing(sqlite3.connect(source_db)) as db:
+        db.execute("create table beds (id text primary key, n, at datetime)")
+        for run, (key, value) in enumerate((("d", 5), ("e", 2.5), ("f", "none")), 1):
+            db.execute("insert into beds values (?, ?, ?)", (key, value, f"2026-03-01 06:00:0{run}"))
+            db.commit()
+            result, _ = run_once(text, tmp_path, run=run)
+            assert result.error is None
+    assert sorted(row["id"] for row in table_rows(tmp_path, "beds")) == ["d", "e", "f"]
+
+    dock.do("create table weights (id text primary key, kg numeric(12, 4), at timestamptz)")
+    text = dock.basket(f"tables: {{weights: {{changes: {by}, write: append}}}}\n")
+    for run, (key, value) in enumerate((("g", "NaN"), ("h", "1.5000"), ("i", "0")), 1):
+        dock.do("insert into weights values (%s, %s, %s)", key, value, f"2026-03-01 06:00:0{run}+00")
+        if run == 2:
+            dock.do("update weights set kg = 2 where id = 'g'")
+        result, _ = run_once(text, tmp_path, run=run)
+        assert result.error is None
+    assert sorted(row["id"] for row in table_rows(tmp_path, "weights")) == ["g", "g", "h", "i"]

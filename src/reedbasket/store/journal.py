@@ -11,7 +11,7 @@ from typing import Any
 
 from ..core.exact_json import dump_lenient
 from ..core.load import LedgerLine
-from ..core.run.cursor import digest
+from ..core.run.digest import exact_digest
 from ..core.shape import Change, Reject
 from .database import Store, now_text
 
@@ -117,7 +117,7 @@ def keep_rejects(
     connection: sqlite3.Connection, feed: str, warehouse: str, run: int, table: str, rejects: Sequence[Reject]
 ) -> None:
     """Within the caller's transaction. The same record met again is counted, not kept twice."""
-    kept = [(r, digest(r.record), dump_lenient(r.record)) for r in rejects]
+    kept = [(r, exact_digest(r.record), dump_lenient(r.record)) for r in rejects]
     connection.executemany(
         """insert into reject (feed, warehouse, source_table, digest, run, at, code, message, field, record, file)
            values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)

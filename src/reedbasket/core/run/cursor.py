@@ -9,7 +9,6 @@ end. Records without a value are taken and move nothing.
 
 from __future__ import annotations
 
-import hashlib
 import math
 from collections import Counter
 from collections.abc import Sequence
@@ -20,12 +19,12 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..exact_json import dump, dump_lenient
 from ..load.warehouse import SavedCursor
 from ..records import ColumnRecords, chosen, value_at
 from ..shape.batch import Reject
 from ..spec.http import CursorRule
 from ..spec.times import EPOCHS, TimeAsWritten, finest, format_time, read_time, step_of, write_like, write_time
+from .digest import DIGEST_BYTES, digest
 
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 # A merge recognises repeated rows by itself; it keeps digests only to say 'nothing new' sooner, and so not beyond this.
@@ -34,7 +33,6 @@ MOST_SEEN_FOR_MERGE = 50_000
 _MOST_HELD = 5_000
 # The same of records in columns, by the bodies they would be made from.
 _MOST_HELD_BYTES = 16 * 1024 * 1024
-_DIGEST_BYTES = 8
 
 
 @dataclass(frozen=True)
@@ -308,20 +306,8 @@ def saved_at(rule: CursorRule, value: Any) -> SavedCursor:
     return SavedCursor(rule.type, _text(value) or "", None, rule.column)
 
 
-def digest(record: Any) -> bytes:
-    """8 bytes that stand for a record's content, whatever the order of its keys; a field that came or went and holds null is no other
-    content."""
-    if isinstance(record, dict) and None in record.values():
-        record = {name: value for name, value in record.items() if value is not None}
-    try:
-        text = dump(record, sort_keys=True)
-    except ValueError:
-        text = dump_lenient(record)
-    return hashlib.blake2b(text.encode("utf-8", "surrogatepass"), digest_size=_DIGEST_BYTES).digest()
-
-
 def _unpack(seen: bytes) -> list[bytes]:
-    return [seen[i : i + _DIGEST_BYTES] for i in range(0, len(seen), _DIGEST_BYTES)]
+    return [seen[i : i + DIGEST_BYTES] for i in range(0, len(seen), DIGEST_BYTES)]
 
 
 def _digested(items: Sequence[Any]) -> bool:
