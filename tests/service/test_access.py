@@ -127,8 +127,10 @@ def test_guessing_passwords_gets_slow_and_tells_nothing(service: RunningService)
     # Who is there takes as long as who is not: the same work is done for both.
     known, unknown = (min(found) for found in spans.values())
     assert 0.3 < known / unknown < 3
-    for _ in range(2):
+    for _ in range(12):  # a slow machine may have sat out the first pauses, each twice as long as the one before
         status, problem, headers = ask(service, "POST", "/api/v1/session", {"name": "wren", "password": "guess"})
+        if status != 401:
+            break
     assert (status, problem["code"]) == (429, "access.too_many_tries")
     assert int(headers["retry-after"]) >= 1
     assert ask(service, "POST", "/api/v1/session", {"name": "wren", "password": PASSWORD})[0] == 429

@@ -281,7 +281,7 @@ def test_a_worker_that_hangs_or_ends_is_replaced_whatever_else_goes_wrong(
         os.kill(hand.pid, signal.SIGSTOP)
         time.sleep(0.7)
         workers.tend()
-        wait_for(lambda: workers._pool[0] is not hand and workers.up() == 1)
+        wait_for(lambda: workers.up() == 1 and workers._pool[0] is not hand)
         # What it says cannot be followed, because the store is locked for too long: it is heard on, and replaced when it ends; if no
         # process can be made just then, a moment later.
         hand = workers._pool[0]

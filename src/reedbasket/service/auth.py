@@ -119,6 +119,13 @@ class Tries:
                 "signing in", found="several tries failed", mend=f"wait {rest:.0f} s, then try again", wait_seconds=rest
             )
 
+    def failed(self, name: str, address: str) -> None:
+        """The try is over: the pause begins now, however long it took."""
+        with self._lock:
+            for key in (f"address {_place(address)}", f"name {name}"):
+                if key in self._failed:
+                    self._failed[key] = (self._failed[key][0], time.monotonic())
+
     def succeeded(self, name: str, address: str) -> None:
         place = _place(address)
         with self._lock:

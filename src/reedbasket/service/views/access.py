@@ -101,6 +101,7 @@ def sign_in(body: SignIn) -> Response:
         name = body.name or ""
         tries.begin(name, address)
         if not access.check_password(store, name, body.password or ""):
+            tries.failed(name, address)
             access.note(store, name[:63] or "nobody", "sign in", address, 401)
             raise NotSignedIn(
                 "signing in",

@@ -52,7 +52,8 @@ def apart(
 @contextmanager
 def waiting() -> Iterator[None]:
     """What is done within holds a thread for long. Raises TooBusy where too many are held so."""
-    with parts().slow.held(caller().name) as found:
+    who: Caller | None = g.get("caller")  # of a page that asks for no sign-in, nobody
+    with parts().slow.held(who.name if who else "nobody") as found:
         if found:
             raise TooBusy("answering", found=found, mend="try again in a moment, or raise --threads", wait_seconds=1)
         yield
