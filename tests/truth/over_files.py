@@ -100,7 +100,8 @@ class FilesScene(Scene):
         self._held: dict[int, dict[int, Row]] = {}
         self._struck: list[tuple[FileFault, int]] = []
         self._spoiled: set[int] = set()
-        self._vanished: set[int] = set()
+        # What a run met spoiled. A bucket says what its objects hold: the same once more is nothing new.
+        self._met: dict[int, bytes] = {}
 
     def text(self) -> str:
         d = self.declared
@@ -196,6 +197,7 @@ tables: {{things: {{files: "part-*.{d.form}{d.packing}"{form}, {said}}}}}
         super().quiet()
 
     def strike(self, faults: tuple[tuple[str, int], ...], now: datetime) -> None:
+        before, self._met = self._met, {}
         for name, place in faults:
             fault = FAULTS[name]
             numbers = sorted(self._held)
@@ -203,14 +205,18 @@ tables: {{things: {{files: "part-*.{d.form}{d.packing}"{form}, {said}}}}}
             if not numbers or numbers[place % len(numbers)] in self._spoiled:
                 continue
             number = numbers[place % len(numbers)]
-            if fault.meanwhile or self._spoil(fault, number):
+            if fault.meanwhile or self._spoil(fault, number, before.get(number)):
                 self._struck.append((fault, number))
 
-    def _spoil(self, fault: FileFault, number: int) -> bool:
-        plain = self.written(self.records(number))
+    def _spoil(self, fault: FileFault, number: int, before: bytes | None) -> bool:
+        plain, altered = self.written(self.records(number)), set(self.altered)
         data = fault.do(self, number, plain)
         if data is None:
             return False
+        if self.declared.store == "bucket" and data == before:
+            self._altered = altered
+            return False
+        self._met[number] = data
         self._spoiled.add(number)
         if data:
             self.put(self.path(number), data)
