@@ -286,18 +286,18 @@ def drop_overtaken(
     engine.insert(f"{engine.temp}rb_met", columns, batch)
     engine.create_temp("rb_outdated", [OWNER])
     staged = f"{stage.prepare(family, family.root)} as s join {engine.temp}rb_met as m on m.owner = s._rb_owner"
-    later = f"join {engine.table('_rb_ledger')} as l on l.load = t.LOAD where l.run > m.met and l.run <> {int(target.run)}"
+    ledger, later = engine.table("_rb_ledger"), f"where l.run > m.met and l.run <> {int(target.run)}"
     if family.key and target.write != "append":
         engine.run(
             f"""insert into {engine.temp}rb_outdated select s._rb_owner from {staged}
                 join {engine.table(family.root.name)} as t on {engine.matching(family.key, "t", "s")}
-                {later.replace("LOAD", "_rb_load")} and {current}"""
+                join {ledger} as l on l.load = t._rb_load {later} and {current}"""
         )
     if family.by_file and engine.columns(FILE) is not None:
         engine.tell(
             f"""insert into {engine.temp}rb_outdated select s._rb_owner from {staged}
                 join {engine.table(FILE)} as t on t.number = s.{FILE} and t.feed = ? and t.source_table = ?
-                {later.replace("LOAD", "load")}""",
+                join {ledger} as l on l.load = t.load {later}""",
             (target.feed, target.source_table),
         )
     engine.run(f"drop table {engine.temp}rb_met")
