@@ -50,7 +50,7 @@ class StopsAfter(Heard):
 def made(engine: str, folder: Path, request: pytest.FixtureRequest) -> tuple[Callable[..., Any], Callable[..., str]]:
     """(runs a statement, makes a basket of a feed's lines)."""
     if engine == "sqlite":
-        db = sqlite3.connect(folder / "yard.db", isolation_level=None)
+        db = sqlite3.connect(folder / "yard.db", isolation_level=None, timeout=120)
         db.execute("create table orders (id integer primary key, code text not null unique, at text, v int)")
         numbers = f"with recursive g (n) as (select 1 union all select n + 1 from g where n < {ROWS})"
         db.execute(f"insert into orders {numbers} select n, 'C' || n, datetime(1767225600 + n, 'unixepoch'), 0 from g")
