@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import sys
 
+from .. import wire
 from ..client import find_client
 from . import show
 
@@ -30,6 +31,14 @@ def settings(options: argparse.Namespace) -> int:
     return 0
 
 
+def _remark(user: wire.User) -> str:
+    if user["disabled"]:
+        return "disabled"
+    if user["openid"]:
+        return "by OpenID Connect"
+    return "" if user["has_password"] else "no password"
+
+
 def user(options: argparse.Namespace) -> int:
     client = find_client(options.url, options.token)
     if options.action == "list":
@@ -40,13 +49,7 @@ def user(options: argparse.Namespace) -> int:
             (
                 u["name"],
                 u["role"],
-                "disabled"
-                if u["disabled"]
-                else "by OpenID Connect"
-                if u["openid"]
-                else ""
-                if u["has_password"]
-                else "no password",
+                _remark(u),
                 show.ago(u["created_at"]),
             )
             for u in found

@@ -21,6 +21,7 @@ from .reach import Reach
 
 _GIVEN = ParamSpec("_GIVEN")
 _FOUND = TypeVar("_FOUND")
+_MEND = "ask for less: a narrower query, or fewer definitions at once"
 _PAGE = os.sysconf("SC_PAGE_SIZE")
 
 
@@ -64,10 +65,10 @@ class Apart:
             theirs.close()
             try:
                 if not ours.poll(seconds):
-                    raise TookTooLong("looking", found=f"it took more than {seconds:g} s", mend="make it smaller, or narrow it")
+                    raise TookTooLong("answering", found=f"it took more than {seconds:g} s", mend=_MEND)
                 fine, found = ours.recv()
             except EOFError:
-                raise LookCut("looking", found="the process that looked was ended", mend="try again") from None
+                raise LookCut("answering", found="its process was ended before it was done", mend="try again") from None
             finally:
                 process.kill()
                 process.join()
@@ -109,4 +110,4 @@ def _do(
 
 
 def _too_large(megabytes: int | None) -> TookTooLong:
-    return TookTooLong("looking", found=f"it takes more than {megabytes} MB", mend="make it smaller, or narrow it")
+    return TookTooLong("answering", found=f"it needs more than {megabytes} MB of memory", mend=_MEND)

@@ -67,14 +67,14 @@ class Looks:
                 asked = pool.submit(_look, look, given, named)
                 if wait([asked], seconds).not_done:
                     self._let_go(pool)
-                    for process in list(pool._processes.values()):
+                    for process in list((pool._processes or {}).values()):
                         process.kill()
                     raise LookCut("looking", found=f"it took more than {seconds:g} s", mend="try again, or look at less")
                 found: _FOUND = asked.result()
                 return found
             except BrokenProcessPool:
                 self._let_go(pool)
-                raise LookCut("looking", found="the process that looked was ended", mend="try again") from None
+                raise LookCut("looking", found="its process was ended before it was done", mend="try again") from None
             finally:
                 with self._lock:
                     self._asked -= 1

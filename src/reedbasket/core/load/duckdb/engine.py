@@ -300,7 +300,7 @@ class DuckEngine(Engine):
         return merge.staged - matched, ended
 
     def _match(self, merge: Merge, or_changed: str, among: str) -> int:
-        """How many staged rows have a partner: one join finds it, and whether it differs; what follows goes by row numbers."""
+        """Pair staged rows with the table's by key, in one join that also tells whether they differ; returns how many have a pair."""
         changed = self.differs(merge.compared, "t", "s") if merge.compared else "false"
         self.run(
             f"""create temp table rb_match as select s.rowid as s_row, t.rowid as t_row, ({changed}{or_changed}) as changed
