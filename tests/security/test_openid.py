@@ -204,6 +204,15 @@ def test_half_a_setting_is_refused_at_the_start(tmp_path: Path, options: tuple[s
         RunningService(tmp_path / "data", *options)
 
 
+def test_forged_returns_are_held_up_and_fill_nothing(basket: RunningService, provider: Provider) -> None:
+    forger = Browser(basket)
+    ends = [forger.get(f"{basket.url}/sign-in/openid/back?state=x&code={n}").headers["location"] for n in range(40)]
+    assert ends[:5] == ["/sign-in?failed=access.openid"] * 5 and ends.count("/sign-in?failed=access.too_many_tries") > 25
+    assert len([line for line in basket.client.audit() if line["what"] == "sign in"]) == len(ends) - ends.count(
+        "/sign-in?failed=access.too_many_tries"
+    )
+
+
 def test_a_provider_that_is_away_holds_up_nobody_else(basket: RunningService, provider: Provider) -> None:
     """Whoever begins to sign in is nobody yet, and makes the service ask the provider."""
     held, asked = threading.Event(), []

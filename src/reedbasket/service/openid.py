@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import logging
 import re
 import threading
 import time
@@ -23,6 +24,7 @@ from .looks.openid import Metadata, OpenIdError, metadata_of
 from .settings import Settings
 from .shares import Shares
 
+log = logging.getLogger("reedbasket.access")
 _METADATA_SECONDS, _AWAY_SECONDS = 600.0, 5.0
 _AT_ONCE = 3
 _NOT_IN_A_NAME = re.compile(r"[^a-z0-9._-]+")
@@ -55,6 +57,7 @@ class OpenId:
                     self._metadata, self._failed = self.looks.ask(metadata_of, self.settings.openid_issuer), None
                     self._until = time.monotonic() + _METADATA_SECONDS
                 except ReedError as error:
+                    log.warning("the OpenID provider: %s", error)
                     self._metadata, self._failed = None, error
                     self._until = time.monotonic() + _AWAY_SECONDS
             if self._metadata is None:

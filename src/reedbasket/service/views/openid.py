@@ -15,7 +15,7 @@ from flask import Blueprint, Response, redirect, request
 from ... import wire
 from ...core.errors import ReedError
 from ...store import access, openid
-from ..auth import SESSION_COOKIE
+from ..auth import SESSION_COOKIE, TooManyTries
 from ..looks.openid import OpenIdError, claims_of
 from ..openid import name_of, role_of
 from ..problems import TooBusy
@@ -38,13 +38,14 @@ def sign_in_ways() -> Any:
 def leave() -> Response:
     own = parts()
     if not own.openid.there:
-        return _failed(OpenIdError("signing in", found="no provider is set", mend="sign in by name"))
+        return _shown(OpenIdError("signing in", found="no provider is set", mend="sign in by name"))
     try:
         with _place():
+            own.openid.metadata()  # before anything is kept of somebody who cannot be sent on
             begun = openid.begin(own.store)
             answer = redirect(own.openid.address(begun, _back()), 303)
     except ReedError as error:
-        return _failed(error)
+        return _shown(error)
     answer.set_cookie(
         STATE_COOKIE, begun.state, max_age=openid.MINUTES * 60, httponly=True, samesite="Lax", secure=_secure(), path=_path()
     )
@@ -70,6 +71,7 @@ def come_back() -> Response:
 def _signed_in() -> tuple[str, str]:
     """(session, name). Raises ReedError."""
     own, address = parts(), request.remote_addr or ""
+    own.tries.begin("", address)
     state, kept = request.args.get("state", ""), request.cookies.get(STATE_COOKIE, "")
     begun = openid.take(own.store, state) if kept and hmac.compare_digest(state.encode(), kept.encode()) else None
     if begun is None:
@@ -80,7 +82,6 @@ def _signed_in() -> tuple[str, str]:
         raise _refused("the answer is of another provider (iss)")
     if request.args.get("error") or not request.args.get("code"):
         raise _refused(f"the provider answered {request.args.get('error', 'without a code')[:100]!r}")
-    own.tries.begin("", address)
     claims = own.looks.ask(
         claims_of, issuer, own.settings.openid_client, request.args["code"], begun.verifier, begun.nonce, _back()
     )
@@ -109,10 +110,16 @@ def _refused(found: str, code: str = "access.openid") -> OpenIdError:
 
 
 def _failed(error: ReedError) -> Response:
-    log.warning("sign-in by OpenID Connect: %s", error)
-    access.note(
-        parts().store, "nobody", "sign in", request.remote_addr or "", 401, f"openid: {error.code}: {error.found}"[:300]
-    )
+    # Whoever is held up writes nothing: nobody fills the log and the audit by asking again and again.
+    if not isinstance(error, TooManyTries | TooBusy):
+        log.warning("sign-in by OpenID Connect: %s", error)
+        access.note(
+            parts().store, "nobody", "sign in", request.remote_addr or "", 401, f"openid: {error.code}: {error.found}"[:300]
+        )
+    return _shown(error)
+
+
+def _shown(error: ReedError) -> Response:
     answer = redirect(f"{request.script_root}/sign-in?failed={quote(error.code)}", 303)
     answer.delete_cookie(STATE_COOKIE, path=_path())
     return answer  # type: ignore[return-value]
