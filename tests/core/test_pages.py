@@ -77,6 +77,20 @@ def test_every_way_brings_every_record_once(tmp_path: Path, rule: str, served: P
     assert served.asked == requests
 
 
+def test_what_is_no_record_takes_no_place_among_records_to_skip(tmp_path: Path) -> None:
+    class Headed(Paged):
+        def __call__(self, request: Request) -> Answer:
+            answer = super().__call__(request)
+            answer.body["items"].insert(0, ["id", "name"])  # type: ignore[index]
+            return answer
+
+    with serving(Headed()) as source:
+        result, heard = read(source, "{offset: skip, size: 20, size_as: take}", tmp_path)
+    assert result.outcome is RunOutcome.SUCCEEDED, result.error
+    assert sorted(r["id"] for r in table_rows(tmp_path, "things")) == [t["id"] for t in THINGS]
+    assert {r.code for r in heard.rejected} == {"record.not_an_object"}
+
+
 @pytest.mark.parametrize(
     ("rule", "answer", "code"),
     [

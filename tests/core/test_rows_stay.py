@@ -225,6 +225,17 @@ def test_a_column_of_nulls_that_comes_or_goes_appends_nothing_once_more(tmp_path
     assert [row["id"] for row in table_rows(tmp_path, "beds")] == [1]
 
 
+def test_times_with_fractions_after_a_whole_second_are_appended_once(tmp_path: Path) -> None:
+    text = REEDS + "tables: {beds: {changes: {by: cursor, column: at, overlap: 1d}, write: append}}\n"
+    with closing(sqlite3.connect(tmp_path / "reeds.db", isolation_level=None)) as db:
+        db.execute("create table beds (id integer primary key, at datetime)")
+        db.execute("insert into beds values (1, '2026-03-02 06:00:00')")
+        for run in (1, 2, 3):
+            assert run_once(text, tmp_path, run=run)[0].outcome is RunOutcome.SUCCEEDED
+            db.execute("insert or ignore into beds values (2, '2026-03-02 06:00:01.001')")
+    assert [row["id"] for row in table_rows(tmp_path, "beds")] == [1, 2]
+
+
 def test_a_file_with_a_key_that_comes_twice_is_appended_twice(folder: Folder) -> None:
     folder.put("a.csv", "id,n\n1,2\n1,3\n")
     folder.good("  counts: {files: '*.csv', key: id, write: append}\n")

@@ -316,25 +316,26 @@ def test_only_one_service_on_a_data_folder(service: RunningService, tmp_path: Pa
         service.client.health()
 
 
-def test_the_openapi_document_is_true(service: RunningService) -> None:
-    """Schemathesis calls every operation with what the document allows and with what it does not."""
+@pytest.mark.parametrize(("role", "examples"), [("admin", 12), ("operator", 2)])
+def test_the_openapi_document_is_true(service: RunningService, role: str, examples: int) -> None:
+    """Schemathesis calls every operation with what the document allows and with what it does not, and with what the role may not."""
     with serving(Changing(list(THINGS))) as source:
         prepare(service.client, source.url)
         service.client.ask_run("test", wait_seconds=30)
+        token = service.client.make_token("schemathesis", role)["token"]
         # A stream ends only with its run; it has a test of its own.
-        command = ["run", f"{service.url}/api/v1/openapi.json", "-H", f"Authorization: Bearer {service.token}"]
+        command = ["run", f"{service.url}/api/v1/openapi.json", "-H", f"Authorization: Bearer {token}"]
         # That a basket or a statement is refused for what it says is no matter of its JSON Schema.
         command += [
             "--exclude-checks",
             "positive_data_acceptance",
             "--max-examples",
-            "12",
+            str(examples),
             "--seed",
             "7",
-            "--exclude-path-regex",
-            # A stream, and the end of the token that this goes by.
-            "events$|/tokens/",
             "--no-color",
         ]
+        # A stream, and the end of the token that this goes by.
+        command += ["--exclude-path-regex", "events$|/tokens/"]
         done = subprocess.run([sys.executable, "-m", "schemathesis.cli", *command], capture_output=True, text=True, timeout=280)
     assert done.returncode == 0, done.stdout[-6000:] + done.stderr[-2000:]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import multiprocessing
 import threading
 from collections.abc import Sequence
+from copy import deepcopy
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -20,6 +21,7 @@ from reedbasket.core.run.replayed import Replayed
 from reedbasket.core.shape import Reject
 from reedbasket.core.spec import load_texts
 from tests.support.feeds import SECRETS, Heard
+from tests.truth.below import Below, shown_below
 from tests.truth.houses import Houses
 from tests.truth.oracle import Expected, Rows
 from tests.truth.world import World
@@ -87,6 +89,7 @@ class Scene:
         self._altered: set[int] = set()
         self.loaded = False  # a run has brought rows
         self.columns: dict[str, str] = {}  # of the warehouse, as the world names them
+        self.below: Below | None = None
 
     def text(self) -> str:
         """Its definitions, but for the warehouses; the feed is `truth`, and writes `things`."""
@@ -310,7 +313,10 @@ class Player:
         """What was committed before it broke off is whole."""
         self.expected.excused |= self.scene.altered
         for engine in self.declared.warehouses:
-            if wrong := self.expected.broken(self._rows(engine), self.world):
+            wrong = self.expected.broken(self._rows(engine), self.world)
+            if self.scene.below is not None:
+                wrong += self.scene.below.broken(self.houses.rows(engine, "places"), self.world)
+            if wrong:
                 raise Wrong(f"in {engine}: {'; '.join(wrong[:4])}; {about}")
 
     def _judge(self, result: RunResult, heard: Heard, order: RunOrder, began: int, foreseen: set[str]) -> None:
@@ -330,6 +336,7 @@ class Player:
         if harmless and result.outcome != "succeeded":
             raise Wrong(f"nothing was wrong; {about}")
         if result.outcome != "succeeded":
+            self.counts = False  # what is still being answered is counted with the next run
             self._judge_what_stays(about)
             return
         served = scene.served()
@@ -343,7 +350,7 @@ class Player:
             raise Wrong(f"a record came, and is neither a row nor a reject; {about}")
         for engine in declared.warehouses:
             held = self._rows(engine)
-            wrong = self._after_success(held, self.houses.rows(engine, "things_seats"), order, began)
+            wrong = self._after_success(engine, held, order, began)
             codes = {fault.told for fault in struck if fault.told}
             strict = declared.write in ("mirror", "replace", "history") or declared.by == "compare"
             told = codes & foreseen if "pages.may_move" in codes else codes & set(heard.codes())
@@ -353,10 +360,12 @@ class Player:
             if wrong:
                 raise Wrong(f"in {engine}: {'; '.join(wrong[:4])}; {about}")
         self.expected = self._next
+        if scene.below is not None:
+            scene.below.after(world, set(self.expected.excused))
         scene.loaded = scene.loaded or bool(self.expected.rows or self.expected.appended)
 
-    def _after_success(self, held: Rows, children: Rows | None, order: RunOrder, began: int) -> list[str]:
-        world, before = self.world, self.expected
+    def _after_success(self, engine: str, held: Rows, order: RunOrder, began: int) -> list[str]:
+        world, before, children = self.world, self.expected, self.houses.rows(engine, "things_seats")
         self._next = before.copy()
         hidden = {n: world.rows.pop(n) for n in self.scene.hidden if n in world.rows}
         self._next.after(world, order.started, self.scene.unseen(set(before.rows)))
@@ -378,7 +387,14 @@ class Player:
             # What changed meanwhile may have been met before or after.
             moved = {n for n, versions in world.past.items() if versions[-1][0] > began or (versions[-1][1] or 0) > began}
             self._next.excused |= moved
-        return self._next.differences(held, children, world)
+        return self._next.differences(held, children, world) + self._wrong_below(engine)
+
+    def _wrong_below(self, engine: str) -> list[str]:
+        if self.scene.below is None:
+            return []
+        below = deepcopy(self.scene.below)
+        below.after(self.world, set(self._next.excused))
+        return below.differences(self.houses.rows(engine, "places"), self.world)
 
     def _excuse_difference(self, held: Rows) -> None:
         """It was said before that this cannot be seen: what is missing now is excused until it changes."""
@@ -408,5 +424,9 @@ class Player:
         is_so = {(n, id(r)) for n, r in self.expected.rows.items()} == shown
         if declared.write == "append":
             is_so = shown <= {(n, id(r)) for n, r in self.expected.appended}
+        if (below := self.scene.below) is not None:
+            if below.unsure:
+                return
+            is_so = is_so and below.rows == shown_below(world, set())
         if says != is_so:
             raise Wrong(f"verify says {says}, and it is {is_so}: {[t.as_dict() for t in found]}; {declared}")

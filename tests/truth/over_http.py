@@ -7,6 +7,7 @@ from typing import Any
 
 from hypothesis import strategies as st
 
+from tests.truth.below import Below
 from tests.truth.faults import BY_NAME, FAULTS
 from tests.truth.history import Scene, Struck
 from tests.truth.serving import Declaration, Host, Server
@@ -38,6 +39,7 @@ def declarations(draw: Any) -> Declaration:
     writing = draw(st.sampled_from(WRITINGS))
     text = writing not in ("epoch", "epoch_ms", "day_first", "offset")
     order = "id" if style == "last" else draw(st.sampled_from(["cursor", "cursor", "id", "newest"]))
+    below = draw(st.sampled_from(["", "all", "changed"] if by == "cursor" else ["", "all"])) if form == "json" else ""
     totals = ["none", "header", *(["body"] if form in ("json", "xml") else [])]
     return Declaration(
         style=style,
@@ -55,6 +57,8 @@ def declarations(draw: Any) -> Declaration:
         warehouses=draw(warehouses()),
         at_once=draw(st.sampled_from([1, 3])),
         nested=form in ("json", "ndjson") and draw(st.booleans()),
+        below=below if write != "append" else "",
+        below_write=draw(st.sampled_from(["merge", "mirror"])) if below == "all" else "merge",
     )
 
 
@@ -109,7 +113,7 @@ def basket(declared: Declaration, url: str) -> str:
         lines.append(f"    cursor: {{column: {changed}, overlap: 10m{more}}}")
     # All windows come again each time, for what changes in a window that was taken is seen in no other way.
     window = ", from: 2026-02-01, step: month, overlap: 700d" if d.by == "window" else ""
-    table = "\n".join(lines)
+    table = "\n".join([*lines, *(places(key, d.below) if d.below else [])])
     into = ", ".join(f"in_{w}" for w in d.warehouses)
     deletes = f", deletes: {d.deletes}" if d.write != "append" and d.write != "replace" else ""
     return f"""
@@ -131,8 +135,15 @@ settings: {{url: "{url}"}}
 feed: truth
 from: truth
 into: [{into}]
-tables: {{things: {{changes: {{by: {d.by}{window}}}, write: {d.write}{deletes}}}}}
+tables:
+  things: {{changes: {{by: {d.by}{window}}}, write: {d.write}{deletes}}}
+{f"  places: {{write: {d.below_write}}}" if d.below else ""}
 """
+
+
+def places(key: str, parents: str) -> list[str]:
+    lines = ["  places:", "    for_each: things", f"    parents: {parents}", f"    get: /things/{{parent.{key}}}/places"]
+    return [*lines, f'    with: {{thing: "{{parent.{key}}}"}}', "    records: items", "    key: [thing, seat]"]
 
 
 class HttpScene(Scene):
@@ -143,6 +154,7 @@ class HttpScene(Scene):
         self._host = host
         self.server = host.server = Server(self.world, declared)
         self.columns = {"ref_id": "id", "meta_updated_at": "updated_at"}
+        self.below = Below(declared.below_write) if declared.below else None
 
     def text(self) -> str:
         return basket(self.declared, self._host.url)
@@ -172,8 +184,13 @@ class HttpScene(Scene):
         ambiguous = self.declared.style in silent and self.declared.total == "none"
         return ambiguous and code == "source.pages_may_go_on"
 
+    def perhaps_there(self, before: set[int]) -> set[int]:
+        # Where places failed, the things may have been committed.
+        return set(self.world.past) - set(self.world.rows) if self.declared.below else set()
+
     def served(self) -> int | None:
-        return self.server.served
+        # Who asks for what lies below each of them may read them for that too.
+        return None if self.declared.below else self.server.served
 
     def require_bounds(self) -> str:
         return f"{self.server.requests} requests" if self.server.requests > MOST_REQUESTS else ""

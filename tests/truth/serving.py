@@ -45,6 +45,9 @@ class Declaration:
     at_once: int = 2
     nested: bool = False
     size: int = 4
+    # What lies below each record is asked for once for each: of all of them, or of those that changed; '' for not at all.
+    below: str = ""
+    below_write: str = "merge"
 
     @property
     def bare(self) -> bool:
@@ -129,7 +132,16 @@ class Server:
     def answer(self, query: dict[str, str], url: str) -> Sent:
         with self.lock:
             self.requests += 1
-            return self._answer(query, url)
+            return self._below(int(url.split("/")[-2])) if url.endswith("/places") else self._answer(query, url)
+
+    def _below(self, number: int) -> Sent:
+        """All that one record has: faults of a whole answer strike here too."""
+        self._at, row = number, self.world.rows.get(number)
+        refused = self._spoil("asked", None)
+        if refused is not None:
+            return refused
+        body = json.dumps({"items": row.values["seats"] if row else []}).encode()
+        return self._spoil("sent", Sent(200, [("Content-Type", KINDS["json"])], body))
 
     def _answer(self, query: dict[str, str], url: str) -> Sent:
         declared = self.declared

@@ -149,7 +149,7 @@ class World:
             "amount": any_of([0.5, -0.0, 1e-9, 3.25, 12.75]),
             "ok": any_of([True, False, None]),
             "fare": {"cents": some(900), "kind": any_of(["full", "reduced", None])},
-            "seats": [{"seat": f"A{n}", "row": n} for n in range(some(3))],
+            "seats": [{"seat": f"A{n}", "row": some(9)} for n in range(some(3))],
             "tags": any_of([["wet"], ["wet", "late"], ["late"]]),
         }
         if some(3) == 0:

@@ -190,7 +190,10 @@ class CursorTracker:
                 digests = None
         seen = None if digests is None else b"".join(digests)
         value = self._show(self.highest)
-        text = write_like(value, self._sample) if self._sample is not None else _text(value)
+        text = write_like(value, self._sample) if self._sample is not None else None
+        # A writing too coarse for the value (of the start, or of whole seconds saved before) would stand below what was taken.
+        if text is None or self._parse(text, None) != self.highest:
+            text = _text(value)
         return SavedCursor(self._rule.type, text or "", seen, self._rule.column)
 
     def _was_taken(self, record: dict[str, Any]) -> bool:

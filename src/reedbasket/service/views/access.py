@@ -12,7 +12,7 @@ from ...store import access, secrets
 from ...store.access import Role
 from ..auth import SESSION_COOKIE
 from ..operations import Body, Query, as_json
-from ..problems import BadRequest, NotSignedIn
+from ..problems import BadRequest, Forbidden, NotSignedIn
 from .shared import caller, looked, noted, operations, parts
 
 UserName = Annotated[str, Field(pattern=r"^[a-z][a-z0-9._-]{0,62}$")]
@@ -66,7 +66,7 @@ class AuditPart(Query):
 def make_sign_in_code() -> Any:
     who = caller()
     if who.user is None and not who.may("admin"):
-        raise BadRequest(
+        raise Forbidden(
             "making a sign-in link",
             found="a token of less than an admin",
             mend="sign in by name, or ask an admin",

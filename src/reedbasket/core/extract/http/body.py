@@ -231,6 +231,8 @@ def _csv_parts(text: str, size_bytes: int, header: Sequence[str], form: CsvForma
     if len(set(header)) < len(header):
         raise ValueError(f"a column's name stands twice in the header: {', '.join(header)[:200]}")
     misfits: list[str] = []
+    if not text.endswith(("\n", "\r")):
+        text += "\n"  # the parser takes a header alone, without it, for nothing
 
     def odd(row: pa_csv.InvalidRow) -> str:
         misfits.append(row.text)

@@ -30,7 +30,7 @@ MOST_PAGES = 1_000_000
 @dataclass(frozen=True)
 class Page:
     """What one request brought. headers: names in lower case. records: how many the list held; last: its last
-    object. total: as the source says."""
+    object. total: as the source says. misfits: of the list, what was no record."""
 
     url: str
     headers: Mapping[str, str]
@@ -39,6 +39,7 @@ class Page:
     records: int
     last: Mapping[str, Any] | None = None
     total: int | None = None
+    misfits: int = 0
 
 
 @dataclass(frozen=True)
@@ -240,8 +241,12 @@ class CountedPages(Pages):
             if all_there or page.records < self._fullest:
                 return None
         self._before, self._fullest = mark, max(self._fullest, page.records)
-        # A page that is empty in the middle is stepped over by what it should have held.
-        self._at += (page.records or self._fullest or 1) if self._rule.offset else 1
+        # A page that is empty in the middle is stepped over by what it should have held. What is no record, and makes a page longer than
+        # was asked for, has no place in the source's own count.
+        held = page.records
+        if size is not None and held > size:
+            held = max(size, held - page.misfits)
+        self._at += (held or self._fullest or 1) if self._rule.offset else 1
         told = self._pages is not None or page.total is not None
         return self._step(self._at, beyond=told and not expected)
 

@@ -146,16 +146,17 @@ class HttpReader:
         a pass that is not whole, is not taken."""
         total = total_in(self._rule.total, self._total, opened.envelope, answer.headers)
         held: Part | None = None
-        count, last = 0, None
+        count, misfits, last = 0, 0, None
         for part in self._guarded(opened, answer, url):
             if held is not None:
                 yield _chunk(held, total)
             held = part
             count += len(part.records) + len(part.misfits)
+            misfits += len(part.misfits)
             if self._rule.next is not None and self._rule.next.last is not None and part.records:
                 last = part.records[-1]
         self._count += count
-        page = Page(answer.url or url, answer.headers, opened.envelope, answer.body, count, last, total)
+        page = Page(answer.url or url, answer.headers, opened.envelope, answer.body, count, last, total, misfits)
         step = pages.after(page) if pages is not None else None
         if step is None:
             self._require_whole(page, pages, url, fired=fired)
