@@ -2,15 +2,23 @@
 
 from __future__ import annotations
 
+import socket
 from pathlib import Path
+from typing import Any
 
+import psycopg
 import pytest
 
 from reedbasket.client import Client
+from reedbasket.core import outgoing
 from reedbasket.core.outgoing import AddressNotAllowed, Outgoing
+from reedbasket.core.places import Places
+from reedbasket.core.postgres import Address
+from reedbasket.core.spec import load_texts
 from tests.conftest import RunningService
 from tests.security.test_secrets import BASKET
 from tests.support.source import Answer, serving
+from tests.support.warehouses import Cluster
 
 WAREHOUSE = "warehouse: marsh\non: sqlite\npath: marsh.db\n"
 DENIED = "127.0.0.3"
@@ -51,6 +59,23 @@ def test_networks_that_the_operator_names() -> None:
     Outgoing(allow=("169.254.169.254/32",)).require("169.254.169.254", 80)
     with pytest.raises(AddressNotAllowed, match="denied"):
         Outgoing(deny=("192.0.2.0/24",)).require("192.0.2.7", 443)
+
+
+def test_a_name_is_looked_up_once(cluster: Cluster, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A name that means another address a moment later leads a driver of its own nowhere else."""
+    real = socket.getaddrinfo
+
+    def told(host: Any, *more: Any, **named: Any) -> Any:
+        return real("127.0.0.1" if host == "landing.invalid" else host, *more, **named)
+
+    monkeypatch.setattr(socket, "getaddrinfo", told)
+    monkeypatch.setattr(outgoing, "_installed", True)
+    text = f"warehouse: marsh\non: postgres\nhost: landing.invalid\nport: {cluster.port}\ndatabase: postgres\nuser: boss\n"
+    text += "tls: {mode: disable}\n"
+    definition = load_texts({"marsh.yaml": text}).warehouses["marsh"]
+    address = Address(definition, "public", None, Places.anywhere(tmp_path))
+    with psycopg.connect(address.conninfo()) as connection:  # libpq asks no Python
+        assert connection.info.hostaddr == "127.0.0.1"
 
 
 @pytest.mark.parametrize(

@@ -45,17 +45,21 @@ class Outgoing:
     deny: tuple[str, ...] = ()
     own_port: int | None = None
 
-    def require(self, host: str, port: int | None) -> None:
+    def require(self, host: str, port: int | None) -> list[str]:
         """Of a name, all its addresses are looked at.
 
         Args:
             host: a name or an address.
             port: None where it is not known.
 
+        Returns:
+            The addresses that were looked at; none for a name that has none.
+
         Raises:
             AddressNotAllowed: one of the addresses may not be connected to.
         """
-        for address in _addresses(host, port):
+        found = _addresses(host, port)
+        for address in found:
             why = self._refusal(address, port)
             if why:
                 raise AddressNotAllowed(
@@ -65,6 +69,7 @@ class Outgoing:
                     mend="mend the address; where it is right, let whoever runs the service start it with --allow-network "
                     f"{address}/{address.max_prefixlen}",
                 )
+        return [str(address) for address in found]
 
     def _refusal(self, address: Address, port: int | None) -> str:
         if self.own_port is not None and port == self.own_port and _is_here(address):
@@ -89,14 +94,16 @@ def install(policy: Outgoing) -> None:
         _installed = True
 
 
-def require(host: str, port: int | None) -> None:
-    """For what connects outside of Python.
+def require(host: str, port: int | None) -> list[str]:
+    """For what connects outside of Python, and has to connect to these addresses, lest the name mean another one by then.
+
+    Returns:
+        The addresses that were looked at; none where nothing is installed, for all is allowed then.
 
     Raises:
-        AddressNotAllowed: see Outgoing.require. Where nothing is installed, all is allowed.
+        AddressNotAllowed: see Outgoing.require.
     """
-    if _installed:
-        _policy.require(host, port)
+    return _policy.require(host, port) if _installed else []
 
 
 def _look(event: str, given: tuple[Any, ...]) -> None:

@@ -43,14 +43,15 @@ class Address:
     def conninfo(self, *settings: str, tls: str | None = None) -> str:
         """For libpq. settings: `name=value` for the session. tls: another mode than the definition's, to see what is wrong. Raises
         AddressNotAllowed."""
-        if not self.host.startswith("/"):
-            outgoing.require(self.host, self.port)
+        looked_at = [] if self.host.startswith("/") else outgoing.require(self.host, self.port)
         quoted = '"' + self.schema.replace('"', '""') + '"'
         schema = quoted.replace("\\", "\\\\").replace(" ", "\\ ")
         options = [f"search_path={schema}", f"timezone={self._zone}", "client_encoding=UTF8", *settings]
         mode = tls or self.tls.mode
         return make_conninfo(
-            host=self.host,
+            # Once for each address: libpq tries them in turn, asks no resolver, and compares certificates with the name.
+            host=",".join([self.host] * max(1, len(looked_at))),
+            hostaddr=",".join(looked_at) or None,
             port=self.port,
             dbname=self.database,
             user=self.user,
