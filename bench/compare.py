@@ -15,11 +15,11 @@ from typing import Any
 
 import orjson
 
-from reedbasket.core.load import LoadTarget, Position
-from reedbasket.core.load.sqlite.warehouse import SqliteWarehouse
-from reedbasket.core.run.compare import Comparer
-from reedbasket.core.shape import Shaper, TableShape
-from reedbasket.core.shape.picking import key_batch
+from reedbasket.core.runs.execution.compare import Comparer
+from reedbasket.core.shaping import Shaper, TableShape
+from reedbasket.core.shaping.selection import key_batch
+from reedbasket.core.warehouses import LoadTarget, Position
+from reedbasket.core.warehouses.sqlite.warehouse import SqliteWarehouse
 
 from . import warehouses as w
 from .measure import child, in_turn, own_peak_mb, result

@@ -60,10 +60,10 @@ def _record(number: int, key: str, turn: int) -> dict[str, Any]:
 
 def main(place: str, mode: str, key: str, size: int) -> None:
     """The second load of a table: one in a hundred rows changed, one in a thousand has gone."""
-    from reedbasket.core.load import LoadTarget, Position
-    from reedbasket.core.run.compare import Comparer
-    from reedbasket.core.shape import Shaper, TableShape
-    from reedbasket.core.shape.picking import key_batch
+    from reedbasket.core.runs.execution.compare import Comparer
+    from reedbasket.core.shaping import Shaper, TableShape
+    from reedbasket.core.shaping.selection import key_batch
+    from reedbasket.core.warehouses import LoadTarget, Position
 
     names = ["id", "part"] if key == "two" else ["id"]
     table = f"growth_{mode}_{key}_{size}"

@@ -58,7 +58,7 @@ def run(quick: bool) -> dict[str, Any]:
 
 def fill(folder: Path, count: int, feeds: int = FEEDS, lines: int = 10) -> None:
     """Half a year of so many runs of so many feeds, each with so many lines of log, written as the service would have."""
-    from reedbasket.core.run import TableProgress
+    from reedbasket.core.runs import TableProgress
     from reedbasket.core.spec import load_texts
     from reedbasket.store import Store, definitions
 

@@ -56,9 +56,9 @@ def _records(numbers: range, turn: int) -> list[dict[str, Any]]:
 
 
 def main(what: str, path: str, size: int, changes: int, turn: int = 0) -> None:
-    from reedbasket.core.load import LoadTarget, Position
-    from reedbasket.core.load.sqlite.warehouse import SqliteWarehouse
-    from reedbasket.core.shape import Shaper, TableShape
+    from reedbasket.core.shaping import Shaper, TableShape
+    from reedbasket.core.warehouses import LoadTarget, Position
+    from reedbasket.core.warehouses.sqlite.warehouse import SqliteWarehouse
 
     warehouse = SqliteWarehouse(Path(path))
     state = warehouse.state("bench", "records")

@@ -14,7 +14,7 @@ def prepared(folder: Path, text: str, known: dict[str, str] | None = None, progr
     from reedbasket.core.memory import leave_sqlite_uncounted
 
     leave_sqlite_uncounted()
-    from reedbasket.core.extract.code.described import described
+    from reedbasket.core.sources.python.description import described
     from reedbasket.core.spec import load_texts
     from reedbasket.store import Store, definitions, secrets
 

@@ -17,12 +17,12 @@ from typing import Any
 
 import pyarrow as pa
 
-from reedbasket.core.load import LoadTarget, Position, Warehouse, open_warehouse
-from reedbasket.core.places import Places
-from reedbasket.core.shape import Family, TableBatch, TableShape
-from reedbasket.core.shape.layout import TableLayout
-from reedbasket.core.shape.structure import ColumnShape
+from reedbasket.core.allowed_paths import Places
+from reedbasket.core.records.layout import TableLayout
+from reedbasket.core.records.structure import ColumnShape
+from reedbasket.core.shaping import Family, TableBatch, TableShape
 from reedbasket.core.spec.model import Warehouse as Definition
+from reedbasket.core.warehouses import LoadTarget, Position, Warehouse, open_warehouse
 
 BATCH = 50_000
 # Twelve mixed columns: (name, kind, Arrow type).

@@ -9,8 +9,8 @@ from typing import Any
 import pyarrow as pa
 import pytest
 
-from reedbasket.core.shape.casts import cast_values
-from reedbasket.core.shape.kinds import WIDER, Kind, widen
+from reedbasket.core.records.column_types import WIDER, Kind, widen
+from reedbasket.core.shaping.casts import cast_values
 
 
 @pytest.mark.parametrize(

@@ -10,9 +10,9 @@ from typing import Any
 import pyarrow as pa
 import pytest
 
-from reedbasket.core.extract.files import blocks
-from reedbasket.core.load import keys_apart
-from reedbasket.core.load.sqlite.values import bindable
+from reedbasket.core.sources.files.formats import blocks
+from reedbasket.core.warehouses.loader import distinct_keys as keys_apart
+from reedbasket.core.warehouses.sqlite.values import bindable
 
 MICROS = (-62_135_596_800_000_000, 253_402_300_799_999_999)  # of the years 1 to 9999
 

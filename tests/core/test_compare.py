@@ -10,8 +10,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from reedbasket.core.run import RunOutcome
-from reedbasket.core.run.compare import Comparer
+from reedbasket.core.runs import RunOutcome
+from reedbasket.core.runs.execution.compare import Comparer
 from tests.support.feeds import basket_text, run_once
 from tests.support.source import Changing, serving
 from tests.support.warehouses import Place

@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from reedbasket.core.errors import DefinitionError
-from reedbasket.core.run import RunOutcome
+from reedbasket.core.runs import RunOutcome
 from reedbasket.core.spec import load_texts
 from tests.support.feeds import SECRET, basket_text, run_once
 from tests.support.source import Answer, Request, serving

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from reedbasket.core.run import RunOutcome
+from reedbasket.core.runs import RunOutcome
 from tests.support.feeds import basket_text, run_once, table_rows
 from tests.support.source import Changing, serving
 

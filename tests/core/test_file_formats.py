@@ -18,12 +18,12 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
-from reedbasket.core.extract.files.csv_text import Columns
-from reedbasket.core.extract.files.problems import FileProblem
-from reedbasket.core.extract.files.reader import FileReader
-from reedbasket.core.extract.files.store import FileInfo
-from reedbasket.core.extract.files.text_kinds import TextKind
-from reedbasket.core.shape.typed import as_records
+from reedbasket.core.shaping.typed_columns import as_records
+from reedbasket.core.sources.files.formats.csv_text import Columns
+from reedbasket.core.sources.files.formats.text_types import TextKind
+from reedbasket.core.sources.files.problems import FileProblem
+from reedbasket.core.sources.files.reader import FileReader
+from reedbasket.core.sources.files.store import FileInfo
 from reedbasket.core.spec.files import FileFormat, as_format
 
 ROWS = [(1, "osier", "2026-03-01", True), (2, 'say "quay"\nsecond line', "2026-03-02", None), (3, "ø, tansy", None, False)]

@@ -11,13 +11,13 @@ import asyncssh
 import pytest
 from moto.s3.models import s3_backends
 
+from reedbasket.core.allowed_paths import Places
 from reedbasket.core.errors import SourceError
-from reedbasket.core.extract.files.store import Store
-from reedbasket.core.extract.files.stores.open import open_store
-from reedbasket.core.extract.files.stores.s3 import S3Store
-from reedbasket.core.places import Places
-from reedbasket.core.run import RunOutcome
-from reedbasket.core.run.file_look import check_files, peek_files, suggested, survey_files
+from reedbasket.core.runs import RunOutcome
+from reedbasket.core.runs.inspection.file_look import check_files, peek_files, suggested, survey_files
+from reedbasket.core.sources.files.store import Store
+from reedbasket.core.sources.files.stores.open import open_store
+from reedbasket.core.sources.files.stores.s3 import S3Store
 from tests.support.certificates import Authority
 from tests.support.feeds import SECRETS, order_for, outside_for, run_once, table_rows
 from tests.support.stores import ftp, local, s3, sftp, web

@@ -14,12 +14,12 @@ from typing import Any
 
 import pytest
 
+from reedbasket.core.allowed_paths import Places
 from reedbasket.core.errors import DefinitionError
-from reedbasket.core.load import open_warehouse
-from reedbasket.core.places import Places
-from reedbasket.core.run import RunOutcome, RunResult
+from reedbasket.core.runs import RunOutcome, RunResult
 from reedbasket.core.spec import load_texts
 from reedbasket.core.spec.pattern import Pattern
+from reedbasket.core.warehouses import open_warehouse
 from tests.support.feeds import Heard, order_for, run_once, table_rows
 
 BASKET = """

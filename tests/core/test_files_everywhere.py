@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
-from reedbasket.core.run import RunOutcome
+from reedbasket.core.runs import RunOutcome
 from tests.support.feeds import Heard, run_once
 from tests.support.warehouses import Place
 

@@ -9,7 +9,7 @@ from typing import Any
 
 import pytest
 
-from reedbasket.core.run import RunOutcome, RunResult, resolve, run_feed
+from reedbasket.core.runs import RunOutcome, RunResult, resolve, run_feed
 from reedbasket.core.spec import load_texts
 from tests.support.feeds import Heard, basket_text, outside_for, table_rows
 from tests.support.source import Changing, serving

@@ -15,12 +15,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from reedbasket.core import json_body
 from reedbasket.core.errors import SourceBusy, SourceFailed, SourceRefused
-from reedbasket.core.extract.pace import MARGIN, PaceState, Said, heard, reserve
-from reedbasket.core.extract.pacer import LocalPacer
-from reedbasket.core.extract.retry import decide, retry_after_seconds
-from reedbasket.core.run import RunOutcome
+from reedbasket.core.records import json_body
+from reedbasket.core.runs import RunOutcome
+from reedbasket.core.sources.pace import MARGIN, PaceState, Said, heard, reserve
+from reedbasket.core.sources.pacer import LocalPacer
+from reedbasket.core.sources.retry import decide, retry_after_seconds
 from reedbasket.core.spec.http import Pace, Retry
 from tests.support.feeds import SECRET, basket_text, run_once, table_rows
 from tests.support.source import Answer, Changing, Request, serving

@@ -10,10 +10,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from reedbasket.core.extract.http.column_body import ColumnBodies
-from reedbasket.core.json_body import parse
-from reedbasket.core.records import ColumnRecords
-from reedbasket.core.shape import Shaper, TableShape
+from reedbasket.core.records.column_records import ColumnRecords
+from reedbasket.core.records.json_body import parse
+from reedbasket.core.shaping import Shaper, TableShape
+from reedbasket.core.sources.http.column_body import ColumnBodies
 
 KNOWN = {
     "id": 1,
@@ -141,6 +141,6 @@ def test_what_is_not_exactly_as_expected_is_left_to_the_walk(record: bytes) -> N
 
 
 def _goes(shaper: Shaper, records: ColumnRecords) -> bool:
-    from reedbasket.core.shape.lane import shape_columns
+    from reedbasket.core.shaping.fast_path import shape_columns
 
     return shape_columns(shaper.structure, ["id"], records.columns, 0, set()) is not None

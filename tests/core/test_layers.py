@@ -100,7 +100,7 @@ def test_every_error_survives_pickling_and_has_a_code_of_its_own() -> None:
 
 
 def test_the_public_surface_is_short_and_sorted() -> None:
-    for name in ("client", "core.spec", "core.run", "core.load", "core.shape"):
+    for name in ("client", "core.spec", "core.runs", "core.warehouses", "core.shaping"):
         listed = importlib.import_module(f"reedbasket.{name}").__all__
         assert listed == sorted(listed)
         assert len(listed) <= 10

@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from reedbasket.core.errors import DefinitionError
-from reedbasket.core.run import RunOutcome, plan_feed
+from reedbasket.core.runs import RunOutcome, plan_feed
 from reedbasket.core.spec import load_texts
 from tests.core.test_mysql import Yard
 from tests.core.test_pg_log import LOG, require_same, run

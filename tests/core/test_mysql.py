@@ -14,9 +14,9 @@ from typing import Any
 
 import pytest
 
-from reedbasket.core.run import RunOutcome, verify_feed
-from reedbasket.core.run.setup_sql import setup_sql
-from reedbasket.core.run.sql_look import check_database, peek_database, survey_database
+from reedbasket.core.runs import RunOutcome, verify_feed
+from reedbasket.core.runs.inspection.database_look import check_database, peek_database, survey_database
+from reedbasket.core.runs.inspection.setup_sql import setup_sql
 from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows
 from tests.support.maria import Maria
 

@@ -11,8 +11,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from reedbasket.core.extract.pace import DAY, HOUR, MARGIN, PaceState, Said, heard, limits_said, reserve
-from reedbasket.core.run import RunOutcome
+from reedbasket.core.runs import RunOutcome
+from reedbasket.core.sources.pace import DAY, HOUR, MARGIN, PaceState, Said, heard, limits_said, reserve
 from reedbasket.core.spec.http import Pace, Retry
 from tests.core.test_requests import basket
 from tests.support.feeds import Heard, run_once

@@ -10,8 +10,8 @@ from typing import Any
 import pytest
 
 from reedbasket.core.errors import DefinitionError
-from reedbasket.core.extract.http.links import next_link
-from reedbasket.core.run import RunOutcome, RunResult
+from reedbasket.core.runs import RunOutcome, RunResult
+from reedbasket.core.sources.http.link_header import next_link
 from reedbasket.core.spec import load_texts
 from tests.support.feeds import Heard, basket_text, run_once, table_rows
 from tests.support.source import Answer, Request, serving

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from reedbasket.core.run import RunOutcome, plan_feed
+from reedbasket.core.runs import RunOutcome, plan_feed
 from tests.core.test_requests import basket, read
 from tests.support.feeds import order_for, outside_for, table_rows
 from tests.support.source import Answer, Request, serving

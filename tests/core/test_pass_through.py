@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from reedbasket.core.run import RunOutcome
+from reedbasket.core.runs import RunOutcome
 from tests.core.test_sql_sources import TYPES
 from tests.support.dock import Dock
 from tests.support.feeds import Heard, run_once
@@ -40,7 +40,7 @@ def test_the_same_rows_as_in_columns(dock: Dock, tmp_path: Path, monkeypatch: py
     place, heard = loaded(dock, tmp_path, shaping)
     assert straight(heard) and heard.ledger[0].read == heard.ledger[0].inserted == 2
     with monkeypatch.context() as patch:
-        patch.setattr("reedbasket.core.run.table.bring", lambda *_: None)
+        patch.setattr("reedbasket.core.runs.execution.table_run.bring", lambda *_: None)
         other, heard = loaded(dock, tmp_path, shaping)
     assert not straight(heard)
     query = "select to_jsonb(t) - '_rb_load' - '_rb_at' from things t order by id"

@@ -12,8 +12,8 @@ import adbc_driver_postgresql.dbapi
 import pyarrow as pa
 import pytest
 
-from reedbasket.core.load.postgres.encode import in_binary
 from reedbasket.core.postgres import COPY_HEADER, COPY_TRAILER
+from reedbasket.core.warehouses.postgres.encode import in_binary
 from tests.support.dock import Dock
 
 ROWS = 2_000

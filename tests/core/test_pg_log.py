@@ -9,9 +9,9 @@ from typing import Any
 
 import pytest
 
-from reedbasket.core.run import RunOutcome, verify_feed
-from reedbasket.core.run.setup_sql import setup_sql
-from reedbasket.core.run.sql_look import check_database
+from reedbasket.core.runs import RunOutcome, verify_feed
+from reedbasket.core.runs.inspection.database_look import check_database
+from reedbasket.core.runs.inspection.setup_sql import setup_sql
 from tests.core.test_sql_sources import TYPES
 from tests.support.dock import Dock
 from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows

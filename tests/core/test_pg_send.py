@@ -10,9 +10,9 @@ import psycopg
 import pyarrow as pa
 import pytest
 
-from reedbasket.core.load.postgres import copying
-from reedbasket.core.load.postgres.copying import Sending
-from reedbasket.core.run import RunOutcome
+from reedbasket.core.runs import RunOutcome
+from reedbasket.core.warehouses.postgres import copying
+from reedbasket.core.warehouses.postgres.copying import Sending
 from tests.support.dock import Dock
 from tests.support.feeds import Heard, run_once
 from tests.support.warehouses import Place

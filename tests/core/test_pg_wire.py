@@ -13,11 +13,11 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pytest
 
+from reedbasket.core.allowed_paths import Places
 from reedbasket.core.errors import SourceError
-from reedbasket.core.extract.sql import Database, Statement
-from reedbasket.core.extract.sql.open import open_database
-from reedbasket.core.extract.sql.postgres import database, readers
-from reedbasket.core.places import Places
+from reedbasket.core.sources.postgres import database, readers
+from reedbasket.core.sources.sql import Database, Statement
+from reedbasket.core.sources.sql.open import open_database
 from reedbasket.core.spec.model import Source
 from tests.support.dock import Dock
 

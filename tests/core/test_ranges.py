@@ -16,15 +16,15 @@ import psycopg
 import pytest
 
 from reedbasket.core.errors import SourceError
-from reedbasket.core.extract import mingled
-from reedbasket.core.extract.chunk import Chunk
-from reedbasket.core.extract.handover import MOST_WAITING_BYTES
-from reedbasket.core.extract.mingled import Mingled
-from reedbasket.core.extract.sql import Statement
-from reedbasket.core.extract.sql.postgres import stream
-from reedbasket.core.extract.sql.postgres.database import PostgresSource
-from reedbasket.core.load import LedgerLine
-from reedbasket.core.run import RunOutcome, verify_feed
+from reedbasket.core.records.bounded_queue import MOST_WAITING_BYTES
+from reedbasket.core.records.chunk import Chunk
+from reedbasket.core.runs import RunOutcome, verify_feed
+from reedbasket.core.sources import parallel_reader as mingled
+from reedbasket.core.sources.parallel_reader import Mingled
+from reedbasket.core.sources.postgres import stream
+from reedbasket.core.sources.postgres.database import PostgresSource
+from reedbasket.core.sources.sql import Statement
+from reedbasket.core.warehouses import LedgerLine
 from tests.core.test_mysql import MARSH, Yard
 from tests.support.dock import Dock
 from tests.support.feeds import Heard, order_for, outside_for, run_once

@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 
 from reedbasket.core.errors import DefinitionError
-from reedbasket.core.run import RunOutcome, RunResult, plan_feed, verify_feed
+from reedbasket.core.runs import RunOutcome, RunResult, plan_feed, verify_feed
 from reedbasket.core.spec import load_texts
 from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows
 from tests.support.source import Answer, Request, Source, serving
@@ -201,8 +201,8 @@ WINDOWED = """
 
 
 def test_windows_are_taken_once_and_go_on_after_the_last_one_committed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("reedbasket.core.run.table_commits._COMMIT_SECONDS", 0.0)
-    monkeypatch.setattr("reedbasket.core.extract.feeder.SLOW_SECONDS", 0.0)
+    monkeypatch.setattr("reedbasket.core.runs.execution.table_commits._COMMIT_SECONDS", 0.0)
+    monkeypatch.setattr("reedbasket.core.records.batching.SLOW_SECONDS", 0.0)
     tides = Tides()
     tides.fail_at = {"2026-02-26"}
     with serving(tides) as source:

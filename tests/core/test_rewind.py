@@ -7,11 +7,11 @@ from typing import Any
 
 import pytest
 
+from reedbasket.core.allowed_paths import Places
 from reedbasket.core.errors import Conflict, CursorMoved, DefinitionError
-from reedbasket.core.load import open_warehouse
-from reedbasket.core.places import Places
-from reedbasket.core.run import RunOutcome
-from reedbasket.core.run.rewind import rewound
+from reedbasket.core.runs import RunOutcome
+from reedbasket.core.runs.checkpoints.rewind import rewound
+from reedbasket.core.warehouses import open_warehouse
 from tests.support.feeds import basket_text, order_for, run_once
 from tests.support.source import Changing, serving
 from tests.support.warehouses import Cluster, Place

@@ -11,8 +11,8 @@ from pathlib import Path
 
 import pytest
 
-from reedbasket.core.run import RunOutcome, plan_feed, run_feed
-from reedbasket.core.run.replayed import Replayed
+from reedbasket.core.runs import RunOutcome, plan_feed, run_feed
+from reedbasket.core.runs.execution.replay import Replayed
 from tests.core.test_files import BASKET, Folder
 from tests.support.dock import MARSH, Dock
 from tests.support.feeds import Heard, basket_text, order_for, outside_for, run_once, table_rows

@@ -14,11 +14,11 @@ from typing import Any
 import pytest
 
 from reedbasket.core.errors import SourceFailed
-from reedbasket.core.extract.chunk import Chunk
-from reedbasket.core.extract.feeder import Feeder
-from reedbasket.core.extract.handover import MOST_WAITING_BYTES
 from reedbasket.core.masking import Mask
-from reedbasket.core.run import RunOutcome, plan_feed
+from reedbasket.core.records.batching import Feeder
+from reedbasket.core.records.bounded_queue import MOST_WAITING_BYTES
+from reedbasket.core.records.chunk import Chunk
+from reedbasket.core.runs import RunOutcome, plan_feed
 from tests.support.feeds import SECRET, Heard, basket_text, order_for, outside_for, run_once, table_rows
 from tests.support.source import Answer, Changing, Request, serving
 
@@ -263,7 +263,7 @@ def test_masks_find_secrets_in_every_form() -> None:
 
 def test_a_missing_secret_and_a_warehouse_out_of_reach(tmp_path: Path) -> None:
     from reedbasket.core.errors import SecretMissing
-    from reedbasket.core.run import run_feed
+    from reedbasket.core.runs import run_feed
 
     def none(name: str) -> str:
         raise SecretMissing("looking up the secret", name, mend=f"set it with `reed secret set {name}`")

@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 
 from reedbasket.core.errors import DefinitionError
 from reedbasket.core.spec import load_texts
-from reedbasket.core.spec.grid import Grid, covered, grid_of
 from reedbasket.core.spec.schedule import Schedule
-from reedbasket.core.spec.ticks import Cron, Every, Monthly
+from reedbasket.core.spec.schedule_times import Cron, Every, Monthly
 from reedbasket.core.spec.times import format_time
+from reedbasket.core.spec.window_grid import Grid, covered, grid_of
 
 BASE = """
 connector: api

@@ -13,7 +13,8 @@ from typing import Any
 
 import pytest
 
-from reedbasket.core.run import RunOutcome, file_taking
+from reedbasket.core.runs import RunOutcome
+from reedbasket.core.runs.execution import file_table_reader as file_taking
 from tests.core.test_parents import FAMILY, Harbour
 from tests.core.test_ranges import StopsAfter, made
 from tests.core.test_requests import basket

@@ -13,8 +13,8 @@ import duckdb
 import pytest
 
 from reedbasket.core.errors import DefinitionError, SecretMissing
-from reedbasket.core.run import RunOutcome, run_feed
-from reedbasket.core.shape.shaper import Shaper
+from reedbasket.core.runs import RunOutcome, run_feed
+from reedbasket.core.shaping.shaper import Shaper
 from reedbasket.core.spec import load_texts
 from tests.support.feeds import SECRET, Heard, basket_text, order_for, outside_for, run_once
 from tests.support.source import Changing, serving

@@ -12,10 +12,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from reedbasket.core.errors import DriftStopped
-from reedbasket.core.exact_json import dump
-from reedbasket.core.shape import DriftPolicy, Shaper, ShapeRules, TableShape
-from reedbasket.core.shape.names import LONGEST_NAME_BYTES, claim, fold
-from reedbasket.core.shape.values import infer
+from reedbasket.core.records.exact_json import dump
+from reedbasket.core.records.names import LONGEST_NAME_BYTES, claim, fold
+from reedbasket.core.shaping import DriftPolicy, Shaper, ShapeRules, TableShape
+from reedbasket.core.shaping.values import infer
 
 
 def shape(records: list[dict[str, Any]], shaper: Shaper | None = None, key: str = "id") -> Any:

@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 
-from reedbasket.core.run import RunOutcome, RunResult
+from reedbasket.core.runs import RunOutcome, RunResult
 from tests.core.test_requests import basket
 from tests.support.feeds import SECRET, Heard, run_once, table_rows
 from tests.support.source import Answer, Request, Source, serving

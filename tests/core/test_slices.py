@@ -11,9 +11,9 @@ import pyarrow as pa
 from hypothesis import given
 from hypothesis import strategies as some
 
-from reedbasket.core.exact_json import _slow, dump
-from reedbasket.core.extract.sql.slices import cut, numbers_at
-from reedbasket.core.shape.columns import _stands_in
+from reedbasket.core.records.exact_json import _slow, dump
+from reedbasket.core.shaping.columns import _stands_in
+from reedbasket.core.sources.sql.slices import cut, numbers_at
 
 
 @given(some.binary(max_size=200), some.lists(some.tuples(some.integers(0, 220), some.integers(0, 40), some.booleans())))

@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from reedbasket.core.errors import DefinitionError
-from reedbasket.core.run import resolve
+from reedbasket.core.runs import resolve
 from reedbasket.core.spec import json_schema, load_texts, template
 from reedbasket.core.spec.times import format_duration, parse_duration
 from reedbasket.core.spec.yaml_source import read_documents

@@ -8,9 +8,9 @@ from typing import Any
 
 import pytest
 
-from reedbasket.core.run import RunOutcome
-from reedbasket.core.run.setup_sql import setup_sql
-from reedbasket.core.run.sql_look import check_database, peek_database
+from reedbasket.core.runs import RunOutcome
+from reedbasket.core.runs.inspection.database_look import check_database, peek_database
+from reedbasket.core.runs.inspection.setup_sql import setup_sql
 from tests.support.dock import Dock
 from tests.support.feeds import SECRETS, Heard, order_for, outside_for, run_once, table_rows
 from tests.support.warehouses import Cluster
@@ -49,7 +49,7 @@ def test_permission_withdrawn_lock_and_a_cut_connection_are_told_and_mended(dock
 
 
 def test_a_lock_and_a_server_that_starts_anew(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("reedbasket.core.extract.sql.postgres.database._LOCK_SECONDS", 1)
+    monkeypatch.setattr("reedbasket.core.sources.postgres.database._LOCK_SECONDS", 1)
     cluster = Cluster()
     try:
         dock = Dock(cluster)

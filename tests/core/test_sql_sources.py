@@ -10,10 +10,10 @@ from typing import Any
 import pytest
 
 from reedbasket.core.errors import DefinitionError
-from reedbasket.core.extract.sql.names import names_in, replaced
-from reedbasket.core.run import RunOutcome
-from reedbasket.core.run.setup_sql import setup_sql
-from reedbasket.core.run.sql_look import survey_database
+from reedbasket.core.runs import RunOutcome
+from reedbasket.core.runs.inspection.database_look import survey_database
+from reedbasket.core.runs.inspection.setup_sql import setup_sql
+from reedbasket.core.sources.sql.bound_values import names_in, replaced
 from reedbasket.core.spec import load_texts
 from tests.support.dock import MARSH, Dock
 from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows

@@ -7,9 +7,9 @@ from typing import Any
 
 import pytest
 
-from reedbasket.core.run.order import source_order
-from reedbasket.core.run.suggest import suggest_from_answer, suggest_from_columns
-from reedbasket.core.run.trying import try_table
+from reedbasket.core.runs.inspection.suggestions import suggest_from_answer, suggest_from_columns
+from reedbasket.core.runs.inspection.trial import try_table
+from reedbasket.core.runs.planning.order import source_order
 from reedbasket.core.spec import load_texts
 from tests.core.test_requests import basket
 from tests.support.feeds import order_for, outside_for

@@ -11,18 +11,11 @@ from typing import Any
 import pyarrow as pa
 import pytest
 
-from reedbasket.core.errors import (
-    CursorMoved,
-    NotFound,
-    NotReconciled,
-    QueryRefused,
-    TableNotOurs,
-    WarehouseError,
-)
-from reedbasket.core.load import LedgerLine, LoadTarget, Position
-from reedbasket.core.shape import Shaper, TableBatch, TableShape
-from reedbasket.core.shape.layout import Family, TableLayout
-from reedbasket.core.shape.structure import ColumnShape
+from reedbasket.core.errors import CursorMoved, NotFound, NotReconciled, QueryRefused, TableNotOurs, WarehouseError
+from reedbasket.core.records.layout import Family, TableLayout
+from reedbasket.core.records.structure import ColumnShape
+from reedbasket.core.shaping import Shaper, TableBatch, TableShape
+from reedbasket.core.warehouses import LedgerLine, LoadTarget, Position
 from tests.support.warehouses import Loader, Place
 
 

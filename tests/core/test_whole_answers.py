@@ -13,8 +13,8 @@ from typing import Any
 import duckdb
 import pytest
 
-from reedbasket.core.run import RunOutcome, plan_feed, run_feed
-from reedbasket.core.run.replayed import Replayed
+from reedbasket.core.runs import RunOutcome, plan_feed, run_feed
+from reedbasket.core.runs.execution.replay import Replayed
 from tests.core.test_requests import basket
 from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows
 from tests.support.source import Answer, Request, serving

@@ -14,10 +14,10 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
-from reedbasket.core.extract.files import parquet_whole
-from reedbasket.core.extract.files.stores.folder import FolderStore
-from reedbasket.core.load.duckdb.beside import DuckBeside
-from reedbasket.core.run import RunOutcome
+from reedbasket.core.runs import RunOutcome
+from reedbasket.core.sources.files.formats import parquet_whole
+from reedbasket.core.sources.files.stores.folder import FolderStore
+from reedbasket.core.warehouses.duckdb.shadow_table import DuckBeside
 from tests.support.feeds import Heard, run_once
 
 BASKET = """source: test

@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from reedbasket.core.run import RunOutcome, RunResult
+from reedbasket.core.runs import RunOutcome, RunResult
 from tests.support.feeds import SECRET, Heard, basket_text, run_once
 from tests.support.source import Changing, serving
 from tests.support.warehouses import Place

@@ -9,7 +9,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from reedbasket.core.load import stage
+from reedbasket.core.warehouses.loader import stage
 from tests.support.warehouses import Loader, Place
 
 child = st.fixed_dictionaries({"c": st.integers(0, 3)}, optional={"deep": st.lists(st.just({"d": 1}), max_size=2)})

@@ -13,7 +13,7 @@ from typing import Any
 
 import pytest
 
-from reedbasket.core.run import RunOutcome, RunResult
+from reedbasket.core.runs import RunOutcome, RunResult
 from tests.core.test_requests import basket
 from tests.support.certificates import Authority
 from tests.support.feeds import Heard, run_once, table_rows
@@ -99,8 +99,8 @@ def test_what_lasts_ends_the_run_with_its_code(tmp_path: Path, lasting: Answer, 
     key: id
 """
     extra = QUICK + "\npace: {at_once: 1}"
-    from reedbasket.core.extract import feeder
-    from reedbasket.core.run import table_commits
+    from reedbasket.core.records import batching as feeder
+    from reedbasket.core.runs.execution import table_commits
 
     with pytest.MonkeyPatch.context() as patched, serving(handler) as source:
         patched.setattr(table_commits, "_COMMIT_SECONDS", 0.0)

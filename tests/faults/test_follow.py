@@ -16,7 +16,7 @@ import pymysql
 import pytest
 
 from reedbasket.core.errors import SourceBusy
-from reedbasket.core.run import RunOutcome, verify_feed
+from reedbasket.core.runs import RunOutcome, verify_feed
 from tests.core.test_mysql import MARSH
 from tests.faults.test_kill import killed
 from tests.support.dock import Dock

@@ -13,9 +13,9 @@ from pathlib import Path
 import pytest
 
 from reedbasket.core.errors import WarehouseBusy
-from reedbasket.core.load.duckdb import connect as duckdb_connect
-from reedbasket.core.load.sqlite import connect as sqlite_connect
-from reedbasket.core.run import RunOutcome
+from reedbasket.core.runs import RunOutcome
+from reedbasket.core.warehouses.duckdb import connect as duckdb_connect
+from reedbasket.core.warehouses.sqlite import connect as sqlite_connect
 from tests.support.dock import MARSH
 from tests.support.feeds import run_once
 from tests.support.warehouses import Loader, Place

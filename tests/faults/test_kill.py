@@ -12,7 +12,7 @@ from typing import Any
 
 import pytest
 
-from reedbasket.core.run import RunOutcome
+from reedbasket.core.runs import RunOutcome
 from tests.faults import loads
 from tests.support.feeds import basket_text, run_once, table_rows
 from tests.support.source import Changing, serving

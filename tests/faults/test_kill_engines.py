@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 
-from reedbasket.core.run import RunOutcome
+from reedbasket.core.runs import RunOutcome
 from tests.faults.test_kill import killed, world
 from tests.support.feeds import basket_text, run_once
 from tests.support.source import Changing, serving

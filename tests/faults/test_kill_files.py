@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pytest
 
-from reedbasket.core.run import RunOutcome
+from reedbasket.core.runs import RunOutcome
 from tests.faults.test_kill import killed
 from tests.support.feeds import run_once, table_rows
 

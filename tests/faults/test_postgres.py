@@ -11,11 +11,11 @@ from typing import Any
 
 import pytest
 
+from reedbasket.core.allowed_paths import Places
 from reedbasket.core.errors import ConnectionLost, WarehouseBusy, WarehouseError
-from reedbasket.core.load import open_warehouse
-from reedbasket.core.load.postgres import connect
-from reedbasket.core.places import Places
 from reedbasket.core.spec.model import Warehouse
+from reedbasket.core.warehouses import open_warehouse
+from reedbasket.core.warehouses.postgres import connect
 from tests.support.warehouses import Cluster, Loader, Place
 
 

@@ -14,9 +14,9 @@ from typing import Any
 import pytest
 
 from reedbasket.core.errors import DefinitionError
-from reedbasket.core.extract.code.described import described
-from reedbasket.core.run import RunOutcome, RunResult, resolve, run_feed
-from reedbasket.core.run.alone import Kept
+from reedbasket.core.runs import RunOutcome, RunResult, resolve, run_feed
+from reedbasket.core.runs.execution.standalone import Kept
+from reedbasket.core.sources.python.description import described
 from reedbasket.core.spec import load_texts
 from tests.support.feeds import SECRET, outside_for, table_rows
 from tests.support.source import Answer, Changing, Request, serving

@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from reedbasket.client import Client, ServiceProblem
-from reedbasket.core.run import RunOutcome
+from reedbasket.core.runs import RunOutcome
 from tests.conftest import RunningService
 from tests.kit.test_connectors import BASKET, HEAD, run
 from tests.support.feeds import table_rows

@@ -11,8 +11,8 @@ import pytest
 
 from reedbasket.client import Client
 from reedbasket.core import outgoing
+from reedbasket.core.allowed_paths import Places
 from reedbasket.core.outgoing import AddressNotAllowed, Outgoing
-from reedbasket.core.places import Places
 from reedbasket.core.postgres import Address
 from reedbasket.core.spec import load_texts
 from tests.conftest import RunningService

@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from reedbasket.core.run import RunOutcome
+from reedbasket.core.runs import RunOutcome
 from tests.support.feeds import run_once
 from tests.support.warehouses import ENGINES, Cluster, Place
 

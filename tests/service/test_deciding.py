@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from reedbasket.core.run import RunOutcome
+from reedbasket.core.runs import RunOutcome
 from reedbasket.core.spec.schedule import Schedule
 from reedbasket.service.deciding import decide
 from reedbasket.store import Store, runs, schedule

@@ -15,12 +15,12 @@ from pathlib import Path
 import pytest
 
 from reedbasket.core.errors import Conflict, NotFound, RunCancelled, SecretMissing
-from reedbasket.core.extract.pace import Said, Wait
-from reedbasket.core.load import LedgerLine
-from reedbasket.core.run import RunOutcome, TableProgress
-from reedbasket.core.shape import Reject
+from reedbasket.core.runs import RunOutcome, TableProgress
+from reedbasket.core.shaping import Reject
+from reedbasket.core.sources.pace import Said, Wait
 from reedbasket.core.spec import load_texts
 from reedbasket.core.spec.http import Pace, Retry
+from reedbasket.core.warehouses import LedgerLine
 from reedbasket.store import Store, access, definitions, journal, runs, secrets
 from reedbasket.store.database import StoreError
 from reedbasket.store.pace import StorePacer
@@ -232,7 +232,7 @@ def test_sign_in_codes_are_good_once_and_only_hashes_are_kept(store: Store) -> N
 _ASKING = """
 import sys, threading, time
 from pathlib import Path
-from reedbasket.core.extract.pace import Said
+from reedbasket.core.sources.pace import Said
 from reedbasket.core.spec.http import Pace, Retry
 from reedbasket.store import Store
 from reedbasket.store.pace import StorePacer
@@ -259,7 +259,7 @@ def test_the_pace_holds_across_processes(store: Store) -> None:
 _GREEDY = """
 import sys, threading, time
 from pathlib import Path
-from reedbasket.core.extract.pace import Said
+from reedbasket.core.sources.pace import Said
 from reedbasket.core.spec.http import Pace, Retry
 from reedbasket.store import Store
 from reedbasket.store.pace import StorePacer

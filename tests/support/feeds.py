@@ -10,14 +10,14 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-from reedbasket.core.extract.http import RequestSeen
-from reedbasket.core.extract.pacer import LocalPacer
-from reedbasket.core.load import LedgerLine
-from reedbasket.core.places import Places
-from reedbasket.core.run import Outside, RunOrder, RunResult, TableProgress, resolve, run_feed
-from reedbasket.core.run.events import Gone
-from reedbasket.core.shape import Change, Reject
+from reedbasket.core.allowed_paths import Places
+from reedbasket.core.runs import Outside, RunOrder, RunResult, TableProgress, resolve, run_feed
+from reedbasket.core.runs.events import Gone
+from reedbasket.core.shaping import Change, Reject
+from reedbasket.core.sources.http import RequestSeen
+from reedbasket.core.sources.pacer import LocalPacer
 from reedbasket.core.spec import load_texts
+from reedbasket.core.warehouses import LedgerLine
 
 BASKET = """
 connector: test-api

@@ -18,11 +18,11 @@ from itertools import count
 from pathlib import Path
 from typing import Any
 
-from reedbasket.core.load import LedgerLine, LoadTarget, Position, SavedCursor, Warehouse, open_warehouse
-from reedbasket.core.places import Places
-from reedbasket.core.shape import Shaper, ShapeRules, TableShape
-from reedbasket.core.shape.columns import ColumnWork
+from reedbasket.core.allowed_paths import Places
+from reedbasket.core.shaping import Shaper, ShapeRules, TableShape
+from reedbasket.core.shaping.columns import ColumnWork
 from reedbasket.core.spec.model import Warehouse as Definition
+from reedbasket.core.warehouses import LedgerLine, LoadTarget, Position, SavedCursor, Warehouse, open_warehouse
 from tests.support.certificates import Authority
 
 ENGINES = ("sqlite", "duckdb", "postgres")

@@ -11,14 +11,14 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any, Protocol
 
-from reedbasket.core.extract.pacer import LocalPacer
-from reedbasket.core.places import Places
-from reedbasket.core.records import value_at
-from reedbasket.core.run import Outside, RunOrder, RunResult, TableProgress, plan_feed, resolve, run_feed, verify_feed
-from reedbasket.core.run.events import Gone
-from reedbasket.core.run.plan import PlannedTable
-from reedbasket.core.run.replayed import Replayed
-from reedbasket.core.shape import Reject
+from reedbasket.core.allowed_paths import Places
+from reedbasket.core.records.column_records import value_at
+from reedbasket.core.runs import Outside, RunOrder, RunResult, TableProgress, plan_feed, resolve, run_feed, verify_feed
+from reedbasket.core.runs.events import Gone
+from reedbasket.core.runs.execution.replay import Replayed
+from reedbasket.core.runs.planning.plan import PlannedTable
+from reedbasket.core.shaping import Reject
+from reedbasket.core.sources.pacer import LocalPacer
 from reedbasket.core.spec import load_texts
 from tests.support.feeds import SECRETS, Heard
 from tests.truth.below import Below, shown_below

@@ -113,8 +113,8 @@ def _out(client: Client, bundle: wire.Bundle, table: str | None) -> int:
 
 def load(options: argparse.Namespace) -> int:
     from ..client.find import data_folder_of
+    from ..core.allowed_paths import FILES
     from ..core.bundles import as_basket, feed_of, read_manifest
-    from ..core.places import FILES
 
     client = find_client(options.url, options.token)
     folder = given = _from_pipe(options) if options.folder == PIPE else Path(options.folder)

@@ -14,8 +14,8 @@ from typing import TYPE_CHECKING, Any
 from . import show
 
 if TYPE_CHECKING:
-    from ..core.run.alone import Alone
-    from ..core.run.proving import Proof
+    from ..core.runs.execution.standalone import Alone
+    from ..core.runs.inspection.connector_check import Proof
 
 _LOOK_SECONDS = 0.5
 ANSWERS, TRIAL = "answers", ".trial"
@@ -69,8 +69,8 @@ def attempt(options: argparse.Namespace) -> int:
 
 
 def _try(options: argparse.Namespace, folder: Path) -> int:
-    from ..core.load.profile import profile
-    from ..core.run.alone import FEED, Kept, opened, well
+    from ..core.runs.execution.standalone import FEED, Kept, opened, well
+    from ..core.warehouses.profile import profile
 
     trial = folder / TRIAL
     if options.again and trial.exists():
@@ -133,8 +133,8 @@ def _try(options: argparse.Namespace, folder: Path) -> int:
 
 
 def check(options: argparse.Namespace) -> int:
-    from ..core.run.alone import opened
-    from ..core.run.proving import prove
+    from ..core.runs.execution.standalone import opened
+    from ..core.runs.inspection.connector_check import prove
 
     folder = Path(options.folder)
     with tempfile.TemporaryDirectory(prefix="reed-check-") as scratch:
@@ -202,7 +202,7 @@ def _as_junit(source: str, proofs: list[Proof]) -> str:
 def _tape(options: argparse.Namespace, folder: Path) -> Any:
     if not (options.record or options.replay):
         return None
-    from ..core.extract.http.tape import Tape
+    from ..core.sources.http.recording import Tape
 
     return Tape(folder / ANSWERS, "record" if options.record else "replay")
 

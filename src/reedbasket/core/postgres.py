@@ -8,9 +8,9 @@ import psycopg
 from psycopg.conninfo import make_conninfo
 
 from . import outgoing
-from .checking import CheckStep
-from .places import Places
-from .spec.places import Place
+from .allowed_paths import Places
+from .check_steps import CheckStep
+from .spec.database_address import Place
 
 # What a binary COPY begins with, before flags and an extension, which we leave empty; and what it ends with.
 COPY_SIGNATURE = b"PGCOPY\n\xff\r\n\0"

@@ -15,8 +15,8 @@ from importlib.resources import files
 from pathlib import Path
 
 from ..client import Client
+from ..core.allowed_paths import FILES
 from ..core.errors import ReedError
-from ..core.places import FILES
 from ..service.serve import Service, quiet_logs, stop_on_signals
 from ..service.settings import Settings
 from .turnstile import BUCKET

@@ -15,8 +15,8 @@ from typing import Any, NoReturn
 
 import orjson
 
-from ..core import exact_json
-from ..core.extract.code import frames
+from ..core.records import exact_json
+from ..core.sources.python import frames
 from .confine import confine, limit
 from .connector import Connector, Failed, Log, Position, Saved, Time, definition_of, settings_of
 from .http import Http

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
-from ..core import json_body
+from ..core.records import json_body
 
 Sent = Callable[[dict[str, Any]], tuple[dict[str, Any], bytes]]
 

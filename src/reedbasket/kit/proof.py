@@ -5,9 +5,9 @@ from __future__ import annotations
 import tempfile
 from pathlib import Path
 
-from ..core.extract.http.tape import Tape
-from ..core.run.alone import opened
-from ..core.run.proving import prove
+from ..core.runs.execution.standalone import opened
+from ..core.runs.inspection.connector_check import prove
+from ..core.sources.http.recording import Tape
 
 
 def require_proven(folder: Path, source: str | None = None) -> None:

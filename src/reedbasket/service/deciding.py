@@ -8,11 +8,11 @@ from dataclasses import replace
 from datetime import datetime, timedelta
 from itertools import islice
 
-from ..core.spec.grid import Grid, covered, grid_of
 from ..core.spec.schedule import Schedule
-from ..core.spec.steps import Window
-from ..core.spec.ticks import Ticks, share, ticks_of
+from ..core.spec.schedule_times import Ticks, share, ticks_of
+from ..core.spec.time_steps import Window
 from ..core.spec.times import format_time, parse_time
+from ..core.spec.window_grid import Grid, covered, grid_of
 from ..store import runs
 from ..store import schedule as kept
 from ..store.database import text_of

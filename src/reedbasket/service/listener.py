@@ -7,12 +7,12 @@ import time
 from collections.abc import Callable, Sequence
 from typing import Any
 
-from ..core.extract.http import RequestSeen
-from ..core.load import LedgerLine
-from ..core.records import value_at
-from ..core.run import RunOrder, TableProgress
-from ..core.run.events import Gone, Level
-from ..core.shape import Change, Reject
+from ..core.records.column_records import value_at
+from ..core.runs import RunOrder, TableProgress
+from ..core.runs.events import Gone, Level
+from ..core.shaping import Change, Reject
+from ..core.sources.http import RequestSeen
+from ..core.warehouses import LedgerLine
 from ..store import Store, journal, requests, runs
 from ..store.database import connect, now_text
 
@@ -24,7 +24,7 @@ _SAMPLE_SECONDS = 0.2
 
 
 class StoreListener:
-    """See core.run.events.Listener. Called from the run's and the reader's thread; `_lock` guards everything."""
+    """See core.runs.events.Listener. Called from the run's and the reader's thread; `_lock` guards everything."""
 
     def __init__(self, store: Store, run: int, told: Callable[[], None]) -> None:
         self._store = store

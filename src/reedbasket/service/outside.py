@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import threading
 
-from ..core.places import Places
-from ..core.run import Outside
-from ..core.run.order import SourceOrder
+from ..core.allowed_paths import Places
+from ..core.runs import Outside
+from ..core.runs.planning.order import SourceOrder
 from ..store import Store, secrets
 from ..store.pace import StorePacer
 from ..store.tokens import StoreVault

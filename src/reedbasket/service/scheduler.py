@@ -14,9 +14,9 @@ from typing import Any
 
 from ..core.errors import ReedError
 from ..core.spec import Basket
-from ..core.spec.grid import grid_of
 from ..core.spec.schedule import Schedule
-from ..core.spec.ticks import ticks_of
+from ..core.spec.schedule_times import ticks_of
+from ..core.spec.window_grid import grid_of
 from ..store import Store, definitions, journal, notices, runs, schedule
 from ..store.database import text_of
 from .deciding import decide

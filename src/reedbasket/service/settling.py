@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from ..core.run import RunOutcome
+from ..core.runs import RunOutcome
 from ..core.spec.model import Feed, Hook, Notify
 from ..store import Store, definitions, journal, notices, runs, schedule
 from ..store.database import text_of

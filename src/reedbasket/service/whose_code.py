@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-from ..core.extract.code.described import described
+from ..core.sources.python.description import described
 from ..core.spec import Basket
-from ..core.spec.code import Code
-from ..core.spec.programs import Describe
+from ..core.spec.python_connectors import Describe
+from ..core.spec.python_runtime import Code
 from .problems import Forbidden
 
 

@@ -24,14 +24,14 @@ from typing import Any
 
 from ..core import outgoing
 from ..core.errors import ReedError
-from ..core.load import open_warehouse
 from ..core.memory import leave_sqlite_uncounted, share_one_pool
-from ..core.run import RunOutcome, resolve, run_feed
-from ..core.run.bundle import bundling, write_bundle
-from ..core.run.drivers import import_drivers
-from ..core.run.replayed import Replayed
+from ..core.runs import RunOutcome, resolve, run_feed
+from ..core.runs.execution.bundle import bundling, write_bundle
+from ..core.runs.execution.preload import import_drivers
+from ..core.runs.execution.replay import Replayed
 from ..core.spec.model import Warehouse
 from ..core.spec.times import parse_time
+from ..core.warehouses import open_warehouse
 from ..store import Store, bundles, definitions, journal, runs, secrets
 from .listener import StoreListener
 from .outside import outside_of

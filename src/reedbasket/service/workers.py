@@ -19,7 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.errors import Conflict, ReedError
-from ..core.run import RunOutcome
+from ..core.runs import RunOutcome
 from ..core.spec import Basket
 from ..store import Store, definitions, journal, runs
 from ..store.database import now_text, text_of

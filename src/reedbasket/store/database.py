@@ -11,8 +11,8 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
+from ..core.allowed_paths import Places
 from ..core.errors import ReedError
-from ..core.places import Places
 
 FILE_NAME = "service.db"
 # Writers are short here; whoever waits longer than this is stuck.

@@ -12,7 +12,7 @@ import yaml
 
 from ..core.errors import NotFound
 from ..core.spec import Basket, load_texts
-from ..core.spec.programs import OURS, program_file
+from ..core.spec.python_connectors import OURS, program_file
 from .database import Store, now_text
 
 _COLUMNS = "kind, name, version, data, file, applied_at, applied_by, text, line, removed"

@@ -9,10 +9,10 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
 
-from ..core.exact_json import dump_lenient
-from ..core.load import LedgerLine
-from ..core.run.digest import exact_digest
-from ..core.shape import Change, Reject
+from ..core.changes.digest import exact_digest
+from ..core.records.exact_json import dump_lenient
+from ..core.shaping import Change, Reject
+from ..core.warehouses import LedgerLine
 from .database import Store, now_text
 
 _LEDGER_COLUMNS = list(LedgerLine.__dataclass_fields__)
@@ -143,7 +143,7 @@ def read_rejects(store: Store, feed: str, *, before: int | None = None, limit: i
 
 @dataclass(frozen=True)
 class ToReplay:
-    """Of one warehouse and table, the oldest first. runs, files: see core.run.replayed. ids: of the rejects."""
+    """Of one warehouse and table, the oldest first. runs, files: see core.runs.execution.replay. ids: of the rejects."""
 
     records: list[dict[str, Any]] = field(default_factory=list)
     runs: list[int] = field(default_factory=list)

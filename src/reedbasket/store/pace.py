@@ -11,8 +11,8 @@ from dataclasses import asdict, dataclass
 import orjson
 
 from ..core.errors import RunCancelled
-from ..core.extract.pace import LATE_SECONDS, PaceState, Said, Wait, heard, is_free, reserve, slipped
-from ..core.extract.pacer import LOOK_AGAIN_SECONDS, TOLD_SECONDS, Told, Turn, require_bearable, wait_or_stop
+from ..core.sources.pace import LATE_SECONDS, PaceState, Said, Wait, heard, is_free, reserve, slipped
+from ..core.sources.pacer import LOOK_AGAIN_SECONDS, TOLD_SECONDS, Told, Turn, require_bearable, wait_or_stop
 from ..core.spec.http import Pace, Retry
 from .database import Store
 
@@ -27,7 +27,7 @@ _GOOD_SECONDS = 30.0
 
 
 class StorePacer:
-    """See core.extract.pacer.Pacer. The state is a row per source, a row per place taken, and a row per worker that waits."""
+    """See core.sources.pacer.Pacer. The state is a row per source, a row per place taken, and a row per worker that waits."""
 
     def __init__(self, store: Store, source: str, pace: Pace, retry: Retry, longest_request_seconds: float) -> None:
         self._store = store

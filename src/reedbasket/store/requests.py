@@ -11,7 +11,7 @@ from typing import Any
 import orjson
 
 from ..core.errors import NotFound
-from ..core.extract.http import RequestSeen
+from ..core.sources.http import RequestSeen
 from .database import Store, text_of
 
 _COLUMNS = (

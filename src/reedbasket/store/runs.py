@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from typing import Any, Literal
 
 from ..core.errors import Conflict, NotFound
-from ..core.run import RunOutcome, TableProgress
+from ..core.runs import RunOutcome, TableProgress
 from .database import Store, now_text
 
 Cause = Literal["asked", "schedule", "window", "after", "backfill"]

@@ -15,8 +15,8 @@ from typing import Any
 import orjson
 
 from ..core.errors import NotFound
-from ..core.extract.http.oauth import Errand, Token
-from ..core.extract.pacer import wait_or_stop
+from ..core.sources.http.oauth import Errand, Token
+from ..core.sources.pacer import wait_or_stop
 from . import secrets
 from .database import Store, now_text
 from .pace import process_lives
@@ -29,7 +29,7 @@ _ERRAND_MINUTES = 15
 
 
 class StoreVault:
-    """See core.extract.http.oauth.Vault. A token of another fingerprint is none of ours."""
+    """See core.sources.http.oauth.Vault. A token of another fingerprint is none of ours."""
 
     def __init__(self, store: Store, source: str, fingerprint: str) -> None:
         self._store = store

@@ -81,7 +81,7 @@ class VerifiedSample(TypedDict):
 
 
 class VerifiedTable(TypedDict):
-    """See core.run.verify.VerifiedTable."""
+    """See core.runs.inspection.verify.VerifiedTable."""
 
     source_table: str
     table: str
@@ -150,7 +150,7 @@ class PlanWarning(TypedDict):
 
 
 class PlannedTable(TypedDict):
-    """See core.run.plan.PlannedTable."""
+    """See core.runs.planning.plan.PlannedTable."""
 
     source_table: str
     table: str

@@ -133,7 +133,7 @@ class PaceSample(TypedDict):
 
 
 class LedgerLine(TypedDict):
-    """One load into one warehouse table; see core.load.ledger.LedgerLine."""
+    """One load into one warehouse table; see core.records.ledger.LedgerLine."""
 
     warehouse: str
     load: int

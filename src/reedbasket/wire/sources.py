@@ -67,7 +67,7 @@ class Method(TypedDict):
 
 
 class SurveyedTable(TypedDict):
-    """See core.run.look.SurveyedTable."""
+    """See core.runs.inspection.look.SurveyedTable."""
 
     table: str
     about: str

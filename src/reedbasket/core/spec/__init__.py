@@ -1,6 +1,6 @@
 """What people write: connectors, sources, warehouses and feeds in YAML, checked before anything is tried.
 
-May import: core.errors, and core.shape for names and expressions. Reads files; opens no connection.
+May import: core.errors, and core.records and core.shaping for names and expressions. Reads files; opens no connection.
 """
 
 from .basket import Basket, load_folder, load_texts

@@ -11,17 +11,17 @@ from dataclasses import dataclass, field
 from pathlib import Path as FilePath
 from typing import Any
 
+from ..allowed_paths import Places
 from ..errors import DefinitionError
-from ..places import Places
 from .check import check_document, dotted
 from .fields import Model
 from .http import Connector
-from .links import check_links, misplaced
 from .mistakes import Mistake
 from .model import KINDS, Feed, Source, Warehouse
 from .overlay import Overlay
 from .parameters import one_for_each
-from .programs import ENDING, Describe, completed
+from .python_connectors import ENDING, Describe, completed
+from .references import check_links, misplaced
 from .yaml_source import Document, Path, read_documents
 
 _CODE = re.compile(r"^code:\s*[\"']?([\w.-]+\.py)", re.MULTILINE)

@@ -7,7 +7,8 @@ from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from typing import Any
 
-from . import expression_of_text, template
+from . import regular_expression as expression_of_text
+from . import template
 from .auth import Auth
 from .fields import check_name
 from .http import Body, Connector, HttpTable, Setting

@@ -7,8 +7,8 @@ from urllib.parse import urlsplit
 
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
+from .database_address import Place, SecretName, said
 from .fields import Model, Name
-from .places import Place, SecretName, said
 
 Size = Annotated[int, BeforeValidator(lambda value: parse_size(value)), Field(ge=1)]
 _UNITS = {"B": 1, "kB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}

@@ -10,10 +10,10 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, model_validator
 
-from . import expression_of_text
+from . import regular_expression as expression_of_text
 from .auth import Auth
-from .code import Code
 from .fields import KeyColumns, Model, Name, RecordsPath, Template, Values
+from .python_runtime import Code
 from .times import Duration, Step
 
 

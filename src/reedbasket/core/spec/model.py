@@ -10,11 +10,11 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
+from .database_address import ON_FILE, ON_SERVER, Place, SecretName, require_place, said
 from .fields import ColumnList, ColumnName, KeyColumns, Model, Name, Prefix, Template, Zone, one_or_many, scalar_text
 from .files import Clean, CopyTo, FileStore, Format, NotedColumns, require_store
 from .http import Connector
 from .limits import HALF, Limit
-from .places import ON_FILE, ON_SERVER, Place, SecretName, require_place, said
 from .schedule import RunRetry, Schedule
 from .times import Duration, Step
 

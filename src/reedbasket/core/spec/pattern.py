@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from datetime import UTC, date, datetime
 from typing import Any
 
-from ..shape.kinds import Kind
+from ..records.column_types import Kind
 
 _LETTERS = {
     "Y": r"\d{4}",

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from ...core.run.shown_to import shown
+from ...core.runs.planning.secret_hosts import shown
 from ...core.spec import Basket, load_texts
-from ...core.spec.programs import ENDING
+from ...core.spec.python_connectors import ENDING
 from ...store import Store, definitions
 from ...store.access import Role
 from ..whose_code import describing, needs_admin

@@ -9,9 +9,10 @@ from fnmatch import fnmatchcase
 from typing import Any
 
 from ...core.errors import NotFound
-from ...core.load import Warehouse, open_warehouse
-from ...core.run import plan_feed, resolve, rewind, verify_feed
-from ...core.run.order import RunOrder
+from ...core.runs import plan_feed, resolve, verify_feed
+from ...core.runs.checkpoints import rewind
+from ...core.runs.planning.order import RunOrder
+from ...core.warehouses import Warehouse, open_warehouse
 from ...store import Store, definitions, secrets
 from ..outside import outside_of
 from .drafts import basket_of

@@ -9,15 +9,15 @@ from typing import Any
 from urllib.parse import quote
 
 from ...core.errors import Conflict, ReedError, no_such_table
-from ...core.extract.http.oauth import begin_errand, client_of, end_errand
-from ...core.run.asked import tables_at
-from ...core.run.asking import Asking, Outside
-from ...core.run.file_look import check_files, peek_files, survey_files
-from ...core.run.look import check_source, peek, survey
-from ...core.run.order import RunOrder, SourceOrder, resolve, source_order
-from ...core.run.setup_sql import setup_sql
-from ...core.run.sql_look import check_database, peek_database, survey_database
-from ...core.run.trying import try_table
+from ...core.runs.execution.request_context import Asking, Outside
+from ...core.runs.inspection.database_look import check_database, peek_database, survey_database
+from ...core.runs.inspection.file_look import check_files, peek_files, survey_files
+from ...core.runs.inspection.look import check_source, peek, survey
+from ...core.runs.inspection.setup_sql import setup_sql
+from ...core.runs.inspection.trial import try_table
+from ...core.runs.planning.discovered_tables import tables_at
+from ...core.runs.planning.order import RunOrder, SourceOrder, resolve, source_order
+from ...core.sources.http.oauth import begin_errand, client_of, end_errand
 from ...core.spec import Basket
 from ...core.spec.http import HttpTable
 from ...store import Store, definitions, tokens
@@ -78,7 +78,7 @@ def peeked(store: Store, source: str, table: str, rows: int, wire: bool, draft: 
 
 
 def tried(store: Store, source: str, table: str, pages: int, draft: str = "") -> dict[str, Any]:
-    """An API's table, asked for its first pages: see core.run.trying."""
+    """An API's table, asked for its first pages: see core.runs.inspection.trial."""
     basket = basket_of(store, draft)
     order = _order(basket, source)
     outside = outside_of(store, order)

@@ -7,9 +7,9 @@ from contextlib import contextmanager
 from typing import Any
 
 from ...core.errors import QueryRefused
-from ...core.load import Warehouse, open_warehouse
-from ...core.load.profile import profile
-from ...core.load.warehouse import QueryResult
+from ...core.warehouses import Warehouse, open_warehouse
+from ...core.warehouses.profile import profile
+from ...core.warehouses.warehouse import QueryResult
 from ...store import Store, definitions, secrets
 from .values import shown
 

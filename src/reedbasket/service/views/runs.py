@@ -12,8 +12,8 @@ from flask import Response
 from pydantic import Field
 
 from ... import wire
-from ...core.run import resolve
-from ...core.run.shown_to import servers
+from ...core.runs import resolve
+from ...core.runs.planning.secret_hosts import servers
 from ...store import definitions, journal, requests, runs
 from ..operations import Body, Query
 from ..problems import BadRequest, Forbidden

@@ -9,9 +9,9 @@ from typing import Annotated, Any, Literal
 from pydantic import Field
 
 from ... import wire
-from ...core.run import resolve
-from ...core.spec.grid import Grid
+from ...core.runs import resolve
 from ...core.spec.times import Step, Time, format_time
+from ...core.spec.window_grid import Grid
 from ...store import definitions, notices, schedule
 from ..operations import Body, Query
 from ..problems import BadRequest

@@ -11,8 +11,8 @@ from flask import Blueprint, Response, redirect, request
 from pydantic import Field
 
 from ... import wire
-from ...core.run.look import how
-from ...core.run.order import SourceOrder, source_order
+from ...core.runs.inspection.look import how
+from ...core.runs.planning.order import SourceOrder, source_order
 from ...core.spec import Basket
 from ...core.spec.model import Source
 from ...core.spec.template import fill

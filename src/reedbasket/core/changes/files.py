@@ -1,0 +1,121 @@
+"""Which files of a table a run is to take: what the store lists, against what was taken before. Pure."""
+
+from __future__ import annotations
+
+import posixpath
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime, timedelta
+from typing import Literal
+
+from ..sources.files.store import FileInfo
+from ..spec.times import format_time
+from ..warehouses.loader.file_list import FileLine
+
+Changed = Literal["replace", "merge", "append", "ignore"]
+
+
+@dataclass(frozen=True)
+class Due:
+    """A file to take. line: as it will stand once it is taken."""
+
+    info: FileInfo
+    line: FileLine
+
+
+@dataclass
+class Decision:
+    """What is to be done. lines: of files that are not read but stand otherwise now. unsettled: not still for long enough yet, or
+    without their marker; moving: the former. still_bad: could not be read before, and did not change."""
+
+    due: list[Due] = field(default_factory=list)
+    lines: list[FileLine] = field(default_factory=list)
+    unsettled: list[str] = field(default_factory=list)
+    moving: list[str] = field(default_factory=list)
+    still_bad: list[FileLine] = field(default_factory=list)
+    changed: int = 0
+    known: int = 0
+
+
+def decide(
+    listed: Sequence[FileInfo],
+    held: Sequence[FileLine],
+    *,
+    changed: Changed,
+    settle: timedelta,
+    now: datetime,
+    marker: str | None = None,
+    there: Collection[str] = (),
+    sort: Literal["name", "time"] = "name",
+    mended: bool = False,
+) -> Decision:
+    """listed: those that match. held: the lines of the table. there: all paths of the store, for markers. mended: the table's definition is
+    another one since: what could not be read may be read now."""
+    found = Decision()
+    lines = {line.path: line for line in held}
+    number = max((line.number for line in held), default=0)
+    for info in listed:
+        line = lines.pop(info.path, None)
+        tried = line is not None and line.state == "bad" and mended
+        if line is not None and line.state != "again" and not tried and _same(info, line):
+            found.known += 1
+            if line.state == "bad":
+                found.still_bad.append(line)
+            if line.state == "gone":  # it came back as it was
+                found.lines.append(line._replace(state="bad" if line.problem else "taken"))
+            continue
+        if not _whole(info, settle, now, marker, there):
+            found.unsettled.append(info.path)
+            if marker is None:
+                found.moving.append(info.path)
+            continue
+        asked = line is not None and (line.state == "again" or tried)
+        loaded = line is not None and line.rows > 0
+        if line is not None and not asked and changed == "ignore":
+            if line.state != "left":
+                found.changed += 1
+            found.lines.append(as_listed(line, info)._replace(state="left"))
+            continue
+        if line is None:
+            number += 1
+            line = FileLine(number, info.path, info.size, "", "", "taken")
+        else:
+            found.changed += 1
+        taken = as_listed(line, info)._replace(
+            state="taken", load=None, problem="", replaces=loaded and changed in ("replace", "ignore")
+        )
+        found.due.append(Due(info, taken))
+    gone = sorted(line.path for line in lines.values() if line.state != "gone")
+    found.lines += [lines[path]._replace(state="gone") for path in gone]
+    if sort == "time":
+        found.due.sort(key=lambda due: (due.info.modified or now, due.info.path))
+    else:
+        found.due.sort(key=lambda due: due.info.path)
+    return found
+
+
+def as_listed(line: FileLine, info: FileInfo) -> FileLine:
+    modified = format_time(info.modified) if info.modified else ""
+    return line._replace(size=info.size, modified=modified, tag=info.tag)
+
+
+def _same(info: FileInfo, line: FileLine) -> bool:
+    if info.size != line.size:
+        return False
+    if info.tag and line.tag:
+        return info.tag == line.tag
+    if info.modified is None or not line.modified:
+        return info.modified is None and not line.modified
+    # A tenth of what writing the listed time as text takes.
+    return info.modified == datetime.fromisoformat(line.modified)
+
+
+def _whole(info: FileInfo, settle: timedelta, now: datetime, marker: str | None, there: Collection[str]) -> bool:
+    if marker is not None:
+        return marker_of(marker, info.path) in there
+    return not settle or info.modified is None or now - info.modified >= settle
+
+
+def marker_of(marker: str, path: str) -> str:
+    folder, name = posixpath.split(path)
+    return marker.replace("{path}", path).replace("{folder}", folder).replace("{name}", name).removeprefix("/")

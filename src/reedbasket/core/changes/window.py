@@ -1,0 +1,43 @@
+"""Time windows: which ones a pass takes, and where it may go on. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime
+
+from ..spec.http import WindowRule
+from ..spec.time_steps import Window, floor, following
+from ..spec.times import format_time, parse_time
+from ..warehouses.warehouse import SavedCursor
+
+
+def windows(rule: WindowRule, start: datetime, saved: SavedCursor | None, now: datetime) -> Iterator[Window]:
+    """Half-open ranges [from, until), oldest first: whole ones, over at least `lag` ago, after the last one taken.
+
+    start: the rule's `from`, filled in; every window begins a whole number of steps after it. overlap: so much before where the last
+    pass ended is taken again, from the beginning of the window that lies there.
+    """
+    begin = start
+    if saved is not None:
+        begin = max(start, floor(rule.step, start, parse_time(saved.value) - rule.overlap))
+    latest = now - rule.lag
+    while (end := following(rule.step, start, begin)) <= latest:
+        yield begin, end
+        begin = end
+
+
+def within(rule: WindowRule | None, window: Window) -> list[Window]:
+    """A given window, in the steps of the rule, from where it begins; whole, where nothing says of steps."""
+    if rule is None:
+        return [window]
+    found, begin = [], window[0]
+    while begin < window[1]:
+        end = min(following(rule.step, window[0], begin), window[1])
+        found.append((begin, end))
+        begin = end
+    return found
+
+
+def position(window: Window) -> SavedCursor:
+    """Everything before the window's end has been taken."""
+    return SavedCursor("window", format_time(window[1]), None, "windows")

@@ -1,6 +1,0 @@
-"""Reading over HTTP: requests, pages, sending, and the reader that joins them."""
-
-from .reader import HttpReader
-from .send import RequestSeen, Sender
-
-__all__ = ["HttpReader", "RequestSeen", "Sender"]

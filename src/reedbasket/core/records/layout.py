@@ -1,0 +1,87 @@
+"""The warehouse tables that one table of a source becomes, as they are to be: what the loader works from."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from .column_types import Kind
+from .structure import ColumnShape, TableShape
+
+# What the children of a row point at: the single column of its key, or its `_rb_row`.
+Reference = Literal["key", "row"]
+
+
+@dataclass(frozen=True)
+class TableLayout:
+    """One warehouse table. parent: the place of the table above in its family, None at the top. parent_kind: of `_rb_parent`.
+    within: its name inside the family, as rules name it: '' at the top, `passengers`, `passengers.bags`."""
+
+    name: str
+    parent: int | None
+    parent_kind: Kind
+    columns: list[ColumnShape]
+    within: str = ""
+
+    @property
+    def names(self) -> list[str]:
+        return [column.name for column in self.columns]
+
+
+@dataclass(frozen=True)
+class Family:
+    """A table and those below it, parents before children.
+
+    key: the columns of its key; empty where there is none, or nothing was met yet. newest_by: the column by which the newest
+    of several rows of one key is told, before their order. reference: what children of the first table point at. by_file: rows of the
+    first table say which file they came from.
+    """
+
+    tables: list[TableLayout]
+    key: list[str]
+    newest_by: str | None
+    reference: Reference
+    by_file: bool = False
+
+    @property
+    def root(self) -> TableLayout:
+        return self.tables[0]
+
+    def place(self, table: str) -> int:
+        return next(place for place, layout in enumerate(self.tables) if layout.name == table)
+
+
+def reference_of(structure: TableShape, key: Sequence[str], link: Literal["key", "row"]) -> Reference:
+    """A key of one column that is a whole number or text is pointed at itself; everything else gets a `_rb_row`."""
+    node = structure.field(key[0]) if len(key) == 1 else None
+    plain = isinstance(node, ColumnShape) and node.kind in ("int64", "text")
+    return "key" if link == "key" and plain else "row"
+
+
+def lay_out(
+    structure: TableShape, key: Sequence[str], newest_by: str | None, link: Literal["key", "row"], *, by_file: bool = False
+) -> Family:
+    """key, newest_by: fields of the source."""
+    nodes = [structure.field(name) for name in key]
+    columns = [node for node in nodes if isinstance(node, ColumnShape)]
+    newest = structure.field(newest_by or "")
+    reference = reference_of(structure, key, link)
+    found: list[tuple[TableShape, TableLayout]] = []
+
+    def add(shape: TableShape, parent: int | None, within: str) -> None:
+        kind: Kind = "int64" if parent == 0 and reference == "key" and columns[0].kind == "int64" else "text"
+        place = len(found)
+        found.append((shape, TableLayout(shape.name, parent, kind, shape.columns(), within)))
+        for child in shape.children():
+            inner = child.within or child.name.removeprefix(shape.name + "_")
+            add(child, place, f"{within}.{inner}" if within else inner)
+
+    add(structure, None, "")
+    return Family(
+        [layout for _, layout in found],
+        [column.name for column in columns],
+        newest.name if isinstance(newest, ColumnShape) else None,
+        reference,
+        by_file,
+    )

@@ -1,0 +1,25 @@
+"""Running one feed: what it would do (plan), how far it has got (cursor, windows), doing it (taking, table, feed); and looking at a
+source before there is one (look).
+
+May import: everything of core.
+"""
+
+from .events import Listener, RunOutcome, TableProgress
+from .execution.feed import RunResult, run_feed
+from .execution.request_context import Outside
+from .inspection.verify import verify_feed
+from .planning.order import RunOrder, resolve
+from .planning.plan import plan_feed
+
+__all__ = [
+    "Listener",
+    "Outside",
+    "RunOrder",
+    "RunOutcome",
+    "RunResult",
+    "TableProgress",
+    "plan_feed",
+    "resolve",
+    "run_feed",
+    "verify_feed",
+]

@@ -1,0 +1,152 @@
+"""A large table in ranges of a column: where they end, and how far a run has got that was cut in their midst."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import UTC, date, datetime, timedelta
+from typing import Any
+
+from ...errors import DefinitionError
+from ...sources.sql import Column, Database, Statement, Table
+from ...spec.model import Ranges
+from ...spec.times import format_time, parse_time
+from ...warehouses.warehouse import SavedCursor
+
+_DAY = timedelta(days=1)
+Bound = int | date | datetime | str
+
+
+@dataclass(frozen=True)
+class Midst:
+    """All rows below a bound are taken, or all where there is none. then: where changes go on from once all are; None where each run
+    reads everything."""
+
+    below: str | None
+    then: SavedCursor | None
+
+    def saved(self, column: str) -> SavedCursor:
+        then = None if self.then is None else [self.then.kind, self.then.value, self.then.column]
+        return SavedCursor("ranges", json.dumps({"below": self.below, "then": then}), None, column)
+
+    @classmethod
+    def of(cls, saved: SavedCursor | None, column: str) -> Midst | None:
+        """None where nothing was saved in the midst of ranges of that column."""
+        if saved is None or saved.kind != "ranges" or saved.column != column:
+            return None
+        found = json.loads(saved.value)
+        then = found["then"] and SavedCursor(found["then"][0], found["then"][1], None, found["then"][2])
+        return cls(found["below"], then)
+
+
+def range_column(name: str, table: Table, rule: Ranges, key: Sequence[str], *, complete: bool) -> Column:
+    """complete: all rows are one load, so that no run has to go on in its midst.
+
+    Raises DefinitionError where a table cannot be read in ranges of that column."""
+    if rule.of is None and complete and table.place is not None:
+        return table.place
+    wanted = rule.of or (key[0] if key else None)
+    column = table.column(wanted) if wanted else None
+    if column is None or column.nullable or column.kind not in ("int64", "timestamp", "date", "text", "uuid"):
+        words = "the table has no key" if wanted is None else f"{wanted} is no column of it" if column is None else (
+            f"{wanted} may be null" if column.nullable else f"{wanted} is a {column.kind or 'column of no declared type'}"
+        )  # fmt: skip
+        raise DefinitionError(
+            "reading in ranges", name, found=words,
+            mend="name a column without nulls (`ranges: {of: …}`), of numbers, times or texts, with an index",
+            code="definition.bad_ranges",
+        )  # fmt: skip
+    return column
+
+
+def bounds(database: Database, source: str, column: Column, count: int, done: Bound | None, blocks: int) -> list[Bound]:
+    """Where one range ends and the next begins, ascending: even in the values of numbers and times, in the rows of texts, in blocks where
+    it is a table's place. done: what is below it is taken. blocks: of the table."""
+    if column.declared == "tid":
+        # What a snapshot sees of it lies before its end by now, or the last range has it.
+        first = 0 if done is None else int(str(done).strip("(").split(",")[0])
+        cuts = {first + max(blocks - first, 0) * n // count for n in range(1, count)}
+        return [f"({block},0)" for block in sorted(cuts - {first})]
+    name = database.quote(column.name)
+    values = {} if done is None else {"done": database.bound(source, column, done)}
+    above = "" if done is None else f" where {name} > :done"
+    read = column.select.replace("{}", name)
+    if column.kind in ("text", "uuid"):
+        every = f"select {name}, row_number() over (order by {name}) as place, count(*) over () as many from {source}{above}"
+        share = {"sqlite": "max(many / {}, 1)", "mysql": "greatest(floor(many / {}), 1)"}.get(
+            database.dialect, "greatest(many / {}, 1)"
+        )
+        step = share.format(int(count))
+        text = f"select {read} as {name} from ({every}) as numbered where mod(place, {step}) = 0 order by place"
+        found = [value for table in database.read(Statement(text, (column,), values)) for value in table.column(0).to_pylist()]
+        return list(dict.fromkeys(found[: count - 1]))
+    text = f"select min({read}) as low, max({read}) as high from {source}{above}"
+    (low, high), *_ = [
+        (table.column(0)[0].as_py(), table.column(1)[0].as_py())
+        for table in database.read(Statement(text, (_as(column, "low"), _as(column, "high")), values))
+    ]
+    if low is None:
+        return []
+    span = high - low
+    if isinstance(span, timedelta) and not isinstance(low, datetime):
+        cut = {low + (span * n // count) // _DAY * _DAY for n in range(1, count)}
+    else:
+        cut = {low + span * n // count for n in range(1, count)}
+    return sorted(value for value in cut if value > low)
+
+
+def spans(
+    database: Database, source: str, column: Column, count: int, midst: Midst, rows: int = 0, *, is_table: bool
+) -> Iterator[tuple[SavedCursor, tuple[Bound | None, Bound | None]]]:
+    """[(all up to its end, where a range begins and ends)], of what is not taken. rows: so many were, of the table as it lies."""
+    blocks = database.hold(source) if is_table else 0
+    done = None if midst.below is None else as_bound(midst.below, column)
+    if rows:
+        done = place_behind(database, source, column, rows)
+        if done is None:
+            return
+    ends = [done, *bounds(database, source, column, count, done, blocks)]
+    for begin, end in zip(ends, [*ends[1:], None]):
+        yield Midst(None if end is None else as_text(end), midst.then).saved(column.name), (begin, end)
+
+
+def place_behind(database: Database, source: str, place: Column, rows: int) -> Bound | None:
+    """Where the next row lies behind so many of a table, read as it lies; None where there is none."""
+    name = database.quote(place.name)
+    text = f"select {database.as_text.replace('{}', name)} as place\nfrom {source}\nlimit 1 offset :rows"
+    statement = Statement(text, (Column("place", "text", "text", "{}"),), {"rows": rows}, as_it_lies=True)
+    found = [value for table in database.read(statement) for value in table.column(0).to_pylist()]
+    return found[0] if found else None
+
+
+def as_text(bound: Bound) -> str:
+    if isinstance(bound, datetime):
+        return format_time(bound)
+    return bound.isoformat() if isinstance(bound, date) else str(bound)
+
+
+def as_bound(text: str, column: Column) -> Bound:
+    if column.kind == "int64":
+        return int(text)
+    if column.kind == "timestamp":
+        return parse_time(text)
+    return date.fromisoformat(text) if column.kind == "date" else text
+
+
+def newest(database: Database, source: str, columns: Sequence[Column]) -> Any:
+    """The greatest value of some columns by now; None where there is none. Days are the instants at which they begin."""
+    found = []
+    for column in columns:
+        name = database.quote(column.name)
+        read = column.select.replace("{}", f"max({name})")
+        for table in database.read(Statement(f"select {read} as newest from {source}", (_as(column, "newest"),))):
+            value = table.column(0)[0].as_py()
+            if isinstance(value, date) and not isinstance(value, datetime):
+                value = datetime(value.year, value.month, value.day, tzinfo=UTC)
+            found += [] if value is None else [value]
+    return max(found, default=None)
+
+
+def _as(column: Column, name: str) -> Column:
+    return Column(name, column.declared, column.kind, "{}", True, column.whole, column.fraction)

@@ -1,0 +1,56 @@
+"""Taking a table up where the last run left it, as the definition says by now."""
+
+from __future__ import annotations
+
+from ...errors import DefinitionError
+from ...records.structure import TableShape
+from ...shaping.shaper import Shaper
+from ...warehouses.loader.write_mode_migration import Transition, transition
+from ...warehouses.warehouse import TableState, Warehouse
+from ..planning.matched_tables import Held
+from ..planning.order import RunOrder, TableOrder
+
+
+def moved(table: TableOrder, state: TableState | None) -> Transition:
+    """What the definition's way of writing means for what is loaded already."""
+    cursor: tuple[str, str] | None = (table.cursor.column, table.cursor.type) if table.cursor else None
+    if table.window:
+        cursor = ("windows", "window")
+    if table.by == "row_version":
+        cursor = ("row version", "row_version")
+    if table.by == "files":
+        cursor = ("files", "files")
+    if table.by == "saved":
+        cursor = ("saved", "saved")
+    if table.by == "log":
+        cursor = ("log", "log")
+    return transition(state, write=table.write, key=table.key, link=table.link, by=table.by, cursor=cursor)
+
+
+def require_accepted(table: TableOrder, change: Transition, accept: bool) -> None:
+    """Raises DefinitionError where something loaded cannot be kept, and nobody said that it may go."""
+    if change.losses and not accept:
+        raise DefinitionError(
+            "taking up the table",
+            table.target,
+            found=f"the feed writes it in another way now, and what cannot be kept is {'; '.join(change.losses)}",
+            mend="run with `--accept` to let that go, keep the way of writing, or load anew beside it under another `prefix`",
+            code="definition.not_kept",
+        )
+
+
+def held_of(table: TableOrder, feed: str, warehouse: Warehouse, state: TableState | None) -> Held | None:
+    """What tells files that are new from those that are in the table."""
+    if state is None:
+        return None
+    return Held(state.structure, warehouse.files(feed, table.name) if table.by == "files" else ())
+
+
+def shaper_for(order: RunOrder, table: TableOrder, state: TableState | None, *, again: bool = False) -> Shaper:
+    """again: for a replay. What a database declares is known, and a value that was rejected changes no column's type."""
+    structure = state.structure.copy() if state else TableShape(table.target)
+    drift = order.drift.model_copy(update={"types": "reject"}) if again and order.database is not None else order.drift
+    rules = table.rules(drift)
+    return Shaper(
+        structure, table.key, table.link, rules, newest_by=table.newest_by, expected=state is not None, by_file=table.by_file
+    )

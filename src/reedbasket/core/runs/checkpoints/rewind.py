@@ -1,0 +1,62 @@
+"""Moving a table's cursor back, so that a part of its source is read once more. Pure, but for what is saved in the warehouse."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from decimal import Decimal, InvalidOperation
+
+from ...errors import Conflict, DefinitionError
+from ...spec.times import parse_time, write_like
+from ...warehouses.warehouse import SavedCursor, TableState
+
+
+def rewound(
+    feed: str, table: str, state: TableState | None, write: str, to: str | None
+) -> tuple[SavedCursor, SavedCursor | None]:
+    """(what is saved, what would be in its place; None for the beginning). to: a value as people write it.
+
+    Raises Conflict where there is nothing to move, or rows would be doubled; DefinitionError where `to` is no value of the cursor, or
+    lies not before it.
+    """
+    on = f"{feed}.{table}"
+    saved = state.cursor if state is not None else None
+    if saved is None or saved.kind == "files":
+        raise Conflict(
+            "rewinding", on, found="no cursor is saved for it",
+            mend="it is read from the beginning anyway; of files, say which (`--file`)", code="cursor.none_saved",
+        )  # fmt: skip
+    if write == "append":
+        raise Conflict(
+            "rewinding", on, found="its records are appended, so what is read once more would be there twice",
+            mend="write by merge, with a key; or read the part as a backfill into a feed of its own", code="cursor.would_double",
+        )  # fmt: skip
+    if to is None:
+        return saved, None
+    if saved.kind not in ("time", "number", "text", "window"):
+        raise Conflict(
+            "rewinding", on, found=f"a position of kind {saved.kind} is no value that could be chosen",
+            mend="rewind it to the beginning", code="cursor.no_value",
+        )  # fmt: skip
+    value, earlier = _earlier(saved, to, on)
+    if not earlier:
+        raise DefinitionError(
+            "rewinding", on, found=f"{value} is not before {saved.shown}, where it stands",
+            mend="give an earlier value", code="cursor.not_before",
+        )  # fmt: skip
+    return saved, replace(saved, value=value, seen=None)
+
+
+def _earlier(saved: SavedCursor, to: str, on: str) -> tuple[str, bool]:
+    try:
+        if saved.kind in ("time", "window"):
+            # As the source writes its times, for it may compare them as text.
+            value = write_like(parse_time(to), saved.value)
+            return value, parse_time(value) < parse_time(saved.value)
+        if saved.kind == "number":
+            return str(Decimal(to)), Decimal(to) < Decimal(saved.value)
+    except (ValueError, InvalidOperation):
+        what = "number" if saved.kind == "number" else "time, 2026-03-01T06:00:00Z for instance"
+        raise DefinitionError(
+            "rewinding", on, found=f"{to!r} is no {what}", mend="write it so", code="cursor.bad_value"
+        ) from None
+    return to, to < saved.value

@@ -1,0 +1,1 @@
+"""Doing a run: tables read, shaped and loaded, for one warehouse or several."""

@@ -1,0 +1,117 @@
+"""A feed's records as files that other programs read: a Parquet file of each table, and a manifest that says what they are.
+
+The run loads into a DuckDB file of its own, whose tables become the files. It begins at the beginning, and leaves the cursors of the feed's
+own warehouse where they are.
+"""
+
+from __future__ import annotations
+
+import json
+from contextlib import closing
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from ...bundles import MANIFEST, digest
+from ...spec.model import Warehouse
+from ...spec.times import format_time
+from ...warehouses import Warehouse as OpenWarehouse
+from ...warehouses.duckdb.connect import connect_scratch
+from ...warehouses.warehouse import TableInfo
+from ..planning.order import RunOrder
+
+VERSION = 1
+_SCRATCH = ".loading.duckdb"
+# How children tell their parents. A field of a record cannot have these names, so in the files they have others.
+_LINKS = {"_rb_parent": "rb_parent", "_rb_pos": "rb_pos", "_rb_row": "rb_row"}
+_JSON_TYPES: tuple[tuple[tuple[str, ...], dict[str, Any]], ...] = (
+    (("BIGINT", "INTEGER", "HUGEINT", "SMALLINT", "UBIGINT"), {"type": "integer"}),
+    (("DOUBLE", "FLOAT", "DECIMAL"), {"type": "number"}),
+    (("BOOLEAN",), {"type": "boolean"}),
+    (("TIMESTAMP",), {"type": "string", "format": "date-time"}),
+    (("DATE",), {"type": "string", "format": "date"}),
+    (("UUID",), {"type": "string", "format": "uuid"}),
+    (("BLOB",), {"type": "string", "contentEncoding": "base64"}),
+    (("JSON",), {}),
+)
+
+
+def bundling(order: RunOrder, folder: Path) -> RunOrder:
+    """The same order, into the bundle's folder in place of its warehouse; the ledger tells of loads there by the folder's name."""
+    folder.mkdir(parents=True, exist_ok=True)
+    scratch = Warehouse.model_validate({"warehouse": folder.name, "on": "duckdb", "path": str(folder / _SCRATCH)})
+    return order.model_copy(update={"warehouse": scratch, "others": []})
+
+
+def write_bundle(order: RunOrder, warehouse: OpenWarehouse, folder: Path, ended: datetime) -> dict[str, Any]:
+    """The files out of what was loaded, then the manifest, and what was loaded goes. Answers the manifest."""
+    tables = []
+    found = warehouse.tables()
+    with closing(connect_scratch(folder / ".spill")) as connection:
+        connection.execute(f"attach {_text(folder / _SCRATCH)} as w (read_only)")
+        for table in found:
+            tables.append(_table(connection, order, warehouse, table, folder))
+    manifest = {
+        "bundle": VERSION,
+        "feed": order.feed,
+        "feed_version": order.feed_version,
+        "source": order.source,
+        "run": order.run,
+        "began": format_time(order.started),
+        "ended": format_time(ended),
+        "tables": tables,
+    }
+    (folder / MANIFEST).write_text(json.dumps(manifest, indent=1, ensure_ascii=False) + "\n", "utf-8")
+    for left in folder.glob(".*"):
+        _remove(left)
+    return manifest
+
+
+def _table(connection: Any, order: RunOrder, warehouse: OpenWarehouse, table: TableInfo, folder: Path) -> dict[str, Any]:
+    columns = [
+        (name, _LINKS.get(name, name), kind) for name, kind in table.columns if name in _LINKS or not name.startswith("_rb_")
+    ]
+    file = folder / f"{table.name}.parquet"
+    listed = ", ".join(f'"{name}" as "{shown}"' for name, shown, _ in columns)
+    connection.execute(f'copy (select {listed} from w."{table.name}") to {_text(file)} (format parquet, compression zstd)')
+    state = warehouse.state(order.feed, table.source_table) if table.source_table else None
+    top = state is not None and state.structure.name == table.name
+    cursor = state.cursor if state is not None and top else None
+    key = (
+        list(state.key) if state is not None and top else [shown for _, shown, _ in columns if shown in ("rb_parent", "rb_pos")]
+    )
+    return {
+        "name": table.name,
+        "source_table": table.source_table,
+        "file": file.name,
+        "rows": table.rows,
+        "bytes": file.stat().st_size,
+        "sha256": digest(file),
+        "key": key,
+        "cursor": {"kind": cursor.kind, "value": cursor.shown} if cursor is not None else None,
+        "schema": {
+            "$schema": "https://json-schema.org/draft/2020-12/schema",
+            "type": "object",
+            "properties": {shown: _schema(kind) for _, shown, kind in columns},
+            "required": key,
+        },
+    }
+
+
+def _schema(kind: str) -> dict[str, Any]:
+    made = next((dict(schema) for words, schema in _JSON_TYPES if kind.upper().startswith(words)), {"type": "string"})
+    return made | {"type": [made["type"], "null"]} if "type" in made else made
+
+
+def _text(path: Path) -> str:
+    """As an SQL string; of a file's name that is ours."""
+    return "'" + str(path).replace("'", "''") + "'"
+
+
+def _remove(left: Path) -> None:
+    import shutil
+
+    if left.is_dir():
+        shutil.rmtree(left, ignore_errors=True)
+    else:
+        left.unlink(missing_ok=True)

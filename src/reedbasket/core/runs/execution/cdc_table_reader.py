@@ -1,0 +1,201 @@
+"""What a run takes of one table by the database's log: first the table whole, in a snapshot, then what the log tells of it."""
+
+from __future__ import annotations
+
+import time
+from collections import Counter
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from ...changes.cdc_structure import structure_of, untold
+from ...records.bounded_queue import Handover
+from ...records.chunk import Chunk
+from ...sources.http import RequestSeen
+from ...sources.sql import Column
+from ...sources.sql.changelog import ChangeLog, LogLost
+from ...warehouses.warehouse import SavedCursor
+from ...wording import many, size
+from ..checkpoints.ranges import Midst
+from ..planning.column_selection import wanted_column
+from ..planning.order import SourceOrder
+from ..planning.table_selection import Chosen
+from .database_table_reader import SqlTaking
+
+if TYPE_CHECKING:
+    from .database_session import SqlReading
+
+
+@dataclass
+class FollowedLog:
+    """A log with the tables of the feed that follow it, into so many warehouses. positions: how far each warehouse has each table, by
+    (table, the pass that loads it there); what keeps the log may go on once they are all known."""
+
+    log: ChangeLog
+    tables: list[Chosen]
+    warehouses: int
+    positions: dict[tuple[str, LogTaking], str]
+    prepared: bool = False
+    told: bool = False
+
+    def settle(self) -> None:
+        known = Counter(table for table, _ in self.positions)
+        if self.prepared and all(known[chosen.name] >= self.warehouses for chosen in self.tables):
+            self.log.confirm(list(self.positions.values()))
+
+
+class LogTaking(SqlTaking):
+    """See reading.Pass. Before `begin` it only tells what it would do."""
+
+    def __init__(
+        self,
+        reading: SqlReading,
+        order: SourceOrder,
+        chosen: Chosen,
+        saved: SavedCursor | None,
+        seen: Callable[[RequestSeen], None],
+        followed: FollowedLog,
+        *,
+        accept: bool,
+    ) -> None:
+        """accept: a log that is lost is no end; the table is read anew."""
+        super().__init__(reading, order, chosen, saved, seen)
+        self._followed = followed
+        self._accept = accept
+        self._position = saved.value if saved is not None and saved.kind == "log" else None
+        self._structure = structure_of(chosen.table)
+        self._untold = untold(saved.column, chosen.table) if saved is not None and saved.kind == "log" else ""
+        # Of a table that is being read in ranges: where the log stood when the first of them was.
+        self._start = self._midst.then.value if self._midst is not None and self._midst.then is not None else ""
+        self._reached: str | None = None
+        self.from_text = self._position or self.from_text
+        self._chosen = chosen
+        left_out = [column.name for column in self._chosen.table.columns if column.generated]
+        if left_out:
+            words = f"the log does not have generated columns, which are left out: {', '.join(left_out)}; `compute` makes them in the feed"
+            self.notes.append(("warning", "log.generated_left_out", words))
+
+    @property
+    def follows_log(self) -> bool:
+        return self._position is not None
+
+    def begin(self) -> None:
+        """Raises SourceError; LogLost where only a new snapshot would help."""
+        followed = self._followed
+        if not followed.prepared:
+            made = followed.log.prepare([chosen.table for chosen in followed.tables])
+            followed.prepared = True
+            if made:
+                self.notes.append(("info", "log.begun", made))
+        before = self._position or self._start
+        if before:
+            try:
+                followed.log.require(before)
+                followed.positions[self._chosen.name, self] = before
+            except LogLost as lost:
+                if not self._accept:
+                    raise
+                self._read_anew(f"{lost.found}; as accepted, the table is read whole once more")
+            else:
+                if self._untold and self._position is not None:
+                    self._read_anew(f"{self._untold}, of which the log tells nothing: the table is read whole once more")
+        if self._position is None and not self._start:
+            self._start = followed.log.here()
+
+    def _read_anew(self, why: str) -> None:
+        self.notes.append(("warning", "log.read_anew", why))
+        self._position = self.from_text = None
+        self._start = ""
+        self._midst = Midst(None, None) if self._chosen.range_column is not None else None
+
+    def committed(self, cursor: SavedCursor | None) -> None:
+        super().committed(cursor)
+        if cursor is not None:
+            self._followed.positions[self._chosen.name, self] = cursor.value if cursor.kind == "log" else self._start
+
+    def chunks(self) -> Iterator[Chunk] | Handover[Chunk]:
+        return self._whole() if self._position is None else self._changes()
+
+    def _changes(self) -> Iterator[Chunk]:
+        assert self._position is not None
+        log, began, taken, rows = self._followed.log, time.monotonic(), 0, 0
+        for part in log.parts(self._chosen.table, self._chosen.key, self._position, self._as_column):
+            taken, rows = taken + part.messages_bytes, rows + len(part.records)
+            self._reached = part.position
+            mark = SavedCursor("log", part.position, None, self._structure) if part.position else None
+            yield Chunk(part.records, part.messages_bytes, [], mark=mark)
+        self._reached = log.after(self._position)
+        words = f"the log from {self._position} to {self._reached}"
+        self._seen(RequestSeen("LOG", words, None, time.monotonic() - began, taken, 1, 0.0, ""))
+        self._lag = lag = log.lag()
+        if lag is not None:
+            late = "" if lag.seconds is None else f" and {lag.seconds:,.1f} s"
+            ahead = f"the log was {size(lag.size)}{late} ahead of us, {many(lag.transactions, 'transaction')}"
+            # It is the same for all tables that follow it.
+            told = f"{many(rows, 'change')} read" + ("" if self._followed.told else f"; {ahead}")
+            self._followed.told = True
+            self.ended_notes.append(("info", "log.read", told))
+
+    def sample(self) -> tuple[str, Iterator[Chunk]]:
+        """Raises SourceError where a run could not follow the log."""
+        self._followed.log.look([chosen.table for chosen in self._followed.tables], self._position or self._start or None)
+        if self._position is None or self._untold:
+            return super().sample()
+        return f"the log from {self._position} on", iter(())
+
+    def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]:
+        if self._position is not None:
+            return None, None
+        return self._chosen.table.rows, 1
+
+    @property
+    def sweeps(self) -> bool:
+        # What is left of the ranges is not all.
+        return self._position is None and (self._midst is None or self._midst.below is None)
+
+    @property
+    def seldom(self) -> bool:
+        return True
+
+    @property
+    def safe(self) -> bool:
+        return self._done is not None
+
+    def _after_ranges(self) -> SavedCursor | None:
+        # The first of the ranges were read when the table looked as it did then.
+        then = self._midst.then if self._midst is not None else None
+        return SavedCursor("log", self._start, None, then.column if then is not None else self._structure)
+
+    def position(self, *, ended: bool) -> SavedCursor | None:
+        if not ended:
+            return self._done
+        if self._position is None:
+            return self._after_ranges()
+        return SavedCursor("log", self._told_to or self._position, None, self._structure)
+
+    @property
+    def moved(self) -> bool:
+        if self._position is None:
+            return True
+        return self._told_to not in (None, self._position) and self._followed.log.brings()
+
+    @property
+    def begins(self) -> Any:
+        return self._position, self._start, super().begins
+
+    @property
+    def _told_to(self) -> str | None:
+        leader: Any = self._leader
+        reached: str | None = leader._reached
+        return reached
+
+    def _as_column(self, column: Column) -> Column | None:
+        return wanted_column(self._chosen, column, self._reading.database.as_text)
+
+
+def slot_for(chosen: Chosen, feed: str) -> str:
+    """What keeps the log for a table: of the feed, unless it is said otherwise."""
+    from ...sources.postgres.slot import slot_name
+
+    changes: Any = chosen.changes
+    return (changes.slot if changes is not None and changes.slot else None) or slot_name(feed)

@@ -1,0 +1,165 @@
+"""A run's way to a database: its tables met with what the feed names, and what to take of each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from datetime import datetime
+from typing import Any
+
+from ...errors import ReedError, SourceError
+from ...masking import Mask
+from ...shaping.fast_path import Expected
+from ...sources.http import RequestSeen
+from ...sources.sql import Database, Table
+from ...sources.sql.open import open_database
+from ...spec.model import Source
+from ...warehouses.warehouse import SavedCursor
+from ..planning.matched_tables import Offered, ignored, none_at_all, unmatched
+from ..planning.order import RunOrder, SourceOrder, TableOrder
+from ..planning.table_selection import Choice, Chosen, choose
+from .cdc_table_reader import FollowedLog, LogTaking, slot_for
+from .database_table_reader import SqlTaking
+from .request_context import Outside
+from .spool import Spool
+
+
+class SqlReading:
+    """See reading.Reading. `database` is read in one snapshot from its opening on."""
+
+    def __init__(self, order: SourceOrder, outside: Outside, seen: Callable[[RequestSeen], None]) -> None:
+        """Raises SecretMissing, SourceError."""
+        assert order.database is not None
+        self._order = order
+        self._seen = seen
+        source = order.database
+        password = outside.reveal(source.password.secret) if source.password else None
+        self.mask = Mask([password] if password else [])
+        self.home = home_of(source)
+        self.database: Database = open_database(source, password, outside.places, outside.stop)
+        self._chosen: dict[str, Chosen] = {}
+        self._logs: dict[str, FollowedLog] = {}
+        self._feed, self._accept, self._warehouses = "", False, 1
+
+    @property
+    def statement_seconds(self) -> float:
+        """How long one statement may take."""
+        assert self._order.database is not None
+        return self._order.database.statement_timeout.total_seconds()
+
+    def offered(self, order: RunOrder) -> Offered:
+        self._feed, self._accept = order.feed, order.accept
+        self._warehouses = max(self._warehouses, 1 + len(order.others))
+        choice = self.choose(order)
+        self._chosen = {chosen.name: chosen for chosen in choice.chosen}
+        tables = [table_order(chosen) for chosen in choice.chosen]
+        problems = choice.problems | none_at_all(choice.unmatched, len(tables), choice.problems)
+        notes = unmatched(choice.unmatched) + ignored(choice.ignored, "in the database")
+        if choice.unreadable:
+            words = f"a pattern of the feed matches these, and they cannot be read: {', '.join(choice.unreadable)}"
+            notes.append(("warning", "table.no_right", words))
+        return Offered(order.model_copy(update={"tables": tables}), problems, notes)
+
+    def choose(self, order: RunOrder) -> Choice:
+        queries, problems = {}, dict[str, ReedError]()
+        for name, own in order.wishes.items():
+            if own is not None and own.query is not None:
+                try:
+                    queries[name] = self.database.describe(own.query, self.values(None))
+                except SourceError as error:
+                    if error.retryable:
+                        raise
+                    problems[name] = error
+        wishes = {name: own for name, own in order.wishes.items() if name not in problems}
+        choice = choose(wishes, order.feed_defaults, self.database.tables(), self.home, queries, prefix=order.table_prefix)
+        choice.problems.update(problems)
+        return choice
+
+    def values(self, window: tuple[datetime, datetime] | None) -> dict[str, Any]:
+        """What `:name` may stand for in queries and conditions."""
+        order = self._order
+        begin, end = window or order.window or (order.started, order.started)
+        settings = {f"settings_{name}": value for name, value in order.settings.items()}
+        parameters = {f"parameters_{name}": value for name, value in order.parameters.items()}
+        return (
+            settings
+            | parameters
+            | {
+                "cursor_from": None,
+                "cursor_until": order.window[1] if order.window else order.started,
+                "window_from": begin,
+                "window_until": end,
+                "run_started": order.started,
+                "run_id": order.run,
+            }
+        )
+
+    def take(
+        self,
+        table: TableOrder,
+        saved: SavedCursor | None,
+        *,
+        expected: Callable[[], Expected | None] | None = None,
+        until: datetime | None = None,
+        latest: bool = False,
+        held: object = None,
+    ) -> SqlTaking:
+        chosen = self._chosen[table.name]
+        if chosen.by == "log":
+            return LogTaking(self, self._order, chosen, saved, self._seen, self._log_of(chosen), accept=self._accept)
+        return SqlTaking(self, self._order, self._chosen[table.name], saved, self._seen, until=until, latest=latest)
+
+    def _log_of(self, chosen: Chosen) -> FollowedLog:
+        """The log that a table follows, with all the others of the feed that do."""
+        name = slot_for(chosen, self._feed)
+        if name not in self._logs:
+            tables = [one for one in self._chosen.values() if one.by == "log" and slot_for(one, self._feed) == name]
+            assert self._order.database is not None
+            log = self.database.change_log(name, utc=self._order.database.zone == "UTC")
+            self._logs[name] = FollowedLog(log, tables, self._warehouses, {})
+        return self._logs[name]
+
+    def settle(self) -> None:
+        for followed in self._logs.values():
+            followed.settle()
+
+    def alone(self, table: Table, name: str) -> SqlTaking:
+        """A table by itself, without a feed."""
+        from ...spec.model import FeedTable, Nesting
+
+        chosen = Chosen(name, name, FeedTable(), table, "everything", "append", [], "apply", Nesting())
+        return SqlTaking(self, self._order, chosen, None, self._seen)
+
+    def wanted_again(self, table: str) -> bool:
+        return False
+
+    def keep(self, table: str, since: Any, spool: Spool) -> None:
+        """Nobody asks a database by another table's records."""
+        spool.close()
+
+    def close(self) -> None:
+        for followed in self._logs.values():
+            followed.log.close()
+        self.database.close()
+
+
+def home_of(source: Source) -> str:
+    """The schema of tables that are named without one."""
+    if source.on == "mysql":
+        return source.database or ""
+    return source.schema_ or ("public" if source.on == "postgres" else "")
+
+
+def table_order(chosen: Chosen) -> TableOrder:
+    return TableOrder(
+        name=chosen.name,
+        target=chosen.target,
+        by=chosen.by,
+        cursor=chosen.cursor,
+        window=chosen.window,
+        write=chosen.write,
+        key=chosen.key,
+        deletes=chosen.deletes,
+        nesting=chosen.nesting,
+        shaping=chosen.own,
+        by_pattern=chosen.by_pattern,
+    )

@@ -1,0 +1,148 @@
+"""Parts of files as chunks of a run: with the values out of their paths, and where they came from."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date, datetime
+from typing import Any
+
+import pyarrow as pa
+
+from ...records.chunk import Chunk, Misread, Origin
+from ...records.column_records import ColumnRecords
+from ...records.structure import TableShape
+from ...shaping.typed_columns import as_records, typed_field
+from ...sources.files.formats.part import FilePart
+from ...sources.files.problems import file_problem
+from ...spec.files import NotedColumns
+from ...spec.times import format_time
+
+_TYPES: dict[str, pa.DataType] = {
+    "text": pa.string(), "int64": pa.int64(), "date": pa.date32(), "timestamp": pa.timestamp("us", "UTC"),
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class FileValues:
+    """What every record of a file gets. named: {column: (kind, value)} out of the path."""
+
+    path: str
+    named: dict[str, tuple[str, Any]]
+    noted: NotedColumns
+
+    def constants(self, member: str) -> dict[str, tuple[str, Any]]:
+        noted: dict[str, tuple[str, Any]] = {self.noted.file: ("text", self.path)} if self.noted.file else {}
+        if self.noted.member:
+            noted[self.noted.member] = ("text", member or None)
+        return {**self.named, **noted}
+
+
+def require_columns(part: FilePart, values: FileValues, key: Sequence[str], structure: TableShape | None) -> None:
+    """Look whether a file is one of the table's, by its first records.
+
+    Args:
+        part: the first records of the file.
+        values: what its records get beside what they hold.
+        key: fields of the table's key, as the files name them.
+        structure: of the table as it was loaded before; None at first.
+
+    Raises:
+        FileProblem: no record has a field of the key, or no field is one of the table's.
+    """
+    columns = part.columns if part.columns is not None else getattr(part.records, "columns", None)
+    names = list(columns.column_names) if columns is not None else list(dict.fromkeys(n for r in part.records for n in r))
+    given = set(values.constants(part.member))
+    if values.noted.line:
+        given.add(values.noted.line)
+    listed = ", ".join(names)[:300]
+    missing = [field for field in key if not {field, field.partition(".")[0]} & {*names, *given}]
+    if missing:
+        words = f"none of the first {len(part)} records of {values.path} has `{missing[0]}`, the key; they have {listed}"
+        mend = "put the right file in its place, leave it out of the pattern, or name the key as the files do"
+        raise file_problem("source.field_not_found", words, mend)
+    known = {name for name in structure.root.fields if name not in given} if structure is not None else set()
+    if known and not known & set(names):
+        words = f"{values.path} has none of the table's columns; it has {listed}"
+        raise file_problem("file.unreadable", words, "put the right file in its place, or leave it out of the pattern")
+
+
+def chunk_of(part: FilePart, values: FileValues, number: int) -> Chunk:
+    """number: of the file. Raises FileProblem where a name of the path is a column of the file too."""
+    path = f"{values.path}/{part.member}" if part.member else values.path
+    misfits: list[Any] = [Misread(path, number, one.line, one.code, one.message, one.text) for one in part.unread]
+    origins = (Origin(len(part), number, path, part.lines),) if len(part) else ()
+    return Chunk(_records(part, values), part.size, misfits, None, part.suspicious, None, origins)
+
+
+def _records(part: FilePart, values: FileValues) -> Sequence[dict[str, Any]]:
+    constants, line = values.constants(part.member), values.noted.line
+    if part.columns is not None:
+        return _typed(part, part.columns, constants, line, values.path)
+    if isinstance(part.records, ColumnRecords):
+        return _lane(part, part.records, constants, line, values.path)
+    plain = {name: plain_value(value) for name, (_, value) in constants.items()}
+    for record in part.records:
+        for name, value in plain.items():
+            _require_free(name in record, name, values.path)
+            record[name] = value
+    if line:
+        for record, at in zip(part.records, part.lines()):
+            _require_free(line in record, line, values.path)
+            record[line] = at
+    return part.records
+
+
+def _typed(
+    part: FilePart, table: pa.Table, constants: dict[str, tuple[str, Any]], line: str | None, path: str
+) -> ColumnRecords:
+    rows = table.num_rows
+    for name, (kind, value) in constants.items():
+        _require_free(name in table.column_names, name, path)
+        field, column = typed_field(name, kind, pa.repeat(pa.scalar(value, _TYPES[kind]), rows))
+        table = table.append_column(field, column)
+    if line:
+        _require_free(line in table.column_names, line, path)
+        field, column = typed_field(line, "int64", pa.array(part.lines(), pa.int64()))
+        table = table.append_column(field, column)
+    return ColumnRecords(table, lambda: as_records(table), table.get_total_buffer_size())
+
+
+def _lane(
+    part: FilePart, records: ColumnRecords, constants: dict[str, tuple[str, Any]], line: str | None, path: str
+) -> Sequence[dict[str, Any]]:
+    """Columns as JSON is expected: what the path gives has a column there already, if it was met before."""
+    table, rows = records.columns, len(records)
+    added = {name: plain_value(value) for name, (_, value) in constants.items()}
+    for name, value in added.items():
+        held = table.column(name) if name in table.column_names else None
+        if held is not None:
+            _require_free(held.null_count < rows, name, path)
+            filled = pa.chunked_array([pa.repeat(pa.scalar(value, held.type), rows)])
+            table = table.set_column(table.column_names.index(name), table.schema.field(name), filled)
+        else:
+            table = table.append_column(name, pa.repeat(pa.scalar(value), rows))
+    if line:
+        at = pa.array(part.lines(), pa.int64())
+        if line in table.column_names:
+            table = table.set_column(table.column_names.index(line), table.schema.field(line), at)
+        else:
+            table = table.append_column(line, at)
+
+    def met() -> list[dict[str, Any]]:
+        more = [{line: at} for at in part.lines()] if line else [{}] * rows
+        return [{**record, **added, **own} for record, own in zip(records, more)]
+
+    return ColumnRecords(table, met, records.held_bytes)
+
+
+def _require_free(taken: bool, name: str, path: str) -> None:
+    if taken:
+        words = f"{name} is a column of {path} as well, and the feed makes one of that name"
+        raise file_problem("file.name_taken", words, "give the part of the path, or the noted column, another name")
+
+
+def plain_value(value: Any) -> Any:
+    if isinstance(value, datetime):
+        return format_time(value)
+    return value.isoformat() if isinstance(value, date) else value

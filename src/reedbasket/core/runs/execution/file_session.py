@@ -1,0 +1,136 @@
+"""One run's way to a store of files: what is listed, which tables its files are, and what to take of each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from datetime import datetime
+from typing import Any
+
+from ...errors import ReedError
+from ...masking import Mask
+from ...shaping.fast_path import Expected
+from ...sources.files.problems import FileGone
+from ...sources.files.store import FileInfo, Store, with_checksum
+from ...sources.files.stores.open import open_store
+from ...sources.http import RequestSeen
+from ...spec.pattern import Pattern
+from ...warehouses.warehouse import SavedCursor
+from ..planning.file_table_selection import ChosenFiles, choose_files
+from ..planning.matched_tables import Held, Offered
+from ..planning.order import RunOrder, SourceOrder, TableOrder
+from .file_table_reader import FileTaking
+from .request_context import Outside
+from .spool import Spool
+
+
+class FileReading:
+    """See reading.Reading. widens: whether columns widen where the source's values do."""
+
+    def __init__(self, order: SourceOrder, outside: Outside, seen: Callable[[RequestSeen], None]) -> None:
+        """Raises SecretMissing, SourceError."""
+        assert order.files is not None
+        self._order = order
+        self._outside = outside
+        self._seen = seen
+        self.mask = Mask([outside.reveal(name) for name in order.secrets.values()])
+        self.zone = order.files.zone
+        self.store: Store = open_store(order.files, outside.reveal, outside.places)
+        self.widens = True
+        self._listed: dict[str, list[FileInfo]] = {}
+        self._matching: dict[tuple[str, ...], list[tuple[FileInfo, Pattern]]] = {}
+        self._chosen: dict[str, ChosenFiles] = {}
+        self._stores: dict[str, Store] = {}
+        self._told: dict[str, FileInfo | None] = {}
+
+    def offered(self, order: RunOrder) -> Offered:
+        self.widens = order.drift.types in ("accept", "stop")
+        chosen = choose_files(order.wishes, order.feed_defaults, order.table_prefix)
+        self._chosen = {one.order.name: one for one in chosen}
+        matched = {info.path for one in chosen for info, _ in self.matching(one.patterns)}
+        markers = {one.changes.marker for one in chosen if one.changes.marker}
+        ignored = [] if markers else sorted(
+            {info.path for listed in self._listed.values() for info in listed} - matched
+        )  # fmt: skip
+        notes: list[tuple[Any, str, str]] = []
+        if ignored:
+            named = ", ".join(ignored[:3]) + (f" and {len(ignored) - 3} more" if len(ignored) > 3 else "")
+            notes.append(("info", "file.ignored", f"in the folders looked at, not part of this feed: {named}"))
+        problems: dict[str, ReedError] = {}
+        return Offered(order.model_copy(update={"tables": [one.order for one in chosen]}), problems, notes)
+
+    def listed(self, pattern: Pattern) -> list[FileInfo]:
+        """What the store has below the pattern's folder, listed once a run."""
+        key = pattern.text if pattern.plain else f"{pattern.under}/"
+        if key not in self._listed:
+            if pattern.plain:
+                found = self.store.info(pattern.text)
+                self._listed[key] = [found] if found else []
+            else:
+                self._listed[key] = list(self.store.list(pattern.under))
+        return self._listed[key]
+
+    def matching(self, patterns: Sequence[Pattern]) -> list[tuple[FileInfo, Pattern]]:
+        """Files that match, each once, with the first pattern that it does; looked through once a run."""
+        key = tuple(pattern.text for pattern in patterns)
+        if key in self._matching:
+            return self._matching[key]
+        found: dict[str, tuple[FileInfo, Pattern]] = {}
+        for pattern in patterns:
+            matches = pattern.matches
+            for info in self.listed(pattern):
+                if matches(info.path) and info.path not in found:
+                    found[info.path] = (info, pattern)
+        self._matching[key] = list(found.values())
+        return self._matching[key]
+
+    def with_checksum(self, info: FileInfo) -> FileInfo | None:
+        """The file as told by its content, which is read once a run; None where it has gone meanwhile. Raises SourceError."""
+        if info.path not in self._told:
+            try:
+                self._told[info.path] = with_checksum(self.store, info)
+            except FileGone:
+                self._told[info.path] = None
+        return self._told[info.path]
+
+    def there(self) -> set[str]:
+        return {info.path for listed in self._listed.values() for info in listed}
+
+    def take(
+        self,
+        table: TableOrder,
+        saved: SavedCursor | None,
+        *,
+        expected: Callable[[], Expected | None] | None = None,
+        until: datetime | None = None,
+        latest: bool = False,
+        held: Held | None = None,
+    ) -> FileTaking:
+        return FileTaking(
+            self, self._order, self._chosen[table.name], saved, held or Held(None, ()), self._seen, expected or (lambda: None)
+        )
+
+    def store_of(self, name: str) -> Store:
+        """The store that files are copied to."""
+        if name not in self._stores:
+            source = self._order.stores[name]
+            self._stores[name] = open_store(source, self._outside.reveal, self._outside.places)
+        return self._stores[name]
+
+    @property
+    def stop(self) -> Any:
+        return self._outside.stop
+
+    def wanted_again(self, table: str) -> bool:
+        return False
+
+    def keep(self, table: str, since: Any, spool: Spool) -> None:
+        """Nobody asks for files by another table's records."""
+        spool.close()
+
+    def settle(self) -> None:
+        """A store keeps nothing for us."""
+
+    def close(self) -> None:
+        for store in self._stores.values():
+            store.close()
+        self.store.close()

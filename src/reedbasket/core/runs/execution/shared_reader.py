@@ -1,0 +1,154 @@
+"""One pass over a table for several warehouses: what is read once is handed to each, in a thread of its own.
+
+Warehouses that stand at the same place share a pass: by their saved cursors, or the files that they have. One that is behind, since its
+last load failed, reads for itself until it has caught up. What decides what is new stays with each: its own cursor, its own state.
+"""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Generator, Iterator
+from contextlib import closing
+from dataclasses import replace
+from typing import Any
+
+from ...records.batching import gathered
+from ...records.bounded_queue import MOST_WAITING_BYTES, Handover
+from ...records.chunk import Chunk
+from ...shaping.shared_batch import ShapedOnce
+from ...warehouses.warehouse import SavedCursor
+from ..planning.order import TableOrder
+from .source_session import Pass, Reading
+
+# Of each: what one has taken and another has not is held with what it was shaped to.
+_MOST_WAITING_BYTES = MOST_WAITING_BYTES // 2
+
+
+class SharedTable:
+    """One table's pass, shared by so many. `_changed` guards everything below it."""
+
+    def __init__(self, count: int, commit_every: int) -> None:
+        self._changed = threading.Condition()
+        self._count = count
+        self._commit_every = commit_every
+        self._joined: list[_Branch] = []
+        # Have ended without taking part.
+        self._never = 0
+        # Passes go one after the other: a database is read over one connection.
+        self.one_pass = threading.Lock()
+
+    def leave(self, branch: _Branch | None) -> None:
+        """One of them has ended; None: before it began a pass."""
+        if branch is not None:
+            branch.close()
+        with self._changed:
+            self._never += branch is None or branch not in self._joined
+            self._changed.notify_all()
+
+    def again(self, before: _Branch, branch: _Branch) -> None:
+        """The table is taken anew: in place of a branch that took part comes another, by itself."""
+        before.close()
+        with self._changed:
+            self._joined = [branch if one is before else one for one in self._joined]
+
+    def chunks(self, branch: _Branch) -> Iterator[Chunk] | Handover[Chunk]:
+        """Once all that are to come have come: those that stand at the same place share a pass, the first of them reads. Asked for a second
+        time, where what was taken turned out to be bad, each goes on by itself from where it stands."""
+        with self._changed:
+            if branch in self._joined:
+                return self._pass(branch)
+            # As of now: what is committed on the way moves it.
+            branch.begins = branch.taking.begins
+            self._joined.append(branch)
+            self._changed.notify_all()
+            self._changed.wait_for(lambda: len(self._joined) + self._never >= self._count)
+            together = [one for one in self._joined if one.begins == branch.begins]
+            if len(together) > 1 and together[0] is branch:
+                for other in together[1:]:
+                    other.taking.follow(branch.taking)
+                threading.Thread(target=self._read, args=(together,), name="read for several", daemon=True).start()
+        return branch if len(together) > 1 else self._pass(branch)
+
+    def _pass(self, branch: _Branch) -> Generator[Chunk, None, None]:
+        with self.one_pass:
+            yield from branch.taking.chunks()
+
+    def _read(self, together: list[_Branch]) -> None:
+        error: BaseException | None = None
+        try:
+            with closing(self._pass(together[0])) as chunks:
+                records, began = 0, time.monotonic()
+                for chunk in gathered(chunks, self._commit_every):
+                    taken = time.monotonic() - began
+                    batch = replace(chunk, once=ShapedOnce(records))
+                    records += len(chunk.records)
+                    # Waits for the slowest: memory stays bounded by what each may have waiting.
+                    for branch in together:
+                        branch.reading_seconds += taken
+                        branch.put(batch)
+                    if all(branch.closed for branch in together):
+                        break
+                    began = time.monotonic()
+        except BaseException as failed:  # each raises it where it is
+            error = failed
+        finally:
+            for branch in together:
+                branch.end(error)
+
+
+class _Branch(Handover[Chunk]):
+    """What one warehouse takes of a pass."""
+
+    def __init__(self, taking: Pass) -> None:
+        super().__init__(_MOST_WAITING_BYTES)
+        self.taking = taking
+        self.begins: Any = None
+
+
+class SharedReading:
+    """A reading for one of several warehouses: see reading.Reading. Everything but the chunks of a pass is its own."""
+
+    def __init__(self, reading: Reading, shared: SharedTable) -> None:
+        self._reading = reading
+        self._shared = shared
+        self.mask = reading.mask
+        self.branch: _Branch | None = None
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._reading, name)
+
+    def take(self, table: TableOrder, saved: SavedCursor | None, **more: Any) -> Pass:
+        with self._shared.one_pass:  # a database is asked over one connection
+            taking = self._reading.take(table, saved, **more)
+        before, self.branch = self.branch, _Branch(taking)
+        branch = self.branch
+        if before is not None:
+            self._shared.again(before, branch)
+        shared: Any = _SharedPass(taking, self._shared, branch)
+        return shared  # type: ignore[no-any-return]
+
+    def wanted_again(self, table: str) -> bool:
+        return self._reading.wanted_again(table)
+
+
+class _SharedPass:
+    """A pass whose chunks come from elsewhere. Rows of one engine never pass through to another's by themselves."""
+
+    def __init__(self, taking: Pass, shared: SharedTable, branch: _Branch) -> None:
+        self._taking = taking
+        self._shared = shared
+        self._branch = branch
+
+    def begin(self) -> None:
+        with self._shared.one_pass:
+            self._taking.begin()
+
+    def chunks(self) -> Iterator[Chunk] | Handover[Chunk]:
+        return self._shared.chunks(self._branch)
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._taking, name)
+
+    def straight(self) -> None:
+        return None

@@ -1,0 +1,223 @@
+"""One run's way to its source, whatever the source is: tables, and what to take of each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
+from datetime import datetime
+from typing import Any, Protocol
+
+from ...changes.cursor import CursorTracker
+from ...errors import ReedError
+from ...masking import Mask
+from ...records.bounded_queue import Handover
+from ...records.chunk import Chunk
+from ...shaping.fast_path import Expected
+from ...sources.http import RequestSeen
+from ...sources.pace import Wait
+from ...sources.sql.changelog import Lag
+from ...spec.http import HttpTable, Retry
+from ...warehouses.loader.file_list import FileLine
+from ...warehouses.warehouse import SavedCursor
+from ..planning.discovered_tables import asked_tables, with_asked
+from ..planning.matched_tables import Held, Offered, ignored
+from ..planning.order import RunOrder, SourceOrder, TableOrder
+from .database_session import SqlReading
+from .file_session import FileReading
+from .passthrough import Straight
+from .request_context import Asking, Outside
+from .spool import Spool
+from .table_reader import Taking, parents_of
+from .whole_files import WholeFiles
+
+
+class Pass(Protocol):
+    """One pass over one table. See taking.Taking."""
+
+    tracker: CursorTracker | None
+    from_text: str | None
+
+    @property
+    def left_out(self) -> frozenset[str]:
+        """Fields that are not even asked for."""
+
+    @property
+    def notes(self) -> Sequence[tuple[Any, str, str]]:
+        """For the run's log: (level, code, words)."""
+
+    @property
+    def ended_notes(self) -> Sequence[tuple[Any, str, str]]:
+        """The same, once all chunks have been taken."""
+
+    @property
+    def lag(self) -> Lag | None:
+        """How far the log was ahead that it followed, once all chunks have been taken."""
+
+    @property
+    def follows_log(self) -> bool:
+        """The records are LoggedRecords: changes of rows, and of some that they are gone."""
+
+    @property
+    def seldom(self) -> bool:
+        """What was taken is committed on the way only where enough rows are staged, and not where a part took long."""
+
+    @property
+    def sweeps(self) -> bool:
+        """Everything is read: what is not among it has gone, whatever the way of writing."""
+
+    @property
+    def flat(self) -> bool:
+        """No record holds others, so that no child tables come."""
+
+    @property
+    def shifts(self) -> bool:
+        """Records are told apart by where they lie in a list, which may move while it is read."""
+
+    @property
+    def begins(self) -> Any:
+        """Equal for passes of one table that bring the same."""
+
+    def follow(self, leader: Any) -> None:
+        """Take no chunks of one's own: those of another pass, which began at the same place, are this one's. What that one finds out on
+        the way is known here too; how far this one has got stays its own."""
+
+    def straight(self) -> Straight | WholeFiles | None:
+        """All of it for the pass-through lane, or the files' own; None where records have to be looked at."""
+
+    def begin(self) -> None:
+        """Before a run takes chunks: what has to be there for it. Raises SourceError."""
+
+    def committed(self, cursor: SavedCursor | None) -> None:
+        """The warehouse has everything up to here."""
+
+    def chunks(self) -> Iterator[Chunk] | Handover[Chunk]:
+        """A handover where another thread reads already."""
+
+    def sample(self) -> tuple[str, Iterator[Chunk]]: ...
+
+    def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]: ...
+
+    def followed(self, mark: SavedCursor) -> None: ...
+
+    def position(self, *, ended: bool) -> SavedCursor | None: ...
+
+    def kept_files(self) -> Sequence[FileLine]:
+        """What the next commit says of files; nothing of other sources."""
+
+    def problem(self) -> ReedError | None:
+        """Why the table does not count as taken, though all else of it is committed."""
+
+    @property
+    def cursor_from(self) -> Any: ...
+
+    @property
+    def unchanged(self) -> bool: ...
+
+    @property
+    def safe(self) -> bool: ...
+
+    @property
+    def moved(self) -> bool: ...
+
+
+class Reading(Protocol):
+    """To be closed by whoever opened it. mask: blanks the source's secrets."""
+
+    mask: Mask
+
+    def offered(self, order: RunOrder) -> Offered:
+        """The order with its tables as they are at the source. Raises SourceError."""
+
+    def take(
+        self,
+        table: TableOrder,
+        saved: SavedCursor | None,
+        *,
+        expected: Callable[[], Expected | None] | None = None,
+        until: datetime | None = None,
+        latest: bool = False,
+        held: Held | None = None,
+    ) -> Pass:
+        """held: what the warehouse has of it already; of files needed to tell which are new."""
+
+    def wanted_again(self, table: str) -> bool:
+        """Whether other tables ask by this one's records, so that they are put aside."""
+
+    def keep(self, table: str, since: Any, spool: Spool) -> None: ...
+
+    def settle(self) -> None:
+        """At the end of a run: the source may let go of what was kept for us and is in the warehouse. Raises SourceError."""
+
+    def close(self) -> None: ...
+
+
+class HttpReading:
+    """By requests. See Reading."""
+
+    def __init__(
+        self,
+        order: SourceOrder,
+        outside: Outside,
+        seen: Callable[[RequestSeen], None],
+        told: Callable[[Wait], None] = lambda _: None,
+        retry: Retry | None = None,
+    ) -> None:
+        """Raises SecretMissing, SourceError."""
+        self._order = order
+        self._asking = Asking(order, outside)
+        self.mask = self._asking.mask
+        self._sender = self._asking.sender(seen, told, retry)
+        self._parents = parents_of(order, self._asking, self._sender)
+        # Of a connector that asks the source: which there are, and what it said on the way.
+        self._tables: dict[str, HttpTable] | None = None
+        self._said: list[tuple[Any, str, str]] = []
+
+    def offered(self, order: RunOrder) -> Offered:
+        if order.asked is not None:
+            if self._tables is None:
+                self._tables = asked_tables(order, self._asking, self._sender, lambda *line: self._said.append(line))
+            found = with_asked(order, self._tables)
+            return replace(found, notes=[*self._said, *found.notes])
+        return Offered(order, {}, ignored(order.ignored, "offered by the connector"))
+
+    def take(
+        self,
+        table: TableOrder,
+        saved: SavedCursor | None,
+        *,
+        expected: Callable[[], Expected | None] | None = None,
+        until: datetime | None = None,
+        latest: bool = False,
+        held: Held | None = None,
+    ) -> Taking:
+        return Taking(
+            self._order, table, self._asking, self._sender, saved, self._parents, until=until, latest=latest, expected=expected
+        )
+
+    def wanted_again(self, table: str) -> bool:
+        return self._parents.wanted(table)
+
+    def keep(self, table: str, since: Any, spool: Spool) -> None:
+        self._parents.keep(table, since, spool)
+
+    def settle(self) -> None:
+        """An API keeps nothing for us."""
+
+    def close(self) -> None:
+        self._parents.close()
+        self._sender.close()
+
+
+def open_reading(
+    order: SourceOrder,
+    outside: Outside,
+    seen: Callable[[RequestSeen], None],
+    told: Callable[[Wait], None] = lambda _: None,
+    retry: Retry | None = None,
+) -> Reading:
+    """Raises SecretMissing, SourceError."""
+    if order.files is not None:
+        return FileReading(order, outside, seen)
+    if order.database is not None:
+        return SqlReading(order, outside, seen)
+    return HttpReading(order, outside, seen, told, retry)

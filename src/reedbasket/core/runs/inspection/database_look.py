@@ -1,0 +1,161 @@
+"""Looking at a database before anything is brought: each step of the way in, its tables, what an administrator has to run."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from fnmatch import fnmatchcase
+from typing import Any
+
+from ... import errors
+from ...check_steps import CheckStep, walked
+from ...shaping import Shaper, TableShape
+from ...sources.sql import Table
+from ..execution.cdc_table_reader import slot_for
+from ..execution.database_session import SqlReading
+from ..execution.request_context import Outside
+from ..planning.order import RunOrder, SourceOrder
+from ..planning.table_selection import choose, name_of
+from .look import Method, Peeked, SurveyedColumn, SurveyedTable, listed
+
+_SQLITE_STEPS = ("file", "catalog", "read")
+# What could be a cursor by its type, and of those what is likely one by its name.
+_LIKELY = ("updated", "modified", "changed", "created", "inserted", "at", "time", "date", "seq", "version")
+_LATE = "rows committed late (see overlap)"
+
+
+def check_database(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder] = ()) -> list[CheckStep]:
+    """feeds: those that read from it: their tables are looked for, and whether they may be read."""
+    assert order.database is not None
+    if order.database.on == "sqlite":
+        return walked(_sqlite(order, outside, feeds), _SQLITE_STEPS)
+    way: Any
+    if order.database.on == "mysql":
+        from ...sources.mysql import check as way
+    else:
+        from ...sources.postgres import check as way
+
+    steps = way.check(order.database, outside.reveal, outside.places, lambda: _of_feeds(order, outside, feeds))
+    return walked(steps, way.STEPS)
+
+
+def _sqlite(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -> Iterator[CheckStep]:
+    try:
+        reading = SqlReading(order, outside, lambda _: None)
+    except errors.ReedError as error:
+        yield CheckStep("file", False, error.found, error.mend)
+        return
+    reading.close()
+    assert order.database is not None
+    yield CheckStep("file", True, f"{order.database.path} is there")
+    yield from _of_feeds(order, outside, feeds)
+
+
+def _of_feeds(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -> Iterator[CheckStep]:
+    """The catalog, and what the feeds name of it."""
+    try:
+        reading = SqlReading(order, outside, lambda _: None)
+    except errors.ReedError as error:
+        yield CheckStep("catalog", False, error.found, error.mend)
+        return
+    try:
+        tables = reading.database.tables()
+        yield CheckStep("catalog", True, f"{len(tables)} tables and views, {sum(t.readable for t in tables)} that we may read")
+        named = 0
+        logs: dict[str, list[Table]] = {}
+        for feed in feeds:
+            choice = reading.choose(feed)
+            named += len(choice.chosen)
+            for chosen in choice.chosen:
+                if chosen.by == "log":
+                    logs.setdefault(slot_for(chosen, feed.feed), []).append(chosen.table)
+            for name, problem in choice.problems.items():
+                yield CheckStep("read", False, f"feed {feed.feed}, {name}: {problem.found}", problem.mend)
+                return
+        one = next((t for t in tables if t.readable), None)
+        if one is not None and not named:
+            next(iter(reading.alone(one, one.name).chunks()))
+        yield CheckStep("read", True, f"{named} tables that feeds name are there" if named else "no feed names a table yet")
+        yield from reading.database.check_logs(logs)
+    except errors.ReedError as error:
+        yield CheckStep("read", False, error.found, error.mend)
+    finally:
+        reading.close()
+
+
+def survey_database(order: SourceOrder, outside: Outside, match: Sequence[str], besides: Sequence[str]) -> list[SurveyedTable]:
+    """All tables and views that match, out of the catalog alone: no row is read."""
+    reading = SqlReading(order, outside, lambda _: None)
+    try:
+        found = []
+        for table in reading.database.tables():
+            name = name_of(table, reading.home)
+            names = {name, f"{table.schema}.{table.name}"}
+            if match and not any(fnmatchcase(n, pattern) for n in names for pattern in match):
+                continue
+            if not any(fnmatchcase(n, pattern) for n in names for pattern in besides):
+                found.append(_surveyed(name, table, reading.database.dialect))
+        return found
+    finally:
+        reading.close()
+
+
+def _surveyed(name: str, table: Table, dialect: str) -> SurveyedTable:
+    columns = [SurveyedColumn(c.name, c.kind or "", None, None, [], c.declared, c.nullable) for c in table.columns]
+    cursors = [
+        c.name for c in table.columns
+        if c.kind in ("timestamp", "date") or (c.kind == "int64" and (table.key == (c.name,) or _likely(c.name)))
+    ]  # fmt: skip
+    cursors.sort(key=lambda column: (not _likely(column), "updat" not in column and "modif" not in column))
+    return SurveyedTable(
+        name, table.about, total=table.rows, columns=columns, key=list(table.key), cursors=cursors, what=table.what,
+        readable=table.readable, methods=methods_of(table, cursors, dialect), indexed=sorted(table.indexed),
+    )  # fmt: skip
+
+
+def _likely(column: str) -> bool:
+    return any(column.lower().endswith(word) or word in column.lower().split("_") for word in _LIKELY)
+
+
+def methods_of(table: Table, cursors: Sequence[str], dialect: str) -> list[Method]:
+    """How changes of a table can be found, and what each way misses."""
+    found = []
+    if cursors:
+        slow = "" if cursors[0] in table.indexed else f"; without an index on {cursors[0]} each run reads the whole table"
+        found.append(Method("cursor", f"deletes; changes that leave the cursor as it is; {_LATE}{slow}"))
+    if dialect != "sqlite" and table.what == "table" and table.key:
+        found.append(Method("log", "nothing; the server has to keep its log for us"))
+    if table.versioned and table.what == "table" and dialect == "postgres" and table.key:
+        found.append(Method("row_version", "deletes; each run goes through the whole table"))
+    if table.key:
+        found.append(Method("compare", "nothing; each run reads the whole table"))
+    found.append(Method("everything", "nothing; each run reads and writes the whole table"))
+    return found
+
+
+def peek_database(order: SourceOrder, outside: Outside, name: str, rows: int) -> Peeked:
+    """The first rows of a table. Raises ReedError."""
+    reading = SqlReading(order, outside, lambda _: None)
+    try:
+        choice = choose(
+            {name: None}, RunOrder.model_fields["feed_defaults"].default, reading.database.tables(), reading.home, {}
+        )
+        for problem in choice.problems.values():
+            raise problem
+        taking = reading.alone(choice.chosen[0].table, name)
+        statement = taking.statement(None)
+        limited = type(statement)(f"{statement.text}\nlimit {int(rows)}", statement.columns, statement.values)
+        shaper = Shaper(TableShape("peek"), [], "row")
+        made: list[list[Any]] = []
+        rejects: list[str] = []
+        for chunk in taking.read(limited):
+            if not len(chunk.records):
+                continue
+            shaped = shaper.shape(chunk.records, 0)
+            batch = shaped.batches[0]
+            rejects += [reject.message for reject in shaped.rejects]
+            made += [list(row) for row in zip(*(listed(batch.columns[c.name][1]) for c in shaper.family.root.columns))]
+        columns = [(column.name, column.kind) for column in shaper.family.root.columns]
+        columns = columns or [(c.name, c.kind or "text") for c in statement.columns]
+        return Peeked(columns, made, rejects, [])
+    finally:
+        reading.close()

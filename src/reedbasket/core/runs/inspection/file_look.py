@@ -1,0 +1,243 @@
+"""Looking at a store of files before anything is brought: each step of the way in, which files there are, what stands in them."""
+
+from __future__ import annotations
+
+import itertools
+import re
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from contextlib import closing
+from datetime import datetime
+from fnmatch import fnmatchcase
+from typing import Any
+from urllib.parse import urlsplit
+
+from ... import errors
+from ...check_steps import CheckStep, reach, walked
+from ...errors import DefinitionError, NotFound
+from ...shaping import Shaper, TableShape
+from ...shaping.typed_columns import as_records
+from ...sources.files.formats.csv_text import Columns
+from ...sources.files.formats.sniff import said
+from ...sources.files.reader import FileReader
+from ...sources.files.store import FileInfo
+from ...spec.files import FileFormat
+from ...spec.model import FeedTable
+from ...spec.pattern import Pattern
+from ...spec.times import format_time
+from ...wording import many, size
+from ..execution.file_session import FileReading
+from ..execution.request_context import Outside
+from ..planning.file_table_selection import choose_files
+from ..planning.order import RunOrder, SourceOrder
+from .look import Method, Peeked, SurveyedColumn, SurveyedTable, listed
+
+_PORTS = {"sftp": 22, "ftp": 21, "ftps": 21, "http": 80, "https": 443}
+# Of a survey: files listed, and kinds of them shown.
+_MOST_LISTED = 100_000
+_MOST_KINDS = 200
+_FORMS = (
+    (re.compile(r"(?<!\d)(?:19|20)\d{8}(?!\d)"), "{hour:%Y%m%d%H}", "%Y%m%d%H"),
+    (re.compile(r"(?<!\d)(?:19|20)\d{6}(?!\d)"), "{day:%Y%m%d}", "%Y%m%d"),
+    (re.compile(r"(?<!\d)(?:19|20)\d{2}-\d{2}-\d{2}(?!\d)"), "{day:%Y-%m-%d}", "%Y-%m-%d"),
+    (re.compile(r"(?<!\d)(?:19|20)\d{2}-\d{2}(?![\d-])"), "{month:%Y-%m}", "%Y-%m"),
+    (re.compile(r"(?<!\d)(?:19|20)\d{4}(?!\d)"), "{month:%Y%m}", "%Y%m"),
+)
+_DIGITS = re.compile(r"\d+")
+
+
+def check_files(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder] = ()) -> list[CheckStep]:
+    """feeds: those that read from it: whether their patterns match anything."""
+    assert order.files is not None
+    steps = ("list", "read") if order.files.path else ("name", "port", "sign-in", "list", "read")
+    return walked(_steps(order, outside, feeds), steps)
+
+
+def _steps(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -> Iterator[CheckStep]:
+    source = order.files
+    assert source is not None
+    remote = source.path is None
+    if remote:
+        at = urlsplit(source.endpoint or (source.url or "" if source.scheme != "s3" else ""))
+        if at.hostname:
+            yield from reach(at.hostname, at.port or _PORTS.get(at.scheme, 443), "`url`, or `endpoint`")
+    try:
+        reading = FileReading(order, outside, lambda _: None)
+    except errors.ReedError as error:
+        yield CheckStep("sign-in" if remote else "list", False, error.found, error.mend)
+        return
+    try:
+        if remote:
+            yield CheckStep("sign-in", True, f"as {source.user}" if source.user else "nobody is asked to")
+        found = [
+            pattern
+            for feed in feeds
+            for chosen in choose_files(feed.wishes, feed.feed_defaults, "")
+            for pattern in chosen.patterns
+        ]
+        if source.scheme in ("http", "https"):
+            yield CheckStep("list", True, "over HTTP files are not listed, each one is named")
+            first = next((info for pattern in found for info in reading.listed(pattern)), None)
+        else:
+            files = list(itertools.islice(reading.store.list(""), 1_000))
+            more = " or more" if len(files) == 1_000 else ""
+            yield CheckStep("list", True, f"{many(len(files), 'file')}{more}")
+            unmatched = [p.text for p in found if not any(p.matches(info.path) for info in reading.listed(p))]
+            if unmatched:
+                yield CheckStep(
+                    "read", False, f"no file matches {', '.join(unmatched)}", "mend the pattern, or wait for the first file"
+                )
+                return
+            first = files[0] if files else None
+        if first is None:
+            yield CheckStep("read", True, "there is no file yet")
+            return
+        with closing(reading.store.open(first.path)) as content:
+            content.read(1)
+        yield CheckStep("read", True, f"{first.path} can be read")
+    except errors.ReedError as error:
+        yield CheckStep("list", False, error.found, error.mend)
+    finally:
+        reading.close()
+
+
+def survey_files(order: SourceOrder, outside: Outside, match: Sequence[str], besides: Sequence[str]) -> list[SurveyedTable]:
+    """Kinds of files: those whose paths differ in digits and folders alone are one, with the pattern that matches them."""
+    reading = FileReading(order, outside, lambda _: None)
+    try:
+        kinds: dict[tuple[int, str], list[FileInfo]] = {}
+        for info in itertools.islice(reading.store.list(""), _MOST_LISTED):
+            if match and not any(fnmatchcase(info.path, pattern) for pattern in match):
+                continue
+            if any(fnmatchcase(info.path, pattern) for pattern in besides):
+                continue
+            folders, _, name = info.path.rpartition("/")
+            kinds.setdefault((folders.count("/") if folders else -1, _DIGITS.sub("0", name)), []).append(info)
+        return [_kind(reading, infos) for infos in list(kinds.values())[:_MOST_KINDS]]
+    finally:
+        reading.close()
+
+
+def _kind(reading: FileReading, infos: list[FileInfo]) -> SurveyedTable:
+    newest = max(infos, key=lambda info: (info.modified is not None, info.modified or datetime.min, info.path))
+    held = sum(info.size for info in infos)
+    when = f", the newest of {format_time(newest.modified)}" if newest.modified else ""
+    table = SurveyedTable(
+        suggested([info.path for info in infos]), f"{many(len(infos), 'file')}, {size(held)}{when}", request=newest.path,
+        total=len(infos), what="files",
+    )  # fmt: skip
+    columns = Columns({}, reading.zone)
+    reader = FileReader(FileFormat(), columns, None)
+    if reader.format_of(newest.path) is None and not newest.path.lower().endswith(".zip"):
+        table.what = "files that are no records"
+        table.methods = [Method("files", "nothing; they can be copied as they are (`copy`)")]
+        return table
+    table.methods = [
+        Method("files", "rows that vanish from a file that is merged; a file that is changed within `settle` waits"),
+        Method("everything", "nothing; each run reads every file"),
+    ]
+    try:
+        shaper, records = _sample(reading, newest, reader, 1_000)
+    except errors.ReedError as error:
+        table.error = error.as_dict()
+        return table
+    table.records = len(records)
+    kinds = {column.name: column.kind for column in shaper.family.root.columns}
+    batch = shaper.shape(records, 0).batches[0] if records else None
+    for name, (_, data) in batch.columns.items() if batch else ():
+        values = listed(data)
+        present = [value for value in values if value is not None]
+        examples = [str(value)[:40] for value in dict.fromkeys(map(str, present))][:3]
+        table.columns.append(
+            SurveyedColumn(name, kinds.get(name, "text"), len(values) - len(present), len(set(map(repr, present))), examples)
+        )
+        if (
+            len(present) == len(values) > 1
+            and table.columns[-1].distinct == len(values)
+            and kinds.get(name) in ("int64", "text")
+        ):
+            table.keys.append(name)
+    table.lists = [child.name.removeprefix(f"{shaper.structure.name}_") for child in shaper.structure.children()]
+    return table
+
+
+def suggested(paths: Sequence[str]) -> str:
+    """A pattern that matches all of some paths of one kind."""
+    split = [path.split("/") for path in paths]
+    parts = []
+    for place, names in enumerate(zip(*split)):
+        if len(set(names)) == 1 and (place < len(split[0]) - 1 or len(paths) > 1):
+            parts.append(names[0])
+        elif place < len(split[0]) - 1:
+            parts.append("*")
+        else:
+            parts.append(_of_names(names))
+    return "/".join(parts)
+
+
+def _of_names(names: Sequence[str]) -> str:
+    for form, written, letters in _FORMS:
+        if all(form.search(name) and _is_time(form.search(name), letters) for name in names):
+            made = Counter(form.sub("\0", name) for name in names)
+            if len(made) == 1:
+                return next(iter(made)).replace("\0", written)
+    found = {_DIGITS.sub("*", name) for name in names} if len(names) > 1 else set(names)
+    return next(iter(found)) if len(found) == 1 else "*"
+
+
+def _is_time(found: Any, letters: str) -> bool:
+    try:
+        datetime.strptime(found[0], letters)
+    except ValueError:
+        return False
+    return True
+
+
+def peek_files(order: SourceOrder, outside: Outside, text: str, rows: int, feeds: Sequence[RunOrder] = ()) -> Peeked:
+    """The first records of the first file that a pattern matches; of a feed's table by its name, with what it says of the format.
+    Raises ReedError."""
+    own = next((feed.wishes[text] for feed in feeds if text in feed.wishes), None) or FeedTable()
+    reading = FileReading(order, outside, lambda _: None)
+    try:
+        try:
+            patterns = [Pattern(one) for one in own.files or [text]]
+        except ValueError as error:
+            raise DefinitionError("peeking at", text, found=str(error), mend="name a file, or a pattern of files") from None
+        matching = reading.matching(patterns)
+        if not matching:
+            raise NotFound(
+                "peeking at", text, found=f"no file of {reading.store.where} matches",
+                mend=f"see which there are with `reed survey {order.source}`", code="file.not_found",
+            )  # fmt: skip
+        infos = [info for info, _ in matching]
+        info = next((info for info in infos if info.size), infos[0])
+        reader = FileReader(own.format or FileFormat(), Columns({}, reading.zone), None)
+        shaper, records = _sample(reading, info, reader, rows)
+        shaped = shaper.shape(records, 0)
+        columns = [(column.name, column.kind) for column in shaper.family.root.columns]
+        held = shaped.batches[0].columns if shaped.batches else {}
+        lists = [listed(held[n][1]) if n in held else [None] * shaped.records for n, _ in columns]
+        read_as = reader.format_of(info.path) or "zip"
+        how = f"{read_as}, {said(reader.sniffed_as)}" if reader.sniffed_as else read_as
+        note = f"{info.path}, 1 of {many(len(infos), 'file')} that match, {size(info.size)}; read as {how}"
+        return Peeked(columns, [list(row) for row in zip(*lists)], [r.message for r in shaped.rejects], [], note)
+    finally:
+        reading.close()
+
+
+def _sample(reading: FileReading, info: FileInfo, reader: FileReader, most: int) -> tuple[Shaper, list[dict[str, Any]]]:
+    """Raises FileProblem, SourceError."""
+    shaper, records = Shaper(TableShape("peek"), [], "row"), list[dict[str, Any]]()
+    with closing(reading.store.open(info.path)) as content:
+        parts = reader.read(info, content)
+        for part in parts:
+            if part.columns is not None:
+                records += as_records(part.columns.slice(0, most - len(records)))
+            else:
+                records += part.records[: most - len(records)]
+            if len(records) >= most:
+                break
+        parts.close()  # type: ignore[attr-defined]
+    if records:
+        shaper.shape(records, 0)
+    return shaper, records

@@ -1,0 +1,374 @@
+"""Looking at a source before anything is brought: does it answer, what does it offer, what do its records look like."""
+
+from __future__ import annotations
+
+import json
+import ssl
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import asdict, dataclass, field
+from datetime import datetime, timedelta
+from typing import Any
+from urllib.parse import urlsplit
+
+import pyarrow as pa
+
+from ... import errors
+from ...check_steps import CheckStep, reach, walked
+from ...records.structure import ColumnShape, ObjectShape
+from ...shaping import Shaper, TableShape
+from ...sources.http.sender import Exchange
+from ...sources.python.host import CodeHost
+from ...sources.python.reader import settings_in
+from ...spec.connector import request_templates
+from ...spec.http import HttpTable, WindowRule
+from ...spec.python_runtime import Code
+from ...spec.template import names
+from ..execution.request_context import Asking, Outside
+from ..execution.table_reader import Taking, parents_of
+from ..planning.discovered_tables import asked_tables
+from ..planning.order import SourceOrder, TableOrder
+
+# The source answered, and it is what it answered that is not right.
+_OF_RECORDS = (
+    errors.RecordsNotFound,
+    errors.BodyUnreadable,
+    errors.FieldNotFound,
+    errors.ForeignPage,
+    errors.Incomplete,
+    errors.PagesLooped,
+)
+_OF_SIGN_IN = (errors.SignInFailed, errors.SignInNeeded, errors.SourceRefused, errors.SourceForbidden)
+STEPS = ("secrets", "name", "port", "TLS", "sign-in", "answer", "records")
+STEPS_OF_CODE = ("secrets", "code", "check", "records")
+# Pages of a survey's sample, and records; more would ask a live source for what nobody reads.
+_PAGES = 2
+_MOST_RECORDS = 1_000
+_EXAMPLES = 3
+
+
+def check_source(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]) -> list[CheckStep]:
+    """Each step on the way to a source's first table."""
+    if order.code is not None:
+        steps = STEPS_OF_CODE if order.asked is None else (*STEPS_OF_CODE[:-1], "tables", STEPS_OF_CODE[-1])
+        return walked(_steps_of_code(order, outside, tables, order.code), steps)
+    return walked(_steps(order, outside, tables), STEPS)
+
+
+def _steps_of_code(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable], code: Code) -> Iterator[CheckStep]:
+    step = "secrets"
+    try:
+        asking = Asking(order, outside)
+        yield CheckStep(step, True, f"{len(order.secrets)} set" if order.secrets else "none needed")
+    except errors.ReedError as error:
+        yield CheckStep(step, False, f"{error.found}: {error.on}", error.mend)
+        return
+    sender = asking.sender(lambda _: None, retry=order.retry.model_copy(update={"attempts": 2}))
+    parents = parents_of(order, asking, sender)
+    said: list[str] = []
+    try:
+        host = CodeHost(
+            code,
+            doing="checking",
+            mask=asking.mask,
+            stop=outside.stop,
+            base=asking.base,
+            send=lambda request, good: sender.send(request, "checking", good),
+            told=lambda _level, _code, words: said.append(words),
+        )
+        step = "code"
+        found = host.describe()
+        known = "the source says which tables there are" if order.asked is not None else f"tables: {', '.join(found['tables'])}"
+        yield CheckStep(step, True, f"{code.entry} loads; {known}")
+        if host.lacking:
+            yield CheckStep("confined", None, f"this system cannot keep a connector from {' and '.join(host.lacking)}")
+        else:
+            yield CheckStep(
+                "confined", True, "no file but Python's, the system's and its scratch; no network, no other process"
+            )
+        step = "check"
+        host.check(settings_in(asking.values))
+        yield CheckStep(step, True, said[-1] if said else "the connector found nothing wrong")
+        if order.asked is not None:
+            step = "tables"
+            tables = asked_tables(order, asking, sender)
+            yield CheckStep(step, True, f"{len(tables)}: {', '.join(list(tables)[:20])}")
+        step = "records"
+        name = next(iter(tables), None)
+        if name is None:
+            yield CheckStep(step, True, "the source has no table")
+            return
+        _, chunks = Taking(
+            order, natural(name, tables[name], order.started), asking, sender, None, parents, latest=True
+        ).sample()
+        count = next((len(chunk.records) for chunk in chunks if chunk.records), 0)
+        yield CheckStep(step, True, f"{count} in the first part of {name}" if count else f"none in {name}")
+    except errors.ReedError as error:
+        asking.mask.error(error)
+        yield CheckStep(step, False, f"{error.found} [{error.code}]", error.mend)
+    finally:
+        parents.close()
+        sender.close()
+
+
+def _steps(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]) -> Iterator[CheckStep]:
+    try:
+        asking = Asking(order, outside)
+        held = f"{len(order.secrets)} set" if order.secrets else "none needed"
+        yield CheckStep("secrets", True, held)
+    except errors.ReedError as error:
+        yield CheckStep("secrets", False, f"{error.found}: {error.on}", error.mend)
+        return
+    if outside.tape is None or outside.tape.way == "record":
+        yield from _way_there(asking.base, order.timeouts.connect)
+    sender = asking.sender(lambda _: None, retry=order.retry.model_copy(update={"attempts": 2}))
+    parents = parents_of(order, asking, sender)
+    try:
+        asking.signs_in()
+        yield CheckStep("sign-in", True, how(order))
+        name = next((n for n, rule in tables.items() if rule.for_each is None), next(iter(tables)))
+        taking = Taking(order, natural(name, tables[name], order.started), asking, sender, None, parents, latest=True)
+        _, chunks = taking.sample()
+        try:
+            chunk = next(chunks, None)
+        except _OF_RECORDS as error:
+            yield CheckStep("answer", True, f"it answered for {name}")
+            yield CheckStep("records", False, asking.mask.text(error.found), error.mend)
+            return
+        yield CheckStep("answer", True, f"it answered for {name}")
+        count = len(chunk.records) if chunk else 0
+        yield CheckStep(
+            "records", True, f"{count} on the first page of {name}" if count else f"none on the first page of {name}"
+        )
+    except errors.ReedError as error:
+        asking.mask.error(error)
+        signing = isinstance(error, _OF_SIGN_IN)
+        refused = signing or error.code.startswith("source.signer")
+        yield CheckStep("sign-in" if refused else "answer", False, f"{error.found} [{error.code}]", error.mend)
+    finally:
+        parents.close()
+        sender.close()
+
+
+def _way_there(base: str, seconds: float) -> Iterator[CheckStep]:
+    address = urlsplit(base)
+    host, secure = address.hostname or "", address.scheme == "https"
+    yield from reach(host, address.port or (443 if secure else 80), "the address in the settings", seconds)
+    yield _tls(host, address.port or 443, seconds) if secure else CheckStep("TLS", True, "not used: http://")
+
+
+def _tls(host: str, port: int, seconds: float) -> CheckStep:
+    import socket
+
+    try:
+        with (
+            socket.create_connection((host, port), timeout=seconds) as plain,
+            ssl.create_default_context().wrap_socket(plain, server_hostname=host) as made,
+        ):
+            return CheckStep("TLS", True, f"{made.version()}, certificate good")
+    except ssl.SSLCertVerificationError as error:
+        mend = "see that the certificate is for this name and not out of date; SSL_CERT_FILE names further authorities to trust"
+        return CheckStep("TLS", False, error.verify_message, mend)
+    except OSError as error:
+        return CheckStep("TLS", False, str(error), "see that the server speaks TLS on this port, or use http://")
+
+
+def how(order: SourceOrder) -> str:
+    """How the source is shown who asks, in words."""
+    auth = order.auth
+    if auth is None:
+        return "nobody is asked to"
+    if auth.oauth is not None:
+        return f"a token by {auth.oauth.grant}"
+    ways = {"bearer": "a bearer token", "basic": "user and password", "key": "a key", "sign": "a signature"}
+    return next(words for way, words in ways.items() if getattr(auth, way) is not None) + ", with each request"
+
+
+def natural(name: str, rule: HttpTable, started: datetime) -> TableOrder:
+    """A table by itself, without a feed: read from the beginning, or its latest window; of a day, where nothing says more."""
+    sends_window = any(name.startswith("window.") for _, text in request_templates(rule) for name in names(text))
+    day = {"from": (started - timedelta(days=3)).strftime("%Y-%m-%d")}
+    window = rule.window or (WindowRule.model_validate(day) if sends_window else None)
+    by = "window" if window else "everything"
+    return TableOrder(name=name, target=name, rule=rule, by=by, window=window, write="append", key=rule.key or [])
+
+
+@dataclass
+class SurveyedColumn:
+    """nulls, distinct: in the sample, None where none was taken. examples: as text. declared: the database's own type."""
+
+    name: str
+    type: str
+    nulls: int | None
+    distinct: int | None
+    examples: list[str]
+    declared: str = ""
+    nullable: bool = True
+
+
+@dataclass
+class Method:
+    """One way to find a table's changes. misses: what it does not see, or costs."""
+
+    by: str
+    misses: str
+
+
+@dataclass
+class SurveyedTable:
+    """What a table looks like by a sample of its records. records: how many were looked at; total: as the source says.
+
+    key: as the connector says; keys: columns that could be, each value once and none missing. cursor: as the connector says; cursors:
+    columns that could be. lists: what would become child tables. Of a database: what (table, view), whether we may read it, columns
+    that an index begins with, and the methods by which changes can be found.
+    """
+
+    table: str
+    about: str
+    request: str = ""
+    records: int = 0
+    total: int | None = None
+    columns: list[SurveyedColumn] = field(default_factory=list)
+    lists: list[str] = field(default_factory=list)
+    key: list[str] = field(default_factory=list)
+    keys: list[str] = field(default_factory=list)
+    cursor: str | None = None
+    cursors: list[str] = field(default_factory=list)
+    parent: str | None = None
+    what: str = "endpoint"
+    readable: bool = True
+    indexed: list[str] = field(default_factory=list)
+    methods: list[Method] = field(default_factory=list)
+    error: dict[str, Any] | None = None
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def survey(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]) -> list[SurveyedTable]:
+    """A sample of every table. An error of one stands with it. Raises ReedError for the rest."""
+    asking = Asking(order, outside)
+    sender = asking.sender(lambda _: None, retry=order.retry.model_copy(update={"attempts": 2}))
+    parents = parents_of(order, asking, sender)
+    found = []
+    try:
+        for name, rule in tables.items():
+            cursor = rule.cursor.column if rule.cursor else None
+            table = SurveyedTable(name, rule.about, key=rule.key or [], cursor=cursor, parent=rule.for_each)
+            found.append(table)
+            try:
+                taking = Taking(order, natural(name, rule, order.started), asking, sender, None, parents, latest=True)
+                _look(table, taking)
+            except errors.ReedError as error:
+                table.error = asking.mask.error(error).as_dict()
+    finally:
+        parents.close()
+        sender.close()
+    return found
+
+
+def structure_names(structure: TableShape) -> dict[str, str]:
+    """{column: the field's name as a definition wants it}, inside objects with points."""
+    found: dict[str, str] = {}
+
+    def walk(shape: ObjectShape, path: tuple[str, ...]) -> None:
+        for name, node in shape.fields.items():
+            if isinstance(node, ObjectShape):
+                walk(node, (*path, name))
+            elif isinstance(node, ColumnShape):
+                found[node.name] = ".".join((*path, name))
+
+    walk(structure.root, ())
+    return found
+
+
+def _look(table: SurveyedTable, taking: Taking) -> None:
+    table.request, chunks = taking.sample()
+    shaper, records = Shaper(TableShape(table.table), [], "row"), list[dict[str, Any]]()
+    misfits: list[Any] = []
+    for page, chunk in enumerate(chunks, 1):
+        table.total = chunk.total if table.total is None else table.total
+        records += chunk.records
+        misfits += chunk.misfits
+        if page == _PAGES or len(records) >= _MOST_RECORDS:
+            break
+    table.records = len(records)
+    if misfits and not records:
+        raise errors.RecordsNotFound(
+            "looking at",
+            table.table,
+            found=f"the list holds {len(misfits)} members, and none is an object; the first: {json.dumps(misfits[0], default=str)[:200]}",
+            mend="point `records` at a list of objects; of a list of lists, a connector in Python makes them",
+        )
+    shaped = shaper.shape(records, 0)
+    if not shaped.records:
+        return
+    fields = structure_names(shaper.structure)
+    batch, structure = shaped.batches[0], shaper.structure
+    kinds = {column.name: column.kind for column in shaper.family.root.columns}
+    for name, (_, data) in batch.columns.items():
+        values = listed(data)
+        present = [v for v in values if v is not None]
+        distinct = len(set(map(repr, present)))
+        examples = list(dict.fromkeys(_shown(v) for v in present))[:_EXAMPLES]
+        table.columns.append(SurveyedColumn(name, kinds.get(name, "text"), len(values) - len(present), distinct, examples))
+        whole = len(present) == len(values) and len(values) > 1
+        if whole and distinct == len(values) and kinds.get(name) in ("int64", "text", "uuid"):
+            table.keys.append(fields.get(name, name))
+        if whole and (kinds.get(name) == "timestamp" or (kinds.get(name) == "int64" and values == sorted(values))):
+            table.cursors.append(fields.get(name, name))
+    table.keys.sort(key=lambda name: not name.endswith(("id", "key", "code")))
+    table.lists = [child.name.removeprefix(f"{table.table}_") for child in structure.children()]
+
+
+@dataclass
+class Peeked:
+    """Records as rows: columns [(name, type)], rows of values. exchanges: what went over the wire, where asked for. note: of files, which
+    one this is and how it was read."""
+
+    columns: Sequence[tuple[str, str]]
+    rows: list[list[Any]]
+    rejects: list[str]
+    exchanges: list[Exchange]
+    note: str = ""
+
+
+def peek(order: SourceOrder, outside: Outside, name: str, rule: HttpTable, *, rows: int, wire: bool) -> Peeked:
+    """The first records of a table, of its latest window. Raises ReedError, details holding the exchanges so far where asked for."""
+    asking = Asking(order, outside)
+    exchanges: list[Exchange] = []
+    retry = order.retry.model_copy(update={"attempts": 1})
+    sender = asking.sender(lambda _: None, retry=retry, wire=exchanges.append if wire else None)
+    parents = parents_of(order, asking, sender)
+    records: list[dict[str, Any]] = []
+    try:
+        _, chunks = Taking(order, natural(name, rule, order.started), asking, sender, None, parents, latest=True).sample()
+        for chunk in chunks:
+            records += chunk.records
+            if len(records) >= rows or not chunk.records:
+                break
+    except errors.ReedError as error:
+        asking.mask.error(error)
+        if wire:
+            error.details = {"exchanges": [asdict(exchange) for exchange in exchanges]}
+        raise
+    finally:
+        parents.close()
+        sender.close()
+    shaper = Shaper(TableShape(name), [], "row")
+    shaped = shaper.shape(records[:rows], 0)
+    columns = [(column.name, column.kind) for column in shaper.family.root.columns]
+    held = shaped.batches[0].columns if shaped.batches else {}
+    lists = [listed(held[n][1]) if n in held else [None] * shaped.records for n, _ in columns]
+    return Peeked(columns, [list(row) for row in zip(*lists)], [reject.message for reject in shaped.rejects], exchanges)
+
+
+def listed(data: Any) -> list[Any]:
+    values: list[Any] = data.to_pylist() if isinstance(data, pa.Array | pa.ChunkedArray) else list(data)
+    return values
+
+
+def _shown(value: Any) -> str:
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    text = value.isoformat() if hasattr(value, "isoformat") else str(value)
+    return text if len(text) <= 40 else text[:39] + "…"

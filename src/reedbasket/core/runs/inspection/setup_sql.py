@@ -1,0 +1,88 @@
+"""What an administrator of a database has to run, so that a source may read what its feeds name, and nothing else."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from ... import errors
+from ...sources.sql import Table
+from ...spec.database_feed import is_pattern
+from ..execution.database_session import SqlReading, home_of
+from ..execution.request_context import Outside
+from ..planning.order import RunOrder, SourceOrder
+from ..planning.table_selection import matches
+
+
+@dataclass(frozen=True)
+class SetupStatement:
+    """why: what it is for, in words. sql: '' where there is only something to say."""
+
+    why: str
+    sql: str
+
+
+def setup_sql(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -> list[SetupStatement]:
+    """By the catalog where the source can be opened already; else by the names in the feeds alone."""
+    source = order.database
+    if source is None or source.on == "sqlite":
+        what = (
+            "an API's access is given by its owner"
+            if source is None
+            else "SQLite has no users: the service must be able to read the file"
+        )
+        return [SetupStatement(what, "")]
+    from ...sources.postgres.check import log_statements, setup_statements
+    from ...sources.postgres.slot import slot_name
+
+    home = home_of(source)
+    tables: list[Table] = []
+    said: list[SetupStatement] = []
+    named = [(feed, wish, own) for feed in feeds for wish, own in feed.wishes.items()]
+    there = _there(order, outside)
+    logs: dict[str, list[Table]] = {}
+    for feed, wish, own in named:
+        before = len(tables)
+        name = own.table if own is not None and own.table else wish
+        if own is not None and own.query is not None:
+            said.append(
+                SetupStatement(f"grant the tables of the query {wish} by yourself: only PostgreSQL knows which they are", "")
+            )
+        elif not is_pattern(name):
+            schema, _, table = name.rpartition(".")
+            found = [Table(schema or home, table, "table", ())]
+            if there is not None:
+                found = [t for t in there if name in (t.name if t.schema == home else None, f"{t.schema}.{t.name}")]
+                said += [] if found else [SetupStatement(f"there is no table {name}; names are exact", "")]
+            tables += found
+        elif there is not None:
+            besides = own.besides if own is not None else []
+            tables += [t for t in there if matches(name, t, home) and not any(matches(b, t, home) for b in besides)]
+        else:
+            schema = name.rpartition(".")[0] or home
+            said.append(SetupStatement(f"{name} is a pattern: once the user may sign in, run this command again", ""))
+            tables += [Table(schema, "", "table", ())]
+        changes = (own.changes if own is not None else None) or feed.feed_defaults.changes
+        if changes is not None and changes.by == "log":
+            logs.setdefault(changes.slot or slot_name(feed.feed), []).extend(t for t in tables[before:] if t.name)
+    if not named:
+        said.append(SetupStatement("no feed reads from this source yet; their tables would be granted here", ""))
+    distinct = list({(t.schema, t.name): t for t in tables}.values())
+    if source.on == "mysql":
+        from ...sources.mysql import check as mysql
+
+        made = mysql.setup_statements(source, distinct, logs)
+    else:
+        made = [*setup_statements(source, distinct), *log_statements(source, logs)]
+    return [SetupStatement(*pair) for pair in made] + said
+
+
+def _there(order: SourceOrder, outside: Outside) -> list[Table] | None:
+    try:
+        reading = SqlReading(order, outside, lambda _: None)
+    except errors.ReedError:
+        return None
+    try:
+        return reading.database.tables()
+    finally:
+        reading.close()

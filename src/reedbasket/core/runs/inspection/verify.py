@@ -1,0 +1,143 @@
+"""Does the warehouse hold what the source shows? Everything is read once more, and compared inside the engine."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass, field
+from datetime import timedelta
+from typing import Any
+
+from ... import errors
+from ...records.batching import gathered
+from ...shaping.columns import ColumnWork
+from ...spec.times import parse_time
+from ...warehouses import Differences, LoadTarget, Warehouse, open_warehouse
+from ..checkpoints.resume import shaper_for
+from ..execution.deleted_records import tombstone_test
+from ..execution.request_context import Outside
+from ..execution.source_session import Reading, open_reading
+from ..planning.order import RunOrder, TableOrder
+
+_MOST_SAMPLES = 5
+
+
+@dataclass
+class VerifiedTable:
+    """One table. deep: values were compared, not only keys. same: nothing differs, as far as was looked.
+
+    lacking: columns that the source shows and the warehouse has not got yet. samples: [{what, key, values: {column: [source's,
+    warehouse's]}}], the first few of each kind. rejected: records that the source shows and that the warehouse cannot have as they are, so
+    that it is not the same. filtered: records that the feed leaves out. Of an appended table older versions are no difference.
+    """
+
+    source_table: str
+    table: str
+    deep: bool
+    source: int = 0
+    warehouse: int = 0
+    only_source: int | None = None
+    only_warehouse: int | None = None
+    differing: int | None = None
+    rejected: int = 0
+    filtered: int = 0
+    same: bool = False
+    lacking: list[str] = field(default_factory=list)
+    samples: list[dict[str, Any]] = field(default_factory=list)
+    error: dict[str, Any] | None = None
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def verify_feed(order: RunOrder, outside: Outside, *, deep: bool, only: str | None) -> list[VerifiedTable]:
+    """Each table of the order with its child tables, or `only` that one. An error of one table stands with it. Raises
+    ReedError for the rest."""
+    found = []
+    reading = open_reading(order, outside, lambda _: None)
+    try:
+        offered = reading.offered(order)
+        warehouse = open_warehouse(order.warehouse, outside.places, outside.reveal)
+        try:
+            for table in offered.order.tables:
+                if only is not None and table.name != only:
+                    continue
+                try:
+                    found += _verify(order, table, warehouse, reading, outside, deep=deep)
+                except errors.ReedError as error:
+                    found.append(VerifiedTable(table.name, table.target, deep, error=reading.mask.error(error).as_dict()))
+        finally:
+            warehouse.close()
+        for name, problem in offered.problems.items():
+            if only in (None, name):
+                found.append(VerifiedTable(name, "", deep, error=reading.mask.error(problem).as_dict()))
+    finally:
+        reading.close()
+    return found
+
+
+def _verify(
+    order: RunOrder, table: TableOrder, warehouse: Warehouse, reading: Reading, outside: Outside, *, deep: bool
+) -> list[VerifiedTable]:
+    state = warehouse.state(order.feed, table.name)
+    # From the very beginning: what the cursor has passed is just what is to be verified. Windows end where the last run's did.
+    taken = state.cursor if state and state.cursor and state.cursor.kind == "window" else None
+    lag = table.window.lag if table.window else timedelta(0)
+    taking = reading.take(table, None, until=parse_time(taken.value) + lag if taken else None)
+    shaper = shaper_for(order, table, state)
+    shaper.leave_out(taking.left_out)
+    columns = ColumnWork(shaper.rules, lambda: outside.reveal(order.hash_with).encode(), nul_in_text=warehouse.nul_in_text)
+    # Read as a merge would, so that the stage is filled and nothing is built.
+    target = LoadTarget(
+        order.run, order.feed, order.source, table.name, table.target, table.write, table.key, table.link, again=True
+    )
+    load = warehouse.begin(target, state or _nothing(table))
+    try:
+        gone = tombstone_test(table.rule) if table.rule and table.write != "append" else None
+        owner = rejected = filtered = 0
+        for chunk in gathered(taking.chunks()):
+            records = taking.tracker.take(chunk.records).records if taking.tracker else chunk.records
+            shaped = shaper.shape(records, owner, suspicious=chunk.suspicious)
+            owner += shaped.records
+            worked = columns.work(shaped, gone)
+            rejected += len(shaped.rejects) + len(worked.rejects) + len(chunk.misfits)
+            filtered += worked.filtered
+            load.stage(worked.family, worked.batches)
+        family = columns.lay_out(shaper.family)
+        found = load.differences(family, deep=deep, samples=_MOST_SAMPLES)
+    finally:
+        load.close()
+    verified = [_verified(table.name, one, deep=deep, appended=table.write == "append") for one in found]
+    verified[0].rejected, verified[0].filtered = rejected, filtered
+    verified[0].same = verified[0].same and not rejected
+    return verified
+
+
+def _verified(source_table: str, found: Differences, *, deep: bool, appended: bool) -> VerifiedTable:
+    counted = (found.only_source, found.only_warehouse, found.differing)
+    same = found.source == found.warehouse and not any(counted)
+    if appended:
+        # Every version that ever came stands there.
+        same = not found.only_source and found.source <= found.warehouse
+    samples = [
+        {"what": what, "key": list(key), "values": {c: list(pair) for c, pair in pairs.items()}}
+        for what, key, pairs in found.samples
+    ]
+    return VerifiedTable(
+        source_table,
+        found.table,
+        deep,
+        source=found.source,
+        warehouse=found.warehouse,
+        only_source=found.only_source,
+        only_warehouse=found.only_warehouse,
+        differing=found.differing,
+        same=same and not found.lacking,
+        lacking=found.lacking,
+        samples=samples,
+    )
+
+
+def _nothing(table: TableOrder) -> Any:
+    from ...shaping import TableShape
+    from ...warehouses import TableState
+
+    return TableState(0, TableShape(table.target), None, table.link, table.key)

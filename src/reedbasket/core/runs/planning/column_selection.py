@@ -1,0 +1,32 @@
+"""Which columns of a table of a database a feed wants, and as what."""
+
+from __future__ import annotations
+
+from ...records.names import fold
+from ...sources.sql import Column
+from .table_selection import Chosen
+
+
+def wanted_columns(chosen: Chosen, as_text: str) -> tuple[list[Column], frozenset[str]]:
+    """(what is read, what the feed leaves out): what is left out is not even asked for. as_text: see Database."""
+    columns, left_out = [], set()
+    for column in chosen.table.columns:
+        wanted = wanted_column(chosen, column, as_text)
+        if wanted is None:
+            left_out.add(column.name)
+        else:
+            columns.append(wanted)
+    return columns, frozenset(left_out)
+
+
+def wanted_column(chosen: Chosen, column: Column, as_text: str) -> Column | None:
+    """A column as the feed wants it read; None for one that it leaves out. as_text: see Database."""
+    own, plain = chosen.own, fold(column.name)
+    if chosen.by == "log" and (said := chosen.table.column(column.name)) is not None and said.generated:
+        return None  # the log does not have it: taken with the snapshot, it would be null with the next change
+    wanted = plain not in own.leave_out and (own.only is None or plain in own.only)
+    if not wanted and column.name not in {*chosen.key, *chosen.cursor_columns}:
+        return None
+    if own.cast.get(plain) == "text" and column.kind not in (None, "text"):
+        return Column(column.name, column.declared, "text", as_text, column.nullable)
+    return column

@@ -1,0 +1,114 @@
+"""Tables that only the source knows, of a connector in Python: asked for, and met with what a feed names."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from fnmatch import fnmatchcase
+from typing import Any
+
+from pydantic import ValidationError
+
+from ...errors import DefinitionError, ReedError
+from ...records.names import claim
+from ...sources.http import RequestSeen, Sender
+from ...sources.python.host import CodeHost, ConnectorBroken
+from ...sources.python.reader import settings_in
+from ...spec.database_feed import is_pattern
+from ...spec.http import HttpTable
+from ...spec.table_choice import choice_mistakes, table_choice
+from ..execution.request_context import Asking, Outside
+from .matched_tables import Offered, ignored, none_at_all, unmatched
+from .order import RunOrder, SourceOrder, TableOrder, of_api
+from .table_selection import near
+
+_LONGEST_NAME = 200
+
+
+def asked_tables(
+    order: SourceOrder, asking: Asking, sender: Sender, told: Callable[[Any, str, str], None] = lambda *_: None
+) -> dict[str, HttpTable]:
+    """{name: table}; what the connector's definition says of some stands over what the source says. Raises SourceError, RunCancelled."""
+    assert order.code is not None and order.asked is not None
+    doing = "asking which tables there are"
+    host = CodeHost(
+        order.code,
+        doing=doing,
+        mask=asking.mask,
+        stop=sender.stop,
+        base=asking.base,
+        send=lambda request, good: sender.send(request, doing, good),
+        told=told,
+    )
+    said: dict[str, dict[str, Any]] = host.tables(settings_in(asking.values))
+    for name, written in order.asked.items():
+        said[name] = {**said.get(name, {}), **written.model_dump(mode="json", by_alias=True, exclude_unset=True)}
+    found = {}
+    for name, table in said.items():
+        if not name or len(name) > _LONGEST_NAME or not name.isprintable() or is_pattern(name):
+            raise _no_table(order, doing, repr(name[:40]), "a name is printable, of at most 200 letters, without *, ? and [")
+        try:
+            found[name] = HttpTable.model_validate(table)
+        except ValidationError as error:
+            wrong = error.errors()[0]
+            raise _no_table(order, doing, f"{name}.{'.'.join(map(str, wrong['loc']))}", wrong["msg"]) from None
+    return found
+
+
+def tables_at(
+    order: SourceOrder, outside: Outside, seen: Callable[[RequestSeen], None] = lambda _: None
+) -> dict[str, HttpTable]:
+    """The same by itself. Raises SecretMissing too."""
+    asking = Asking(order, outside)
+    sender = asking.sender(seen, retry=order.retry.model_copy(update={"attempts": 2}))
+    try:
+        return asked_tables(order, asking, sender)
+    finally:
+        sender.close()
+
+
+def with_asked(order: RunOrder, tables: Mapping[str, HttpTable]) -> Offered:
+    """The order with tables: those that the feed names, and those that its patterns match; a name wins over a pattern, of several
+    patterns the first."""
+    problems: dict[str, ReedError] = {}
+    taken: dict[str, tuple[str, bool]] = {}
+    no_match: list[str] = []
+    for wish in order.wishes:
+        if is_pattern(wish):
+            continue
+        if wish in tables:
+            taken[wish] = wish, False
+        else:
+            found = f"the source has no table of that name{near(wish, tables)}"
+            mend = "`reed survey SOURCE` lists them; names are exact"
+            problems[wish] = DefinitionError("taking", wish, found=found, mend=mend, code="definition.unknown_table")
+    for wish, own in order.wishes.items():
+        if not is_pattern(wish):
+            continue
+        besides = own.besides if own is not None else []
+        matching = [n for n in tables if fnmatchcase(n, wish) and not any(fnmatchcase(n, other) for other in besides)]
+        if not matching:
+            no_match.append(wish)
+        for name in matching:
+            taken.setdefault(name, (wish, True))
+    chosen: list[TableOrder] = []
+    names: set[str] = set()
+    for name, (wish, by_pattern) in taken.items():
+        own = order.wishes[wish]
+        choice = table_choice(own, order.feed_defaults, name, tables)
+        wrong = next(choice_mistakes((), choice, tables[name], by_code=True), None)
+        if wrong is not None:
+            problems[name] = DefinitionError("taking", name, found=wrong[1], mend="say it in the feed's table", code=wrong[2])
+            continue
+        target = claim(order.table_prefix + name, names, name)
+        names.add(target)
+        chosen.append(of_api(name, target, tables[name], choice, own, by_pattern=by_pattern))
+    others = sorted(set(tables) - set(taken))
+    whole = order.model_copy(update={"tables": chosen, "ignored": others, "asked": None})
+    problems |= none_at_all(no_match, len(chosen), problems)
+    return Offered(whole, problems, unmatched(no_match) + ignored(others, "offered by the source"))
+
+
+def _no_table(order: SourceOrder, doing: str, where: str, why: str) -> ConnectorBroken:
+    mend = "mend what the connector's `tables` yields: see docs/authoring.md"
+    entry = order.code.entry if order.code else order.connector
+    return ConnectorBroken(doing, entry, found=f"{where}: {why}", mend=mend, code="connector.bad_table")

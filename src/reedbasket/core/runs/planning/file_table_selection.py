@@ -1,0 +1,53 @@
+"""Which tables of files a feed takes, and how. Pure."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import timedelta
+
+from ...changes.files import Changed
+from ...records.names import claim
+from ...spec.model import Changes, FeedDefaults, FeedTable, Nesting, Write
+from ...spec.pattern import Pattern
+from .order import TableOrder
+
+# How long a file has to have been still where it can be seen while somebody writes it.
+_SETTLE = timedelta(seconds=5)
+
+
+@dataclass(frozen=True)
+class ChosenFiles:
+    """One table of a feed."""
+
+    order: TableOrder
+    patterns: tuple[Pattern, ...]
+    changed: Changed
+    changes: Changes
+
+    def settle(self, grows: bool) -> timedelta:
+        if self.changes.settle is not None:
+            return self.changes.settle
+        return _SETTLE if grows else timedelta(0)
+
+
+def choose_files(wishes: dict[str, FeedTable | None], defaults: FeedDefaults, prefix: str) -> list[ChosenFiles]:
+    chosen: list[ChosenFiles] = []
+    names: set[str] = set()
+    for name, said in wishes.items():
+        own = said or FeedTable()
+        changes = own.changes or defaults.changes or Changes(by="files")
+        copies = own.copy_ is not None
+        key = ["path"] if copies else own.key or []
+        write: Write = own.write or defaults.write or ("mirror" if changes.by == "compare" else "merge" if key else "append")
+        if write == "append" and changes.by == "everything" and own.write is None:
+            write = "replace"
+        changed: Changed = changes.changed or ("merge" if write != "append" else "replace")
+        target = claim(prefix + name, names, name)
+        names.add(target)
+        order = TableOrder(
+            name=name, target=target, by=changes.by, write=write, key=key,
+            deletes=own.deletes or defaults.deletes or "apply", nesting=own.nesting or defaults.nesting or Nesting(), shaping=own,
+            by_file=changes.by == "files" and not copies and changed in ("replace", "ignore"), checksum=changes.checksum,
+        )  # fmt: skip
+        chosen.append(ChosenFiles(order, tuple(Pattern(text) for text in own.files or ()), changed, changes))
+    return chosen

@@ -1,0 +1,372 @@
+"""A run order: everything one run needs, resolved, with secrets by name. It can travel to another process as JSON."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import replace
+from datetime import datetime
+from typing import Any
+
+from pydantic import Field
+
+from ...errors import NotFound
+from ...masking import Mask
+from ...shaping.rules import DriftPolicy, ShapeRules
+from ...sources.http.credentials import Credentials, credentials
+from ...spec import template
+from ...spec.auth import Auth
+from ...spec.basket import Basket
+from ...spec.fields import Model
+from ...spec.http import CursorRule, HttpTable, Pace, Retry, Timeouts, WindowRule
+from ...spec.limits import HALF, Limit
+from ...spec.model import Deletes, Drift, Feed, FeedDefaults, FeedTable, Nesting, Source, Warehouse, Write
+from ...spec.python_runtime import Code
+from ...spec.table_choice import TableChoice, table_choice
+from ...spec.times import parse_time
+
+
+class TableOrder(Model):
+    """rule: of an API; what a database is asked for is known once it is open (choosing.Chosen). by_pattern: nobody named it.
+    by_file: rows say which file they came from. checksum: files are told by their content."""
+
+    name: str
+    target: str
+    rule: HttpTable | None = None
+    by: str
+    cursor: CursorRule | None = None
+    window: WindowRule | None = None
+    write: Write
+    key: list[str]
+    deletes: Deletes = "apply"
+    nesting: Nesting = Nesting()
+    shaping: FeedTable = FeedTable()
+    by_pattern: bool = False
+    by_file: bool = False
+    checksum: bool = False
+
+    def rules(self, drift: Drift) -> ShapeRules:
+        """What the feed says of the table's shape, as the shaper takes it."""
+        own = self.shaping
+        return ShapeRules(
+            only=frozenset(own.only) if own.only is not None else None,
+            leave_out=frozenset(own.leave_out),
+            rename=own.rename,
+            cast=dict(own.cast),
+            compute=own.compute,
+            hash=frozenset(own.hash),
+            keep=own.keep,
+            constants=own.constants,
+            objects=self.nesting.objects,
+            lists=self.nesting.lists,
+            drift=DriftPolicy(drift.tables, drift.columns, drift.types),
+        )
+
+    @property
+    def complete(self) -> bool:
+        """A run reads everything the source shows."""
+        return self.by in ("everything", "compare")
+
+    @property
+    def removes(self) -> bool:
+        """Rows that a run does not bring are removed from the warehouse, or marked, or end."""
+        return self.by == "compare" or (self.complete and self.write in ("replace", "mirror", "history"))
+
+    @property
+    def whole(self) -> bool:
+        """What a run writes is all that the source shows, or nothing."""
+        return self.removes or (self.complete and self.write == "append")
+
+    @property
+    def newest_by(self) -> str | None:
+        """The field by which the newest of several records of one key is told."""
+        cursor = self.rule.cursor if self.rule else self.cursor
+        return cursor.column if cursor else None
+
+    @property
+    def link(self) -> Any:
+        """Children point at the parent's key; where rows of one key may repeat, or there is none, at its row."""
+        return "row" if self.write == "append" or not self.key else "key"
+
+
+class SourceOrder(Model):
+    """What it takes to ask one source, resolved. database, files: of one, and then nothing of a connector. stores: those that the
+    feed's files are copied to. window: what is taken of tables that know times, [from, until); the saved cursors are left where they
+    are then. code: of a connector in Python. asked: what it says of some tables where only the source knows which there are; they are
+    `tables` once it has been asked (run.asked). bodies: what goes over the wire is kept with the run's requests. accept: people said
+    that the run is to go on where something cannot be kept, or may be missing."""
+
+    run: int = 0
+    bodies: bool = False
+    accept: bool = False
+    started: datetime
+    window: tuple[datetime, datetime] | None = None
+    source: str
+    connector: str
+    database: Source | None = None
+    files: Source | None = None
+    stores: dict[str, Source] = Field(default_factory=dict)
+    code: Code | None = None
+    asked: dict[str, HttpTable] | None = None
+    base: str = ""
+    auth: Auth | None = None
+    headers: dict[str, str] = Field(default_factory=dict)
+    pace: Pace = Pace()
+    timeouts: Timeouts = Timeouts()
+    retry: Retry = Retry()
+    settings: dict[str, Any] = Field(default_factory=dict)
+    parameters: dict[str, Any] = Field(default_factory=dict)
+    secrets: dict[str, str] = Field(default_factory=dict)
+    parents: dict[str, HttpTable] = Field(default_factory=dict)
+
+    def values(self, revealed: dict[str, str]) -> dict[str, Any]:
+        """What templates may name, flat; `revealed` holds the secrets by setting."""
+        values: dict[str, Any] = {f"settings.{k}": v for k, v in {**self.settings, **revealed}.items()}
+        return values | {
+            "run.started": self.started,
+            "run.id": self.run,
+            "cursor.from": None,
+            "cursor.until": self.started,
+            "window.from": self.window[0] if self.window else None,
+            "window.until": self.window[1] if self.window else None,
+        }
+
+
+class RunOrder(SourceOrder):
+    """What it takes to run one feed. wishes, feed_defaults, table_prefix: what it says of tables that only the source knows; they are
+    `tables` once it is known what is there. lane: in which the window counts as taken; '' for the feed's own schedule, another for
+    a backfill, which takes windows of its own once more. apart: saved cursors are neither used nor moved. others: the same into the
+    feed's other warehouses.
+    """
+
+    feed: str
+    feed_version: int
+    warehouse: Warehouse
+    tables: list[TableOrder]
+    ignored: list[str] = Field(default_factory=list)
+    wishes: dict[str, FeedTable | None] = Field(default_factory=dict)
+    feed_defaults: FeedDefaults = FeedDefaults()
+    table_prefix: str = ""
+    commit_every: int
+    drift: Drift = Drift()
+    stop_after: Limit = HALF
+    max_removed: Limit = HALF
+    hash_with: str = "column-hash"
+    again: bool = False
+    lane: str = ""
+    apart: bool = False
+    others: list[RunOrder] = Field(default_factory=list)
+
+    def window_of(self, table: TableOrder) -> tuple[datetime, datetime] | None:
+        """What is taken of a table in place of what is new; None where it knows no times, and goes on from its own cursor."""
+        by_time = table.cursor is not None and table.cursor.type == "time"
+        known = table.by in ("window", "everything", "compare") or (table.by == "cursor" and by_time)
+        return self.window if known else None
+
+    def leaves_out(self, table: TableOrder) -> bool:
+        """A run beside the others may move no cursor, so what has nothing but one is not part of it."""
+        return self.lane != "" and self.window_of(table) is None
+
+
+def source_order(
+    basket: Basket, name: str, *, started: datetime, run: int = 0, parameters: Mapping[str, Any] | None = None
+) -> SourceOrder:
+    """parameters: of a feed, in place of settings of the same names. Raises NotFound for a source that is not there."""
+    given = dict(parameters or {})
+    source = basket.sources.get(name)
+    if source is None:
+        raise NotFound(
+            "looking up the source",
+            name,
+            found=f"sources: {', '.join(sorted(basket.sources)) or 'none'}",
+            mend="apply a basket that defines it",
+            code="source.not_found",
+        )
+    if source.on == "files":
+        named = {"password": source.password, "key": source.key}
+        return SourceOrder(
+            run=run,
+            started=started,
+            source=name,
+            connector="files",
+            files=source,
+            settings={**source.settings, **given},
+            parameters=given,
+            secrets={setting: secret.secret for setting, secret in named.items() if secret is not None},
+        )
+    if source.connector is None:
+        return SourceOrder(
+            run=run,
+            started=started,
+            source=name,
+            connector=source.on or "",
+            database=source,
+            settings={**source.settings, **given},
+            parameters=given,
+            secrets={"password": source.password.secret} if source.password else {},
+        )
+    connector = basket.connectors[source.connector]
+    settings: dict[str, Any] = {}
+    secrets: dict[str, str] = {}
+    for setting_name, setting in connector.settings.items():
+        value = source.settings.get(setting_name, setting.default)
+        if setting.type != "secret":
+            value = given.get(setting_name, value)
+        if setting.type == "secret":
+            if value is not None:
+                secrets[setting_name] = value["secret"]
+        elif setting.type == "list" and value is not None:
+            settings[setting_name] = [str(one) for one in value]
+        elif setting.type == "time" and value is not None:
+            settings[setting_name] = parse_time(value)
+        else:
+            settings[setting_name] = value
+    return SourceOrder(
+        run=run,
+        started=started,
+        source=name,
+        connector=source.connector,
+        code=connector.runs,
+        asked=connector.tables if connector.tables_at_source else None,
+        base=connector.base,
+        auth=connector.auth,
+        headers=connector.headers,
+        pace=connector.pace,
+        timeouts=connector.timeouts,
+        retry=connector.retry,
+        settings=settings,
+        parameters=given,
+        secrets=secrets,
+        parents=_ancestors(connector.tables.values(), connector.tables),
+    )
+
+
+def resolve(
+    basket: Basket,
+    feed: str,
+    *,
+    run: int,
+    version: int,
+    started: datetime,
+    accept: bool = False,
+    again: bool = False,
+    window: tuple[datetime, datetime] | None = None,
+    lane: str = "",
+    sets: Mapping[str, Any] | None = None,
+    bodies: bool = False,
+) -> RunOrder:
+    """The order for one run of a feed. accept: what a change of writing cannot keep may go. again: rejects are replayed, the
+    source is not asked. window, lane, bodies: see RunOrder. sets: in place of parameters and settings, for this run alone. Raises
+    NotFound for a feed that is not there."""
+    definition = basket.feeds.get(feed)
+    if definition is not None and definition.also:
+        into = [definition.model_copy(update={"warehouse": name, "also": []}) for name in definition.warehouses]
+        alone = [replace(basket, feeds={**basket.feeds, feed: one}) for one in into]
+        more: dict[str, Any] = {"run": run, "version": version, "started": started, "accept": accept, "again": again}
+        more |= {"window": window, "lane": lane, "sets": sets, "bodies": bodies}
+        first, *others = (resolve(one, feed, **more) for one in alone)
+        return first.model_copy(update={"others": others})
+    if definition is None:
+        raise NotFound(
+            "looking up the feed",
+            feed,
+            found=f"feeds: {', '.join(sorted(basket.feeds)) or 'none'}",
+            mend="apply a basket that defines it",
+            code="feed.not_found",
+        )
+    parameters = {**definition.parameters, **(sets or {})}
+    order = source_order(basket, definition.source, started=started, run=run, parameters=parameters)
+    order.window, order.bodies = window, bodies
+    copied = {table.copy_.to for table in definition.tables.values() if table is not None and table.copy_ is not None}
+    order.stores = {name: basket.sources[name] for name in sorted(copied)}
+    warehouse = basket.warehouses[definition.warehouse]
+    asked = {name: getattr(order, name) for name in SourceOrder.model_fields}
+    facts = {
+        "feed": feed,
+        "feed_version": version,
+        "warehouse": warehouse,
+        "commit_every": definition.commit_every,
+        "drift": definition.drift,
+        "stop_after": definition.stop_after,
+        "max_removed": definition.max_removed,
+        "hash_with": definition.hash_with,
+        "accept": accept,
+        "again": again,
+        "lane": lane,
+        "apart": bool(sets),
+    }
+    if order.database is not None or order.files is not None or order.asked is not None:
+        wishes = {"wishes": definition.tables, "feed_defaults": definition.defaults}
+        return RunOrder(**asked | facts, **wishes, tables=[], table_prefix=warehouse.prefix + definition.prefix)
+    return _of_connector(basket, definition, order, asked | facts)
+
+
+def _of_connector(basket: Basket, definition: Feed, order: SourceOrder, facts: dict[str, Any]) -> RunOrder:
+    connector, warehouse = basket.connectors[order.connector], basket.warehouses[definition.warehouse]
+    tables = []
+    for name in parents_first(definition.tables, connector.tables):
+        rule = connector.tables[name]
+        own = definition.tables[name]
+        choice = table_choice(own, definition.defaults, name, connector.tables)
+        tables.append(of_api(name, warehouse.prefix + definition.prefix + name.replace("-", "_"), rule, choice, own))
+    parents = _ancestors([t.rule for t in tables if t.rule], connector.tables)
+    ignored = sorted(set(connector.tables) - set(definition.tables))
+    return RunOrder(**facts | {"parents": parents}, tables=tables, ignored=ignored)
+
+
+def of_api(
+    name: str, target: str, rule: HttpTable, choice: TableChoice, own: FeedTable | None, *, by_pattern: bool = False
+) -> TableOrder:
+    return TableOrder(
+        name=name,
+        target=target,
+        rule=rule,
+        by=choice.by,
+        cursor=choice.cursor if choice.by == "cursor" else None,
+        window=choice.window,
+        write=choice.write,
+        key=choice.key or [],
+        deletes=choice.deletes,
+        nesting=choice.nesting,
+        shaping=own or FeedTable(),
+        by_pattern=by_pattern,
+    )
+
+
+def parents_first(chosen: Iterable[str], tables: Mapping[str, HttpTable]) -> list[str]:
+    """Tables in their order, but each behind the one whose records it asks for."""
+    ordered: list[str] = []
+
+    def place(name: str) -> None:
+        above = tables[name].for_each
+        if above in names and above not in ordered:
+            place(above)
+        if name not in ordered:
+            ordered.append(name)
+
+    names = list(chosen)
+    for name in names:
+        place(name)
+    return ordered
+
+
+def _ancestors(rules: Iterable[HttpTable], tables: Mapping[str, HttpTable]) -> dict[str, HttpTable]:
+    """Every table that is the parent of one of these, or of such a parent."""
+    found: dict[str, HttpTable] = {}
+    waiting = [rule.for_each for rule in rules]
+    while waiting:
+        name = waiting.pop()
+        if name is not None and name not in found:
+            found[name] = tables[name]
+            waiting.append(tables[name].for_each)
+    return found
+
+
+def credentials_of(order: SourceOrder, values: dict[str, Any]) -> Credentials:
+    """What every request carries: the connector's headers, and who is asking, but for tokens and signatures."""
+    shown = credentials(order.auth, values)
+    headers = {name: template.fill(text, values) or "" for name, text in order.headers.items()}
+    return replace(shown, headers={**headers, **shown.headers})
+
+
+def mask_for(order: SourceOrder, revealed: dict[str, str]) -> Mask:
+    return Mask([*revealed.values(), *credentials(order.auth, order.values(revealed)).hidden])

@@ -1,0 +1,210 @@
+"""What a run would do, before it does it. Asks the source for one page of each table; writes nothing."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import asdict, dataclass, field
+from types import MappingProxyType
+from typing import Any
+
+from ... import errors
+from ...records.chunk import Chunk
+from ...records.layout import TableLayout
+from ...shaping.columns import ColumnWork
+from ...shaping.unused_rules import unmatched
+from ...sources.http import RequestSeen
+from ...warehouses import Warehouse, open_warehouse
+from ...warehouses.warehouse import SavedCursor
+from ..checkpoints.resume import held_of, moved, shaper_for
+from ..execution.request_context import Outside
+from ..execution.source_session import Reading, open_reading
+from ..execution.table_reader import saved_of
+from .blind_spots import blind_spots
+from .order import RunOrder, TableOrder
+from .table_drift import as_missing, missing_tables
+
+# {table: [(where a pass begins, its first request, its first chunk, what was asked)]}
+Samples = dict[str, list[tuple[Any, str, Chunk, list[RequestSeen]]]]
+
+
+@dataclass
+class PlannedTable:
+    """One warehouse table. warehouse: '' for the feed's first. new_columns: [{name, type}] that the run would make; columns: those it
+    has by now.
+
+    For the feed's own tables (not the children): by, write, key, cursor_from, cursor_until, the sample request, and the
+    rough cost: records (as the source says, None where it does not), requests and seconds from them. warnings: [{code, words}], what
+    the run will not see, and what looks wrong with the first page.
+    """
+
+    source_table: str
+    table: str
+    warehouse: str = ""
+    parent: str | None = None
+    exists: bool = False
+    columns: list[dict[str, str]] = field(default_factory=list)
+    new_columns: list[dict[str, str]] = field(default_factory=list)
+    by: str = ""
+    write: str = ""
+    key: list[str] = field(default_factory=list)
+    cursor_from: str | None = None
+    cursor_until: str | None = None
+    request: str = ""
+    sample_records: int = 0
+    sample_rejects: int = 0
+    sample_filtered: int = 0
+    deletes: str = ""
+    drift: list[dict[str, Any]] = field(default_factory=list)
+    warnings: list[dict[str, str]] = field(default_factory=list)
+    steps: list[str] = field(default_factory=list)
+    losses: list[str] = field(default_factory=list)
+    records: int | None = None
+    requests: int | None = None
+    seconds: float | None = None
+    only_nulls: list[str] = field(default_factory=list)
+    unmatched: list[str] = field(default_factory=list)
+    error: dict[str, Any] | None = None
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def plan_feed(
+    order: RunOrder, outside: Outside, saved: Mapping[str, SavedCursor | None] = MappingProxyType({})
+) -> list[PlannedTable]:
+    """Parents before their child tables; of several warehouses those of the first, then those of the others. saved: by table, as if this
+    was saved of it. An error of one table stands with that table. Raises ReedError for the rest."""
+    requests: list[RequestSeen] = []
+    reading = open_reading(order, outside, requests.append, retry=order.retry.model_copy(update={"attempts": 2}))
+    planned: list[PlannedTable] = []
+    samples: Samples = {}
+
+    def hash_key() -> bytes:
+        return outside.reveal(order.hash_with).encode()
+
+    def into(one: RunOrder, name: str) -> None:
+        """name: '' for the first warehouse, which has to be there."""
+        try:
+            warehouse = open_warehouse(one.warehouse, outside.places, outside.reveal)
+        except errors.ReedError as error:
+            if not name:
+                raise
+            planned.extend(_failed(_facts(table, name), error, reading) for table in one.tables)
+            return
+        try:
+            for table in one.tables:
+                requests.clear()
+                try:
+                    found = _plan_table(one, table, warehouse, reading, requests, hash_key, saved, samples)
+                except errors.ReedError as error:
+                    found = [_failed(_facts(table, name), error, reading)]
+                for of_it in found:
+                    of_it.warehouse = name
+                planned.extend(found)
+            for gone in missing_tables(one, warehouse, offered.problems):
+                missing, facts = as_missing(one, gone), PlannedTable(gone, "", name)
+                if one.drift.missing_tables == "stop":
+                    planned.append(_failed(facts, missing, reading))
+                else:
+                    facts.warnings.append({"code": missing.code, "words": missing.found})
+                    planned.append(facts)
+        finally:
+            warehouse.close()
+
+    try:
+        others = [reading.offered(other).order for other in order.others]
+        offered = reading.offered(order)
+        into(offered.order, "")
+        for other in others:
+            into(other, other.warehouse.warehouse)
+        planned += [_failed(PlannedTable(name, ""), error, reading) for name, error in offered.problems.items()]
+    finally:
+        reading.close()
+    return planned
+
+
+def _facts(table: TableOrder, warehouse: str) -> PlannedTable:
+    return PlannedTable(table.name, table.target, warehouse, by=table.by, write=table.write, key=table.key)
+
+
+def _failed(planned: PlannedTable, error: errors.ReedError, reading: Reading) -> PlannedTable:
+    planned.error = reading.mask.error(error).as_dict()
+    return planned
+
+
+def _plan_table(
+    order: RunOrder,
+    table: TableOrder,
+    warehouse: Warehouse,
+    reading: Reading,
+    requests: list[RequestSeen],
+    hash_key: Callable[[], bytes],
+    saved: Mapping[str, SavedCursor | None],
+    samples: Samples,
+) -> list[PlannedTable]:
+    state = warehouse.state(order.feed, table.name)
+    change = moved(table, state)
+    held = held_of(table, order.feed, warehouse, state)
+    taking = reading.take(table, saved[table.name] if table.name in saved else saved_of(table, state, change), held=held)
+    # Warehouses that stand at the same place are shown the same page.
+    taken_before = samples.setdefault(table.name, [])
+    alike = next((found for found in taken_before if found[0] == taking.begins), None)
+    if alike is None:
+        request, chunks = taking.sample()
+        chunk = next(chunks, Chunk([], 0, []))
+        close = getattr(chunks, "close", None)
+        if close is not None:
+            close()
+        taken_before.append((taking.begins, request, chunk, list(requests)))
+    else:
+        _, request, chunk, requests[:] = alike
+    tracker = taking.tracker
+    taken = tracker.take(chunk.records) if tracker else None
+    records = taken.records if taken else chunk.records
+    shaper = shaper_for(order, table, state)
+    shaper.leave_out(taking.left_out)
+    shaped = shaper.shape(records, 0, suspicious=chunk.suspicious)
+    worked = ColumnWork(shaper.rules, hash_key, nul_in_text=warehouse.nul_in_text).work(shaped)
+    planned = [_compare(warehouse, table.name, layout) for layout in worked.family.tables]
+    first = planned[0]
+    first.by, first.write, first.key = table.by, table.write, table.key
+    first.cursor_from = taking.from_text
+    # Of files there is no end to say: those are taken that are there.
+    if (taking.from_text or tracker) and table.by != "files":
+        first.cursor_until = order.started.isoformat(timespec="seconds").replace("+00:00", "Z")
+    first.request = request
+    first.deletes = table.deletes if table.write in ("merge", "mirror", "history") else ""
+    first.sample_records, first.sample_rejects = len(records), len(shaped.rejects) + len(worked.rejects)
+    first.sample_filtered = worked.filtered
+    first.only_nulls = [name for name in shaper.structure.unseen() if name not in shaper.left_out]
+    first.unmatched = unmatched(shaper.rules, shaper.structure) if records else []
+    first.warnings = [{"code": code, "words": words} for code, words in blind_spots(order, table)]
+    first.warnings += [
+        {"code": code, "words": words} for level, code, words in [*taking.notes, *taking.ended_notes] if level == "warning"
+    ]
+    first.steps, first.losses = change.steps, change.losses
+    if shaper.expected:
+        first.drift = [{"what": c.what, "words": c.words, "ignored": c.ignored} for c in shaped.changes]
+    repeated = taken.repeated if taken else 0
+    first.records, first.requests = taking.cost(chunk, repeated)
+    if first.requests is not None and requests:
+        answering = first.requests * sum(r.seconds for r in requests) / len(requests)
+        # The source's pace may take longer than its answers.
+        first.seconds = round(max(answering, first.requests / (order.pace.per_second or float("inf"))), 2)
+    for child in planned[1:]:
+        child.parent = first.table
+    return planned
+
+
+def _compare(warehouse: Warehouse, source_table: str, layout: TableLayout) -> PlannedTable:
+    there = warehouse.existing(layout.name)
+    columns = [{"name": c.name, "type": c.kind} for c in layout.columns]
+    if layout.parent is not None:
+        columns = [{"name": "_rb_parent", "type": layout.parent_kind}, {"name": "_rb_pos", "type": "int64"}, *columns]
+    return PlannedTable(
+        source_table,
+        layout.name,
+        exists=there is not None,
+        columns=[c for c in columns if there and c["name"] in there],
+        new_columns=[c for c in columns if not there or c["name"] not in there],
+    )

@@ -1,0 +1,41 @@
+"""To which servers a source's secrets are shown."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from urllib.parse import urlsplit
+
+from ...spec import Basket, template
+from .order import SourceOrder, source_order
+
+
+def servers(order: SourceOrder) -> set[str]:
+    """Each as host and port, in small letters; where one is not known before the source is asked, nothing stands for it.
+
+    Args:
+        order: of the source, its settings filled in.
+    """
+    if order.database is not None:
+        return {f"{order.database.host}:{order.database.server_port}".lower()} if order.database.host else set()
+    if order.files is not None:
+        return {_server(text) for text in (order.files.url, order.files.endpoint) if text}
+    values = order.values(dict.fromkeys(order.secrets, ""))
+    oauth = order.auth.oauth if order.auth is not None else None
+    texts = [order.base, *((oauth.token_url, oauth.authorize_url) if oauth is not None else ())]
+    return {_server(filled) for text in texts if text is not None and (filled := template.fill(text, values))}
+
+
+def shown(basket: Basket) -> set[tuple[str, str]]:
+    """(secret, server) of all that the definitions say."""
+    now = datetime.now(UTC)
+    orders = [source_order(basket, name, started=now) for name in basket.sources]
+    found = {(secret, server) for order in orders for secret in order.secrets.values() for server in servers(order)}
+    for warehouse in basket.warehouses.values():
+        if warehouse.password is not None and warehouse.host:
+            found.add((warehouse.password.secret, f"{warehouse.host}:{warehouse.server_port}".lower()))
+    return found
+
+
+def _server(url: str) -> str:
+    parts = urlsplit(url)
+    return f"{parts.scheme}://{parts.netloc.rpartition('@')[2]}".lower()

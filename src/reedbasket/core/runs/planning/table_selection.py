@@ -1,0 +1,297 @@
+"""Which tables of a database a feed takes, and how: names and patterns met with what is there. Pure."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field, replace
+from difflib import get_close_matches
+from fnmatch import fnmatchcase
+from typing import Any
+
+from ...errors import DefinitionError, ReedError, SourceError
+from ...records.names import claim
+from ...sources.sql import Column, Table
+from ...spec.database_feed import is_pattern
+from ...spec.http import CursorRule, WindowRule
+from ...spec.mistakes import nearest
+from ...spec.model import Changes, FeedDefaults, FeedTable, Nesting, Write
+from ..checkpoints.ranges import range_column
+
+_CURSORS: dict[str | None, Any] = {
+    "timestamp": "time", "date": "time", "int64": "number", "decimal": "number", "double": "number", "text": "text", "uuid": "text",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """One table of a feed. name: as the feed and its records name it; target: the warehouse table."""
+
+    name: str
+    target: str
+    own: FeedTable
+    table: Table
+    by: str
+    write: Write
+    key: list[str]
+    deletes: Any
+    nesting: Nesting
+    cursor: CursorRule | None = None
+    cursor_columns: tuple[str, ...] = ()
+    window: WindowRule | None = None
+    window_column: str | None = None
+    changes: Changes | None = None
+    range_column: Column | None = None
+    by_pattern: bool = False
+
+    @property
+    def complete(self) -> bool:
+        """Whether all rows are one load."""
+        return _complete(self.by, self.write)
+
+
+@dataclass
+class Choice:
+    """problems: tables that cannot be taken as said, {name: why}. unmatched: patterns that match nothing. ignored: tables of the
+    database that nothing names. unreadable: those that a pattern matches, and that may not be read."""
+
+    chosen: list[Chosen] = field(default_factory=list)
+    problems: dict[str, ReedError] = field(default_factory=dict)
+    unmatched: list[str] = field(default_factory=list)
+    ignored: list[str] = field(default_factory=list)
+    unreadable: list[str] = field(default_factory=list)
+
+
+def name_of(table: Table, home: str) -> str:
+    """How a table is named: with its schema where that is not the source's own."""
+    return table.name if table.schema in ("", home) else f"{table.schema}.{table.name}"
+
+
+def choose(
+    wishes: dict[str, FeedTable | None],
+    defaults: FeedDefaults,
+    tables: Sequence[Table],
+    home: str,
+    queries: dict[str, Table],
+    *,
+    prefix: str = "",
+) -> Choice:
+    """A name wins over a pattern; of several patterns the first that matches.
+
+    prefix: of the warehouse's tables. home: the schema of tables that are named without one. queries: what each wish's query yields.
+    """
+    found = Choice()
+    there = {name_of(table, home): table for table in tables}
+    there.update({f"{table.schema}.{table.name}": table for table in tables if table.schema == home})
+    taken: dict[int, tuple[str, FeedTable, Table]] = {}
+    order: list[tuple[str, FeedTable, Table]] = []
+    matched: set[str] = set()
+    for wish, said in wishes.items():
+        own = said or FeedTable()
+        if wish in queries:
+            order.append((wish, own, queries[wish]))
+        elif own.query is None and not is_pattern(own.table or wish):
+            table = there.get(own.table or wish)
+            if table is None:
+                found.problems[wish] = _unknown(own.table or wish, there)
+            elif not table.readable and not table.columns:
+                found.problems[wish] = _broken(own.table or wish, table)
+            else:
+                taken[id(table)] = entry = (wish if own.table else name_of(table, home), own, table)
+                order.append(entry)
+    for wish, said in wishes.items():
+        own = said or FeedTable()
+        if own.query is not None or not is_pattern(own.table or wish):
+            continue
+        matching = [t for t in tables if matches(own.table or wish, t, home)]
+        matching = [t for t in matching if not any(matches(pattern, t, home) for pattern in own.besides)]
+        found.unreadable += [name for t in matching if not t.readable and (name := name_of(t, home)) not in found.unreadable]
+        matching = [t for t in matching if t.readable]
+        if not matching:
+            found.unmatched.append(wish)
+        for table in matching:
+            if id(table) not in taken:
+                taken[id(table)] = entry = (name_of(table, home), own, table)
+                order.append(entry)
+                matched.add(name_of(table, home))
+    names: set[str] = set()
+    for name, own, table in order:
+        try:
+            chosen = _chosen(name, own, defaults, table, names, prefix)
+        except DefinitionError as error:
+            found.problems[name] = error
+            continue
+        names.add(chosen.target)
+        found.chosen.append(replace(chosen, by_pattern=name in matched))
+    used = {id(chosen.table) for chosen in found.chosen}
+    told = {*found.problems, *found.unreadable}
+    found.ignored = [name for t in tables if id(t) not in used and (name := name_of(t, home)) not in told]
+    return found
+
+
+def matches(pattern: str, table: Table, home: str) -> bool:
+    """A pattern without a point is of tables in the source's own schema."""
+    if "." in pattern and table.schema:
+        return fnmatchcase(f"{table.schema}.{table.name}", pattern)
+    return table.schema in ("", home) and fnmatchcase(table.name, pattern)
+
+
+def _chosen(name: str, own: FeedTable, defaults: FeedDefaults, table: Table, names: set[str], prefix: str) -> Chosen:
+    if not table.readable:
+        raise _problem(name, "we may not read it", "`reed setup-sql SOURCE` prints the grants", "source.no_right")
+    changes = own.changes or defaults.changes or Changes(by="everything")
+    key = own.key or list(table.key)
+    for column in key:
+        _column(name, table, column, "key")
+    write: Write | None = own.write or defaults.write
+    if write is None and changes.by == "compare":
+        write = "mirror"
+    if write is None:
+        write = "merge" if key else ("replace" if changes.by == "everything" else "append")
+    if write in ("merge", "mirror", "history") and not key:
+        raise _problem(
+            name, f"write: {write} needs a key, and the database declares none", "name one (`key`), or say write: replace",
+            "definition.no_key",
+        )  # fmt: skip
+    if changes.by == "compare" and write in ("append", "replace"):
+        raise _problem(
+            name, f"compare writes only what differs, which {write} cannot", "use mirror, merge or history",
+            "definition.compare_needs_key",
+        )  # fmt: skip
+    if changes.by == "log":
+        _require_log(name, table, own, write, key)
+    ranged = (
+        range_column(name, table, own.ranges, key, complete=_complete(changes.by, write)) if own.ranges is not None else None
+    )
+    if ranged is not None and changes.by in ("cursor", "row_version") and write == "append":
+        raise _problem(
+            name,
+            "in ranges some rows come twice, and append would double them",
+            "use merge, with a key",
+            "definition.bad_ranges",
+        )
+    partial = changes.by in ("cursor", "window", "row_version")
+    if partial and write in ("replace", "mirror"):
+        raise _problem(
+            name, f"write: {write} wants a complete read, and changes by {changes.by} are a part", "use merge, or read everything",
+            "definition.replace_by_cursor",
+        )  # fmt: skip
+    cursor, columns = _cursor(name, changes, table) if changes.by == "cursor" else (None, ())
+    window, window_column = _window(name, changes, table, own) if changes.by == "window" else (None, None)
+    if changes.by == "row_version":
+        if not table.versioned or table.what != "table":
+            raise _problem(
+                name, f"a {table.what} keeps no version of its rows", "take changes by cursor, compare or everything",
+                "source.no_row_version",
+            )  # fmt: skip
+        if write == "append":
+            raise _problem(
+                name, "by row version some rows come twice, and append would double them", "use merge, with a key",
+                "definition.row_version_needs_key",
+            )  # fmt: skip
+    return Chosen(
+        name, claim(prefix + name, names, name), own, table, changes.by, write, key, own.deletes or defaults.deletes or "apply",
+        own.nesting or defaults.nesting or Nesting(), cursor, columns, window, window_column, changes,
+        ranged,
+    )  # fmt: skip
+
+
+def _complete(by: str, write: Write) -> bool:
+    return by == "compare" or (by == "everything" and write in ("replace", "mirror", "history"))
+
+
+def _require_log(name: str, table: Table, own: FeedTable, write: Write, key: list[str]) -> None:
+    if table.what != "table":
+        raise _problem(
+            name, f"the log tells of tables, and this is a {table.what}", "take changes by cursor, compare or everything",
+            "source.no_log",
+        )  # fmt: skip
+    if own.where is not None:
+        raise _problem(
+            name, "the log knows no `where`: a row that leaves it would stay", "say it as `keep`, over the warehouse's columns",
+            "definition.bad_value",
+        )  # fmt: skip
+    if write not in ("merge", "history"):
+        raise _problem(
+            name,
+            f"the log tells what rows become, which {write} cannot write",
+            "use merge, or history",
+            "definition.log_needs_key",
+        )
+    if set(key) != set(table.key):
+        raise _problem(
+            name, f"the log tells rows by the table's own key ({', '.join(table.key) or 'it has none'}), not by {', '.join(key)}",
+            "leave `key` out, give the table a primary key, or go by compare", "definition.log_needs_key",
+        )  # fmt: skip
+
+
+def _cursor(name: str, changes: Changes, table: Table) -> tuple[CursorRule, tuple[str, ...]]:
+    if not changes.column:
+        raise _problem(
+            name, "changes by cursor need a column", "say changes: {by: cursor, column: updated_at}", "definition.no_cursor"
+        )
+    columns = [_column(name, table, column, "cursor") for column in changes.column]
+    types = {_CURSORS.get(column.kind) for column in columns}
+    if len(types) > 1 or None in types:
+        words = ", ".join(f"{c.name} ({c.declared or 'of no declared type'})" for c in columns)
+        raise _problem(
+            name, f"no cursor can stand on {words}", "take one of numbers, times or texts; of a query, cast it there",
+            "definition.no_cursor",
+        )  # fmt: skip
+    said: dict[str, Any] = {"column": ", ".join(changes.column), "type": types.pop()}
+    said |= {"start": changes.start} if changes.start is not None else {}
+    said |= {"overlap": changes.overlap} if changes.overlap is not None else {}
+    try:
+        rule = CursorRule.model_validate(said)
+    except ValueError as error:
+        raise _problem(name, str(error).splitlines()[-2].strip(), "mend `changes`", "definition.bad_value") from None
+    return rule, tuple(changes.column)
+
+
+def _window(name: str, changes: Changes, table: Table, own: FeedTable) -> tuple[WindowRule, str | None]:
+    said = {n: getattr(changes, n) for n in ("start", "step", "lag", "overlap") if getattr(changes, n) is not None}
+    if "start" not in said:
+        raise _problem(
+            name, "nothing says where the first window begins", "say changes: {by: window, column: …, from: 2026-01-01}",
+            "definition.no_window",
+        )  # fmt: skip
+    column = changes.column[0] if changes.column else None
+    if column is not None:
+        _column(name, table, column, "window")
+    elif own.query is None:
+        raise _problem(
+            name, "windows are ranges of a column", "say changes: {by: window, column: created_at}", "definition.no_window"
+        )
+    return WindowRule.model_validate(said), column
+
+
+def _column(name: str, table: Table, column: str, what: str) -> Column:
+    found = table.column(column)
+    if found is None:
+        known = [c.name for c in table.columns]
+        raise _problem(
+            name, f'the {what} names "{column}", which is no column of it{nearest(column, known)}',
+            f"columns: {', '.join(known[:40])}", "definition.unknown_column",
+        )  # fmt: skip
+    return found
+
+
+def _broken(name: str, view: Table) -> SourceError:
+    mend = "mend the view at its source, or leave it out of the feed"
+    return SourceError("reading the view", name, found=view.about, mend=mend, code="source.broken_view")
+
+
+def _unknown(name: str, there: dict[str, Table]) -> DefinitionError:
+    return _problem(
+        name, f"the database has no table of that name{near(name, there)}", "`reed survey SOURCE` lists them; names are exact",
+        "definition.unknown_table",
+    )  # fmt: skip
+
+
+def near(name: str, there: Iterable[str]) -> str:
+    """nearest, without a list of all the others: there may be hundreds."""
+    close = get_close_matches(name, list(there), n=1, cutoff=0.6)
+    return f'; did you mean "{close[0]}"?' if close else ""
+
+
+def _problem(name: str, found: str, mend: str, code: str) -> DefinitionError:
+    return DefinitionError("taking", name, found=found, mend=mend, code=code)

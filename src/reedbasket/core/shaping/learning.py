@@ -1,0 +1,62 @@
+"""What walks over records have in common: a structure that grows, and what the feed's rules say to that."""
+
+from __future__ import annotations
+
+from collections.abc import Container
+
+from ..records.column_types import Kind
+from ..records.names import claim
+from ..records.structure import ColumnShape, TableShape
+from .rules import Change, ShapeRules
+
+
+class Learning:
+    """One batch's. changes: what is new. stopped: what the rules stop at. seen: the columns that came, (table, column)."""
+
+    def __init__(self, structure: TableShape, key: list[str], rules: ShapeRules, expected: Container[str]) -> None:
+        """expected: the tables that were loaded before."""
+        self.structure = structure
+        self.key = key
+        self.rules = rules
+        self.changes: list[Change] = []
+        self.stopped: list[Change] = []
+        self.left_out: set[str] = set()
+        self.seen: set[tuple[str, str]] = set()
+        self._expected = expected
+
+    def new_column(self, table: TableShape, path: tuple[str, ...], kind: Kind) -> ColumnShape | None:
+        """None where the rules leave it out."""
+        name = claim("_".join(path), table.taken, "\0".join(path))
+        if not self.may(Change("column", table.name, name, ".".join(path), kind), self.rules.drift.columns):
+            return None
+        table.taken.add(name)
+        return ColumnShape(name, kind)
+
+    def may(self, change: Change, policy: str) -> bool:
+        """Whether the structure changes. Noted either way; a first load has nothing to drift from."""
+        if not self.drifts(change.table, change.what) or policy == "accept" or self._is_key(change):
+            self.changes.append(change)
+            return True
+        if policy == "stop":
+            self.stopped.append(change)
+            return True
+        self.changes.append(Change(**{**vars(change), "ignored": True}))
+        if change.what != "type":
+            self.left_out.add(change.field)
+        return False
+
+    def drifts(self, table: str, what: str) -> bool:
+        """Only what was loaded before can drift; a new table's columns are part of its news."""
+        return table in self._expected or (what == "table" and self.structure.name in self._expected)
+
+    def type_change(self, node: ColumnShape, field: str, now: Kind) -> Change:
+        return Change("type", self.structure.name, node.name, field, now, node.kind)
+
+    def ignore_type(self, node: ColumnShape, field: str) -> None:
+        """Values of another type are left out, as the rules say; told once."""
+        change = Change("type", self.structure.name, node.name, field, "", node.kind, ignored=True)
+        if change not in self.changes:
+            self.changes.append(change)
+
+    def _is_key(self, change: Change) -> bool:
+        return change.what != "type" and change.table == self.structure.name and change.field in self.key

@@ -1,0 +1,95 @@
+"""What a feed says of one table's shape: which columns, how nested, and what happens when the source's structure drifts.
+
+Names are those of warehouse columns before renaming; a child table's stand behind its own name, `passengers.email`.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from ..records.column_types import Kind
+
+Policy = Literal["accept", "ignore", "stop"]
+TypePolicy = Literal["accept", "ignore", "stop", "reject"]
+
+
+@dataclass(frozen=True)
+class DriftPolicy:
+    tables: Policy = "accept"
+    columns: Policy = "accept"
+    types: TypePolicy = "accept"
+
+
+@dataclass(frozen=True)
+class ShapeRules:
+    """In the order in which they are applied."""
+
+    only: frozenset[str] | None = None
+    leave_out: frozenset[str] = frozenset()
+    rename: dict[str, str] = field(default_factory=dict)
+    cast: dict[str, Kind] = field(default_factory=dict)
+    compute: dict[str, str] = field(default_factory=dict)
+    hash: frozenset[str] = frozenset()
+    keep: str | None = None
+    constants: dict[str, Any] = field(default_factory=dict)
+    objects: Literal["columns", "json"] = "columns"
+    lists: Literal["tables", "json"] = "tables"
+    drift: DriftPolicy = DriftPolicy()
+
+    def skips(self, within: str, name: str) -> bool:
+        return dotted(within, name) in self.leave_out
+
+    def names(self, within: str, name: str) -> bool:
+        """Named by `only` itself."""
+        return self.only is None or dotted(within, name) in self.only
+
+    def reaches_into(self, within: str, name: str, mark: str) -> bool:
+        """`only` names something inside: of an object (mark '_') or a child table (mark '.')."""
+        inside = dotted(within, name) + mark
+        return self.only is not None and any(entry.startswith(inside) for entry in self.only)
+
+    @property
+    def works_on_rows(self) -> bool:
+        """Whether anything is left to do once columns are made."""
+        return bool(self.rename or self.compute or self.hash or self.keep or self.constants)
+
+
+def dotted(within: str, name: str) -> str:
+    """within: the child table's name in its family, '' for the first table."""
+    return f"{within}.{name}" if within else name
+
+
+@dataclass(frozen=True)
+class Change:
+    """Something new in a structure.
+
+    what: table, column, type, vanished, returned. ignored: the feed's own rule leaves it out.
+    """
+
+    what: Literal["table", "column", "type", "vanished", "returned"]
+    table: str
+    column: str
+    field: str
+    kind: str
+    before: str = ""
+    ignored: bool = False
+
+    @property
+    def words(self) -> str:
+        where = f"column {self.table}.{self.column}"
+        if self.what == "table":
+            words = f"new table {self.table}, from {self.field}"
+        elif self.what == "column":
+            words = f"new {where} ({self.kind}), from the field {self.field}"
+        elif self.what == "type":
+            words = f"{where} widened from {self.before} to {self.kind}"
+        elif self.what == "vanished":
+            words = f"{where} came with no record any more; it stays, null from now on"
+        else:
+            words = f"{where} comes again"
+        if not self.ignored:
+            return words
+        if self.what == "type":
+            return f"{where}: values that are no {self.before} left out, as `drift: {{types: ignore}}` says"
+        return f"{words}: left out, as `drift: {{{self.what}s: ignore}}` says"

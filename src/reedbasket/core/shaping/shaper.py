@@ -1,0 +1,183 @@
+"""Records to columns, batch after batch, with a structure that grows as it learns."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import pyarrow as pa
+
+from ..errors import DriftStopped
+from ..records.column_records import ColumnRecords
+from ..records.layout import Family, lay_out
+from ..records.structure import ColumnShape, TableShape
+from .batch import Reject, Shaped
+from .fast_path import Expected, expected, shape_columns
+from .learning import Learning
+from .rules import Change, ShapeRules
+from .typed_columns import TypedWalk, is_typed
+from .walk import Walk
+
+
+@dataclass(frozen=True)
+class Learned:
+    """All that a shaper has learned: taken over by another, both make the same of what follows."""
+
+    standing: Any
+    structure: TableShape
+    left_out: frozenset[str]
+    told: frozenset[Change]
+    seen: frozenset[tuple[str, str]]
+    lane: Expected | None
+
+
+class Shaper:
+    """Shapes one table's records. `structure` grows with what is learned; a batch that is given up teaches nothing.
+
+    key: the source's fields that make the key, or empty. link: what children refer to, the parent's 'key' or its 'row'.
+    expected: the structure was loaded before, so that what differs from it is drift, and the rules say what becomes of it.
+    by_file: see layout.Family.
+    """
+
+    def __init__(
+        self,
+        structure: TableShape,
+        key: Sequence[str],
+        link: Literal["key", "row"],
+        rules: ShapeRules | None = None,
+        *,
+        newest_by: str | None = None,
+        expected: bool = False,
+        by_file: bool = False,
+    ) -> None:
+        self.by_file = by_file
+        self.structure = structure
+        self.rules = rules or ShapeRules()
+        self.left_out: set[str] = set()
+        self._key = list(key)
+        self._link: Literal["key", "row"] = link
+        self._newest_by = newest_by
+        self.expected = expected
+        self._expected = {table.name for table in structure.family()} if expected else set()
+        self._told: set[Change] = set()
+        self._seen: set[tuple[str, str]] = set()
+        # What records may be read as from now on; None before the first of them was walked.
+        self.lane: Expected | None = None
+        self._standing: Any = None
+
+    @property
+    def standing(self) -> Any:
+        """Equal for shapers that make the same of the same records: they began alike, and nothing came between that only one saw."""
+        if self._standing is None:
+            begun = (self._key, self._link, self._newest_by, self.by_file, self.expected, self.rules)
+            self._standing = (begun, self.structure.to_data(), sorted(self.left_out))
+        return self._standing
+
+    def learned(self) -> Learned:
+        told, seen = frozenset(self._told), frozenset(self._seen)
+        return Learned(self.standing, self.structure.copy(), frozenset(self.left_out), told, seen, self.lane)
+
+    def take_over(self, learned: Learned) -> None:
+        self._standing = learned.standing
+        self.structure, self.lane = learned.structure.copy(), learned.lane
+        self.left_out, self._told, self._seen = set(learned.left_out), set(learned.told), set(learned.seen)
+
+    def leave_out(self, names: Iterable[str]) -> None:
+        """Fields that the source is not even asked for."""
+        for name in names:
+            self.structure.root.fields.setdefault(name, None)
+            node = self.structure.root.fields[name]
+            if isinstance(node, ColumnShape):
+                node.left_out = True
+            self.left_out.add(name)
+
+    @property
+    def family(self) -> Family:
+        return lay_out(self.structure, self._key, self._newest_by, self._link, by_file=self.by_file)
+
+    def shape(self, records: Sequence[dict[str, Any]], first_owner: int, *, suspicious: bool = False) -> Shaped:
+        """The records as batches; those that do not fit become rejects, and the rest is shaped without them.
+
+        Raises DriftStopped where the rules say so; nothing of the batch has been passed on then.
+        """
+        self._standing = object()
+        lane = self.lane
+        if isinstance(records, ColumnRecords) and lane and records.columns.schema.equals(pa.schema(lane.record)):
+            done = shape_columns(self.structure, self._key, records.columns, first_owner, self._seen)
+            if done is not None:
+                self._seen |= done[1]
+                return Shaped(self.family, done[0], [], len(records), [], records)
+        if isinstance(records, ColumnRecords) and is_typed(records):
+            return self._typed(records, first_owner)
+        kept = list(enumerate(records))
+        rejects: list[Reject] = []
+        rows = records if isinstance(records, list) else list(records)
+        while True:
+            work = Walk(self.structure.copy(), self._key, self._link, self.rules, self._expected, rows, first_owner, suspicious)
+            work.run()
+            if not work.bad:
+                break
+            for number, (misfit, path) in sorted(work.bad.items()):
+                index, record = kept[number]
+                rejects.append(Reject(index, misfit.code, misfit.message, path, record))
+            kept = [pair for number, pair in enumerate(kept) if number not in work.bad]
+            rows = [record for _, record in kept]
+        changes = self._learned(work)
+        self.lane = expected(self.structure, self._key, self._link, self.rules, self.left_out)
+        return Shaped(self.family, work.batches, rejects, len(rows), changes, rows)
+
+    def _typed(self, records: ColumnRecords, first_owner: int) -> Shaped:
+        work = TypedWalk(self.structure.copy(), self._key, self.rules, self._expected)
+        work.run(records, first_owner)
+        rejects = [
+            Reject(index, misfit.code, misfit.message, path, records[index])
+            for index, (misfit, path) in sorted(work.bad.items())
+        ]
+        if rejects:
+            records = records.filter([index not in work.bad for index in range(len(records))])
+            work = TypedWalk(self.structure.copy(), self._key, self.rules, self._expected)
+            work.run(records, first_owner)
+        changes = self._learned(work)
+        return Shaped(self.family, [work.batch], rejects, len(records), changes, records)
+
+    def _learned(self, work: Learning) -> list[Change]:
+        """What a walk came to, taken over; what of it is news."""
+        if work.stopped:
+            raise _stopped(self.structure.name, work.stopped)
+        self.structure = work.structure
+        self.left_out |= work.left_out
+        self._seen |= work.seen
+        changes = [change for change in work.changes if change not in self._told]
+        self._told.update(changes)
+        return changes
+
+    def compare_with_expected(self) -> list[Change]:
+        """At the end of a run with records: the columns that came with every record before, and now with none; and those
+        that come again. Columns that are missing now and then are no news."""
+        changes = []
+        for table in self.structure.family():
+            columns = table.columns()
+            if not any((table.name, column.name) in self._seen for column in columns):
+                continue
+            for column in columns:
+                seen = (table.name, column.name) in self._seen
+                if seen and column.gone:
+                    column.gone = False
+                    changes.append(Change("returned", table.name, column.name, "", column.kind))
+                elif not seen and not column.gone and not column.optional and not column.left_out:
+                    column.gone = True
+                    changes.append(Change("vanished", table.name, column.name, "", column.kind))
+        return changes if self.expected else []
+
+
+def _stopped(table: str, changes: list[Change]) -> DriftStopped:
+    kinds = {"table": "tables", "column": "columns", "type": "types"}
+    policies = sorted({kinds[change.what] for change in changes})
+    return DriftStopped(
+        "shaping the records of",
+        table,
+        found="; ".join(change.words for change in changes),
+        mend="say `drift: {" + ", ".join(f"{p}: accept" for p in policies) + "}` in the feed, or `ignore`, or mend the source",
+        details=[vars(change) for change in changes],
+    )

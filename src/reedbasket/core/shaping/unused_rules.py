@@ -1,0 +1,37 @@
+"""Rules that name what no record has brought: a slip of the pen that would let a column through unhashed, or left in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from ..records.names import fold
+from ..records.structure import ColumnShape, ObjectShape, TableShape
+from .rules import ShapeRules, dotted
+
+
+def unmatched(rules: ShapeRules, structure: TableShape) -> list[str]:
+    """`rule: name` for each name in `only`, `leave_out`, `rename`, `cast` and `hash` that the structure does not know.
+
+    To be asked once records were shaped; fields that were left out are known too.
+    """
+    known = set(_names(structure.root, (), ""))
+    later = known | set(rules.compute)
+    for old, new in rules.rename.items():
+        later.add(dotted(old.rpartition(".")[0], new))
+    named = {
+        "only": (rules.only or (), known),
+        "leave_out": (rules.leave_out, known),
+        "rename": (rules.rename, known),
+        "cast": (rules.cast, known),
+        "hash": (rules.hash, later),
+    }
+    return [f"{rule}: {name}" for rule, (names, there) in named.items() for name in sorted(names) if name not in there]
+
+
+def _names(shape: ObjectShape, path: tuple[str, ...], within: str) -> Iterator[str]:
+    for name, node in shape.fields.items():
+        yield dotted(within, node.name if isinstance(node, ColumnShape) else fold("_".join((*path, name))))
+        if isinstance(node, ObjectShape):
+            yield from _names(node, (*path, name), within)
+        elif isinstance(node, TableShape):
+            yield from _names(node.root, (), dotted(within, node.within))

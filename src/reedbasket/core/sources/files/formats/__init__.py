@@ -1,0 +1,1 @@
+"""File formats: each reads the records of one file."""

@@ -1,0 +1,291 @@
+"""CSV and its kin, into columns: pyarrow parses, the types are ours, and what does not fit them is looked at value by value."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass, replace
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv as pa_csv
+
+from ....memory import BRIEF
+from ....spec.files import CsvText
+from ..problems import file_problem
+from . import text_types as text_kinds
+from .blocks import lines_in, whole_lines, wrong_encoding
+from .part import FilePart, Unread
+from .text_types import NUMBERS, TextKind, as_inferred, finished, infer, made, numbers, one_by_one, wider
+
+# Blocks parsed beside each other; pyarrow holds no lock of Python's while it does.
+_AT_ONCE = 2
+# With fewer values to look at, threads for it are not worth it.
+_MANY_VALUES = 20_000
+
+
+@dataclass
+class Columns:
+    """What a table's columns hold, by the names of the fields; grows from file to file. follow: whether a column widens for all that
+    comes where a value does not fit (else the record is told by itself)."""
+
+    known: dict[str, TextKind]
+    zone: str
+    follow: bool = True
+
+    def table(self, texts: dict[str, Any], mark: str = ".") -> tuple[pa.Table | None, list[dict[str, Any]]]:
+        """Columns of text as what they hold: (columns, nothing), or (None, records) where a value is not of its column's kind. mark: before
+        fractions."""
+        fields, odd = [], False
+        read = {name: values if mark == "." else _with_point(values, mark) for name, values in texts.items()}
+        # Where a comma stands before fractions, 1.000 is a thousand to whoever wrote it, and no number that we know.
+        no_numbers = {name for name, values in texts.items() if mark != "." and _any(values, r"^-?[0-9]+\.[0-9]")}
+        inferred = _each_inferred(
+            {name: read[name] for name in texts if self.known.get(name) is None and name not in no_numbers}
+        )
+        for name, values in texts.items():
+            kind = self.known.get(name)
+            values_made = None
+            if kind is not None and not (name in no_numbers and kind.kind in NUMBERS):
+                values_made = made(read[name] if kind.kind in NUMBERS else values, kind)
+                if values_made is not None and kind.kind == "timestamp" and kind.zoned is None:
+                    # From now on it is known whether they name their zone, and the parser can be told.
+                    self.known[name] = replace(kind, zoned=values_made.type.tz is not None)
+            if values_made is None:
+                found = TextKind("text") if name in no_numbers else inferred[name] if name in inferred else infer(read[name])
+                if kind is None and found is not None:
+                    self.known[name] = found
+                    values_made = as_inferred(read[name] if found.kind in NUMBERS else values, found)
+                elif kind is None:
+                    values_made = values
+                elif found is not None:
+                    odd = True
+                    if self.follow:
+                        self.known[name] = wider(kind, found)
+            if not odd:
+                fields.append(finished(name, values_made, self.known.get(name), self.zone))
+        if odd:
+            listed = [self._listed(name, values, read[name], mark) for name, values in texts.items()]
+            return None, [dict(zip(texts, row)) for row in zip(*listed)]
+        return pa.Table.from_arrays([values for _, values in fields], schema=pa.schema([field for field, _ in fields])), []
+
+    def _listed(self, name: str, values: Any, read: Any, mark: str) -> list[Any]:
+        texts, kind = values.to_pylist(), self.known.get(name)
+        if mark == "." or kind is None or kind.kind not in NUMBERS:
+            return one_by_one(texts, kind, self.zone)
+        return [
+            text if text and "." in text else one for text, one in zip(texts, one_by_one(read.to_pylist(), kind, self.zone))
+        ]
+
+
+class CsvReader:
+    """Reads files of one form. form: with everything said (see sniff)."""
+
+    def __init__(self, form: CsvText, columns: Columns) -> None:
+        self._form = form
+        self._columns = columns
+        self._delimiter = form.delimiter or ","
+        self._decimal = form.decimal or "."
+
+    def read(self, parts: Iterator[bytes], path: str) -> Iterator[FilePart]:
+        """parts: in UTF-8. Raises FileProblem."""
+        waiting: deque[Future[FilePart]] = deque()
+        blocks = self._blocks(parts, path)
+        for block in blocks:  # the first by itself: the others are read as what it shows
+            yield self._part(*block, path)
+            break
+        with ThreadPoolExecutor(_AT_ONCE, thread_name_prefix="parse") as pool:
+            try:
+                for block in blocks:
+                    waiting.append(pool.submit(self._part, *block, path))
+                    if len(waiting) > _AT_ONCE:
+                        yield waiting.popleft().result()
+                while waiting:
+                    yield waiting.popleft().result()
+            finally:
+                for left in waiting:
+                    left.cancel()
+
+    def _blocks(self, parts: Iterator[bytes], path: str) -> Iterator[tuple[bytes, list[str], int]]:
+        """(rows, the columns' names, the line that they begin on)."""
+        line, header = 1, self._form.columns
+        for number, block in enumerate(whole_lines(parts, self._form.quote, self._delimiter, path)):
+            skipped = 0
+            if number == 0:
+                skipped = _behind_lines(block, self._form.skip)
+                line += self._form.skip
+                if header is None:
+                    header, used = self._header(block[skipped:], path)
+                    line += block.count(b"\n", skipped, skipped + used)
+                    skipped += used
+            body = block[skipped:] if skipped else block
+            if header and not body.endswith((b"\n", b"\r")):
+                self._require_last_line(body, len(header), path)
+            if header and not body.isspace() and body:
+                yield body, header, line
+            line += lines_in(body) + (not body.endswith(b"\n"))
+
+    def _require_last_line(self, body: bytes, columns: int, path: str) -> None:
+        """Raises FileProblem where the last line has no end, and less in it than a line has."""
+        text = body[max(body.rfind(b"\n"), len(body) - 1024 * 1024) + 1 :].decode("utf-8", "replace")
+        # A quoted value that goes over lines is whole, or was told of before.
+        if text.strip() and text.count(self._form.quote) % 2 == 0:
+            rows = list(csv.reader([text], delimiter=self._delimiter, quotechar=self._form.quote))
+            if rows and len(rows[-1]) < columns:
+                words = f"{path} ends in the middle of its last line, with {len(rows[-1])} of {columns} values"
+                raise file_problem("file.damaged", words, "put the whole file in its place; of a whole one, end its last line")
+
+    def _header(self, block: bytes, path: str) -> tuple[list[str], int]:
+        """(the names, how many bytes they take)."""
+        text = block[: 256 * 1024].decode("utf-8", "replace")
+        lines = io.StringIO(text, newline="")
+        rows = csv.reader(lines, delimiter=self._delimiter, quotechar=self._form.quote)
+        first = next((row for row in rows if row), [])
+        if not self._form.header and self._form.header is not None:
+            return [f"column_{place}" for place in range(1, len(first) + 1)], 0
+        names = [name.strip() or f"column_{place}" for place, name in enumerate(first, 1)]
+        twice = next((name for place, name in enumerate(names) if name in names[:place]), None)
+        if twice is not None:
+            words = f"the column {twice} stands twice in the header of {path}"
+            raise file_problem(
+                "file.unreadable", words, "name the columns yourself: `format: {csv: {columns: [...], skip: 1}}`"
+            )
+        known = self._columns.known
+        if known and not any(name in known for name in names):
+            words = f"{path} has none of the table's columns; its first line names {', '.join(names)[:300]}"
+            raise file_problem("file.unreadable", words, "put the right file in its place, or leave it out of the pattern")
+        return names, len(text[: lines.tell()].encode("utf-8"))
+
+    def _part(self, block: bytes, header: list[str], line: int, path: str) -> FilePart:
+        unread: list[tuple[int, Unread]] = []
+        kinds = self._columns.known
+        now = {name: kind for name in header if (kind := kinds.get(name)) is not None}
+        columns = self._typed(block, header, now, unread)
+        if columns is not None:
+            return FilePart(columns, [], self._lines(block, line, unread), len(block), self._told(block, line, unread))
+        unread.clear()
+        try:
+            block.decode("utf-8")
+        except UnicodeDecodeError as error:
+            at = line + block.count(b"\n", 0, error.start)
+            raise wrong_encoding(path, self._form.encoding or "utf-8", f"on line {at:,}") from None
+        try:
+            table = self._parse(block, header, {}, unread)
+        except pa.ArrowInvalid as error:
+            raise file_problem("file.unreadable", f"{path} from about line {line:,} on: {error}", "mend the file") from None
+        texts = {name: table.column(name) for name in header}
+        columns, records = self._columns.table(texts, self._decimal)
+        return FilePart(columns, records, self._lines(block, line, unread), len(block), self._told(block, line, unread))
+
+    def _typed(
+        self, block: bytes, header: list[str], now: dict[str, TextKind], unread: list[tuple[int, Unread]]
+    ) -> pa.Table | None:
+        """A block parsed as what is known of its columns; None where that is not enough, or some value is of another kind."""
+        # Of times it has to be known whether they name their zone.
+        if not now or any(kind.kind == "timestamp" and kind.zoned is None for kind in now.values()):
+            return None
+        # Numbers are looked at before they are read.
+        parsed = {name: kind for name, kind in now.items() if kind.kind not in NUMBERS}
+        columns: dict[str, Any] = {}
+        try:
+            table = self._parse(block, header, parsed, unread)
+            for name in header:
+                values, kind = table.column(name), now.get(name)
+                columns[name] = numbers(values, kind, self._decimal) if kind and kind.kind in NUMBERS else values
+        except pa.ArrowInvalid:
+            return None
+        # A column of which only nulls are known may have its first value here.
+        if any(name not in now and columns[name].null_count < table.num_rows for name in header):
+            return None
+        if any(values is None for values in columns.values()):
+            return None
+        fields = [finished(name, values, now.get(name), self._columns.zone) for name, values in columns.items()]
+        return pa.Table.from_arrays([values for _, values in fields], schema=pa.schema([field for field, _ in fields]))
+
+    def _parse(self, block: bytes, header: list[str], kinds: dict[str, TextKind], unread: list[tuple[int, Unread]]) -> pa.Table:
+        def odd(row: pa_csv.InvalidRow) -> str:
+            words = f"{row.actual_columns} values where {row.expected_columns} belong"
+            unread.append((row.number, Unread(0, "record.not_as_wide", words, row.text)))
+            return "skip"
+
+        # Looked for once in the whole block, so that the parser need not at every letter.
+        quoted = self._form.quote.encode() in block
+        return pa_csv.read_csv(
+            pa.py_buffer(block),
+            read_options=pa_csv.ReadOptions(use_threads=False, block_size=len(block) + 1, column_names=header),
+            parse_options=pa_csv.ParseOptions(
+                delimiter=self._delimiter,
+                quote_char=self._form.quote if quoted else False,
+                newlines_in_values=quoted,
+                invalid_row_handler=odd,
+            ),
+            convert_options=pa_csv.ConvertOptions(
+                column_types={name: kinds[name].arrow if name in kinds else pa.string() for name in header},
+                null_values=["", *self._form.nulls],
+                true_values=text_kinds.TRUE,
+                false_values=text_kinds.FALSE,
+                strings_can_be_null=True,
+                quoted_strings_can_be_null=False,
+                check_utf8=not block.isascii(),
+            ),
+            memory_pool=BRIEF,
+        )
+
+    def _lines(self, block: bytes, line: int, unread: Sequence[tuple[int, Unread]]) -> Callable[[], Sequence[int]]:
+        bad = {number for number, _ in unread}
+        return lambda: [at for number, at in enumerate(self._begins(block, line), 1) if number not in bad]
+
+    def _begins(self, block: bytes, line: int) -> list[int]:
+        """The line that each record begins on; empty lines are none."""
+        if self._form.quote.encode() not in block:
+            rows = block.split(b"\n")
+            return [line + place for place, row in enumerate(rows) if row.strip(b"\r")]
+        rows_of = csv.reader(
+            io.StringIO(block.decode("utf-8", "replace"), newline=""), delimiter=self._delimiter, quotechar=self._form.quote
+        )
+        found, before = [], 0
+        for row in rows_of:
+            if row:
+                found.append(line + before)
+            before = rows_of.line_num
+        return found
+
+    def _told(self, block: bytes, line: int, unread: list[tuple[int, Unread]]) -> list[Unread]:
+        if not unread:
+            return []
+        begins = self._begins(block, line)
+        return [replace(one, line=begins[min(number, len(begins)) - 1] if begins else line) for number, one in unread]
+
+
+def _behind_lines(block: bytes, count: int) -> int:
+    place = 0
+    for _ in range(count):
+        place = block.find(b"\n", place) + 1
+        if not place:
+            return len(block)
+    return place
+
+
+def _with_point(values: Any, mark: str) -> Any:
+    """Numbers written with another mark than a point."""
+    pattern = rf"^-?[0-9]+\{mark}[0-9]+$"
+    if not _any(values, pattern):
+        return values
+    numbers = pc.fill_null(pc.match_substring_regex(values, pattern), False)
+    return pc.if_else(numbers, pc.replace_substring(values, mark, "."), values)
+
+
+def _each_inferred(texts: dict[str, Any]) -> dict[str, TextKind | None]:
+    """Columns of which nothing is known yet. Until they are, nothing else of the file is read: side by side, with both hands."""
+    if sum(map(len, texts.values())) < _MANY_VALUES:
+        return {name: infer(values) for name, values in texts.items()}
+    with ThreadPoolExecutor(_AT_ONCE, thread_name_prefix="infer") as pool:
+        return dict(zip(texts, pool.map(infer, texts.values())))
+
+
+def _any(values: Any, pattern: str) -> bool:
+    return pc.any(pc.match_substring_regex(values, pattern)).as_py() is True

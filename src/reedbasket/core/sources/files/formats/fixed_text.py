@@ -1,0 +1,63 @@
+"""Lines of columns that each stand at the same place."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ....spec.files import FixedText
+from .blocks import whole_lines, wrong_encoding
+from .csv_text import Columns
+from .part import FilePart, Unread
+
+
+def read_fixed(parts: Iterator[bytes], path: str, form: FixedText, columns: Columns) -> Iterator[FilePart]:
+    """parts: in UTF-8. A column that the line does not reach is null; a line that ends in the midst of one is told."""
+    line, skip = 1, form.skip
+    places = {name: _place(text) for name, text in form.columns.items()}
+    begins = sorted(first for first, _ in places.values())
+    for block in whole_lines(parts, None, ",", path):
+        try:
+            rows = block.decode("utf-8").split("\n")
+        except UnicodeDecodeError:
+            raise wrong_encoding(path, form.encoding, f"from about line {line:,} on") from None
+        kept, lines, unread = [], [], []
+        for at, row in enumerate(rows, line):
+            row = row.rstrip("\r")
+            if at - line < skip or not row.strip():
+                continue
+            # Blanks at a line's end are often cut off; where not even the first column is reached, it is no such line.
+            if len(row) <= begins[0]:
+                unread.append(Unread(at, "record.not_as_wide", f"{len(row)} characters, before any column begins", row))
+                continue
+            kept.append(row)
+            lines.append(at)
+        if kept or unread:
+            yield _part(kept, lines, unread, places, columns, form, len(block))
+        skip = max(0, skip - block.count(b"\n"))
+        line += block.count(b"\n")
+
+
+def _part(
+    kept: list[str], lines: list[int], unread: list[Unread], places: dict[str, tuple[int, int | None]], columns: Columns,
+    form: FixedText, size: int,
+) -> FilePart:  # fmt: skip
+    texts: dict[str, Any] = {}
+    rows = pa.array(kept, pa.string())
+    for name, (first, last) in places.items():
+        cut = pc.utf8_trim_whitespace(pc.utf8_slice_codeunits(rows, first, last))
+        cut = pc.if_else(pc.equal(cut, ""), pa.scalar(None, pa.string()), cut)
+        if form.decimal != ".":
+            numbers = pc.fill_null(pc.match_substring_regex(cut, rf"^-?[0-9]+\{form.decimal}[0-9]+$"), False)
+            cut = pc.if_else(numbers, pc.replace_substring(cut, form.decimal, "."), cut)
+        texts[name] = pa.chunked_array([cut])
+    table, records = columns.table(texts)
+    return FilePart(table, records, lambda: lines, size, unread)
+
+
+def _place(text: str) -> tuple[int, int | None]:
+    first, _, last = text.partition("-")
+    return int(first) - 1, int(last) if last else None

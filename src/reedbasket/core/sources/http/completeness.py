@@ -1,0 +1,132 @@
+"""Whether a pass that is over by its page rule has brought all: what the source says of itself, held against what came. Pure.
+
+Three kinds of signs, from the surest down: a total that was not reached; a flag or an address by which the answer says itself that
+there is more; a first page as full as a page can be, where nothing ever said how pages go on.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterator, Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from ...spec.http import HttpTable, InHeader, NextPage
+from .link_header import next_link
+from .pagination import Page
+
+# Names by which APIs say that there is more, folded: letters only, in lower case.
+_FLAGS = frozenset(
+    {
+        "hasmore", "hasnext", "hasnextpage", "moreavailable", "moreresults", "incompleteresults", "istruncated",
+        "truncated", "more",
+    }
+)  # fmt: skip
+_ADDRESSES = frozenset(
+    {
+        "next", "nexturl", "nexturi", "nextlink", "nexthref", "nextpage", "nextpageurl", "nextpagelink",
+        "nextpagetoken", "nexttoken", "nextcursor", "nextoffset", "continuationtoken", "continuation",
+        "odatanextlink",
+    }
+)  # fmt: skip
+_HEADERS = frozenset(
+    {
+        "xnext", "xnextpage", "nextpage", "xnextcursor", "xnexttoken", "xcontinuationtoken", "xpagenext", "xnexturl",
+        "xnextlink",
+    }
+)  # fmt: skip
+# Page sizes that sources choose by themselves. Smaller ones are as often just how many there are.
+_ROUND = frozenset({100, 200, 250, 500, 1000, 2000, 2500, 5000, 10_000})
+_DEEPEST = 3
+
+
+@dataclass(frozen=True)
+class Doubt:
+    """said: by the source itself; else it is only likely."""
+
+    words: str
+    said: bool
+
+
+def total_in(where: str | InHeader | None, find: Any, envelope: Any, headers: Mapping[str, str]) -> int | None:
+    """How many records the source says that the request has; None where it does not say, or not in a number. In a header it may be
+    the end of a range, `items 0-24/319` (RFC 9110, section 14.4)."""
+    if where is None:
+        return None
+    found = headers.get(where.response_header.lower()) if isinstance(where, InHeader) else find(envelope)
+    if isinstance(found, str):
+        digits = re.fullmatch(r"(?:.*/)?\s*(\d{1,15})", found.strip())
+        return int(digits[1]) if digits else None
+    return found if type(found) is int else None
+
+
+def missing_of(total: int | None, count: int) -> str | None:
+    """What is wrong with a pass that brought so many records, in words."""
+    if total is None or count >= total:
+        return None
+    return f"the source says that there are {total} records, and {count} came"
+
+
+def doubt(page: Page, rule: HttpTable, *, asked_sizes: Collection[int], fired: bool) -> Doubt | None:
+    """Of the last page of a pass. asked_sizes: whole numbers that the request sent, of which one may be the size of a page. fired: the
+    page rule led on before."""
+    said = next(_says_more(page, rule.next), None)
+    if said is not None:
+        return Doubt(said, said=True)
+    if rule.single_page or (page.total is not None and page.records >= page.total):
+        return None
+    full = page.records and (page.records in asked_sizes or (rule.next is not None and page.records in _ROUND))
+    if (
+        full
+        and not fired
+        and not (rule.next is not None and (rule.next.counted or rule.next.last or _says_end(page, rule.next)))
+    ):
+        how = "nothing in the answer says how pages go on" if rule.next else "the connector names no `next`"
+        return Doubt(f"the one page is full, with {page.records} records, and {how}", said=False)
+    return None
+
+
+def _says_more(page: Page, rule: NextPage | None) -> Iterator[str]:
+    own = {p for p in (rule.token, rule.url) if p is not None} if rule is not None else set()
+    for path, value in _values(page.body, "", 0):
+        name = _folded(path.rpartition(".")[2])
+        if value is True and name in _FLAGS:
+            yield f"`{path}` is true in the last answer"
+        elif name in _ADDRESSES and path not in own and type(value) in (str, int) and value not in ("", 0):
+            yield f"the last answer has {str(value)[:80]!r} at `{path}`, by which the next page may be asked for"
+    used = {h.lower() for h in (rule.token_header, rule.url_header) if h is not None} if rule is not None else set()
+    for name, value in page.headers.items():
+        if _folded(name) in _HEADERS and value.strip() and name.lower() not in used:
+            yield f"the last answer has {value[:80]!r} in its header {name}, by which the next page may be asked for"
+    if (rule is None or rule.link is None) and next_link(page.headers.get("link", ""), "next") is not None:
+        yield "the last answer has a Link header that leads to the next page"
+
+
+def _says_end(page: Page, rule: NextPage) -> bool:
+    """Whether the place where the next page would stand is there, and empty."""
+    if rule.link is not None:
+        return bool(page.headers.get("link"))
+    header = rule.token_header or rule.url_header
+    if header is not None:
+        return header.lower() in page.headers
+    *above, name = (rule.token or rule.url or "").split(".")
+    place = page.body
+    for step in above:
+        place = place.get(step) if isinstance(place, dict) else None
+    return isinstance(place, dict) and name in place
+
+
+def _values(found: Any, path: str, depth: int) -> Iterator[tuple[str, Any]]:
+    """Single values in the objects around the records."""
+    if not isinstance(found, dict) or depth > _DEEPEST:
+        return
+    for name, value in found.items():
+        here = f"{path}.{name}" if path else str(name)
+        if isinstance(value, dict):
+            yield from _values(value, here, depth + 1)
+        elif not isinstance(value, list):
+            yield here, value
+
+
+def _folded(name: str) -> str:
+    return re.sub(r"[^a-z]", "", name.lower())

@@ -1,0 +1,324 @@
+"""Reads one endpoint page by page."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Generator, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import jmespath
+import orjson
+
+from ...errors import BodyUnreadable, Incomplete, PagesMoved, RecordsNotFound
+from ...records.chunk import Chunk
+from ...records.column_records import ColumnRecords, chosen, value_at
+from ...shaping.fast_path import Expected
+from ...spec import template
+from ...spec.connector import body_values
+from ...spec.http import HttpTable
+from ..required_fields import RequiredFields
+from .answers import Answer
+from .body import Opened, Opener, Part
+from .column_body import ColumnBodies
+from .completeness import doubt, missing_of, total_in
+from .pagination import Page, Pages, Step, pages_for
+from .prefetch import Ahead
+from .request import Request, Requests
+from .sender import Sender
+
+_ALWAYS_GOOD = frozenset({200, 204})
+# What APIs answer to the page behind the last.
+_NO_SUCH_PAGE = frozenset({400, 404, 416, 422})
+
+
+def _say_nothing(level: Any, code: str, words: str) -> None:
+    """Where nobody listens."""
+
+
+@dataclass(frozen=True)
+class Care:
+    """What hangs on a pass being whole, and who hears of doubts. removes: what does not come is removed from the warehouse. moves: a
+    cursor moves past what came. accept: people said that the run is to go on all the same. fields: what every record has to have, of
+    which none may be missing from all: the key, and what the cursor goes by. appends: a record that comes twice is there twice. told:
+    (level, code, words)."""
+
+    removes: bool = False
+    appends: bool = False
+    moves: bool = False
+    accept: bool = False
+    key: tuple[str, ...] = ()
+    cursor: str | None = None
+    told: Callable[[Any, str, str], None] = _say_nothing
+
+    @property
+    def fields(self) -> list[str]:
+        return [*self.key, *([self.cursor] if self.cursor is not None else [])]
+
+
+class HttpReader:
+    """One pass over one table: request, pick the records, find the next page, until there is none.
+
+    values: what templates may name, flat: {"settings.url": ..., "cursor.from": datetime | None, ...}. known: what `tag` was after
+    the last pass, for a table that asks with If-None-Match. After a pass, `unchanged` says whether the source answered that
+    nothing did, and `tag` is what to ask with next time.
+    """
+
+    def __init__(
+        self,
+        name: str,
+        base: str,
+        rule: HttpTable,
+        sender: Sender,
+        values: Mapping[str, Any],
+        *,
+        known: str | None = None,
+        at_once: int | None = None,
+        expected: Callable[[], Expected | None] | None = None,
+        care: Care | None = None,
+    ) -> None:
+        """expected: what the records are expected to be by now, so that they may be read as columns."""
+        self._care = care or Care()
+        self._name = name
+        self._doing = f"reading {name}"
+        self._rule = rule
+        self._sender = sender
+        self._values = values
+        self._at_once = at_once or sender.at_once
+        self._requests = Requests(base, rule)
+        # What is copied into records does not come with them.
+        self._fields = [field for field in self._care.fields if field not in rule.copied]
+        self._opener = Opener(rule, self._doing, _columns(rule, expected) if expected else None, self._fields)
+        self._total = jmespath.compile(rule.total).search if isinstance(rule.total, str) else None
+        self._count = 0
+        self._required = RequiredFields(self._fields, self._care.key, self._doing)
+        # The page before: its keys, and its records.
+        self._before: tuple[set[Any], Sequence[Any]] = set(), ()
+        self._sizes: set[int] = set()
+        self._known = known if rule.conditional else None
+        self._good = _ALWAYS_GOOD | set(rule.none_at) | ({304} if self._known else set())
+        self.unchanged = False
+        self.tag: str | None = None
+
+    def first_request(self) -> Request:
+        """The first request. A parameter whose name has no value yet (no cursor) is left out."""
+        return self._make(self._pages().first() if self._rule.next else Step())
+
+    def chunks(self) -> Iterator[Chunk]:
+        """Chunks in the source's order. Raises SourceError, RunCancelled; what was yielded before stays good."""
+        pages = self._pages() if self._rule.next else None
+        step: Step | None = pages.first() if pages else Step()
+        self._sizes = _sizes(self._rule, self._values)
+        ahead = Ahead(self._send, self._make, self._at_once, self._name)
+        fired = False
+        try:
+            while step is not None:
+                request = self._make(step)
+                answer, opened = self._ask(step, request, ahead)
+                if opened is None:
+                    self.unchanged, self.tag = answer.status == 304, self._known
+                    yield Chunk([], len(answer.body), [])
+                    return
+                self.tag = answer.headers.get("etag") or answer.headers.get("last-modified")
+                step = yield from self._one(answer, request.url, opened, pages, fired)
+                fired = True
+                if step is not None and pages is not None and self._at_once > 1:
+                    ahead.early(pages.ahead(self._at_once), len(answer.body))
+        finally:
+            ahead.close(wait=not self._sender.stop.is_set())
+
+    def _ask(self, step: Step, request: Request, ahead: Ahead) -> tuple[Answer, Opened | None]:
+        """The answer, opened; None for a status without a body. What cannot be read is asked for again, as what was cut off is: something
+        that stands in front of a source says 200 with a page of its own."""
+        answer, attempt = ahead.get(step, request), 1
+        while answer.status == 200:
+            try:
+                return answer, self._open(answer, request.url)
+            except (BodyUnreadable, Incomplete) as problem:
+                good = self._good_for(request)
+                answer = self._sender.again(request, self._doing, good, problem, attempt)
+                attempt += 1
+        return answer, None
+
+    def _one(
+        self, answer: Answer, url: str, opened: Opened, pages: Pages | None, fired: bool
+    ) -> Generator[Chunk, None, Step | None]:
+        """The chunks of one page. The last is held back until it is known what comes next, so that a page which runs in a circle, or
+        a pass that is not whole, is not taken."""
+        total = total_in(self._rule.total, self._total, opened.envelope, answer.headers)
+        held: Part | None = None
+        count, misfits, last = 0, 0, None
+        for part in self._guarded(opened, answer, url):
+            if held is not None:
+                yield _chunk(held, total)
+            held = part
+            count += len(part.records) + len(part.misfits)
+            misfits += len(part.misfits)
+            if self._rule.next is not None and self._rule.next.last is not None and part.records:
+                last = part.records[-1]
+        self._count += count
+        page = Page(answer.url or url, answer.headers, opened.envelope, answer.body, count, last, total, misfits)
+        step = pages.after(page) if pages is not None else None
+        if step is None:
+            self._require_whole(page, pages, url, fired=fired)
+        held, repeated = held or Part([], [], False, len(answer.body)), 0
+        if self._care.appends and self._rule.next is not None and self._rule.next.counted:
+            held, repeated = self._without_repeats(held)
+        yield replace(_chunk(held, total), repeated=repeated)
+        return step
+
+    def _require_whole(self, page: Page, pages: Pages | None, url: str, *, fired: bool) -> None:
+        """At the end of a pass. Raises Incomplete, PagesMoved."""
+        care, rule = self._care, self._rule
+        missing = missing_of(page.total, self._count) or (pages.expected() if pages is not None else None)
+        if missing is not None:
+            raise Incomplete(
+                self._doing,
+                url,
+                found=missing,
+                mend="run again; if it goes on, the page rule ends too soon, or `total` and `pages` count something else than the "
+                "records of this request, and are to be left out",
+                code="source.total_not_reached",
+            )
+        if pages is not None and pages.moved is not None and rule.next is not None and rule.next.counted:
+            raise PagesMoved(
+                self._doing,
+                url,
+                found=f"{pages.moved}: those behind moved up while pages were read by {rule.next.page or rule.next.offset}, and some "
+                "may have been passed over",
+                mend="it is read again by itself; if it goes on, ask for pages by a token, or in an order that does not move",
+            )
+        doubted = doubt(page, rule, asked_sizes=self._sizes, fired=fired)
+        if doubted is None:
+            return
+        if not care.accept and (care.removes or (care.moves and doubted.said)):
+            raise Incomplete(
+                self._doing,
+                url,
+                found=f"{doubted.words}; so there may be more than the {self._count} records that came",
+                mend="say in the connector's `next` how pages go on"
+                + ("" if doubted.said else ", or `single_page: true` if one page may be all")
+                + "; to go on all the same, run with `--accept`",
+                code="source.pages_may_go_on",
+            )
+        care.told(
+            "warning", "pages.may_go_on", f"{doubted.words}; there may be more: say in the connector's `next` how pages go on"
+        )
+
+    def _without_repeats(self, part: Part) -> tuple[Part, int]:
+        """(the rest, how many): a list that grew at its front shows at the beginning of a page what stood at the end of the one before.
+        Where rows have a key in the warehouse, the load tells them apart."""
+        if not self._care.key or not part.records:
+            return part, 0
+        records, (known, before) = part.records, self._before
+        keys = list(zip(*(_values_of(records, name) for name in self._care.key)))
+        try:
+            self._before = set(keys), records
+        except TypeError:  # no single values: such a record is rejected anyway
+            self._before = set(), ()
+            return part, 0
+        again = 0
+        if keys[0] in known:
+            contents = {_content(record) for record in before}
+            again = next((n for n, record in enumerate(records) if _content(record) not in contents), len(records))
+        if not again:
+            return part, 0
+        return replace(part, records=chosen(records, [n >= again for n in range(len(records))])), again
+
+    def _pages(self) -> Pages:
+        assert self._rule.next is not None
+        return pages_for(self._rule.next, self._doing)
+
+    def _make(self, step: Step) -> Request:
+        request = self._requests.make(self._values, step)
+        if self._known:
+            how = "if-none-match" if self._known.startswith(('"', "W/")) else "if-modified-since"
+            request = replace(request, headers={**request.headers, how: self._known})
+        return request
+
+    def _good_for(self, request: Request) -> frozenset[int]:
+        return self._good | _NO_SUCH_PAGE if request.beyond else self._good
+
+    def _send(self, request: Request) -> Answer:
+        return self._sender.send(request, self._doing, self._good_for(request))
+
+    def _open(self, answer: Answer, url: str) -> Opened:
+        """Raises BodyUnreadable, Incomplete, RecordsNotFound."""
+        try:
+            opened = self._opener.open(answer.body, answer.headers)
+        except (ValueError, RecursionError) as error:
+            raise self._unreadable(answer, url, error) from error
+        except RecordsNotFound as error:
+            error.on = error.on or url
+            raise
+        return opened
+
+    def _guarded(self, opened: Opened, answer: Answer, url: str) -> Iterator[Part]:
+        """The parts, with the columns copied in. Those that cannot be read raise as the whole would."""
+        copied = {f: template.value_of(text, self._values) for f, text in self._rule.copied.items()}
+        try:
+            for part in opened.parts:
+                for record in part.records if copied else ():
+                    record.update(copied)
+                self._required.check(part.records, url)
+                yield part
+        except (ValueError, RecursionError) as error:
+            raise self._unreadable(answer, url, error) from error
+
+    def _unreadable(self, answer: Answer, url: str, error: Exception) -> BodyUnreadable:
+        start = answer.body[:80].decode("utf-8", "replace")
+        name = {"json": "JSON", "ndjson": "NDJSON", "csv": "CSV", "xml": "XML"}[self._rule.format.name]
+        return BodyUnreadable(
+            self._doing,
+            url,
+            found=f"a page of {len(answer.body)} bytes that is not {name} ({error}); it starts {start!r}",
+            mend="it is asked for again by itself; if it goes on, check path and headers: some sources answer errors as HTML with "
+            "status 200",
+        )
+
+
+def _values_of(records: Any, name: str) -> list[Any]:
+    column = records.column(name) if isinstance(records, ColumnRecords) else None
+    return [value_at(record, name) for record in records] if column is None else column.to_pylist()
+
+
+def _content(record: Any) -> bytes:
+    return orjson.dumps(record, default=str, option=orjson.OPT_SORT_KEYS | orjson.OPT_NON_STR_KEYS)
+
+
+def _sizes(rule: HttpTable, values: Mapping[str, Any]) -> set[int]:
+    """Whole numbers from 2 on that the request sends."""
+    texts = (
+        [*rule.send.values(), *(text for _, text in template.texts_in(body_values(rule.body)))]
+        if rule.body
+        else rule.send.values()
+    )
+    filled = [template.fill(text, values) for text in texts]
+    numbers = {int(text) for text in filled if text is not None and text.isdigit() and len(text) < 8}
+    if rule.body is not None:
+        numbers |= set(_numbers_in(rule.body.as_json)) | set(_numbers_in(rule.body.variables))
+    if rule.next is not None and rule.next.size is not None:
+        numbers.add(rule.next.size)
+    return {number for number in numbers if number > 1}
+
+
+def _numbers_in(value: Any) -> Iterator[int]:
+    if isinstance(value, dict | list):
+        for inner in value.values() if isinstance(value, dict) else value:
+            yield from _numbers_in(inner)
+    elif type(value) is int:
+        yield value
+
+
+def _columns(rule: HttpTable, expected: Callable[[], Expected | None]) -> ColumnBodies | None:
+    """None where records are looked at one by one anyway: for the columns copied into them, or the last of a page."""
+    following = rule.next
+    custom_errors = rule.errors not in (None, HttpTable.model_fields["errors"].default)
+    if rule.copied or rule.format.name != "json" or (following is not None and following.last is not None) or custom_errors:
+        return None
+    paths = [rule.total if isinstance(rule.total, str) else None]
+    paths += [following.token, following.url, following.pages] if following is not None else []
+    return ColumnBodies(expected, rule.records, [path for path in paths if path is not None])
+
+
+def _chunk(part: Part, total: int | None) -> Chunk:
+    return Chunk(part.records, part.body_bytes, part.misfits, total, part.suspicious)

@@ -1,0 +1,372 @@
+"""One request, sent until it succeeds or there is no more point: pace, sign-in, redirects, timeouts, retries."""
+
+from __future__ import annotations
+
+import random
+import threading
+import time
+import zlib
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Any, cast
+from urllib.parse import urljoin, urlsplit
+
+import urllib3
+from urllib3.util import Timeout
+
+from ... import errors
+from ...masking import HIDDEN, Mask
+from ...spec.http import Retry, Timeouts
+from ..pace import Said, Wait, limits_said
+from ..pacer import Pacer, wait_or_stop
+from ..retry import decide
+from .answers import Answer, bad_status, moved, no_answer, status_of
+from .authentication import SignIn, Standing
+from .big_json import LARGE_BYTES
+from .connections import Connections
+from .credentials import Credentials
+from .decoding import Unpacked
+from .recording import Tape
+from .request import Request
+
+# One page is held in memory whole, so it has a bound: a worker must stay under 300 MB.
+LARGEST_BODY_BYTES = 64 * 1024 * 1024
+_PIECE_BYTES = 256 * 1024
+# Of a body, what people are shown of it.
+SHOWN_BYTES = 16 * 1024
+_MOST_REDIRECTS = 5
+# How soon a cancelled run stops waiting for an answer.
+_LOOK_SECONDS = 0.25
+GOOD = frozenset({200})
+ACCEPTED = "gzip"
+
+
+@dataclass(frozen=True)
+class Exchange:
+    """One request and its answer as they went over the wire; what shows who asks is blanked, and text masked.
+
+    A body is its first bytes, as text; cut: there were more."""
+
+    method: str
+    url: str
+    headers: dict[str, str]
+    body: str
+    status: int
+    answer_headers: dict[str, str]
+    answer_body: str
+    cut: bool
+
+
+@dataclass(frozen=True)
+class RequestSeen:
+    """One request as it is kept in the run's log. The URL is masked; status is None where no answer came. exchange: of one that went
+    wrong though there was an answer, and of all where they are to be kept."""
+
+    method: str
+    url: str
+    status: int | None
+    seconds: float
+    body_bytes: int
+    attempt: int
+    waited_seconds: float
+    problem: str = ""
+    pause_seconds: float = 0.0
+    pause_reason: str = ""
+    exchange: Exchange | None = None
+
+
+class Sender:
+    """Sends requests of one source, from as many threads as there are places. `seen` is called for every attempt, `told` before a
+    wait worth telling, both from the thread that sends."""
+
+    def __init__(
+        self,
+        *,
+        timeouts: Timeouts,
+        retry: Retry,
+        pacer: Pacer,
+        stop: threading.Event,
+        mask: Mask,
+        seen: Callable[[RequestSeen], None],
+        sign_in: SignIn | None = None,
+        told: Callable[[Wait], None] = lambda wait: None,
+        at_once: int = 4,
+        wire: Callable[[Exchange], None] | None = None,
+        wire_bytes: int = SHOWN_BYTES,
+        bodies: bool = False,
+        tape: Tape | None = None,
+    ) -> None:
+        """wire: hears of every exchange, for people to look at; of a body so many bytes. bodies: `seen` gets all exchanges too.
+        tape: records answers, or stands in for who gives them."""
+        self._timeouts = timeouts
+        self._retry = retry
+        self._pacer = pacer
+        self.stop = stop
+        self._mask = mask
+        self._seen = seen
+        self._told = told
+        self._sign_in = sign_in or Standing()
+        self.at_once = at_once
+        self._wire, self._wire_bytes = wire, wire_bytes
+        self._bodies = bodies
+        self._tape = tape
+        self._pool = Connections(at_once)
+        self._closed = threading.Event()
+        self._watched = False
+
+    def __repr__(self) -> str:
+        return "Sender()"
+
+    def close(self) -> None:
+        self._closed.set()
+        self._pool.clear()
+        self._pacer.close()
+
+    def again(self, request: Request, doing: str, good: frozenset[int], problem: errors.SourceError, attempt: int) -> Answer:
+        """The request once more, after a pause, because its answer turned out to be no good. attempt: which that was, from 1. Raises
+        the problem after the policy's last attempt, and what `send` raises."""
+        pause = decide(self._retry, attempt, problem, random.random())
+        if pause is None:
+            problem.found += f" (attempt {attempt} of {self._retry.attempts})" if problem.retryable and attempt > 1 else ""
+            raise problem
+        self._tell_wait(Wait(pause.seconds, pause.reason))
+        wait_or_stop(self.stop, pause.seconds, doing)
+        return self.send(request, doing, good, before=attempt)
+
+    def send(self, request: Request, doing: str, good: frozenset[int] = GOOD, *, before: int = 0) -> Answer:
+        """The answer, of one of the statuses in `good`. before: attempts that were in vain already. Raises a SourceError, facts
+        masked, after the policy's last attempt; RunCancelled."""
+        attempt, renewed = before, False
+        while True:
+            attempt += 1
+            shown = self._sign_in.shown(request)
+            answer, problem, pause = self._attempt(request, shown, doing, good, attempt)
+            if answer is not None:
+                return answer
+            assert problem is not None
+            if isinstance(problem, errors.SourceRefused) and status_of(problem) == 401 and not renewed:
+                # A token may end before its time. It is renewed once; refused again, it is not the token.
+                renewed = True
+                if self._sign_in.refused(shown):
+                    attempt -= 1
+                    continue
+            if pause is None:
+                if problem.retryable:
+                    problem.found += f" (attempt {attempt} of {self._retry.attempts})"
+                raise problem
+            self._tell_wait(Wait(pause[0], pause[1]))
+            wait_or_stop(self.stop, pause[0], doing)
+
+    def _attempt(
+        self, request: Request, shown: Credentials, doing: str, good: frozenset[int], attempt: int
+    ) -> tuple[Answer | None, errors.SourceError | None, tuple[float, str] | None]:
+        """(answer, or what went wrong, the pause before the next attempt or None for giving up)."""
+        turn = self._pacer.turn(self.stop, self._tell_wait)
+        said, problem, answer = Said(failed=None), None, None
+        exchanges: list[Exchange] = []
+        began = time.monotonic()
+        try:
+            try:
+                answer = self._once(request, shown, doing, good, exchanges)
+                said = limits_said(answer.headers, time.time())
+            except errors.SourceError as error:
+                problem = error
+                self._mask.error(problem)
+                said = _said_by(problem)
+            decision = decide(self._retry, attempt, problem, random.random()) if problem else None
+            if isinstance(problem, errors.SourceBusy) and decision:
+                # It asked this one request to wait, and means all of them.
+                said = replace(said, rest_seconds=decision.seconds)
+        finally:
+            turn.done(said)
+        self._seen(
+            RequestSeen(
+                request.method,
+                self._mask.text(shown.address(request.url)),
+                answer.status if answer else status_of(problem) if problem else None,
+                time.monotonic() - began,
+                len(answer.body) if answer else 0,
+                attempt,
+                turn.waited_seconds,
+                str(problem.found) if problem else "",
+                decision.seconds if decision else 0.0,
+                decision.reason if decision else "",
+                exchanges[-1] if exchanges else None,
+            )
+        )
+        return answer, problem, (decision.seconds, decision.reason) if decision else None
+
+    def _tell_wait(self, wait: Wait) -> None:
+        if wait.seconds >= 1.0:
+            self._told(wait)
+
+    def _once(
+        self, request: Request, shown: Credentials, doing: str, good: frozenset[int], exchanges: list[Exchange]
+    ) -> Answer:
+        """Send it, and follow redirects: to the same host with everything, to another one with nothing that shows who asks. What is to
+        be kept of it is added to `exchanges`."""
+        deadline = time.monotonic() + self._timeouts.request
+        address, headers = shown.address(request.url), {"accept-encoding": ACCEPTED, **request.headers, **shown.headers}
+        method, body, at_home, visited = request.method, request.body, True, [request.url]
+        while True:
+            raw = self._ask(method, address, headers, body, doing)
+            try:
+                if raw.status not in (301, 302, 303, 307, 308):
+                    content = self._body(raw, deadline, address, doing)
+                    found = {name.lower(): value for name, value in raw.headers.items()}
+                    if self._wire or self._bodies or raw.status not in good:
+                        exchange = self._exchange(method, address, headers, shown, body, raw.status, found, content)
+                        exchanges.append(exchange)
+                        if self._wire:
+                            self._wire(exchange)
+                    if raw.status in good:
+                        return Answer(content, found, raw.status, address if at_home else request.url)
+                    raise bad_status(raw.status, found, content, address, doing, limits_said(found, time.time()))
+                target = urljoin(address, raw.headers.get("location", ""))
+                raw.drain_conn()
+            finally:
+                raw.release_conn()
+            if target in visited or len(visited) > _MOST_REDIRECTS:
+                raise moved(raw.status, target, "it leads in a circle", address, doing, code="source.redirect_loop")
+            visited.append(target)
+            here, there = urlsplit(address), urlsplit(target)
+            if there.scheme not in ("http", "https") or (here.scheme == "https" and there.scheme == "http"):
+                raise moved(raw.status, target, "the way there is not protected", address, doing)
+            if method == "POST" and raw.status == 303:
+                method, body = "GET", None
+            elif method == "POST" and (raw.status in (301, 302) or (here.scheme, here.netloc) != (there.scheme, there.netloc)):
+                raise moved(raw.status, target, "what is posted goes to one place only", address, doing)
+            if at_home and (here.scheme, here.netloc) == (there.scheme, there.netloc):
+                address = shown.address(target)
+            else:
+                at_home, address = False, target
+                headers = {name: text for name, text in headers.items() if name in ("accept", "accept-encoding")}
+
+    def _exchange(
+        self,
+        method: str,
+        url: str,
+        headers: dict[str, str],
+        shown: Credentials,
+        body: bytes | None,
+        status: int,
+        found: dict[str, str],
+        content: bytes,
+    ) -> Exchange:
+        # Whatever it holds, a cookie or a header that shows who asks is nobody's to read.
+        secret = {*shown.headers, "authorization", "cookie", "set-cookie"}
+
+        def told(values: dict[str, str]) -> dict[str, str]:
+            return {n: HIDDEN if n in secret else self._mask.text(v) for n, v in values.items()}
+
+        def text(raw: bytes) -> str:
+            return self._mask.text(raw[: self._wire_bytes].decode("utf-8", "replace"))
+
+        cut = len(content) > self._wire_bytes
+        return Exchange(method, self._mask.text(url), told(headers), text(body or b""), status, told(found), text(content), cut)
+
+    def _watch(self) -> None:
+        """A thread of its own: when the run is cancelled, nobody goes on waiting for an answer."""
+        while not self._closed.is_set():
+            if self.stop.wait(_LOOK_SECONDS):
+                while not self._closed.wait(_LOOK_SECONDS):
+                    self._pool.abort()
+                return
+
+    def _ask(self, method: str, url: str, headers: dict[str, str], body: bytes | None, doing: str) -> urllib3.BaseHTTPResponse:
+        how: dict[str, Any] = {"preload_content": False, "redirect": False}
+        timeout = Timeout(connect=self._timeouts.connect, read=self._timeouts.read)
+        if not self._watched:
+            self._watched = True
+            threading.Thread(target=self._watch, name="watch for stop", daemon=True).start()
+        try:
+            if self._tape is not None:
+                replayed: urllib3.BaseHTTPResponse = self._tape.request(
+                    self._pool, method, url, headers=headers, body=body, timeout=timeout, **how
+                )
+                return replayed
+            return self._pool.request(method, url, headers=headers, body=body, timeout=timeout, **how)
+        except urllib3.exceptions.HTTPError as error:
+            raise no_answer(error, url, doing) from error
+        except ValueError:
+            # http.client refuses line breaks and what Latin-1 lacks; its message would repeat the value, a secret perhaps.
+            raise errors.SourceError(
+                doing,
+                url,
+                found="a header or the address holds characters that HTTP cannot carry",
+                mend="check the secret, `headers` and `get`; a token with a line break at its end is a usual cause",
+                code="source.bad_header",
+            ) from None
+
+    def _body(self, answer: urllib3.BaseHTTPResponse, deadline: float, url: str, doing: str) -> bytes:
+        """Read to the end, within size and time: urllib3's own timeout starts anew with every byte that drips in."""
+        # Grown in place: pieces to be joined at the end would stand there twice.
+        content = bytearray()
+        size = 0
+        coding = answer.headers.get("content-encoding", "")
+        try:
+            unpacked = Unpacked(coding)
+        except ValueError:
+            raise errors.BodyUnreadable(
+                doing,
+                url,
+                found=f"a body packed as {coding!r}, and it was asked for {ACCEPTED}",
+                mend="ask the source's keeper, or take out a header that asks for it",
+            ) from None
+        try:
+            for packed in answer.stream(_PIECE_BYTES, decode_content=False):
+                for piece in unpacked.feed(packed):
+                    content += piece
+                    size = len(content)
+                    if size > LARGEST_BODY_BYTES:
+                        answer.close()
+                        raise errors.BodyTooLarge(
+                            doing,
+                            url,
+                            found=f"a body of more than {LARGEST_BODY_BYTES // 2**20} MiB",
+                            mend="ask for smaller pages",
+                        )
+                if time.monotonic() > deadline:
+                    answer.close()
+                    raise errors.SourceTimedOut(
+                        doing,
+                        url,
+                        found=f"{size} bytes after {self._timeouts.request:g} s, and not at the end",
+                        mend="ask for smaller pages, or raise `timeouts.request`",
+                    )
+        except urllib3.exceptions.ReadTimeoutError as error:
+            raise no_answer(error, url, doing) from error
+        except zlib.error as error:
+            answer.close()
+            raise errors.BodyUnreadable(
+                doing,
+                url,
+                found=f"a body that does not decompress after {size} bytes",
+                mend="the request is repeated by itself; if it goes on, ask the source's keeper",
+            ) from error
+        except urllib3.exceptions.HTTPError as error:
+            answer.close()
+            raise errors.BodyCutOff(
+                doing,
+                url,
+                found=f"the connection ended after {size} bytes, before the body did",
+                mend="the request is repeated by itself; if it goes on, ask the source's keeper",
+            ) from error
+        if not unpacked.ended:
+            raise errors.BodyCutOff(
+                doing,
+                url,
+                found=f"the {coding} stream of the body does not end: {unpacked.bytes_in} bytes came, {size} when unpacked",
+                mend="the request is repeated by itself; if it goes on, ask the source's keeper",
+            )
+        # A large one stays as it is, which parsers read as they read bytes.
+        return bytes(content) if size <= LARGE_BYTES else cast(bytes, content)
+
+
+def _said_by(problem: errors.SourceError) -> Said:
+    """A source that is down counts towards its rest. One that answers 4xx is up, and one whose name is wrong is none of ours."""
+    if isinstance(problem, errors.SourceUnreachable | errors.SourceTimedOut | errors.SourceFailed | errors.BodyCutOff):
+        return Said(failed=True)
+    if isinstance(problem, errors.SourceBusy):
+        return Said(failed=False, limit=problem.details.get("limit"), window=problem.details.get("window"))
+    return Said(failed=False if status_of(problem) else None)

@@ -1,0 +1,127 @@
+"""Each step on the way into a PostgreSQL database, and the statements that an administrator has to run for it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any
+
+import psycopg
+from psycopg import sql
+
+from ...allowed_paths import Places
+from ...check_steps import CheckStep, reach
+from ...errors import ReedError
+from ...postgres import Address, connect_failure
+from ...spec.model import Source
+from ...wording import many, size
+from ..sql.tables import Table
+from . import slot
+
+STEPS = ("secrets", "name", "port", "tls", "login", "version", "catalog", "read")
+_OLDEST = 110_000
+_REPLICATION = "`reed setup-sql SOURCE` prints the statements; the user needs REPLICATION"
+
+
+def check(
+    source: Source, reveal: Callable[[str], str], places: Places, inside: Callable[[], Iterator[CheckStep]]
+) -> Iterator[CheckStep]:
+    """reveal: a secret by name. places: of files it names. inside: the steps behind the login."""
+    try:
+        password = reveal(source.password.secret) if source.password else None
+        yield CheckStep("secrets", True, "1 set" if source.password else "none needed")
+    except ReedError as error:
+        yield CheckStep("secrets", False, f"{error.found}: {error.on}", error.mend)
+        return
+    address = Address(source, source.schema_ or "public", password, places, source.zone)
+    yield from reach(address.host, address.port, "`host`")
+    try:
+        connection: psycopg.Connection[Any] = psycopg.connect(address.conninfo(), autocommit=True)
+    except psycopg.OperationalError as error:
+        yield from connect_failure(address, error)
+        return
+    with connection:
+        in_use = bool(getattr(connection.pgconn, "ssl_in_use", False))
+        yield CheckStep("tls", True, f"mode {address.tls.mode}, the connection is {'protected' if in_use else 'not protected'}")
+        yield CheckStep("login", True, f"as {address.user} to {address.database}")
+        version = connection.info.server_version
+        enough = version >= _OLDEST
+        yield CheckStep("version", enough, f"PostgreSQL {version // 10_000}", "" if enough else "version 11 or later is needed")
+    if enough:
+        yield from inside()
+
+
+def log_steps(connection: psycopg.Connection[Any], logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
+    """logs: {slot: the tables that follow it}. What the log of each needs, how far behind it is, and what slots nobody reads."""
+    on = str(connection.info.host)
+    try:
+        if logs:
+            slot.require_logical(connection, on)
+        for name, tables in logs.items():
+            slot.require_published(connection, on, name, tables)
+            state = slot.state_of(connection, name)
+            if state is not None and state.lost:
+                mend = f"{slot.drop_statement(name)} then `reed run FEED --accept` reads its tables whole once more"
+                yield CheckStep("log", False, f"the slot {name} is lost: the server has thrown away log that it needed", mend)
+                return
+            if state is None and not _may_replicate(connection):
+                yield CheckStep("log", False, f"there is no slot {name}, and we may not make it", _REPLICATION)
+                return
+            words = (
+                "will be made by the first run" if state is None else f"{size(state.behind)} behind, holds {size(state.holds)}"
+            )
+            yield CheckStep("log", True, f"{many(len(tables), 'table')} published, slot {name}: {words}")
+    except ReedError as error:
+        yield CheckStep("log", False, error.found, error.mend)
+        return
+    for name, held in slot.abandoned(connection, logs):
+        words = f"no feed of ours reads the slot {name}, and it holds back {size(held)} of the server's disk"
+        yield CheckStep("slot", True, words, f"if nobody else does: {slot.drop_statement(name)}")
+
+
+def _may_replicate(connection: psycopg.Connection[Any]) -> bool:
+    row = connection.execute("select rolreplication or rolsuper from pg_roles where rolname = current_user").fetchone()
+    return bool(row and row[0])
+
+
+def log_statements(source: Source, logs: Mapping[str, Sequence[Table]]) -> list[tuple[str, str]]:
+    """[(what for, SQL)]: what following the log takes beside reading."""
+    if not logs:
+        return []
+    user = sql.Identifier(source.user or "").as_string(None)
+    made = [
+        ("once for the server, which then has to be restarted; skip it where `show wal_level` says logical",
+         "ALTER SYSTEM SET wal_level = 'logical';"),
+        ("the user may read the log", f"ALTER ROLE {user} REPLICATION;"),
+    ]  # fmt: skip
+    for name, tables in logs.items():
+        if tables:
+            made.append(("whose changes the log tells; by an owner of the tables, in this database",
+                         slot.publication_statement(name, tables)))  # fmt: skip
+        made.append(("keeps the log for us from here on; the first run makes it where nobody did",
+                     slot.create_statement(name).as_string(None) + ";"))  # fmt: skip
+        made.append(
+            (
+                f"only once the feed is gone for good, for a slot that nobody reads fills the disk: {slot.drop_statement(name)}",
+                "",
+            )
+        )
+    return made
+
+
+def setup_statements(source: Source, tables: Sequence[Table]) -> list[tuple[str, str]]:
+    """[(what for, SQL)] for an administrator: a user that may read these tables, and nothing else."""
+    user, database = sql.Identifier(source.user or ""), sql.Identifier(source.database or "")
+    made: list[tuple[str, sql.Composable]] = [
+        ("a user that may sign in; set the password with `reed secret set` too",
+         sql.SQL("CREATE ROLE {} LOGIN PASSWORD '…';").format(user)),
+        ("it only reads, whatever it is granted later", sql.SQL("ALTER ROLE {} SET default_transaction_read_only = on;").format(user)),
+        ("into this database", sql.SQL("GRANT CONNECT ON DATABASE {} TO {};").format(database, user)),
+    ]  # fmt: skip
+    for schema in dict.fromkeys(table.schema for table in tables):
+        made.append(
+            (f"names in the schema {schema}", sql.SQL("GRANT USAGE ON SCHEMA {} TO {};").format(sql.Identifier(schema), user))
+        )
+    for table in [table for table in tables if table.name]:
+        where = sql.Identifier(table.schema, table.name)
+        made.append((f"the rows of {table.name}", sql.SQL("GRANT SELECT ON {} TO {};").format(where, user)))
+    return [(why, text.as_string(None)) for why, text in made]

@@ -1,0 +1,342 @@
+"""PostgreSQL, read through ADBC in columns, all tables of a run in one snapshot."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import closing, contextmanager, suppress
+from datetime import datetime, timedelta
+from typing import Any
+
+import adbc_driver_manager
+import adbc_driver_postgresql.dbapi
+import psycopg
+import pyarrow as pa
+from psycopg import sql
+
+from ...check_steps import CheckStep
+from ...errors import ReedError, RunCancelled
+from ...postgres import COPY_HEADER, COPY_TRAILER, Address, is_lost, said
+from ...records.column_types import Kind
+from ..http import RequestSeen
+from ..sql.bound_values import replaced
+from ..sql.changelog import ChangeLog
+from ..sql.database import Failures, Following, none_follows
+from ..sql.slices import Bytes, Numbers, bytes_of, cut
+from ..sql.tables import Column, Statement, Table
+from .binary import in_columns
+from .catalog import column_of, read_tables, read_types
+from .check import log_steps
+from .columns import to_columns
+from .passthrough import PostgresStraight, goes_straight
+from .readers import AS_IT_LIES, Readers, cancel_when_stopped
+from .stream import BATCH_BYTES, Streaming, may_stream
+from .types import PgType
+
+_LOCK_SECONDS = 30
+# A statement that goes on for longer is ended by the server; if the server itself is gone, we end it this much later.
+_BEYOND_SECONDS = 30.0
+_LOWEST: dict[Kind, sql.SQL] = {
+    "timestamp": sql.SQL("'-infinity'::timestamptz"), "date": sql.SQL("'-infinity'::date"), "text": sql.SQL("''"),
+    "int64": sql.SQL("(-9223372036854775808)::int8"), "double": sql.SQL("'-infinity'::float8"),
+    "decimal": sql.SQL("'-infinity'::float8"),
+}  # fmt: skip
+# A transaction's 32 bits, made 64 by how far behind the newest it stands; exact for the last 4 billion. Every row that a transaction
+# wrote which had not ended when the last run looked is taken, so that nothing committed late is missed, and some come twice.
+_CHANGED = "(:version_now - ((:version_now - xmin::text::int8) & 4294967295)) >= :version_from"
+_LOG_END = (
+    "select (case when pg_is_in_recovery() then pg_last_wal_replay_lsn() else pg_current_wal_insert_lsn() end - '0/0')::int8"
+)
+_BLOCKS = "select pg_relation_size(%s::regclass) / current_setting('block_size')::int8"
+# In the catalog as the snapshot sees it a table lies in another file than it does by now.
+_REWRITTEN = """with recursive part(oid) as (
+        select to_regclass(%s)::oid union select i.inhrelid from pg_inherits as i join part as p on i.inhparent = p.oid)
+    select 1 from pg_class as c join part as p on c.oid = p.oid
+    where c.relfilenode <> 0 and c.relfilenode <> coalesce(pg_relation_filenode(c.oid), 0) limit 1"""
+# By the names they have had since PostgreSQL 8.3: the newer ones are there from 13 on.
+_VERSIONS = "select txid_snapshot_xmax(s), txid_snapshot_xmin(s) from txid_current_snapshot() as s"
+
+
+class PostgresSource:
+    """See Database. The snapshot is held by a transaction that stays open as long as the source does."""
+
+    dialect = "postgres"
+    as_text = "cast({} as text)"
+
+    def __init__(self, address: Address, timeout: timedelta, stop: threading.Event) -> None:
+        self.address = address
+        self._stop = stop
+        self._how = Streaming(stop, timeout.total_seconds() + _BEYOND_SECONDS)
+        self._failures = Failures(str(address))
+        self._settings = (
+            f"statement_timeout={int(timeout.total_seconds() * 1000)}",
+            f"lock_timeout={_LOCK_SECONDS}s",
+            "default_transaction_read_only=on",
+            "intervalstyle=iso_8601",
+            "extra_float_digits=1",
+            "bytea_output=hex",
+            "datestyle=ISO",
+            # Rows come as they lie, and not from where another session's scan happens to be: their keys mostly grow then.
+            "synchronize_seqscans=off",
+        )
+        self._snapshot: str | None = None
+        self._readers = Readers(address.conninfo(*self._settings), stop)
+        with self.translated("opening the source"):
+            self._keeper = psycopg.connect(address.conninfo(*self._settings, "idle_in_transaction_session_timeout=0"))
+            self.renew()
+            self._types = read_types(self._keeper)
+
+    def renew(self) -> None:
+        """From here on another snapshot is read, of what is there by now. `opened_at`: where in the log that is, or before."""
+        self._keeper.rollback()
+        self.opened_at = 0
+        # Only who follows the log wants to know; a server that does not tell must not keep everybody else from reading.
+        with suppress(psycopg.Error):
+            row = self._keeper.execute(_LOG_END).fetchone()
+            self.opened_at = row[0] if row is not None else 0
+        self._keeper.rollback()
+        self._keeper.execute("set transaction isolation level repeatable read read only")
+        # The first of all statements fixes what is seen.
+        row = self._keeper.execute("select pg_is_in_recovery()").fetchone()
+        assert row is not None
+        self._snapshot = None
+        if not row[0]:
+            exported = self._keeper.execute("select pg_export_snapshot()").fetchone()
+            assert exported is not None
+            self._snapshot = str(exported[0])
+
+    @property
+    def shares_snapshot(self) -> bool:
+        return self._snapshot is not None
+
+    def tables(self) -> list[Table]:
+        with self.translated("reading the catalog of"):
+            return read_tables(self._keeper, self._types)
+
+    def describe(self, query: str, values: dict[str, Any]) -> Table:
+        with self.translated("asking what a query yields, at"), self._keeper.transaction():
+            text = self._rendered(query, values)
+            found = self._keeper.execute(sql.SQL("select * from ({}\n) as q limit 0").format(sql.SQL(text)))
+            columns = [
+                column_of(self._types, c.name, c.type_display, c.type_code, _modifier(found, place), True)
+                for place, c in enumerate(found.description or [])
+            ]
+        return Table("", "", "query", tuple(columns))
+
+    def read(self, statement: Statement, following: Following = none_follows) -> Iterator[pa.Table]:
+        text = self._rendered(statement.text, dict(statement.values))
+        settings = AS_IT_LIES if statement.as_it_lies else ()
+        if may_stream(self._keeper):
+            yield from self._streamed(text, statement.columns, following, settings)
+        else:
+            for batch in self.batches(text, *settings, snapshot=self._snapshot):
+                yield to_columns(statement.columns, batch)
+        self.require_as_seen(statement.table)
+
+    def _streamed(
+        self, text: str, columns: Sequence[Column], following: Following, settings: Sequence[str]
+    ) -> Iterator[pa.Table]:
+        def then() -> str | None:
+            found = following()
+            return self._rendered(found.text, dict(found.values)) if found is not None else None
+
+        def made(buffer: Bytes, rows: Numbers, _: Numbers) -> pa.Table:
+            return in_columns(columns, buffer, rows + 2)
+
+        with self.translated("reading from"), self._readers.one(text, self._snapshot, *settings) as reader:
+            yield from reader.rows(text, len(columns) or 1, self._how, made, then)
+            if self._stop.is_set():
+                raise self._cancelled("reading from")
+
+    def batches(self, text: str, *settings: str, snapshot: str | None = None) -> Iterator[pa.RecordBatch]:
+        """What a statement brings, on a connection of its own. settings: for its session. snapshot: what it sees."""
+        doing = "reading from"
+        with self.translated(doing):
+            connection = adbc_driver_postgresql.dbapi.connect(
+                self.address.conninfo(*self._settings, *settings), autocommit=True
+            )
+        done = threading.Event()
+        try:
+            with self.translated(doing), connection.cursor() as cursor:
+                if snapshot is not None:
+                    cursor.execute("begin isolation level repeatable read read only")
+                    cursor.execute(sql.SQL("set transaction snapshot {}").format(snapshot).as_string(self._keeper))
+                cursor.adbc_statement.set_options(**{"adbc.postgresql.batch_size_hint_bytes": str(BATCH_BYTES)})
+                threading.Thread(target=cancel_when_stopped, args=(cursor.adbc_cancel, self._stop, done), daemon=True).start()
+                cursor.execute(text)
+                reader = cursor.fetch_record_batch()
+                while True:
+                    try:
+                        batch = reader.read_next_batch()
+                    except StopIteration:
+                        return
+                    yield batch
+        finally:
+            done.set()
+            with suppress(Exception):
+                connection.close()
+
+    def straight(self, statement: Statement, seen: Callable[[RequestSeen], None]) -> PostgresStraight | None:
+        """See run.pass_through. None where values have to be looked at."""
+        return PostgresStraight(self, statement, seen) if goes_straight(statement.columns) else None
+
+    def copy_out(self, text: str, columns: int, values: dict[str, Any]) -> Iterator[tuple[bytes, int]]:
+        """The rows of a statement in binary COPY, in the run's snapshot: parts of it, with how many rows each holds."""
+        rendered = self._rendered(text, values)
+        if may_stream(self._keeper):
+            yield COPY_HEADER, 0
+            with self.translated("reading from"), self._readers.one(rendered, self._snapshot) as reader:
+                yield from reader.rows(rendered, columns, self._how, _as_they_are, none_follows)
+                if self._stop.is_set():
+                    raise self._cancelled("reading from")
+            yield COPY_TRAILER, 0
+            return
+        plain = sql.SQL(rendered.replace("{", "{{").replace("}", "}}")).format()
+        asked = sql.SQL("copy ({}) to stdout (format binary)").format(plain)
+        with (
+            self.translated("reading from"),
+            self._readers.one(rendered, self._snapshot) as reader,
+            reader.connection.cursor().copy(asked) as copy,
+        ):
+            for part in copy:
+                yield bytes(part), 1
+
+    def require_as_seen(self, table: str) -> None:
+        """Raises SourceError where a table that was read had been truncated or rewritten behind the snapshot: it looks empty then."""
+        if table and self._snapshot is not None:
+            with self.translated("looking whether a table is still as it was, at"):
+                if self._keeper.execute(_REWRITTEN, (table,)).fetchone() is not None:
+                    raise self._failures.rewritten(table)
+
+    def hold(self, table: str) -> int:
+        # Who truncates or rewrites a table does so for every snapshot.
+        with self.translated("keeping a table as it is, at"), self._keeper.transaction():
+            self._keeper.execute(sql.SQL("select from {} where false").format(sql.SQL(table)))
+            row = self._keeper.execute(_BLOCKS, (table,)).fetchone()
+        self.require_as_seen(table)
+        return row[0] if row is not None else 0
+
+    def quote(self, name: str) -> str:
+        return sql.Identifier(name).as_string(self._keeper)
+
+    def bound(self, table: str, column: Column, value: Any) -> Any:
+        # A day compared with an instant would begin in the source's zone, and be too early or too late.
+        return value.date() if column.kind == "date" and isinstance(value, datetime) else value
+
+    def row_version(self) -> tuple[str, str]:
+        with self.translated("asking how far versions have got, at"):
+            row = self._keeper.execute(_VERSIONS).fetchone()
+            assert row is not None
+            return f"{row[1]}", replaced(_CHANGED, lambda name: str(row[0]) if name == "version_now" else f":{name}")
+
+    def change_log(self, name: str, *, utc: bool) -> ChangeLog:
+        """name: of the slot and publication. utc: times without a zone are in UTC."""
+        from .log import PostgresLog  # with what it decodes by, which most runs have no use for
+
+        return PostgresLog(self, name, utc)
+
+    def lowest(self, kind: Kind) -> Any:
+        return _LOWEST.get(kind, sql.SQL("''"))
+
+    def close(self) -> None:
+        self._readers.close()
+        with suppress(psycopg.Error):
+            self._keeper.close()
+
+    def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
+        with self.translated("looking at the log of"), closing(self.connect()) as connection:
+            yield from log_steps(connection, logs)
+
+    # For the log
+
+    def connect(self) -> psycopg.Connection[Any]:
+        """Outside of the snapshot."""
+        return psycopg.connect(self.address.conninfo(*self._settings), autocommit=True)
+
+    def quoted(self, table: Table) -> str:
+        return sql.Identifier(table.schema, table.name).as_string(self._keeper)
+
+    def seen(self) -> tuple[str, int]:
+        """(the transactions that the snapshot has seen, as PostgreSQL writes them; where in the log all of them are behind)."""
+        row = self._keeper.execute(
+            "select txid_current_snapshot()::text, (pg_current_wal_insert_lsn() - '0/0')::int8"
+        ).fetchone()
+        assert row is not None
+        return row[0], row[1]
+
+    def column(self, name: str, oid: int, modifier: int) -> Column:
+        """A column of a type, as `tables` would describe it."""
+        self._require_type(oid)
+        return column_of(self._types, name, "", oid, modifier, True)
+
+    def base_type(self, oid: int) -> PgType:
+        """Of a domain what it is made of."""
+        found = self._types[oid]
+        while found.what == "d":
+            found = self._types[found.base]
+        return found
+
+    def cast(self, expression: str, oid: int, modifier: int, text: pa.Array) -> pa.Array:
+        """An expression over {}, for texts that are values of a type: its results as text."""
+        with self.translated("casting values of the log, at"), self._keeper.transaction():
+            row = self._keeper.execute("select format_type(%s::int8::oid, %s)", (oid, modifier)).fetchone()
+            assert row is not None
+            value = f"(u.v::{row[0]})"
+            ask = sql.SQL("select ({})::text from unnest(%s::text[]) with ordinality as u(v, n) order by u.n").format(
+                sql.SQL(expression.replace("{}", value))
+            )
+            found = self._keeper.execute(ask, (text.to_pylist(),)).fetchall()
+        return pa.array([one for (one,) in found], pa.string())
+
+    def _require_type(self, oid: int) -> None:
+        if oid not in self._types:
+            self._types = read_types(self._keeper)
+
+    def _rendered(self, text: str, values: dict[str, Any]) -> str:
+        """COPY, by which rows come in columns, knows no parameters: the driver writes each value as a literal."""
+        self._failures.require_known(text, values)
+
+        def literal(name: str) -> str:
+            value = values[name]
+            return (value if isinstance(value, sql.Composable) else sql.Literal(value)).as_string(self._keeper)
+
+        return replaced(text, literal)
+
+    @contextmanager
+    def translated(self, doing: str) -> Iterator[None]:
+        """The drivers' errors, at this border, as SourceError."""
+        try:
+            yield
+        except (ReedError, GeneratorExit):
+            raise
+        except (adbc_driver_manager.Error, psycopg.Error, pa.ArrowException, OSError) as error:
+            raise self._told(doing, error) from error
+
+    def _cancelled(self, doing: str) -> RunCancelled:
+        return RunCancelled(doing, str(self.address), found="the run was cancelled; what was committed stays")
+
+    def _told(self, doing: str, error: Exception) -> ReedError:
+        state, words, failures = getattr(error, "sqlstate", None) or "", said(error), self._failures
+        if self._stop.is_set():
+            return self._cancelled(doing)
+        if state == "57014" or "statement timeout" in words:
+            return failures.timed_out(doing, words)
+        if state == "55P03":
+            return failures.locked(doing, words)
+        if state == "55006":
+            return failures.in_use(doing, words)
+        if state in ("42501", "28000", "28P01"):
+            return failures.no_right(doing, words)
+        if is_lost(error) or isinstance(error, psycopg.OperationalError) or not state:
+            return failures.unreachable(doing, words)
+        return failures.failed(doing, words)
+
+
+def _modifier(cursor: psycopg.Cursor[Any], place: int) -> int:
+    assert cursor.pgresult is not None
+    return cursor.pgresult.fmod(place)
+
+
+def _as_they_are(buffer: Bytes, begins: Numbers, ends: Numbers) -> tuple[bytes, int]:
+    held, places = bytes_of(cut(buffer, begins, ends - begins, None))
+    return held[: places[-1]].tobytes(), len(begins)

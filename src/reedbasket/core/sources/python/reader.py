@@ -1,0 +1,134 @@
+"""One table as a connector's process reads it, in the passes that a run wants of it: see run.reads.TableReader, whose place it takes."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Callable, Iterator, Mapping
+from datetime import datetime
+from typing import Any
+
+import orjson
+import pyarrow as pa
+
+from ...errors import BodyUnreadable
+from ...masking import Mask
+from ...records.batching import Feeder
+from ...records.chunk import Chunk
+from ...records.column_records import ColumnRecords
+from ...shaping.fast_path import Expected
+from ...shaping.typed_columns import as_records
+from ...spec.http import HttpTable
+from ...spec.python_runtime import Code
+from ...spec.times import plain_time
+from ...warehouses.warehouse import SavedCursor
+from ..files.formats.arrow_files import read_arrow
+from ..files.formats.part import FilePart
+from ..http.body import Opener
+from ..http.column_body import ColumnBodies
+from ..http.reader import Care
+from ..http.request import Request
+from ..http.sender import Sender
+from ..required_fields import RequiredFields
+from .host import CodeHost
+
+
+class CodePass:
+    """One pass. values: see HttpReader; saved: what the table said last of how far it is."""
+
+    unchanged = False
+    tag: str | None = None
+
+    def __init__(
+        self,
+        name: str,
+        code: Code,
+        base: str,
+        rule: HttpTable,
+        sender: Sender,
+        mask: Mask,
+        values: Mapping[str, Any],
+        saved: Any = None,
+        expected: Callable[[], Expected | None] | None = None,
+        told: Callable[[Any, str, str], None] = lambda level, code, words: None,
+        care: Care | None = None,
+    ) -> None:
+        self._name = name
+        self._rule = rule
+        self._values = values
+        self._saved = saved
+        self._entry = code.entry
+        doing = f"reading {name}"
+        care = care or Care()
+        self._required = RequiredFields(care.fields, care.key, doing)
+        self._opener = Opener(rule, doing, ColumnBodies(expected, "@", []) if expected else None)
+        self._host = CodeHost(
+            code,
+            doing=doing,
+            mask=mask,
+            stop=sender.stop,
+            base=base,
+            send=lambda request, good: sender.send(request, doing, good),
+            told=told,
+        )
+
+    def first_request(self) -> Request:
+        """For people: a connector tells beforehand of none."""
+        return Request(f"{self._entry}, read({self._name!r}, …)", "PYTHON")
+
+    def chunks(self) -> Iterator[Chunk]:
+        """Raises SourceError, RunCancelled; what was yielded before stays good."""
+        # Its process goes on while what it told is made into records here.
+        with Feeder(
+            self._host.read(settings_in(self._values), self._name, self._position()), f"{self._name} of {self._entry}"
+        ) as heard:
+            try:
+                for found in heard:
+                    if found.letter == b"p":
+                        yield Chunk([], 0, [], mark=SavedCursor("saved", found.payload.decode(), None, "saved"))
+                    elif found.letter == b"a":
+                        for part in read_arrow(io.BytesIO(found.payload), self._name, "UTC"):
+                            chunk = _chunk(part)
+                            self._required.check(chunk.records, self._entry)
+                            yield chunk
+                    else:
+                        yield from self._of_json(found.payload)
+            finally:
+                self._host.end()
+
+    def _of_json(self, payload: bytes) -> Iterator[Chunk]:
+        try:
+            for part in self._opener.open(payload, {}).parts:
+                self._required.check(part.records, self._entry)
+                yield Chunk(part.records, part.body_bytes, part.misfits, None, part.suspicious)
+        except (ValueError, RecursionError) as error:
+            raise BodyUnreadable(
+                f"reading {self._name}",
+                self._entry,
+                found=f"records that are no JSON ({error})",
+                mend="yield dicts of what JSON holds",
+            ) from error
+
+    def _position(self) -> dict[str, Any]:
+        since, window = self._values.get("cursor.from"), (self._values.get("window.from"), self._values.get("window.until"))
+        return {
+            "since": {"time": plain_time(since)} if isinstance(since, datetime) else since,
+            "until": plain_time(self._values.get("cursor.until")) or self._values["run.started"],
+            "window": list(window) if window[0] is not None else None,
+            "saved": self._saved,
+        }
+
+
+def settings_in(values: Mapping[str, Any]) -> dict[str, Any]:
+    """The source's own, secrets filled in."""
+    return {name.removeprefix("settings."): value for name, value in values.items() if name.startswith("settings.")}
+
+
+def saved_in(saved: SavedCursor | None) -> Any:
+    return orjson.loads(saved.value) if saved is not None and saved.kind == "saved" else None
+
+
+def _chunk(part: FilePart) -> Chunk:
+    if part.columns is None:
+        return Chunk(part.records, part.size, [])
+    table: pa.Table = part.columns
+    return Chunk(ColumnRecords(table, lambda: as_records(table), table.nbytes), table.nbytes, [])

@@ -1,0 +1,135 @@
+"""What a run needs of a database, whatever its kind."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from typing import Any, Protocol
+
+import pyarrow as pa
+
+from ...check_steps import CheckStep
+from ...errors import SourceBusy, SourceError, SourceFailed, SourceForbidden, SourceTimedOut, SourceUnreachable
+from ...records.column_types import Kind
+from ...shaping.typed_columns import typed_field
+from .bound_values import names_in
+from .changelog import ChangeLog
+from .tables import Column, Statement, Table
+
+# Which statement the same thread will read next, once that is known: the database may begin with it. What it raises ends the reading.
+Following = Callable[[], Statement | None]
+
+
+def none_follows() -> None:
+    return None
+
+
+class Database(Protocol):
+    """One source's, opened for one run. Reading happens in one snapshot for all tables, where the database can hold one."""
+
+    dialect: str
+    # SQL over {}, a column: its values as text.
+    as_text: str
+
+    @property
+    def shares_snapshot(self) -> bool:
+        """Several statements may be read at once, and see the same."""
+
+    def tables(self) -> list[Table]:
+        """Every table and view, without the parts of partitioned ones, by schema and name."""
+
+    def describe(self, query: str, values: dict[str, Any]) -> Table:
+        """What a query yields. Raises SourceError for one that the database refuses."""
+
+    def read(self, statement: Statement, following: Following = none_follows) -> Iterator[pa.Table]:
+        """Its rows, in columns made by `typed`. To be gone through by one thread; stops where the run does. following: what it brought
+        is to be read next, and by the same thread."""
+
+    def hold(self, table: str) -> int:
+        """Several statements are to read parts of it: nobody empties or rebuilds it until this source is closed, where the database's
+        snapshots do not see to that. table: as SQL writes it. How many blocks it has by now; 0 where none are read by their place."""
+
+    def quote(self, name: str) -> str:
+        """A name as SQL writes it."""
+
+    def bound(self, table: str, column: Column, value: Any) -> Any:
+        """What a column's values are compared with to be at or above a value; some may come that are below. table: as SQL
+        writes it."""
+
+    def row_version(self) -> tuple[str, str]:
+        """(how far versions have got, the condition that is true of rows changed since `:version_from`). Raises SourceError where
+        the database keeps no versions."""
+
+    def lowest(self, kind: Kind) -> Any:
+        """What stands for {cursor_from} where nothing was taken yet: below every value."""
+
+    def change_log(self, name: str, *, utc: bool) -> ChangeLog:
+        """name: of what keeps it for us. utc: times without a zone are in UTC. Raises SourceError where there is none."""
+
+    def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
+        """logs: {what keeps the log: the tables that follow it}. What that needs, and how far behind each is."""
+
+    def close(self) -> None: ...
+
+
+class Failures:
+    """What went wrong at a database, as our own errors. on: where it is."""
+
+    def __init__(self, on: str) -> None:
+        self.on = on
+
+    def unreachable(self, doing: str, words: str) -> SourceError:
+        return SourceUnreachable(
+            doing, self.on, found=words, mend="see whether the server is up; what was committed stays, so run again"
+        )
+
+    def timed_out(self, doing: str, words: str) -> SourceError:
+        mend = "read less at once (`where`, `only`), add an index, or raise `statement_timeout` of the source"
+        return SourceTimedOut(doing, self.on, found=words, mend=mend)
+
+    def no_right(self, doing: str, words: str) -> SourceError:
+        mend = "`reed setup-sql SOURCE` prints the grants to hand to an administrator"
+        return SourceForbidden(doing, self.on, found=words, mend=mend)
+
+    def locked(self, doing: str, words: str) -> SourceError:
+        mend = "another session holds a lock; run again when it is done"
+        return SourceTimedOut(doing, self.on, found=words, mend=mend, code="source.locked")
+
+    def rewritten(self, table: str) -> SourceError:
+        return SourceFailed(
+            f"reading {table} from",
+            self.on,
+            found="it was truncated or rewritten after the run had begun, and a run sees no row of such a table",
+            mend="run again; nothing was taken out",
+            code="source.rewritten",
+        )
+
+    def in_use(self, doing: str, words: str) -> SourceError:
+        mend = "wait for the other run to end; a feed follows the log by a slot of its own"
+        return SourceBusy(doing, self.on, found=words, mend=mend)
+
+    def require_known(self, text: str, values: Mapping[str, Any]) -> None:
+        """Raises SourceError for a name in a query that stands for nothing."""
+        for name in names_in(text):
+            if name not in values:
+                raise SourceError(
+                    "filling in a query for",
+                    self.on,
+                    found=f":{name} is not known",
+                    mend=f"known are :{', :'.join(values)}",
+                    code="source.unknown_name",
+                )
+
+    def failed(self, doing: str, words: str, mend: str = "see the statement in the run's requests") -> SourceError:
+        return SourceError(doing, self.on, found=words, mend=mend, code="source.query_failed")
+
+
+def field_of(column: Column, kind: Kind, values: pa.Array, whole: int = -1, fraction: int = -1) -> tuple[pa.Field, pa.Array]:
+    """A column of values with what it is of ours."""
+    return typed_field(column.name, kind, values, whole, fraction)
+
+
+def typed(fields: list[tuple[pa.Field, pa.Array]], rows: int) -> pa.Table:
+    """Columns made by `field_of`."""
+    if not fields:
+        return pa.table({}).select([]) if not rows else pa.table({"": pa.nulls(rows)})
+    return pa.Table.from_arrays([values for _, values in fields], schema=pa.schema([field for field, _ in fields]))

@@ -1,0 +1,76 @@
+"""What a database has, described alike for every kind of database, and what it is asked for."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from ...records.column_types import Kind
+
+What = Literal["table", "view", "query"]
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column.
+
+    Attributes:
+        declared: its type as the database writes it.
+        kind: the type it gets here; None where only the values tell.
+        select: the SQL expression that reads it, over the column's quoted name.
+        whole, fraction: for decimals, digits before and after the point; -1 where the type does not say.
+        generated: the database computes it from other columns of the row.
+        filled: if the column is new, whether existing rows were given a value for it.
+        altered: changes whenever the column's definition does; '' where the database does not tell.
+        number: stays the same when the column is renamed; 0 where the database has no such number.
+    """
+
+    name: str
+    declared: str
+    kind: Kind | None
+    select: str
+    nullable: bool = True
+    whole: int = -1
+    fraction: int = -1
+    generated: bool = False
+    filled: Literal["", "yes", "if rewritten"] = ""
+    altered: str = ""
+    number: int = 0
+
+
+@dataclass(frozen=True)
+class Table:
+    """One table, view or query. schema: '' where the database has none. rows: as the database estimates. indexed: columns that an
+    index begins with. versioned: the database keeps a version of each row. readable: whether we may read it. place: where each row lies,
+    as a column that ranges may be of; None where the database cannot look there directly. rewritten: changes whenever the whole table is
+    rewritten; '' where the database does not tell."""
+
+    schema: str
+    name: str
+    what: What
+    columns: tuple[Column, ...]
+    key: tuple[str, ...] = ()
+    rows: int | None = None
+    indexed: frozenset[str] = frozenset()
+    about: str = ""
+    versioned: bool = False
+    readable: bool = True
+    place: Column | None = None
+    rewritten: str = ""
+
+    def column(self, name: str) -> Column | None:
+        return next((column for column in self.columns if column.name == name), None)
+
+
+@dataclass(frozen=True)
+class Statement:
+    """A SELECT. values: of the names that stand in it as `:name`, bound, never pasted. columns: what it yields, in order. table: the one
+    that it reads, as it is named in it; '' where it reads a view, a query of somebody's own, or what nobody can rewrite meanwhile.
+    as_it_lies: the rows of a table with a `place`, in the order of their places."""
+
+    text: str
+    columns: tuple[Column, ...]
+    values: Mapping[str, Any] = field(default_factory=dict)
+    table: str = ""
+    as_it_lies: bool = False

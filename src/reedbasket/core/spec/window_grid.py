@@ -1,0 +1,105 @@
+"""Windows of time, and how those of one feed lie on those of another."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from .schedule import Schedule
+from .time_steps import Window, floor, following
+from .times import Step, format_duration
+
+_NOTHING = timedelta(0)
+
+
+@dataclass(frozen=True)
+class Grid:
+    """Where windows begin and end: the first at `start`, each a step long; due `lag` behind their ends."""
+
+    start: datetime
+    step: Step
+    lag: timedelta = _NOTHING
+
+    def from_(self, begin: datetime) -> Iterator[Window]:
+        """Windows from a moment on, without end. A moment between two borders begins one that is shorter."""
+        begin = max(begin, self.start)
+        end = following(self.step, self.start, floor(self.step, self.start, begin))
+        while True:
+            yield begin, end
+            begin, end = end, following(self.step, self.start, end)
+
+    def due(self, begin: datetime, now: datetime) -> Iterator[Window]:
+        """Those from a moment on that are over, and their lag with them."""
+        for window in self.from_(begin):
+            if window[1] + self.lag > now:
+                return
+            yield window
+
+
+def grid_of(feed: str, schedules: Mapping[str, Schedule | None]) -> Grid | None:
+    """The windows of a feed, its own or those it stands on; None where it has none. schedules: of all feeds, without circles."""
+    schedule = schedules.get(feed)
+    if schedule is None:
+        return None
+    own = Grid(schedule.windows.start, schedule.windows.step, schedule.windows.lag) if schedule.windows else None
+    if schedule.after is None or own is not None:
+        return own
+    below = grid_of(schedule.after, schedules)
+    if below is None:
+        return None
+    step = below.step if schedule.span == 1 or below.step == "month" else below.step * schedule.span
+    return Grid(below.start + schedule.offset, step)
+
+
+def misalignment(feed: str, schedules: Mapping[str, Schedule | None]) -> str | None:
+    """Why a feed's windows do not lie on those of the one it comes after, and what would mend it; None where they do."""
+    schedule = schedules[feed]
+    assert schedule is not None and schedule.after is not None
+    below, own = grid_of(schedule.after, schedules), grid_of(feed, schedules)
+    if below is None:
+        if schedule.windows is not None or schedule.offset or schedule.span > 1:
+            return f"{schedule.after} has no windows that these could lie on; say `after` alone, or give that feed windows"
+        return None
+    assert own is not None
+    if below.step == "month":
+        if own.step != "month":
+            return f"windows of {schedule.after} are months, and these are not; say `step: month`, or leave `windows` out"
+        if schedule.span > 1:
+            return f"windows of {schedule.after} are months, which `span` cannot join; leave it out"
+        return (
+            None
+            if own.start == below.start + schedule.offset
+            else f"begin at {below.start + schedule.offset:%Y-%m-%dT%H:%M:%SZ}"
+        )
+    step = timedelta(days=1) if own.step == "month" else own.step
+    assert isinstance(step, timedelta)
+    if step % below.step or step < below.step:
+        return (
+            f"windows of {_words(own.step)} are not made of whole ones of {schedule.after}, {_words(below.step)} each; "
+            f"take a multiple of {_words(below.step)}"
+        )
+    beside = (own.start - schedule.offset - below.start) % below.step
+    if beside:
+        fitting = (own.start - below.start) % below.step
+        return (
+            f"windows begin {_words(beside)} behind those of {schedule.after}; `offset: {_words(fitting)}` would fit, "
+            f"or a `from` that is {_words(beside)} earlier"
+        )
+    return None
+
+
+def covered(wanted: Window, done: Sequence[Window]) -> bool:
+    """Whether windows, in order, hold all of one without a gap."""
+    reached = wanted[0]
+    for begin, end in done:
+        if begin > reached:
+            return False
+        reached = max(reached, end)
+        if reached >= wanted[1]:
+            return True
+    return reached >= wanted[1]
+
+
+def _words(step: Step) -> str:
+    return step if isinstance(step, str) else format_duration(step)

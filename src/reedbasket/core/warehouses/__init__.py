@@ -1,0 +1,20 @@
+"""Loading: stage, then one transaction with rows, ledger and cursor.
+
+May import: core.errors, core.spec, core.records, core.shaping. One package per engine; `warehouse.py` says what each must do.
+"""
+
+from ..records.ledger import LedgerLine
+from .open import open_warehouse
+from .warehouse import Differences, Load, LoadTarget, Position, SavedCursor, TableState, Warehouse
+
+__all__ = [
+    "Differences",
+    "LedgerLine",
+    "Load",
+    "LoadTarget",
+    "Position",
+    "SavedCursor",
+    "TableState",
+    "Warehouse",
+    "open_warehouse",
+]

@@ -1,0 +1,265 @@
+"""Building beside for DuckDB: rows wait in Arrow files, since the warehouse's file is to be open only while it commits.
+
+An uncompressed file is written and read at the speed of memory; the commit streams it into a new table and renames that.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import threading
+import time
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import duckdb
+import pyarrow as pa
+
+from ...errors import FileRefused
+from ...memory import BRIEF, give_back
+from ...records.layout import Family, TableLayout
+from ...records.structure import ColumnShape
+from ...shaping.batch import TableBatch
+from ..engine import AT, FILE, LOAD, Counts, Stamp
+from ..loader.distinct_keys import KeysApart
+from ..loader.stage import OWNER, system_columns
+from ..loader.write_modes import newest_first
+from ..warehouse import WholeFile
+from .engine import DuckEngine
+
+# Small batches joined; a file's batches are streamed one by one.
+_ROWS_AT_ONCE = 50_000
+# More memory for reading a Parquet file: with 25 MB it is as fast as with any, and 35 leave room for larger row groups.
+_READING_MB = 35
+
+
+@dataclass
+class _Part:
+    """One file: rows that came while the table had these columns. whole: of one of the source's, which the commit reads by itself.
+    sources: its names for the columns; values: those of the loader's own columns, as SQL."""
+
+    path: Path
+    columns: list[ColumnShape]
+    names: list[str]
+    whole: WholeFile | None = None
+    sources: dict[str, str] = field(default_factory=dict)
+    values: dict[str, str] = field(default_factory=dict)
+
+
+class DuckBeside:
+    def __init__(self, engine: DuckEngine, folder: Path, feed: str, source_table: str) -> None:
+        self._engine = engine
+        self._folder = folder / f"{feed}.{source_table}.{os.getpid()}"
+        self.read: dict[str, int] = {}
+        self._parts: dict[str, list[_Part]] = {}
+        self._waiting: dict[str, list[pa.Table]] = {}
+        self._writers: dict[str, Any] = {}
+        # Asking the table whether a key came twice takes a tenth of the whole.
+        self._keys = KeysApart()
+        _clear_leftovers(folder, f"{feed}.{source_table}.")
+
+    def wants_repeats(self, family: Family) -> bool:
+        return False
+
+    def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
+        for batch in batches:
+            layout = family.tables[family.place(batch.table)]
+            columns = [OWNER, *system_columns(family, layout), *layout.columns]
+            self.read[layout.name] = self.read.get(layout.name, 0) + batch.rows
+            if not batch.rows:
+                continue
+            table = self._engine.arrow(columns, batch)
+            if layout.parent is None and len(family.key) == 1:
+                self._keys.add(table.column(family.key[0]))
+            parts = self._parts.setdefault(layout.name, [])
+            if not parts or not _alike(parts[-1], columns, table):
+                self._close(layout.name)
+                self._folder.mkdir(parents=True, exist_ok=True)
+                kept = [ColumnShape(c.name, c.kind, c.whole, c.fraction) for c in columns if c.name in table.column_names]
+                parts.append(_Part(self._folder / f"{layout.name}.{len(parts)}.arrow", kept, table.column_names))
+            waiting = self._waiting.setdefault(layout.name, [])
+            waiting.append(table)
+            if sum(t.num_rows for t in waiting) >= _ROWS_AT_ONCE:
+                self._write(layout.name)
+
+    def take_file(self, family: Family, whole: WholeFile, sources: dict[str, str], number: int) -> None:
+        layout = family.root
+        first = self.read.get(layout.name, 0)
+        self.read[layout.name] = first + whole.rows
+        if len(family.key) == 1:
+            for keys in whole.keys(family.key):
+                self._keys.add(keys.column(0))
+        held = [ColumnShape(c.name, c.kind, c.whole, c.fraction) for c in layout.columns if c.name in sources]
+        values = {OWNER.name: f"{first} + file_row_number"} | ({FILE: str(number)} if family.by_file else {})
+        self._parts.setdefault(layout.name, []).append(_Part(Path(whole.place), held, [], whole, sources, values))
+
+    def _write(self, name: str) -> None:
+        waiting = self._waiting.pop(name, [])
+        if not waiting:
+            return
+        table = pa.concat_tables(waiting)
+        writer = self._writers.get(name)
+        if writer is None:
+            writer = self._writers[name] = pa.ipc.new_stream(str(self._parts[name][-1].path), table.schema)
+        writer.write_table(table)
+
+    def _close(self, name: str) -> None:
+        self._write(name)
+        writer = self._writers.pop(name, None)
+        if writer is not None:
+            writer.close()
+
+    def take_place(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
+        engine = self._engine
+        for layout in family.tables:
+            self._close(layout.name)
+        # What reading held is needed no more; DuckDB is about to take as much.
+        give_back()
+        new = [f"_rb_new.{place}" for place in range(len(family.tables))]
+        for layout, stamp, name in zip(family.tables, stamps, new):
+            self._fill(family, layout, name, stamp, extra, owners=False)
+        superseded = [0] * len(new)
+        key, root = engine.listed(family.key), engine.table(new[0])
+        apart = not family.key or (len(family.key) == 1 and self._keys.apart)
+        if not apart and engine.ask(f"select 1 from {root} group by {key} having count(*) > 1 limit 1"):
+            superseded = self._drop_repeated(family, stamps, extra, new)
+        counts = []
+        for layout, name, gone in zip(family.tables, new, superseded):
+            removed = 0
+            if engine.columns(layout.name) is not None:
+                removed = engine.ask(f"select count(*) from {engine.table(layout.name)}")[0][0]
+                engine.run(f"drop table {engine.table(layout.name)}")
+            engine.run(f"alter table {engine.table(name)} rename to {engine.quote(layout.name)}")
+            counts.append(Counts(inserted=self.read.get(layout.name, 0) - gone, superseded=gone, removed=removed))
+        return counts
+
+    def _fill(
+        self,
+        family: Family,
+        layout: TableLayout,
+        name: str,
+        stamp: Stamp,
+        extra: Sequence[tuple[ColumnShape, str]],
+        *,
+        owners: bool,
+    ) -> None:
+        engine, table = self._engine, self._engine.table(name)
+        columns = [*([OWNER] if owners else []), *system_columns(family, layout), *layout.columns]
+        stamped = [(LOAD, str(stamp.load)), (AT, stamp.at), *extra]
+        engine.create(table, [*columns, *(c for c, _ in stamped)])
+        constants = ", ".join(value for _, value in stamped)
+        # Rows of a key each are told apart by it, whatever their order; without one the order in which they came is all there is.
+        # Written in no order they take half the time.
+        if family.key and not owners:
+            engine.connection.execute("set preserve_insertion_order = false")
+        for part in self._parts.get(layout.name, []):
+            if part.whole is not None:
+                self._read_whole(part, part.whole, table, columns, stamped)
+                continue
+            held = {c.name: c for c in part.columns}
+            names = [c.name for c in columns if c.name in held]
+            values = []
+            for column in columns:
+                if column.name in held:
+                    before, quoted = held[column.name], engine.quote(column.name)
+                    same = before.kind == column.kind and engine.declared(before) == engine.declared(column)
+                    values.append(quoted if same else engine.widened(quoted, before.kind, column))
+            with pa.OSFile(str(part.path), memory_pool=BRIEF) as source:  # mapped, its pages would count as ours
+                engine.connection.register("rb_part", pa.ipc.open_stream(source))
+                into = engine.listed([*names, *(c.name for c, _ in stamped)])
+                engine.run(f"insert into {table} ({into}) select {', '.join([*values, constants])} from rb_part")
+                engine.connection.unregister("rb_part")
+        engine.connection.execute("set preserve_insertion_order = true")
+
+    def _read_whole(
+        self,
+        part: _Part,
+        whole: WholeFile,
+        table: str,
+        columns: Sequence[ColumnShape],
+        stamped: Sequence[tuple[ColumnShape, str]],
+    ) -> None:
+        engine, made = self._engine, dict(part.values)
+        for column in columns:
+            if column.name in part.sources:
+                made[column.name] = f"cast({engine.quote(part.sources[column.name])} as {engine.declared(column)})"
+        names = [c.name for c in columns if c.name in made]
+        into = engine.listed([*names, *(c.name for c, _ in stamped)])
+        selected = ", ".join([*(made[name] for name in names), *(value for _, value in stamped)])
+        numbered = ", file_row_number = true" if OWNER.name in names else ""
+        # No columns are held here meanwhile; with less, reading a file takes 1.6 times as long.
+        engine.lend(_READING_MB)
+        try:
+            read = engine.run(f"insert into {table} ({into}) select {selected} from read_parquet('{part.path}'{numbered})")
+        except duckdb.Error as error:
+            found = str(error).strip().splitlines()[0]
+            raise FileRefused("reading the file from", whole.path, found=found, mend="it is read in columns") from error
+        if read != whole.rows or not whole.unchanged():
+            raise FileRefused("reading the file from", whole.path, found="it changed while it was read", mend="it is read anew")
+
+    def _drop_repeated(
+        self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]], new: Sequence[str]
+    ) -> list[int]:
+        """Some keys came twice: once more with the owners, and without the older versions and their children."""
+        engine, key = self._engine, self._engine.listed(family.key)
+        for layout, stamp, name in zip(family.tables, stamps, new):
+            engine.run(f"drop table {engine.table(name)}")
+            self._fill(family, layout, name, stamp, extra, owners=True)
+        engine.run(
+            f"""create temp table rb_superseded as select _rb_owner from (
+                    select _rb_owner, row_number() over (
+                        partition by {key} order by {newest_first(engine, family)}_rb_owner desc) as place
+                    from {engine.table(new[0])}
+                ) where place > 1"""
+        )
+        dropped = []
+        for name in new:
+            dropped.append(engine.delete_matching(engine.table(name), "rb_superseded", ["_rb_owner"]))
+            engine.run(f"alter table {engine.table(name)} drop column _rb_owner")
+        engine.run("drop table rb_superseded")
+        return dropped
+
+    def drop(self) -> None:
+        for writer in self._writers.values():
+            writer.close()
+        self._writers.clear()
+        self.placed()
+
+    def placed(self) -> None:
+        if any(part.whole is not None for parts in self._parts.values() for part in parts):
+            self._engine.take_back()
+        _remove(self._folder)
+        self._parts.clear()
+        self._waiting.clear()
+        self.read = {}
+        self._keys = KeysApart()
+
+
+def _alike(part: _Part, columns: Sequence[ColumnShape], table: pa.Table) -> bool:
+    now = {c.name: c for c in columns}
+    return part.names == table.column_names and all(
+        (c.kind, c.whole, c.fraction) == (now[c.name].kind, now[c.name].whole, now[c.name].fraction) for c in part.columns
+    )
+
+
+def _remove(folder: Path) -> None:
+    """Under another name, as the next load wants this one, while the run goes on: it takes a hundredth of a load."""
+    gone = folder.with_name(f"{folder.name}.{time.monotonic_ns()}")
+    with suppress(FileNotFoundError):
+        folder.rename(gone)
+        threading.Thread(target=shutil.rmtree, args=(gone, True), name="remove the stage").start()
+
+
+def _clear_leftovers(folder: Path, prefix: str) -> None:
+    """Files of runs of this table that were killed: their process is no more."""
+    if not folder.is_dir():
+        return
+    own = re.compile(re.escape(prefix) + r"(\d+)(\.\d+)?")
+    for left in folder.iterdir():
+        match = own.fullmatch(left.name)
+        if match and not Path(f"/proc/{match[1]}").exists():
+            shutil.rmtree(left, ignore_errors=True)

@@ -1,0 +1,293 @@
+"""What the loader asks of an engine: few verbs, each said in the engine's own SQL.
+
+Statements that are the same everywhere stand in modes.py and service_tables.py; they are written with `?` for bound values.
+"""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any, Protocol, runtime_checkable
+
+from ..records.column_types import Kind
+from ..records.structure import ColumnShape
+from ..shaping.batch import TableBatch
+
+
+@dataclass(frozen=True)
+class Limits:
+    """columns: the most a table may have, ours included. nul_in_text: whether text may hold U+0000."""
+
+    columns: int
+    nul_in_text: bool = True
+
+
+@dataclass
+class Counts:
+    inserted: int = 0
+    updated: int = 0
+    deleted: int = 0
+    unchanged: int = 0
+    superseded: int = 0
+    removed: int = 0
+
+
+@dataclass(frozen=True)
+class Stamp:
+    """What the loader writes into each row. As SQL: both are made by us, never taken from a value."""
+
+    load: int
+    at: str
+
+
+@dataclass(frozen=True)
+class Merge:
+    """One set-based merge out of a stage that holds no key twice.
+
+    stage, table: as SQL. names: the columns copied. key: among them. compared: those whose difference makes a row changed.
+    revive: the table marks deleted rows, and a row that comes again is deleted no more.
+    """
+
+    stage: str
+    table: str
+    names: list[str]
+    key: list[str]
+    compared: list[str]
+    staged: int
+    stamp: Stamp | None
+    revive: bool = False
+
+
+# The loader's own columns.
+PARENT, POSITION, ROW = "_rb_parent", "_rb_pos", "_rb_row"
+FILE = "_rb_file"
+LOAD, AT = ColumnShape("_rb_load", "int64"), ColumnShape("_rb_at", "timestamp")
+SINCE, UNTIL = ColumnShape("_rb_from", "timestamp"), ColumnShape("_rb_until", "timestamp")
+DELETED_AT = ColumnShape("_rb_deleted_at", "timestamp")
+
+
+@runtime_checkable
+class Stamping(Protocol):
+    """An engine that puts rows into a table with their load, without a stage: a few may wait in memory until then."""
+
+    def insert_stamped(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch, stamp: Stamp) -> None:
+        """Append a batch to a table of the warehouse."""
+
+
+class Engine(ABC):
+    """One engine on the connection that loads. Not for two threads at once."""
+
+    limits: Limits
+    # Where temp tables stand.
+    temp = ""
+    # What tells rows of a table apart, in the order in which they came.
+    row_id = "_rowid_"
+    # The order in which rows came into a stage `s`.
+    arrival = "s._rb_owner"
+    # The type of bytes in the service tables.
+    blob = "blob"
+
+    @abstractmethod
+    @contextmanager
+    def translated(self, doing: str) -> Iterator[None]:
+        """The driver's errors as ours."""
+
+    # Transactions and statements
+
+    @abstractmethod
+    def begin(self) -> None: ...
+
+    @abstractmethod
+    def commit(self) -> None:
+        """Raises ConnectionLost where nobody can tell from here whether it took place."""
+
+    @abstractmethod
+    def rollback(self) -> None:
+        """Of what was begun, if anything; hides no other error."""
+
+    @abstractmethod
+    def run(self, sql: str) -> int:
+        """Run a statement without bound values: how many rows it touched."""
+
+    @abstractmethod
+    def tell(self, sql: str, values: Sequence[Any]) -> None:
+        """Run a statement with bound values."""
+
+    @abstractmethod
+    def ask(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]: ...
+
+    @abstractmethod
+    def reconnect(self) -> None:
+        """A new connection after one was lost."""
+
+    # Names and types
+
+    def quote(self, name: str) -> str:
+        return '"' + name.replace('"', '""') + '"'
+
+    @abstractmethod
+    def table(self, name: str) -> str:
+        """A warehouse table as SQL, with its schema."""
+
+    @abstractmethod
+    def declared(self, column: ColumnShape) -> str:
+        """The column's type, as `columns` shows it."""
+
+    @abstractmethod
+    def kind_of(self, declared: str) -> Kind | None:
+        """Our kind of a declared type, None for one that we do not make."""
+
+    @abstractmethod
+    def time(self, moment: datetime) -> str:
+        """An instant as an SQL constant."""
+
+    def text_of(self, expression: str) -> str:
+        return f"cast({expression} as text)"
+
+    def sortable(self, expression: str, kind: Kind) -> str:
+        """Text by its code points, whatever the database's language."""
+        return expression
+
+    def differs(self, columns: Sequence[str], left: str, right: str) -> str:
+        """Whether any of the columns differ between two aliases; null equals null."""
+        return f"({self.listed(columns, left)}) is distinct from ({self.listed(columns, right)})"
+
+    def listed(self, names: Sequence[str], alias: str = "") -> str:
+        before = f"{alias}." if alias else ""
+        return ", ".join(before + self.quote(name) for name in names)
+
+    def matching(self, names: Sequence[str], left: str, right: str) -> str:
+        return " and ".join(f"{left}.{self.quote(n)} = {right}.{self.quote(n)}" for n in names)
+
+    def bare(self, expression: str) -> str:
+        """A value to look up in an index of a stage."""
+        return expression
+
+    def looked_up(self, names: Sequence[str], outer: str, stage: str) -> str:
+        """The rows of a stage with the key of an outer row, by the stage's index."""
+        pairs = ((self.quote(n), self.bare(f"{outer}.{self.quote(n)}")) for n in names)
+        return " and ".join(f"{stage}.{name} = {value}" for name, value in pairs)
+
+    # Tables
+
+    @abstractmethod
+    def columns(self, table: str) -> dict[str, str] | None:
+        """{column: declared type} of a warehouse table or view, None where there is neither."""
+
+    @contextmanager
+    def at_home(self) -> Iterator[None]:
+        """Tables of the warehouse may be named plainly, as their readers name them."""
+        yield
+
+    def make(self, what: str, name: str, query: str) -> None:
+        """A table or view of a query that people wrote: one statement, which reaches nothing but the warehouse. At home."""
+        self.run(f"create {what} {self.quote(name)} as {query}")
+        self.ask(f"select * from {self.quote(name)} limit 0")  # not every engine looks at what a view says
+
+    def index_files(self, table: str) -> None:
+        """The service's list of files, made just now, by its path."""
+        self.run(f"create unique index _rb_file_by_number on {table.removeprefix('main.')} (feed, source_table, number)")
+
+    @abstractmethod
+    def is_table(self, table: str) -> bool:
+        """A table, not a view."""
+
+    def create(self, sql_name: str, columns: Sequence[ColumnShape]) -> None:
+        made = ", ".join(f"{self.quote(c.name)} {self.declared(c)}" for c in columns)
+        self.run(f"create table {sql_name} ({made})")
+
+    def create_temp(self, name: str, columns: Sequence[ColumnShape]) -> None:
+        made = ", ".join(f"{self.quote(c.name)} {self.declared(c)}" for c in columns)
+        self.run(f"create temp table {name} ({made})")
+
+    def add_column(self, sql_name: str, column: ColumnShape) -> None:
+        self.run(f"alter table {sql_name} add column {self.quote(column.name)} {self.declared(column)}")
+
+    def drop_column(self, table: str, column: str) -> None:
+        self.run(f"alter table {self.table(table)} drop column {self.quote(column)}")
+
+    @abstractmethod
+    def widen(self, table: str, columns: Sequence[tuple[Kind, ColumnShape]], *, temp: bool = False) -> None:
+        """Change columns in place, from a kind to a wider one, without losing a value. table: its plain name."""
+
+    @abstractmethod
+    def widened(self, expression: str, before: Kind, column: ColumnShape) -> str:
+        """A held value of one kind as the column's, which is wider, as SQL; what `widen` would make of it."""
+
+    @abstractmethod
+    def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False) -> None:
+        """A unique index on the key, where the engine has such; `current`: among the rows that are current versions."""
+
+    @abstractmethod
+    def drop_key(self, table: str) -> None: ...
+
+    # Rows
+
+    @abstractmethod
+    def insert(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch) -> None:
+        """Append a batch with the loader's own columns `_rb_owner`, `_rb_parent`, `_rb_pos`, `_rb_row` as far as it has them.
+
+        columns: the types that the table has, in which the rows are handed over.
+        """
+
+    def staged(self, name: str, key: Sequence[str]) -> None:  # noqa: B027  # most engines want nothing
+        """A stage is complete: what the engine wants to know of it before it plans statements."""
+
+    def empty(self, name: str) -> None:
+        """Of a temp table."""
+        self.run(f"delete from {name}")
+
+    def index_stage(self, name: str, key: Sequence[str]) -> None:  # noqa: B027  # most engines join by hashing
+        """Before statements that look up the stage's rows one by one."""
+
+    @abstractmethod
+    def merge(self, merge: Merge) -> tuple[int, int]:
+        """(inserted, updated); equal rows stay untouched, with their load and time."""
+
+    def add_versions(self, merge: Merge) -> tuple[int, int]:
+        """A row per version: current ones that differ end now, and what is new or changed begins now: (first versions of
+        their key, further ones)."""
+        stamp = merge.stamp
+        assert stamp is not None
+        ended = 0
+        if merge.compared:
+            ended = self.run(
+                f"""update {merge.table} as t set _rb_until = {stamp.at} from {merge.stage} as s
+                    where {self.matching(merge.key, "t", "s")} and t._rb_until is null
+                    and {self.differs(merge.compared, "t", "s")}"""
+            )
+        added = self.run(
+            f"""insert into {merge.table} ({self.listed([*merge.names, "_rb_from", "_rb_load", "_rb_at"])})
+                select {self.listed(merge.names, "s")}, {stamp.at}, {stamp.load}, {stamp.at} from {merge.stage} as s
+                where not exists (
+                    select 1 from {merge.table} as t where {self.matching(merge.key, "t", "s")} and t._rb_until is null
+                )"""
+        )
+        return added - ended, ended
+
+    @abstractmethod
+    def delete_matching(self, table: str, temp: str, key: Sequence[str], also: str = "true") -> int:
+        """Delete the rows of a table (as SQL, alias t) that have a partner in a temp table (alias g)."""
+
+    def update_matching(self, table: str, temp: str, key: Sequence[str], what: str, also: str = "true") -> int:
+        return self.run(f"update {table} as t set {what} from {temp} as g where {self.matching(key, 't', 'g')} and {also}")
+
+    # Service tables
+
+    def serialise(self, feed: str, source_table: str) -> None:  # noqa: B027  # files know one writer at a time
+        """Within a transaction: wait for another load of the same table to end. For engines with several writers."""
+
+    @abstractmethod
+    def next_loads(self, count: int) -> list[int]:
+        """Load ids that nobody else will use, ascending."""
+
+
+def utc(moment: datetime) -> datetime:
+    return moment.astimezone(UTC)
+
+
+def rfc3339(moment: datetime) -> str:
+    return utc(moment).isoformat(timespec="milliseconds").replace("+00:00", "Z")

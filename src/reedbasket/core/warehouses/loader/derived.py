@@ -1,0 +1,83 @@
+"""What a feed keeps on top of a table it loads: a view, or a table made anew whenever the one below changed."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+from ...errors import ReedError, TableNotOurs, WarehouseError
+from ...spec.files import Clean
+from ..engine import Engine
+
+_LIST = "_rb_clean"
+
+
+Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
+
+
+def read_clean(ask: Ask, table: str, feed: str, source_table: str) -> tuple[Any, ...] | None:
+    """(name, view or table, query, version of the table below) as it was made last."""
+    rows = ask(f"select name, made_as, query, version from {table} where feed = ? and source_table = ?", (feed, source_table))
+    return tuple(rows[0]) if rows else None
+
+
+def is_kept(held: tuple[Any, ...] | None, clean: Clean | None, version: int, *, exists: bool) -> bool:
+    """Whether there is nothing to do."""
+    if clean is None or held is None:
+        return clean is None and held is None
+    return exists and held[:3] == (clean.name, clean.as_, clean.query) and (clean.as_ == "view" or held[3] == version)
+
+
+def refresh(engine: Engine, feed: str, source_table: str, clean: Clean | None, version: int) -> str:
+    """Within a transaction. version: of the state of the table below. What was done, in words; '' for nothing. Readers see the old one
+    whole, then the new one whole. Raises TableNotOurs, WarehouseError for a query that the warehouse refuses."""
+    table = engine.table(_LIST)
+    if engine.columns(_LIST) is None:
+        if clean is None:
+            return ""
+        engine.run(
+            f"""create table {table} (feed text not null, source_table text not null, name text not null, made_as text not null,
+                query text not null, version bigint not null)"""
+        )
+    rows = engine.ask(
+        f"select name, made_as, query, version from {table} where feed = ? and source_table = ?", (feed, source_table)
+    )
+    held = rows[0] if rows else None
+    if clean is None:
+        if held is None:
+            return ""
+        _drop(engine, held[0], held[1])
+        engine.tell(f"delete from {table} where feed = ? and source_table = ?", (feed, source_table))
+        return f"the {held[1]} {held[0]} goes, since the feed says it no more"
+    there = engine.columns(clean.name) is not None
+    if is_kept(held, clean, version, exists=there):
+        return ""
+    if there and (held is None or held[0] != clean.name):
+        raise TableNotOurs(
+            "making", clean.name, found="something of that name is there already, which this feed did not make",
+            mend="give it another name (`clean: {name: …}`)",
+        )  # fmt: skip
+    if held is not None:
+        _drop(engine, held[0], held[1])
+    try:
+        with engine.at_home():
+            engine.make(clean.as_, clean.name, clean.query)
+    except ReedError:
+        raise
+    except Exception as error:
+        raise WarehouseError(
+            "making", clean.name, found=" ".join(str(error).split())[:500],
+            mend="mend its `query`: it is SQL of the warehouse, over its tables; what was loaded stays", code="warehouse.clean_refused",
+        ) from error  # fmt: skip
+    engine.tell(f"delete from {table} where feed = ? and source_table = ?", (feed, source_table))
+    engine.tell(
+        f"insert into {table} (feed, source_table, name, made_as, query, version) values (?, ?, ?, ?, ?, ?)",
+        (feed, source_table, clean.name, clean.as_, clean.query, version),
+    )
+    rows_now = engine.ask(f"select count(*) from {engine.table(clean.name)}")[0][0] if clean.as_ == "table" else None
+    return f"the {clean.as_} {clean.name} was made" + (f", {rows_now:,} rows" if rows_now is not None else "")
+
+
+def _drop(engine: Engine, name: str, what: str) -> None:
+    if engine.columns(name) is not None:
+        engine.run(f"drop {what} {engine.table(name)}")

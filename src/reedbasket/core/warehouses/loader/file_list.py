@@ -1,0 +1,152 @@
+"""Which files of a source are in a table: a line each, written in the transaction that commits their rows."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any, Literal, NamedTuple
+
+from ...records.layout import Family
+from ...records.structure import ColumnShape
+from ...shaping.batch import TableBatch
+from ..engine import FILE, PARENT, Engine
+
+FileState = Literal["taken", "bad", "left", "gone", "again"]
+
+
+class FileLine(NamedTuple):
+    """One file of one table. number: what `_rb_file` of its rows points at; a path keeps it. size: bytes. modified: RFC 3339, '' where
+    the store does not say. tag: what the store knows its content by. rows: records in it; rejected: those of them that are no rows.
+
+    state: taken; bad, it could not be read whole and none of it is loaded, rows of before stay; left, it changed and the feed leaves it
+    as it was; gone, it is not at the source any more, its rows stay; again, it is taken once more by the next run, as somebody asked.
+    replaces: its rows of before go in this load (not kept).
+    """
+
+    number: int
+    path: str
+    size: int
+    modified: str
+    tag: str
+    state: FileState
+    rows: int = 0
+    rejected: int = 0
+    load: int | None = None
+    at: str = ""
+    problem: str = ""
+    replaces: bool = False
+
+    def as_dict(self) -> dict[str, Any]:
+        return {name: value for name, value in self._asdict().items() if name != "replaces"}
+
+
+_COLUMNS = ("number", "path", "size", "modified", "tag", "state", "rows", "rejected", "load", "at", "problem")
+# Lines that are written one by one.
+_FEW = 3
+_WHOLE = frozenset({"number", "size", "rows", "rejected", "load"})
+
+
+def save_files(engine: Engine, feed: str, source_table: str, lines: Sequence[FileLine], load: int, at: str) -> None:
+    """Within the load's transaction. load, at: of the lines that were taken in it."""
+    table = engine.table(FILE)
+    new = engine.columns(FILE) is None
+    if new:
+        engine.run(
+            f"""create table {table} (feed text not null, source_table text not null, number bigint not null, path text not null,
+                size bigint not null, modified text not null, tag text not null, state text not null, "rows" bigint not null,
+                rejected bigint not null, load bigint, "at" text not null, problem text not null)"""
+        )
+        engine.index_files(table)
+    if len(lines) <= _FEW:
+        _save_few(engine, feed, source_table, [[_value(line, name, load, at) for name in _COLUMNS] for line in lines], new=new)
+        return
+    columns = [ColumnShape(name, "int64" if name in _WHOLE else "text") for name in _COLUMNS]
+    engine.create_temp("rb_files", columns)
+    temp = engine.temp + "rb_files"
+    values = {name: [_value(line, name, load, at) for line in lines] for name in _COLUMNS}
+    batch = TableBatch(
+        "rb_files", len(lines), range(len(lines)),
+        columns={name: ("int64" if name in _WHOLE else "text", data) for name, data in values.items()},
+    )  # fmt: skip
+    engine.insert(temp, columns, batch)
+    names = engine.listed(_COLUMNS)
+    if not new:
+        engine.tell(
+            f"delete from {table} where feed = ? and source_table = ? and number in (select number from {temp})",
+            (feed, source_table),
+        )
+    engine.tell(f"insert into {table} (feed, source_table, {names}) select ?, ?, {names} from {temp}", (feed, source_table))
+    engine.run(f"drop table {temp}")
+
+
+def _save_few(engine: Engine, feed: str, source_table: str, lines: Sequence[Sequence[Any]], *, new: bool) -> None:
+    """Without the detour, which takes longer than a load of one small file. lines: values of _COLUMNS."""
+    table, names = engine.table(FILE), engine.listed(_COLUMNS)
+    marks = ", ".join("?" * (len(_COLUMNS) + 2))
+    for line in lines:
+        if not new:
+            engine.tell(
+                f"delete from {table} where feed = ? and source_table = ? and number = ?", (feed, source_table, line[0])
+            )
+        engine.tell(f"insert into {table} (feed, source_table, {names}) values ({marks})", (feed, source_table, *line))
+
+
+def _value(line: FileLine, name: str, load: int, at: str) -> Any:
+    taken = line.load is None and line.state in ("taken", "bad")
+    if name == "load":
+        return load if taken and line.state == "taken" else line.load
+    if name == "at":
+        return at if taken else line.at
+    return getattr(line, name)
+
+
+# (columns, the statement from `from` on, its values): rows in no order.
+AskMany = Callable[[Sequence[str], str, Sequence[Any]], Iterable[tuple[Any, ...]]]
+
+
+def read_files(ask: AskMany, table: str, feed: str, source_table: str) -> list[FileLine]:
+    """In no order."""
+    rows = ask(_COLUMNS, f"from {table} where feed = ? and source_table = ?", (feed, source_table))
+    return [FileLine(*row) for row in rows]
+
+
+def take_again(engine: Engine, feed: str, source_table: str, paths: Sequence[str]) -> int:
+    """The next run takes these once more."""
+    for path in paths:
+        engine.tell(
+            f"update {engine.table(FILE)} set state = 'again' where feed = ? and source_table = ? and path = ?",
+            (feed, source_table, path),
+        )
+    return len(paths)
+
+
+def drop_replaced(engine: Engine, family: Family, numbers: Sequence[int]) -> list[int]:
+    """Rows that came from files, out of a table that every record is appended to, with all below them: how many went, by table."""
+    listed = ", ".join(str(int(number)) for number in numbers)
+    root = family.root
+    removed = [0] * len(family.tables)
+    if len(family.tables) > 1:
+        points = engine.quote(family.key[0]) if family.reference == "key" else "_rb_row"
+        engine.run(
+            f"create temp table rb_old_0 as select {points} as parent from {engine.table(root.name)} where {FILE} in ({listed})"
+        )
+        for place, layout in enumerate(family.tables):
+            if layout.parent is None or engine.columns(layout.name) is None:
+                continue
+            above = family.tables[layout.parent]
+            if layout.parent > 0:
+                parent = f"{engine.text_of('t._rb_parent')} || '/' || {engine.text_of('t._rb_pos')}"
+                engine.run(
+                    f"""create temp table rb_old_{place} as select {parent} as parent from {engine.table(above.name)} as t
+                        join {engine.temp}rb_old_{layout.parent} as p on t.{PARENT} = p.parent"""
+                )
+            else:
+                engine.run(f"create temp table rb_old_{place} as select parent from {engine.temp}rb_old_0")
+        for place, layout in enumerate(family.tables):
+            if place and engine.columns(layout.name) is not None:
+                removed[place] = engine.run(
+                    f"delete from {engine.table(layout.name)} where {PARENT} in (select parent from {engine.temp}rb_old_{place})"
+                )
+                engine.run(f"drop table {engine.temp}rb_old_{place}")
+        engine.run(f"drop table {engine.temp}rb_old_0")
+    removed[0] = engine.run(f"delete from {engine.table(root.name)} where {FILE} in ({listed})")
+    return removed

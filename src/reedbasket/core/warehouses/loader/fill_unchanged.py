@@ -1,0 +1,61 @@
+"""Staged rows that do not tell every value, because it did not change: filled from what was staged or loaded before."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from ...errors import WarehouseError
+from ...records.layout import Family
+from ...records.structure import ColumnShape
+from ...shaping.batch import TableBatch
+from ...shaping.unchanged_values import SINCE as SINCE_OWNER
+from ...shaping.unchanged_values import UNTIL as UNTIL_OWNER
+from ..engine import Engine
+from .stage import OWNER, Stage
+
+
+def fill_kept(engine: Engine, stage: Stage, family: Family, sought: Mapping[str, Sequence[TableBatch]], current: str) -> None:
+    """Within the load's transaction, while the stage still holds every change of a key.
+
+    sought: {column: rows with their key, SINCE and UNTIL} as shape.kept makes them. current: SQL for rows, as t, that are held now.
+    Raises WarehouseError where a value is nowhere to be found.
+    """
+    staged, root = stage.prepare(family, family.root), engine.table(family.root.name)
+    keys = [c for c in family.root.columns if c.name in family.key]
+    bounds = [ColumnShape(SINCE_OWNER, "int64"), ColumnShape(UNTIL_OWNER, "int64")]
+    temp = engine.temp
+    for name, batches in sought.items():
+        column = engine.quote(name)
+        engine.create_temp("rb_kept", [*keys, *bounds, OWNER])
+        for batch in batches:
+            engine.insert(f"{temp}rb_kept", [*keys, *bounds, OWNER], batch)
+        engine.index_stage(f"{temp}rb_kept", family.key)
+        engine.run(
+            f"""create temp table rb_last as select for_owner, made from (
+                    select h._rb_owner as for_owner, p.{column} as made,
+                        row_number() over (partition by h._rb_owner order by p._rb_owner desc) as place
+                    from {temp}rb_kept as h join {staged} as p on {engine.matching(family.key, "p", "h")}
+                    where p._rb_owner > h.{SINCE_OWNER} and p._rb_owner < h.{UNTIL_OWNER}
+                    and p._rb_owner not in (select _rb_owner from {temp}rb_kept)
+                ) as ranked where place = 1"""
+        )
+        engine.run(
+            f"""insert into {temp}rb_last (for_owner, made)
+                select h._rb_owner, t.{column} from {temp}rb_kept as h join {root} as t on {engine.matching(family.key, "t", "h")}
+                where h.{SINCE_OWNER} = -1 and {current} and h._rb_owner not in (select for_owner from {temp}rb_last)"""
+        )
+        engine.run(f"update {staged} as s set {column} = l.made from {temp}rb_last as l where s._rb_owner = l.for_owner")
+        unknown = engine.ask(
+            f"select count(distinct _rb_owner) from {temp}rb_kept where _rb_owner not in (select for_owner from {temp}rb_last)"
+        )[0][0]
+        if unknown:
+            raise WarehouseError(
+                "filling in what the log leaves out of",
+                f"{family.root.name}.{name}",
+                found=f"{unknown} changed rows do not tell it, for it did not change, and the warehouse does not hold those rows",
+                mend="let the log tell whole rows (alter table … replica identity full), then run once with changes by everything, "
+                "and by log again",
+                code="warehouse.value_unknown",
+            )
+        engine.run(f"drop table {temp}rb_last")
+        engine.run(f"drop table {temp}rb_kept")

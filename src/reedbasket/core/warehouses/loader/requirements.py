@@ -1,0 +1,53 @@
+"""What has to hold of a warehouse's tables before a load writes to them."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+
+from ...errors import TableNotOurs, WarehouseError
+from ...records.layout import Family
+from ..engine import Engine
+
+# Of the loader's own, in a stage and in a table.
+_OWN_COLUMNS = 8
+
+
+def require_ours(engine: Engine, table: str, columns: Collection[str], *, feed: str, loaded: bool, known: bool) -> None:
+    """A table that is there was made by this feed.
+
+    Args:
+        columns: of the table that is there.
+        loaded: whether the feed has loaded anything yet.
+        known: whether the feed knows the table from an earlier load.
+
+    Raises:
+        TableNotOurs: someone else made it, or another feed did.
+    """
+    found = ""
+    if "_rb_load" not in columns or not loaded or not engine.is_table(table):
+        what = "something" if engine.is_table(table) else "a view"
+        found = f"{what} of that name is there already, with {len(columns)} columns that this feed did not make"
+    elif not known:
+        ledger = engine.table("_rb_ledger")
+        others = engine.ask(f'select distinct feed from {ledger} where "table" = ? and feed <> ?', (table, feed))
+        found = f"the feed {others[0][0]} writes a table of that name" if others else ""
+    if found:
+        raise TableNotOurs("loading", table, found=found, mend="give the feed another `prefix`, or rename what is there")
+
+
+def require_room(engine: Engine, family: Family) -> None:
+    """No table has more columns than the engine holds.
+
+    Raises:
+        WarehouseError: one has.
+    """
+    most = engine.limits.columns - _OWN_COLUMNS
+    for layout in family.tables:
+        if len(layout.columns) > most:
+            raise WarehouseError(
+                "making the columns of",
+                layout.name,
+                found=f"{len(layout.columns)} columns, and the warehouse holds {most} beside ours",
+                mend="leave columns out (`only`, `leave_out`), or keep objects as JSON (`nesting: {objects: json}`)",
+                code="warehouse.too_many_columns",
+            )

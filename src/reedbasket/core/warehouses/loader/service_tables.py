@@ -1,0 +1,220 @@
+"""`_rb_ledger` and `_rb_cursor`: what a warehouse knows of its own loads. Written in the transaction of the rows they speak of."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Sequence
+from datetime import datetime
+from typing import Any
+
+from ...errors import CursorMoved, TableNotOurs
+from ...records.ledger import LedgerLine
+from ...records.structure import TableShape
+from ..engine import Engine, rfc3339
+from ..warehouse import LoadTarget, Position, SavedCursor, TableState, TakenWindow
+
+LEDGER_COLUMNS = list(LedgerLine.__dataclass_fields__)
+_TEXTS = ("feed", "source", "source_table", "table", "write", "cursor_from", "cursor_to", "started", "ended")
+_SECONDS = ("reading_seconds", "shaping_seconds", "staging_seconds", "committing_seconds")
+
+
+def _type(column: str) -> str:
+    if column in _TEXTS:
+        return "text" if column.startswith("cursor") else "text not null"
+    return "double precision not null default 0" if column in _SECONDS else "bigint not null default 0"
+
+
+def ensure(engine: Engine) -> None:
+    """Both tables, with all columns that this version knows."""
+    ledger, cursor = engine.table("_rb_ledger"), engine.table("_rb_cursor")
+    there = engine.columns("_rb_ledger")
+    if there is None:
+        made = ", ".join(f'"{c}" {"bigint primary key" if c == "load" else _type(c)}' for c in LEDGER_COLUMNS)
+        engine.run(f"create table {ledger} ({made})")
+        engine.run(
+            f"""create table {cursor} (
+                feed text not null, source_table text not null, "table" text not null, version bigint not null,
+                kind text, value text, seen {engine.blob}, link text not null, "key" text not null, structure text not null,
+                load bigint, "at" text not null, write text, cursor_column text,
+                primary key (feed, source_table)
+            )"""
+        )
+        return
+    for column in LEDGER_COLUMNS:
+        if column not in there:  # made by an older version; what it counted then was nothing
+            engine.run(f'alter table {ledger} add column "{column}" {_type(column).replace(" not null", "")}')
+    known = engine.columns("_rb_cursor") or {}
+    for column in ("write", "cursor_column"):
+        if column not in known:
+            engine.run(f"alter table {cursor} add column {column} text")
+
+
+def guard(engine: Engine, target: LoadTarget, started_from: int) -> None:
+    """The state this load started from must still stand, and the table must be nobody else's.
+
+    Raises CursorMoved, TableNotOurs.
+    """
+    cursor = engine.table("_rb_cursor")
+    found = engine.ask(f"select version from {cursor} where feed = ? and source_table = ?", (target.feed, target.source_table))
+    version = found[0][0] if found else 0
+    if version != started_from:
+        raise CursorMoved(
+            "committing",
+            target.table,
+            found=f"another run committed meanwhile (version {version}, this run started from {started_from})",
+            mend="nothing of this load was committed; run again, it starts from the other run's cursor",
+        )
+    other = engine.ask(
+        f'select feed, source_table from {cursor} where "table" = ? and not (feed = ? and source_table = ?)',
+        (target.table, target.feed, target.source_table),
+    )
+    if other:
+        raise TableNotOurs(
+            "loading",
+            target.table,
+            found=f"the feed {other[0][0]} writes its table {other[0][1]} there",
+            mend="give one of the two feeds a `prefix`",
+        )
+
+
+def keep_ledger(engine: Engine, lines: Sequence[LedgerLine]) -> None:
+    """Raises NotReconciled, before anything is kept."""
+    for line in lines:
+        line.require_reconciled()
+    names = ", ".join(f'"{c}"' for c in LEDGER_COLUMNS)
+    marks = ", ".join("?" * len(LEDGER_COLUMNS))
+    for line in lines:
+        engine.tell(
+            f"insert into {engine.table('_rb_ledger')} ({names}) values ({marks})", [getattr(line, c) for c in LEDGER_COLUMNS]
+        )
+
+
+def save(
+    engine: Engine, target: LoadTarget, structure: dict[str, Any], position: Position, version: int, load: int, now: datetime
+) -> None:
+    """How far the table has been taken. A load without a cursor leaves the cursor that is there."""
+    table, cursor = engine.table("_rb_cursor"), position.cursor
+    found = engine.ask(
+        f"select kind, value, seen, cursor_column from {table} where feed = ? and source_table = ?",
+        (target.feed, target.source_table),
+    )
+    kept: tuple[Any, ...] = (None, None, None, None)
+    if cursor:
+        kept = (cursor.kind, cursor.value, cursor.seen, cursor.column)
+    elif found and not position.forget_cursor:
+        kept = found[0]
+    values = (
+        target.table,
+        version,
+        *kept,
+        target.link,
+        json.dumps(target.key),
+        json.dumps(structure, ensure_ascii=False),
+        load,
+        rfc3339(now),
+        target.write,
+        target.feed,
+        target.source_table,
+    )
+    if found:
+        engine.tell(
+            f"""update {table} set "table" = ?, version = ?, kind = ?, value = ?, seen = ?, cursor_column = ?, link = ?,
+                    "key" = ?, structure = ?, load = ?, "at" = ?, write = ? where feed = ? and source_table = ?""",
+            values,
+        )
+    else:
+        engine.tell(
+            f"""insert into {table} ("table", version, kind, value, seen, cursor_column, link, "key", structure, load, "at", write,
+                    feed, source_table) values ({", ".join("?" * len(values))})""",
+            values,
+        )
+
+
+def save_window(engine: Engine, target: LoadTarget, window: TakenWindow, load: int, now: datetime) -> None:
+    """A window counts as taken from this transaction on."""
+    table = engine.table("_rb_window")
+    if engine.columns("_rb_window") is None:
+        engine.run(
+            f"""create table {table} (feed text not null, source_table text not null, lane text not null, begins text not null,
+                ends text not null, load bigint not null, "at" text not null,
+                primary key (feed, source_table, lane, begins, ends))"""
+        )
+    engine.tell(
+        f'insert into {table} (feed, source_table, lane, begins, ends, load, "at") values (?, ?, ?, ?, ?, ?, ?)',
+        (target.feed, target.source_table, window.lane, window.begins, window.ends, load, rfc3339(now)),
+    )
+
+
+Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
+
+# SQLite, the narrowest of our engines here, takes 1 GB in one value; a few MB keep memory flat.
+_BYTES_PER_PART = 4 * 1024 * 1024
+
+
+def save_hashes(engine: Engine, target: LoadTarget, hashes: bytes, version: int) -> None:
+    """What compare keeps: it counts only beside the state of that version."""
+    table = engine.table("_rb_hash")
+    if engine.columns("_rb_hash") is None:
+        engine.run(
+            f"""create table {table} (feed text not null, source_table text not null, version bigint not null,
+                part bigint not null, hashes {engine.blob} not null)"""
+        )
+    engine.tell(f"delete from {table} where feed = ? and source_table = ?", (target.feed, target.source_table))
+    for part, start in enumerate(range(0, len(hashes), _BYTES_PER_PART)):
+        engine.tell(
+            f"insert into {table} (feed, source_table, version, part, hashes) values (?, ?, ?, ?, ?)",
+            (target.feed, target.source_table, version, part, hashes[start : start + _BYTES_PER_PART]),
+        )
+
+
+def read_hashes(ask: Ask, table: str, feed: str, source_table: str, version: int) -> bytes | None:
+    rows = ask(
+        f"select hashes from {table} where feed = ? and source_table = ? and version = ? order by part",
+        (feed, source_table, version),
+    )
+    return b"".join(bytes(row[0]) for row in rows) if rows else None
+
+
+def read_window(ask: Ask, table: str, feed: str, source_table: str, window: TakenWindow) -> int | None:
+    rows = ask(
+        f"select load from {table} where feed = ? and source_table = ? and lane = ? and begins = ? and ends = ?",
+        (feed, source_table, window.lane, window.begins, window.ends),
+    )
+    return int(rows[0][0]) if rows else None
+
+
+def read_state(ask: Ask, table: str, columns: dict[str, str], feed: str, source_table: str) -> TableState | None:
+    """table: `_rb_cursor` as SQL; columns: those it has (an older version made fewer)."""
+    later = [f'"{c}"' if c in columns else "null" for c in ("write", "cursor_column")]
+    rows = ask(
+        f"""select version, structure, kind, value, seen, link, "key", {", ".join(later)} from {table}
+            where feed = ? and source_table = ?""",
+        (feed, source_table),
+    )
+    if not rows:
+        return None
+    version, structure, kind, value, seen, link, key, write, column = rows[0]
+    seen = bytes(seen) if seen is not None else None
+    cursor = SavedCursor(kind, value, seen, column) if value is not None else None
+    return TableState(version, TableShape.from_data(json.loads(structure)), cursor, link, json.loads(key), write)
+
+
+def rewind(engine: Engine, feed: str, source_table: str, value: str | None) -> bool:
+    """Move what is saved back to a value; None: to the beginning. False where nothing is saved. A load that is going on is refused."""
+    table = engine.table("_rb_cursor")
+    found = engine.ask(f"select value from {table} where feed = ? and source_table = ?", (feed, source_table))
+    if not found or found[0][0] is None:
+        return False
+    # What was seen within the overlap is of the old value: rows that come again are recognised by their keys.
+    engine.tell(
+        f"update {table} set value = ?, seen = null, version = version + 1 where feed = ? and source_table = ?",
+        (value, feed, source_table),
+    )
+    return True
+
+
+def read_ledger(ask: Ask, table: str, columns: dict[str, str], feed: str | None, after: int, limit: int) -> list[LedgerLine]:
+    names = ", ".join(f'"{c}"' if c in columns else f'0 as "{c}"' for c in LEDGER_COLUMNS)
+    only, values = ("and feed = ?", [feed]) if feed is not None else ("", [])
+    rows = ask(f"select {names} from {table} where load > ? {only} order by load limit ?", [after, *values, limit])
+    return [LedgerLine(*row) for row in rows]

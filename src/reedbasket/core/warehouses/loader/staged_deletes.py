@@ -1,0 +1,119 @@
+"""Records that say they are gone, among those that are staged: which of the two is the later, and what goes."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+from ...records.layout import Family
+from ...shaping.batch import TableBatch
+from ..engine import Engine
+from .stage import OWNER, Stage
+from .write_modes import newest_first
+
+
+@dataclass
+class Settled:
+    """gone: the temp table, as SQL, of keys that go, None for none. deleted: how many of them are held. unchanged: those that are
+    not, or are left as the feed says. superseded: tombstones older than another record of their key. dropped: {table: staged rows
+    older than a tombstone}, taken out of the stage."""
+
+    gone: str | None = None
+    deleted: int = 0
+    unchanged: int = 0
+    superseded: int = 0
+    dropped: dict[str, int] = field(default_factory=dict)
+
+
+def settle(
+    engine: Engine, stage: Stage, family: Family, tombstones: Sequence[TableBatch], current: str, *, outdated: bool
+) -> Settled:
+    """Within the load's transaction, after the stage holds each key once.
+
+    current: SQL for rows, as t, that are held now and not as something past. outdated: a tombstone older than the row held, by the
+    cursor, does not count (records taken again).
+    """
+    found = Settled()
+    columns = [c for c in family.root.columns if c.name in family.key or c.name == family.newest_by]
+    engine.create_temp("rb_dead", [*columns, OWNER])
+    dead = engine.temp + "rb_dead"
+    for batch in tombstones:
+        engine.insert(dead, [*columns, OWNER], batch)
+    staged, root, key = stage.prepare(family, family.root), engine.table(family.root.name), engine.listed(family.key)
+    engine.run(
+        f"""create temp table rb_late as select _rb_owner from (
+                select _rb_owner, row_number() over (partition by {key} order by {newest_first(engine, family)}_rb_owner desc)
+                    as place from {dead}
+            ) as ranked where place > 1"""
+    )
+    found.superseded += _drop(engine, dead)
+    engine.index_stage(staged, family.key)
+    engine.run(
+        f"""create temp table rb_late as select d._rb_owner from {dead} as d
+            join {staged} as s on {engine.matching(family.key, "d", "s")} where {_later(engine, family, "s", "d", ties=True)}"""
+    )
+    found.superseded += _drop(engine, dead)
+    if outdated and family.newest_by:
+        engine.run(
+            f"""create temp table rb_late as select d._rb_owner from {dead} as d
+                join {root} as t on {engine.matching(family.key, "d", "t")}
+                where {current} and {_later(engine, family, "t", "d", ties=False)}"""
+        )
+        found.superseded += _drop(engine, dead)
+    engine.run(
+        f"""create temp table rb_late as select s._rb_owner from {staged} as s
+            join {dead} as d on {engine.matching(family.key, "d", "s")}"""
+    )
+    for layout in family.tables:
+        if stage.rows.get(layout.name):
+            found.dropped[layout.name] = engine.delete_matching(
+                stage.prepare(family, layout), f"{engine.temp}rb_late", ["_rb_owner"]
+            )
+    engine.run(f"drop table {engine.temp}rb_late")
+    left = engine.ask(f"select count(*) from {dead}")[0][0]
+    found.deleted = engine.ask(
+        f"""select count(*) from {dead} as d
+            where exists (select 1 from {root} as t where {engine.matching(family.key, "t", "d")} and {current})"""
+    )[0][0]
+    found.unchanged = left - found.deleted
+    if left:
+        found.gone = dead
+    else:
+        engine.run(f"drop table {dead}")
+    return found
+
+
+def joined(engine: Engine, family: Family, gone: str | None, dead: str | None) -> str | None:
+    """One temp table of all keys that go, the tombstones' with what a complete read no longer shows."""
+    if dead is None:
+        return gone
+    key = engine.listed(family.key)
+    if gone is None:
+        engine.run(f"create temp table rb_gone as select {key} from {dead}")
+        gone = f"{engine.temp}rb_gone"
+    else:
+        engine.run(
+            f"""insert into {gone} ({key}) select {key} from {dead} as d
+                where not exists (select 1 from {gone} as g where {engine.matching(family.key, "g", "d")})"""
+        )
+    engine.run(f"drop table {dead}")
+    return gone
+
+
+def _drop(engine: Engine, dead: str) -> int:
+    dropped = engine.delete_matching(dead, f"{engine.temp}rb_late", ["_rb_owner"])
+    engine.run(f"drop table {engine.temp}rb_late")
+    return dropped
+
+
+def _later(engine: Engine, family: Family, one: str, other: str, *, ties: bool) -> str:
+    """SQL: whether `one` is the later of two records, by the cursor, then by the order in which they came (where ties: both have
+    an owner's number)."""
+    order = f"{one}._rb_owner > {other}._rb_owner" if ties else "false"
+    column = next((c for c in family.root.columns if c.name == family.newest_by), None)
+    if column is None:
+        return order
+    name = engine.quote(column.name)
+    a, b = engine.sortable(f"{one}.{name}", column.kind), engine.sortable(f"{other}.{name}", column.kind)
+    same = f"({a} = {b} or ({a} is null and {b} is null))"
+    return f"({a} > {b} or ({a} is not null and {b} is null) or ({same} and {order}))"

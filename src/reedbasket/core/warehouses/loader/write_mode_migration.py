@@ -1,0 +1,165 @@
+"""Bringing a table along when its feed is written in another way from now on: what that takes, and doing it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+from ...records.layout import Family, TableLayout
+from ...spec.model import Write
+from ..engine import PARENT, POSITION, Engine, Stamp
+from ..warehouse import LoadTarget, TableState
+from .write_modes import newest_first
+
+KEYED = ("merge", "mirror", "history")
+
+
+@dataclass(frozen=True)
+class Transition:
+    """What a change of writing, key or cursor means for what is loaded already.
+
+    steps: what the next load does, in words. losses: what cannot be kept; the run asks for `--accept` where there are any.
+    forget_cursor: the saved cursor means nothing any more, the table is read from its start. anew: the children are loaded
+    anew, so the run commits only at its end.
+    """
+
+    steps: list[str] = field(default_factory=list)
+    losses: list[str] = field(default_factory=list)
+    forget_cursor: bool = False
+    anew: bool = False
+
+    @property
+    def needed(self) -> bool:
+        return bool(self.steps or self.losses)
+
+
+def transition(
+    state: TableState | None,
+    *,
+    write: Write,
+    key: Sequence[str],
+    link: str,
+    by: str,
+    cursor: tuple[str, str] | None,
+) -> Transition:
+    """cursor: (column, type) of the rule in force where changes are found by it."""
+    if state is None:
+        return Transition()
+    before: str = state.write or ("append" if state.link == "row" else "merge")
+    steps: list[str] = []
+    losses: list[str] = []
+    saved, children = state.cursor, bool(state.structure.children())
+    forget = anew = False
+    if (
+        saved
+        and saved.kind != "ranges"
+        and cursor
+        and (saved.kind != cursor[1] or (saved.kind != "log" and saved.column is not None and saved.column != cursor[0]))
+    ):
+        forget = True
+        stood = "the log" if saved.kind == "log" else f"{saved.column or 'another column'} ({saved.kind})"
+        steps.append(f"the saved cursor was for {stood}, so the table is read from its start, by {cursor[0]}")
+    rewritten = link != state.link or list(key) != state.key
+    if before == "history" and write != "history":
+        losses.append("the older versions of its rows; only the current ones stay")
+    if write == "history" and before != "history" and before != "replace":
+        steps.append("its rows become the current versions, from the time they were loaded")
+    unknown = _unknown(state, key)
+    if write in KEYED and unknown:
+        forget = True
+        losses.append(f"the rows that are there, which have no {', '.join(unknown)}; the table is read from its start")
+    elif write in KEYED and rewritten:
+        if before != "replace" or state.link == "row" or list(key) != state.key:
+            steps.append(f"rows that share a key ({', '.join(key)}) are reduced to the newest, and the key gets its index")
+        if children:
+            anew = True
+            steps.append("child tables are loaded anew, since they point at their parents in another way now")
+            if by == "cursor" and not forget:
+                forget = True
+                losses.append("children of rows that the source no longer shows; the table is read from its start")
+    if write == "append" and before != "append":
+        steps.append("the key's index goes: from now on every record is a row of its own")
+        if by == "cursor" and (saved is None or forget):
+            losses.append("the place where the last run stopped: what is there already is read and appended once more")
+            forget = False
+        elif by == "cursor" and saved is not None and saved.seen is None:
+            losses.append("which records at the cursor's edge were taken: some may be appended once more")
+    elif write == "append" and forget:
+        losses.append("the place where the last run stopped: what is there already is read and appended once more")
+    if write == "replace" and before != "replace":
+        steps.append("the table is built anew by the next run")
+    return Transition(steps, losses, forget, anew)
+
+
+def bring_along(engine: Engine, family: Family, target: LoadTarget, state: TableState, stamp: Stamp) -> list[str]:
+    """Make the tables what the new way of writing needs, within the load's transaction: what was done, in words."""
+    before: str = state.write or ("append" if state.link == "row" else "merge")
+    rewritten = target.link != state.link or target.key != state.key
+    if before == target.write and not rewritten:
+        return []
+    done: list[str] = []
+    for layout in family.tables:
+        engine.drop_key(layout.name)
+    if before == "history" and target.write != "history":
+        gone = 0
+        for layout in family.tables:
+            there = engine.columns(layout.name) or {}
+            if "_rb_until" in there:
+                gone += engine.run(f"delete from {engine.table(layout.name)} where _rb_until is not null")
+                for column in ("_rb_from", "_rb_until"):
+                    engine.drop_column(layout.name, column)
+        done.append(f"{gone} older versions removed")
+    if rewritten and target.write in KEYED:
+        if unknown := _unknown(state, target.key):
+            emptied = engine.run(f"delete from {engine.table(family.root.name)}")
+            done.append(f"{emptied} rows without {', '.join(unknown)}, now of the key, removed")
+        elif family.key:
+            done.append(f"{_reduce(engine, family)} rows of a key that stood twice removed, the newest kept")
+        for layout in family.tables[1:]:
+            engine.run(f"delete from {engine.table(layout.name)}")
+    if rewritten and target.write == "append" and len(family.tables) > 1:
+        _link_by_row(engine, family, state)
+    if target.write == "history" and before != "history":
+        for layout in family.tables:
+            engine.run(f"update {engine.table(layout.name)} set _rb_from = coalesce(_rb_at, {stamp.at}) where _rb_from is null")
+            if "_rb_deleted_at" in (engine.columns(layout.name) or {}):
+                engine.run(
+                    f"update {engine.table(layout.name)} set _rb_until = _rb_deleted_at where _rb_deleted_at is not null"
+                )
+    if target.write in KEYED:
+        for layout in family.tables:
+            key = family.key if layout.parent is None else [PARENT, POSITION]
+            if key:
+                engine.ensure_key(layout.name, key, current=target.write == "history")
+    return done
+
+
+def _unknown(state: TableState, key: Sequence[str]) -> list[str]:
+    """Fields of a new key that no row of the table was ever loaded with: its rows can be told by it no more."""
+    loaded = bool(state.structure.root.fields) and list(key) != state.key
+    return [field for field in key if state.structure.field(field) is None] if loaded else []
+
+
+def _reduce(engine: Engine, family: Family) -> int:
+    """Of rows that share a key leave the newest, by cursor, then by load; rows without a key stay as they are."""
+    root: TableLayout = family.root
+    table, key, row = engine.table(root.name), engine.listed(family.key), engine.row_id
+    present = " and ".join(f"{engine.quote(k)} is not null" for k in family.key)
+    return engine.run(
+        f"""delete from {table} where {row} in (select at_row from (
+                select {row} as at_row, row_number() over (
+                    partition by {key} order by {newest_first(engine, family)}_rb_load desc, {row} desc) as place
+                from {table} where {present}
+            ) as ranked where place > 1)"""
+    )
+
+
+def _link_by_row(engine: Engine, family: Family, state: TableState) -> None:
+    """Rows that were pointed at by their key get a `_rb_row` of their own, unlike any that a load makes."""
+    root = engine.table(family.root.name)
+    key = state.structure.root.fields.get(state.key[0]) if len(state.key) == 1 else None
+    plain = getattr(key, "kind", None) in ("int64", "text")
+    points = engine.quote(getattr(key, "name", "")) if plain else "_rb_row"
+    engine.run(f"update {root} set _rb_row = 'key ' || {engine.text_of(points)}")
+    for layout in family.tables[1:]:
+        engine.run(f"update {engine.table(layout.name)} set _rb_parent = 'key ' || {engine.text_of('_rb_parent')}")

@@ -1,0 +1,314 @@
+"""The write modes as set-based SQL, from the stage into the tables, inside the load's transaction.
+
+Only the merge itself differs from engine to engine (engine.merge); what is here is said the same in all of them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+from ...records.layout import Family, TableLayout
+from ...records.structure import ColumnShape
+from ...shaping.batch import TableBatch
+from ...spec.model import Deletes
+from ..engine import FILE, PARENT, POSITION, ROW, Counts, Engine, Merge, Stamp, Stamping
+from ..warehouse import LoadTarget
+from .stage import OWNER, Stage, system_columns
+
+_PLACE = [PARENT, POSITION]
+
+
+def drop_superseded(engine: Engine, stage: Stage, family: Family) -> dict[str, int]:
+    """Leave one row per key in the stage, the newest by cursor, then by order: {table: rows dropped}.
+
+    Every engine treats a key that comes twice in one statement differently, so none is left to meet it.
+    """
+    name, key = stage.prepare(family, family.root), engine.listed(family.key)
+    if not engine.ask(f"select 1 from {name} group by {key} having count(*) > 1 limit 1"):
+        return {}
+    engine.run(
+        f"""create temp table rb_superseded as
+            select _rb_owner from (
+                select _rb_owner, row_number() over (partition by {key} order by {newest_first(engine, family)}_rb_owner desc)
+                    as place from {name}
+            ) as ranked where place > 1"""
+    )
+    dropped = {}
+    for layout in family.tables:
+        if stage.rows.get(layout.name):
+            dropped[layout.name] = engine.delete_matching(
+                stage.prepare(family, layout), f"{engine.temp}rb_superseded", ["_rb_owner"]
+            )
+    engine.run(f"drop table {engine.temp}rb_superseded")
+    return dropped
+
+
+def newest_first(engine: Engine, family: Family) -> str:
+    """`"updated_at" desc nulls last, `, or nothing where the order alone tells."""
+    column = next((c for c in family.root.columns if c.name == family.newest_by), None)
+    if column is None:
+        return ""
+    return f"{engine.sortable(engine.quote(column.name), column.kind)} desc nulls last, "
+
+
+def append(
+    engine: Engine, stage: Stage, family: Family, layout: TableLayout, stamp: Stamp, root_load: int, *, rows_linked: bool
+) -> Counts:
+    """Insert everything staged. rows_linked: children point at their parent's row, '<load>-<number>', not at a key."""
+    linking = rows_linked and any(column.name in (PARENT, ROW) for column in system_columns(family, layout))
+    waiting = stage.waiting(family, layout) if not linking else []
+    if waiting and isinstance(engine, Stamping):
+        columns = [*system_columns(family, layout), *layout.columns]
+        for batch in waiting:
+            engine.insert_stamped(engine.table(layout.name), columns, batch, stamp)
+        return Counts(inserted=sum(batch.rows for batch in waiting))
+    staged = stage.prepare(family, layout)
+    into, values = list(layout.names), [f"s.{engine.quote(n)}" for n in layout.names]
+    owner = f"'{root_load}-' || {engine.text_of('s._rb_owner')}"
+    for column in system_columns(family, layout):
+        into.append(column.name)
+        links = rows_linked and column.name in (PARENT, ROW)
+        value = owner + (" || s._rb_parent" if column.name == PARENT else "") if links else f"s.{column.name}"
+        values.append(value)
+    done = engine.run(
+        f"""insert into {engine.table(layout.name)} ({engine.listed([*into, "_rb_load", "_rb_at"])})
+            select {", ".join([*values, str(stamp.load), stamp.at])} from {staged} as s order by {engine.arrival}"""
+    )
+    return Counts(inserted=done)
+
+
+@dataclass
+class KeyedWrite:
+    """Merge, mirror or history of one family out of its stage.
+
+    history: keep versions. deletes: what becomes of rows in `gone`. gone: the temp table of keys that the source has no
+    more, as SQL; None where nothing is known to have gone. dropped: rows taken out of the stage since they were counted.
+    """
+
+    engine: Engine
+    stage: Stage
+    family: Family
+    stamps: Sequence[Stamp]
+    history: bool
+    deletes: Deletes
+    marks: bool
+    gone: str | None = None
+    dropped: dict[str, int] = field(default_factory=dict)
+    counts: list[Counts] = field(default_factory=list)
+
+    def write(self) -> list[Counts]:
+        """In the family's order."""
+        engine, family = self.engine, self.family
+        staged = [self.stage.prepare(family, layout) for layout in family.tables]
+        self.counts = [Counts() for _ in family.tables]
+        goes = self.gone is not None and self.deletes != "ignore"
+        marked = goes and self.deletes == "mark" and not self.history
+        if len(family.tables) > 1:
+            self._note_parents("rb_parents", self._replaced_parents(staged[0], with_gone=goes and not marked))
+            if marked:
+                self._note_parents("rb_marked", self._gone_parents())
+        for place, layout in enumerate(family.tables):
+            if place:
+                self._clear_children(place, layout, staged[place])
+            self._merge(place, layout, staged[place])
+            if marked and place:
+                self._mark(layout, f"{engine.temp}rb_marked_{place}", "parent")
+        if goes:
+            self._end_gone()
+        for place in range(1, len(family.tables)):
+            engine.run(f"drop table {engine.temp}rb_parents_{place}")
+            if marked:
+                engine.run(f"drop table {engine.temp}rb_marked_{place}")
+        return self.counts
+
+    def _merge(self, place: int, layout: TableLayout, staged: str) -> None:
+        engine, stamp, counts = self.engine, self.stamps[place], self.counts[place]
+        system = [c.name for c in system_columns(self.family, layout)]
+        key = self.family.key if place == 0 else _PLACE
+        merge = Merge(
+            stage=staged,
+            table=engine.table(layout.name),
+            names=[*system, *layout.names],
+            key=key,
+            compared=[n for n in layout.names if place or n not in key],
+            staged=self.stage.rows.get(layout.name, 0) - self.dropped.get(layout.name, 0),
+            stamp=stamp,
+            revive=self.marks and "_rb_deleted_at" in (engine.columns(layout.name) or {}),
+        )
+        engine.ensure_key(layout.name, key, current=self.history)
+        engine.staged(staged, key)
+        inserted, updated = engine.add_versions(merge) if self.history else engine.merge(merge)
+        counts.inserted, counts.updated = inserted, updated
+        counts.unchanged = merge.staged - inserted - updated
+
+    # Children
+
+    def _replaced_parents(self, staged: str, *, with_gone: bool) -> str:
+        """What the children of this load's records point at, as far as the parents are held already, as a query."""
+        engine, family = self.engine, self.family
+        root = engine.table(family.root.name)
+        points = engine.quote(family.key[0]) if family.reference == "key" else ROW
+        found = (
+            f"select s.{points} as parent from {staged} as s where exists "
+            f"(select 1 from {root} as t where {engine.matching(family.key, 't', 's')})"
+        )
+        return f"{found} union all {self._gone_parents()}" if with_gone else found
+
+    def _gone_parents(self) -> str:
+        engine, family = self.engine, self.family
+        points = engine.quote(family.key[0]) if family.reference == "key" else ROW
+        return (
+            f"select t.{points} as parent from {engine.table(family.root.name)} as t "
+            f"join {self.gone} as g on {engine.matching(family.key, 't', 'g')}"
+        )
+
+    def _note_parents(self, name: str, roots: str) -> None:
+        """Temp tables `name`_N, for each child table the `_rb_parent` values concerned; before anything is written."""
+        engine = self.engine
+        for place, layout in enumerate(self.family.tables):
+            if layout.parent is None:
+                continue
+            source = roots
+            if layout.parent > 0:
+                above = self.family.tables[layout.parent]
+                parent = f"{engine.text_of('t._rb_parent')} || '/' || {engine.text_of('t._rb_pos')}"
+                source = (
+                    f"select {parent} as parent from {engine.table(above.name)} as t "
+                    f"join {engine.temp}{name}_{layout.parent} as p on t._rb_parent = p.parent"
+                )
+            engine.run(f"create temp table {name}_{place} as select distinct parent from ({source}) as found")
+
+    def _clear_children(self, place: int, layout: TableLayout, staged: str) -> None:
+        """A changed parent's children are replaced as a set: those that are no more go, or end."""
+        engine, parents = self.engine, f"{self.engine.temp}rb_parents_{place}"
+        if not engine.ask(f"select 1 from {parents} limit 1"):
+            return
+        current = "where t._rb_until is null" if self.history else ""
+        engine.run(
+            f"""create temp table rb_out as
+                select t._rb_parent, t._rb_pos from {engine.table(layout.name)} as t
+                    join {parents} as p on t._rb_parent = p.parent {current}
+                except select _rb_parent, _rb_pos from {staged}"""
+        )
+        if engine.ask(f"select 1 from {engine.temp}rb_out limit 1"):
+            self.counts[place].removed += self._end(layout, "rb_out", _PLACE)
+        engine.run(f"drop table {engine.temp}rb_out")
+
+    # What has gone
+
+    def _end_gone(self) -> None:
+        assert self.gone is not None
+        root, name = self.family.root, self.gone.removeprefix(self.engine.temp)
+        if self.deletes == "mark" and not self.history:
+            self._mark(root, self.gone, None)
+            return
+        self.counts[0].removed += self._end(root, name, self.family.key)
+
+    def _end(self, layout: TableLayout, temp: str, key: Sequence[str]) -> int:
+        engine, table = self.engine, self.engine.table(layout.name)
+        if not self.history:
+            return engine.delete_matching(table, engine.temp + temp, key)
+        at = self.stamps[0].at
+        marked = "_rb_deleted_at" in (engine.columns(layout.name) or {})
+        what = f"_rb_until = {at}" + (f", _rb_deleted_at = {at}" if marked else "")
+        return engine.update_matching(table, engine.temp + temp, key, what, "t._rb_until is null")
+
+    def _mark(self, layout: TableLayout, temp: str, column: str | None) -> None:
+        """column: of the temp table that holds `_rb_parent` values; None where it holds the key."""
+        engine, at = self.engine, self.stamps[0].at
+        table = engine.table(layout.name)
+        match = engine.matching(self.family.key, "t", "g") if column is None else f"t._rb_parent = g.{column}"
+        done = engine.run(
+            f"update {table} as t set _rb_deleted_at = {at} from {temp} as g where {match} and t._rb_deleted_at is null"
+        )
+        self.counts[self.family.place(layout.name)].removed += done
+
+
+def find_gone(
+    engine: Engine, stage: Stage, family: Family, spared: str | None, *, history: bool, marks: bool, files: Sequence[int] = ()
+) -> str | None:
+    """After a complete read: the keys that the table holds and the source no longer shows, in a temp table; None for none. files: only
+    of rows that came from these, which have been read again."""
+    staged, root = stage.prepare(family, family.root), engine.table(family.root.name)
+    keys = engine.listed(family.key, "t")
+    engine.index_stage(staged, family.key)
+    if spared:
+        engine.index_stage(spared, family.key)
+    among = f" and t.{FILE} in ({', '.join(str(int(number)) for number in files)})" if files else ""
+    current = " and t._rb_until is null" if history else (" and t._rb_deleted_at is null" if marks else "")
+    kept = f" and not exists (select 1 from {spared} as g where {engine.looked_up(family.key, 't', 'g')})" if spared else ""
+    engine.run(
+        f"""create temp table rb_gone as select {keys} from {root} as t
+            where not exists (select 1 from {staged} as s where {engine.looked_up(family.key, "t", "s")}){current}{kept}{among}"""
+    )
+    gone = f"{engine.temp}rb_gone"
+    if engine.ask(f"select 1 from {gone} limit 1"):
+        return gone
+    engine.run(f"drop table {gone}")
+    return None
+
+
+def drop_outdated(engine: Engine, stage: Stage, family: Family, table: str, current: str = "true") -> dict[str, int]:
+    """Take out of the stage what is older, by the cursor, than the row of its key that a table (as SQL) holds already."""
+    if not family.newest_by:
+        return {}
+    newest = engine.quote(family.newest_by)
+    engine.run(
+        f"""create temp table rb_outdated as select s._rb_owner from {stage.prepare(family, family.root)} as s
+            join {table} as t on {engine.matching(family.key, "t", "s")} where {current}
+            and (t.{newest} > s.{newest} or (s.{newest} is null and t.{newest} is not null))"""
+    )
+    return _drop_records(engine, stage, family)
+
+
+def drop_overtaken(
+    engine: Engine, stage: Stage, family: Family, target: LoadTarget, rejected_in: Sequence[int], current: str = "true"
+) -> dict[str, int]:
+    """Take out of the stage what was rejected by a run, where a later one loaded a row of its key, or the file it stood in once more.
+
+    Args:
+        target: of this load, whose own lines do not count.
+        rejected_in: by the record's number, the run that rejected it.
+        current: which rows of the table stand for a key, as SQL over `t`.
+
+    Returns:
+        {table: rows that were dropped}.
+    """
+    if not rejected_in:
+        return {}
+    columns = [ColumnShape("owner", "int64"), ColumnShape("met", "int64")]
+    engine.create_temp("rb_met", columns)
+    batch = TableBatch(
+        "rb_met", len(rejected_in), range(len(rejected_in)),
+        columns={"owner": ("int64", list(range(len(rejected_in)))), "met": ("int64", list(rejected_in))},
+    )  # fmt: skip
+    engine.insert(f"{engine.temp}rb_met", columns, batch)
+    engine.create_temp("rb_outdated", [OWNER])
+    staged = f"{stage.prepare(family, family.root)} as s join {engine.temp}rb_met as m on m.owner = s._rb_owner"
+    ledger, later = engine.table("_rb_ledger"), f"where l.run > m.met and l.run <> {int(target.run)}"
+    if family.key and target.write != "append":
+        engine.run(
+            f"""insert into {engine.temp}rb_outdated select s._rb_owner from {staged}
+                join {engine.table(family.root.name)} as t on {engine.matching(family.key, "t", "s")}
+                join {ledger} as l on l.load = t._rb_load {later} and {current}"""
+        )
+    if family.by_file and engine.columns(FILE) is not None:
+        engine.tell(
+            f"""insert into {engine.temp}rb_outdated select s._rb_owner from {staged}
+                join {engine.table(FILE)} as t on t.number = s.{FILE} and t.feed = ? and t.source_table = ?
+                join {ledger} as l on l.load = t.load {later}""",
+            (target.feed, target.source_table),
+        )
+    engine.run(f"drop table {engine.temp}rb_met")
+    return _drop_records(engine, stage, family)
+
+
+def _drop_records(engine: Engine, stage: Stage, family: Family) -> dict[str, int]:
+    """Those that are listed in rb_outdated, with what hangs on them."""
+    dropped = {
+        layout.name: engine.delete_matching(stage.prepare(family, layout), f"{engine.temp}rb_outdated", ["_rb_owner"])
+        for layout in family.tables
+    }
+    engine.run(f"drop table {engine.temp}rb_outdated")
+    return dropped

@@ -1,0 +1,181 @@
+"""What every warehouse answers in the same words: state, ledger, tables, rows. How it is asked is each engine's own."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager
+from functools import partial
+from typing import Any
+
+from ..errors import NotFound, QueryRefused
+from ..records.ledger import LedgerLine
+from ..spec.files import Clean
+from .engine import FILE, Engine
+from .loader.derived import is_kept, read_clean, refresh
+from .loader.file_list import FileLine, read_files, take_again
+from .loader.service_tables import read_hashes, read_ledger, read_state, read_window, rewind
+from .warehouse import QueryResult, TableInfo, TableState, TakenWindow
+
+Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
+
+
+class Reading(ABC):
+    """The reading half of a warehouse; see load.warehouse.Warehouse for what each answer means."""
+
+    # The names of its tables but the loader's own, in order; takes what `_where` says.
+    _names: str
+    # What tells the latest rows of a load, the latest first.
+    _latest_row: str
+    # Nothing stood on top of a table when a run began: none but that run would make it for its feed, and the end need not ask.
+    _none_kept = False
+
+    @abstractmethod
+    def _reading(self) -> AbstractContextManager[Ask]:
+        """A way to ask with `?` for bound values. Of a warehouse that is not there yet, every answer is empty."""
+
+    @abstractmethod
+    def _columns(self, ask: Ask, table: str) -> dict[str, str] | None:
+        """{column: declared type}, None for no such table."""
+
+    @abstractmethod
+    def _named(self, table: str) -> str:
+        """As SQL."""
+
+    @abstractmethod
+    def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult: ...
+
+    def _many(self, ask: Ask, columns: Sequence[str], rest: str, values: Sequence[Any]) -> Iterable[tuple[Any, ...]]:
+        """Many short rows, in no order. rest: the statement from `from` on."""
+        return ask(f"select {', '.join(map(quoted, columns))} {rest}", values)
+
+    @property
+    def _where(self) -> Sequence[Any]:
+        return ()
+
+    @property
+    @abstractmethod
+    def _called(self) -> str:
+        """As people call it."""
+
+    def _refused(self, found: str, mend: str) -> QueryRefused:
+        return QueryRefused("asking the warehouse", self._called, found=found, mend=mend)
+
+    def existing(self, table: str) -> dict[str, str] | None:
+        with self._reading() as ask:
+            return self._columns(ask, table)
+
+    def state(self, feed: str, source_table: str) -> TableState | None:
+        with self._reading() as ask:
+            columns = self._columns(ask, "_rb_cursor")
+            self._none_kept = self._columns(ask, "_rb_clean") is None
+            return read_state(ask, self._named("_rb_cursor"), columns, feed, source_table) if columns else None
+
+    def known_tables(self, feed: str) -> list[str]:
+        with self._reading() as ask:
+            if not self._columns(ask, "_rb_cursor"):
+                return []
+            named = self._named("_rb_cursor")
+            return [row[0] for row in ask(f"select source_table from {named} where feed = ? order by source_table", (feed,))]
+
+    def hashes(self, feed: str, source_table: str, version: int) -> bytes | None:
+        with self._reading() as ask:
+            there = self._columns(ask, "_rb_hash")
+            return read_hashes(ask, self._named("_rb_hash"), feed, source_table, version) if there else None
+
+    def window_taken(self, feed: str, source_table: str, window: TakenWindow) -> int | None:
+        with self._reading() as ask:
+            there = self._columns(ask, "_rb_window")
+            return read_window(ask, self._named("_rb_window"), feed, source_table, window) if there else None
+
+    def files(self, feed: str, source_table: str) -> list[FileLine]:
+        with self._reading() as ask:
+            there = self._columns(ask, FILE)
+            return read_files(partial(self._many, ask), self._named(FILE), feed, source_table) if there else []
+
+    def take_again(self, feed: str, source_table: str, paths: Sequence[str]) -> int:
+        with self._changing("noting files to take again in") as engine:
+            return take_again(engine, feed, source_table, paths)
+
+    def rewind(self, feed: str, source_table: str, value: str | None) -> bool:
+        with self._changing("moving a cursor back in") as engine:
+            return rewind(engine, feed, source_table, value)
+
+    def clean(self, feed: str, source_table: str, clean: Clean | None, version: int) -> str:
+        if clean is None and self._none_kept:
+            return ""
+        with self._reading() as ask:
+            there = self._columns(ask, "_rb_clean") is not None
+            held = read_clean(ask, self._named("_rb_clean"), feed, source_table) if there else None
+            exists = clean is not None and self._columns(ask, clean.name) is not None
+        if is_kept(held, clean, version, exists=exists):
+            return ""
+        with self._changing("keeping what stands on a table of") as engine:
+            return refresh(engine, feed, source_table, clean, version)
+
+    @abstractmethod
+    def _loader(self) -> Engine:
+        """The engine on the connection that writes."""
+
+    @contextmanager
+    def _changing(self, doing: str) -> Iterator[Engine]:
+        """One transaction."""
+        engine = self._loader()
+        with engine.translated(doing):
+            engine.begin()
+            try:
+                yield engine
+            except BaseException:
+                engine.rollback()
+                raise
+            engine.commit()
+
+    def owner(self, table: str) -> tuple[str, str] | None:
+        with self._reading() as ask:
+            if not self._columns(ask, "_rb_cursor"):
+                return None
+            rows = ask(f'select feed, source_table from {self._named("_rb_cursor")} where "table" = ?', (table,))
+            return (rows[0][0], rows[0][1]) if rows else None
+
+    def ledger(self, *, feed: str | None = None, after: int = 0, limit: int = 1000) -> list[LedgerLine]:
+        with self._reading() as ask:
+            columns = self._columns(ask, "_rb_ledger")
+            return read_ledger(ask, self._named("_rb_ledger"), columns, feed, after, limit) if columns else []
+
+    def tables(self) -> list[TableInfo]:
+        with self._reading() as ask:
+            latest: dict[str, tuple[str, int, str, str]] = {}
+            if self._columns(ask, "_rb_ledger"):
+                ledger = self._named("_rb_ledger")
+                lines = ask(
+                    f"""select l."table", l.feed, l.load, l.ended, l.source_table from {ledger} as l
+                        join (select "table", max(load) as load from {ledger} group by "table") as newest
+                        on newest."table" = l."table" and newest.load = l.load""",
+                    (),
+                )
+                latest = {table: (feed, load, ended, source_table) for table, feed, load, ended, source_table in lines}
+            found = []
+            for (name,) in ask(self._names, self._where):
+                columns = list((self._columns(ask, name) or {}).items())
+                count = ask(f"select count(*) from {self._named(name)}", ())[0][0]
+                found.append(TableInfo(name, columns, count, *latest.get(name, (None, None, None, None))))
+            return found
+
+    def rows(self, table: str, *, limit: int, offset: int = 0) -> QueryResult:
+        columns = self.existing(table)
+        if not columns:
+            raise NotFound(
+                "reading rows of",
+                table,
+                found=f"no such table in {self._called}",
+                mend="see which tables there are with `reed tables`, or run the feed that makes it",
+                code="table.not_found",
+            )
+        order = f"order by _rb_load desc, {self._latest_row}" if "_rb_load" in columns else ""
+        statement = f"select * from {self._named(table)} {order} limit {int(limit) + 1} offset {int(offset)}"
+        shown = self.query(statement, limit=limit, seconds=30.0)
+        return QueryResult(list(columns.items()), shown.rows, shown.truncated, shown.seconds)
+
+
+def quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'

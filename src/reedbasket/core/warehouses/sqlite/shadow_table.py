@@ -1,0 +1,168 @@
+"""Building beside in a SQLite file: a short transaction a batch, a rename in the commit.
+
+Nothing is written twice. A batch that repeats a key is merged into what was built so far, the newest version winning; a table
+without children is asked once, at its end.
+"""
+
+from __future__ import annotations
+
+import re
+import sqlite3
+from collections.abc import Sequence
+
+from ...memory import give_back
+from ...records.layout import Family, TableLayout
+from ...records.structure import ColumnShape
+from ...shaping.batch import TableBatch
+from ..engine import AT, LOAD, PARENT, POSITION, UNTIL, Counts, Merge, Stamp
+from ..loader.shadow_table import TablesBeside
+from ..loader.stage import Stage, system_columns
+from ..loader.write_modes import drop_outdated, drop_superseded, newest_first
+from .connect import CACHE_KB
+from .engine import SqliteEngine
+
+_CACHE_KB = 24_000
+
+
+class SqliteBeside(TablesBeside):
+    def __init__(self, engine: SqliteEngine, feed: str, source_table: str) -> None:
+        self._engine = engine
+        # Points stand in no name of ours, so this prefix is nobody else's.
+        self._prefix = f"_rb_beside.{feed}.{source_table}."
+        super().__init__(engine)
+        # Nobody reads again what is added at the end of a table: the rest of the memory is for what brings the rows.
+        self._engine.run(f"pragma main.cache_size = -{_CACHE_KB}")
+
+    def wants_repeats(self, family: Family) -> bool:
+        return len(family.tables) > 1
+
+    def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
+        engine = self._engine
+        engine.begin()
+        try:
+            if repeats:
+                self._merge(family, batches)
+            for batch in batches:
+                layout = family.tables[family.place(batch.table)]
+                name = self._prepare(family, layout)
+                if batch.rows and not repeats:
+                    engine.insert(engine.table(name), list(self._columns[layout.name].values()), batch)
+                self.read[layout.name] += batch.rows
+        except BaseException:
+            engine.rollback()
+            raise
+        engine.commit()
+
+    def _name(self, number: int) -> str:
+        return f"{self._prefix}{number}"
+
+    def _wanted(self, family: Family, layout: TableLayout) -> list[ColumnShape]:
+        # SQLite knows no table without columns, and there is one where nothing has arrived yet.
+        return super()._wanted(family, layout) or [LOAD, AT]
+
+    def placed(self) -> None:
+        super().placed()
+        self._engine.run(f"pragma main.cache_size = -{CACHE_KB}")
+
+    def take_place(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
+        engine, counts = self._engine, []
+        give_back()
+        for layout, stamp in zip(family.tables, stamps):
+            name = self._prepare(family, layout)
+            table = engine.table(name)
+            # The index that tells repeated keys stays, as the table's own; of versions another is wanted, over the current ones.
+            stays = not any(column is UNTIL for column, _ in extra)
+            if layout.parent is None and family.key and len(family.tables) == 1:
+                if stays:
+                    engine.drop_key(layout.name)
+                self._drop_repeated(family, name, layout.name if stays else name)
+            held = engine.ask(f"select count(*) from {table}")[0][0]
+            engine.drop_key(name)
+            # A new column's constant default stands for all rows there are, without touching one of them.
+            added = [("_rb_load", "BIGINT", str(stamp.load)), ("_rb_at", "TIMESTAMP TEXT", stamp.at)]
+            added += [(column.name, engine.declared(column), value) for column, value in extra]
+            there = engine.columns(name) or {}
+            for column, declared, value in added:
+                if column in there:
+                    continue
+                engine.run(f"alter table {table} add column {column} {declared} default {value}")
+            removed = 0
+            if engine.columns(layout.name) is None:
+                engine.rename_table(name, layout.name)
+            else:
+                removed = engine.ask(f"select count(*) from {engine.table(layout.name)}")[0][0]
+                if len(family.tables) > 1 or not stays:
+                    engine.drop_key(layout.name)  # the loader makes it anew, as the way of writing wants it
+                engine.replace_table(layout.name, name)
+            counts.append(Counts(inserted=held, superseded=self.read[layout.name] - held, removed=removed))
+        return counts
+
+    def _drop_repeated(self, family: Family, name: str, key_of: str) -> None:
+        """Of rows without children: they stand in the order in which they arrived, so the key's index tells the rest. key_of: the table
+        whose key the index is called."""
+        engine = self._engine
+        engine.run("savepoint rb_key")
+        try:
+            engine.ensure_key(name, family.key, key_of=key_of)
+        except sqlite3.IntegrityError:
+            engine.run("rollback to rb_key")
+            key, table = engine.listed(family.key), engine.table(name)
+            engine.run(
+                f"""delete from {table} where _rowid_ in (select at from (
+                        select _rowid_ as at, row_number() over (
+                            partition by {key} order by {newest_first(engine, family)}_rowid_ desc) as place from {table}
+                    ) where place > 1)"""
+            )
+            engine.ensure_key(name, family.key, key_of=key_of)
+        engine.run("release rb_key")
+
+    def _merge(self, family: Family, batches: Sequence[TableBatch]) -> None:
+        """A batch with a key that is there already, or twice in itself."""
+        engine, stage = self._engine, Stage(self._engine)
+        for layout in family.tables:
+            self._prepare(family, layout)
+        for batch in batches:
+            stage.add(family, batch)
+        drop_superseded(engine, stage, family)
+        root = engine.table(self._tables[family.root.name])
+        # Rows from before the family had children may repeat a key: nobody looked then.
+        self._drop_repeated(family, self._tables[family.root.name], self._tables[family.root.name])
+        drop_outdated(engine, stage, family, root)
+        for layout in family.tables:
+            self._merge_table(family, layout, stage)
+        stage.drop()
+        engine.run("drop table if exists temp.rb_replaced")
+
+    def _merge_table(self, family: Family, layout: TableLayout, stage: Stage) -> None:
+        """Children of a record that came again are replaced as a set, whatever their depth: `_rb_parent` begins with what
+        the record's own children point at."""
+        engine, staged = self._engine, stage.prepare(family, layout)
+        name = self._tables[layout.name]
+        table = engine.table(name)
+        key = family.key if layout.parent is None else [PARENT, POSITION]
+        if layout.parent is None and len(family.tables) > 1:
+            points = engine.quote(family.key[0]) if family.reference == "key" else "_rb_row"
+            engine.run(
+                f"""create temp table rb_replaced as select s.{points} as parent from {staged} as s
+                    where exists (select 1 from {table} as t where {engine.matching(key, "t", "s")})"""
+            )
+        elif layout.parent is not None:
+            engine.ensure_key(name, key)
+            below = "t._rb_parent = p.parent"
+            if layout.parent > 0:  # '0' is the character after '/'
+                below = "t._rb_parent >= p.parent || '/' and t._rb_parent < p.parent || '0'"
+            engine.run(
+                f"""delete from {table} where _rowid_ in (
+                        select t._rowid_ from temp.rb_replaced as p cross join {table} as t on {below})"""
+            )
+        names = [*(c.name for c in system_columns(family, layout)), *layout.names]
+        count = engine.ask(f"select count(*) from {staged}")[0][0]
+        engine.merge(Merge(staged, table, names, list(key), [n for n in names if n not in key], count, None))
+
+    def _clear_leftovers(self) -> None:
+        """What a killed run was building."""
+        own = re.compile(re.escape(self._prefix) + r"\d+")
+        found = self._engine.ask("select name from main.sqlite_master where type = 'table' and name glob '_rb_*'")
+        for (name,) in found:
+            if own.fullmatch(name):
+                self._engine.run(f"drop table {self._engine.table(name)}")

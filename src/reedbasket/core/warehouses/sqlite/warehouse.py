@@ -1,0 +1,169 @@
+"""A SQLite file as a warehouse."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+import time
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import orjson
+
+from ...check_steps import CheckStep
+from ...errors import NotFound, WarehouseError
+from ..loader.load import EngineLoad
+from ..reader import Ask, Reading, quoted
+from ..warehouse import LoadTarget, QueryResult, TableState
+from .connect import BUSY_SECONDS, connect_reader, connect_writer, translated
+from .engine import SqliteEngine
+from .shadow_table import SqliteBeside
+
+# How often SQLite looks at the clock during a query, in its own virtual instructions; 1,000 cost under 1%.
+_INSTRUCTIONS_PER_LOOK = 1_000
+
+
+class SqliteWarehouse(Reading):
+    """See load.warehouse.Warehouse. The writing connection is opened at the first load; reading never makes a file."""
+
+    nul_in_text = True
+
+    _latest_row = "_rowid_ desc"
+    _names = """select name from sqlite_master
+        where type = 'table' and name not like 'sqlite#_%' escape '#' and name not like '#_rb#_%' escape '#' order by name"""
+
+    def __init__(self, path: Path) -> None:
+        self.path = path
+        self._writer: sqlite3.Connection | None = None
+        self._reader: sqlite3.Connection | None = None
+
+    def __repr__(self) -> str:
+        return f"SqliteWarehouse({self.path})"
+
+    def keys(self, table: str, columns: Sequence[str], *, current: str | None = None) -> Iterator[list[tuple[Any, ...]]]:
+        connection = self._open_reader()
+        assert connection is not None
+        only = f" where {quoted(current)} is null" if current else ""
+        with translated("reading the keys of", self.path):
+            found = connection.execute(f"select {', '.join(map(quoted, columns))} from {quoted(table)}{only}")
+            while rows := found.fetchmany(50_000):
+                yield rows
+
+    def begin(self, target: LoadTarget, state: TableState | None) -> EngineLoad:
+        engine = self._loader()
+        return EngineLoad(engine, target, state, lambda: SqliteBeside(engine, target.feed, target.source_table))
+
+    def _loader(self) -> SqliteEngine:
+        return SqliteEngine(self._open_writer(), self.path)
+
+    def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult:
+        connection = self._open_reader()
+        if connection is None:
+            raise NotFound(
+                "asking the warehouse",
+                self.path.name,
+                found="nothing was loaded into it yet",
+                mend="run a feed",
+                code="warehouse.empty",
+            )
+        began = time.monotonic()
+        connection.set_progress_handler(lambda: time.monotonic() - began > seconds, _INSTRUCTIONS_PER_LOOK)
+        try:
+            cursor = connection.execute(sql)
+            if cursor.description is None:
+                raise self._refused("it returns no rows; only queries are answered here", "write a select")
+            rows = cursor.fetchmany(limit + 1)
+            columns = [(d[0], "") for d in cursor.description]
+            cursor.close()
+        except sqlite3.Error as error:
+            name = getattr(error, "sqlite_errorname", "")
+            if name == "SQLITE_INTERRUPT":
+                raise self._refused(f"it took more than {seconds:g} s", "narrow it, or open the file yourself") from error
+            if name in ("SQLITE_READONLY", "SQLITE_AUTH"):
+                raise self._refused(
+                    "it would write, or reach outside this warehouse", "the warehouse is read only here; write a select"
+                ) from error
+            raise self._refused(str(error), "mend the statement") from error
+        except sqlite3.Warning as error:  # several statements at once
+            raise self._refused(str(error), "send one statement") from error
+        finally:
+            connection.set_progress_handler(None, 0)
+        return QueryResult(columns, rows[:limit], len(rows) > limit, time.monotonic() - began)
+
+    @contextmanager
+    def _reading(self) -> Iterator[Ask]:
+        connection = self._open_reader()
+        if connection is None:
+            yield lambda sql, values: []
+            return
+        with translated("reading the state in", self.path):
+            yield lambda sql, values: connection.execute(sql, values).fetchall()
+
+    def _many(self, ask: Ask, columns: Sequence[str], rest: str, values: Sequence[Any]) -> Iterable[tuple[Any, ...]]:
+        # Column by column as one text each: a third of what fetching the rows takes.
+        gathered = ", ".join(f"json_group_array({quoted(name)})" for name in columns)
+        found = ask(f"select {gathered} {rest}", values)
+        return zip(*map(orjson.loads, found[0])) if found else ()
+
+    def _columns(self, ask: Ask, table: str) -> dict[str, str] | None:
+        found: list[Any] = ask("select name, type from pragma_table_info(?)", (table,))
+        return dict(found) if found else None
+
+    def _named(self, table: str) -> str:
+        return quoted(table)
+
+    @property
+    def _called(self) -> str:
+        return self.path.name
+
+    def check(self) -> list[CheckStep]:
+        steps = []
+        folder = self.path.absolute().parent
+        while not folder.exists():
+            folder = folder.parent
+        able = os.access(folder, os.W_OK | os.X_OK)
+        steps.append(CheckStep("folder", able, str(folder), "" if able else f"let the service's user write to {folder}"))
+        if able and self.path.exists():
+            able = os.access(self.path, os.W_OK)
+            steps.append(
+                CheckStep("file", able, str(self.path), "" if able else f"let the service's user write to {self.path}")
+            )
+        elif able:
+            steps.append(CheckStep("file", True, f"{self.path} will be made by the first load"))
+        if not able:
+            return [*steps, CheckStep("database", None), CheckStep("write", None)]
+        if not self.path.exists():
+            return steps
+        for step, doing in (("database", "select count(*) from sqlite_master"), ("write", "begin immediate")):
+            try:
+                with translated("checking", self.path):
+                    writer = self._open_writer()
+                    writer.execute("pragma busy_timeout = 2000")
+                    writer.execute(doing)
+                    if writer.in_transaction:
+                        writer.execute("rollback")
+                    writer.execute(f"pragma busy_timeout = {BUSY_SECONDS * 1000:.0f}")
+                steps.append(CheckStep(step, True, f"SQLite {sqlite3.sqlite_version}" if step == "database" else "lock taken"))
+            except WarehouseError as error:
+                return [*steps, CheckStep(step, False, error.found, error.mend)]
+        return steps
+
+    def _open_reader(self) -> sqlite3.Connection | None:
+        if self._reader is None:
+            if not self.path.exists():
+                return None
+            self._reader = connect_reader(self.path)
+        return self._reader
+
+    def _open_writer(self) -> sqlite3.Connection:
+        if self._writer is None:
+            self._writer = connect_writer(self.path)
+        return self._writer
+
+    def close(self) -> None:
+        for connection in (self._reader, self._writer):
+            if connection is not None:
+                connection.close()
+        self._reader = self._writer = None
