@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from reedbasket.core.records.column_records import ColumnRecords
 from reedbasket.core.records.json_body import parse
 from reedbasket.core.shaping import Shaper, TableShape
-from reedbasket.core.sources.http.column_body import ColumnBodies
+from reedbasket.core.sources.json_columns import ColumnBodies
 
 KNOWN = {
     "id": 1,

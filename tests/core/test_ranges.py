@@ -17,9 +17,9 @@ import pytest
 
 from reedbasket.core.errors import SourceError
 from reedbasket.core.records.bounded_queue import MOST_WAITING_BYTES
-from reedbasket.core.records.chunk import Chunk
 from reedbasket.core.runs import RunOutcome, verify_feed
 from reedbasket.core.sources import parallel_reader as mingled
+from reedbasket.core.sources.chunk import Chunk
 from reedbasket.core.sources.parallel_reader import Mingled
 from reedbasket.core.sources.postgres import stream
 from reedbasket.core.sources.postgres.database import PostgresSource

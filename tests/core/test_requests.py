@@ -202,7 +202,7 @@ WINDOWED = """
 
 def test_windows_are_taken_once_and_go_on_after_the_last_one_committed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("reedbasket.core.runs.execution.table_commits._COMMIT_SECONDS", 0.0)
-    monkeypatch.setattr("reedbasket.core.records.batching.SLOW_SECONDS", 0.0)
+    monkeypatch.setattr("reedbasket.core.sources.batching.SLOW_SECONDS", 0.0)
     tides = Tides()
     tides.fail_at = {"2026-02-26"}
     with serving(tides) as source:

@@ -15,10 +15,10 @@ import pytest
 
 from reedbasket.core.errors import SourceFailed
 from reedbasket.core.masking import Mask
-from reedbasket.core.records.batching import Feeder
 from reedbasket.core.records.bounded_queue import MOST_WAITING_BYTES
-from reedbasket.core.records.chunk import Chunk
 from reedbasket.core.runs import RunOutcome, plan_feed
+from reedbasket.core.sources.batching import Feeder
+from reedbasket.core.sources.chunk import Chunk
 from tests.support.feeds import SECRET, Heard, basket_text, order_for, outside_for, run_once, table_rows
 from tests.support.source import Answer, Changing, Request, serving
 

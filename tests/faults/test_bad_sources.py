@@ -99,8 +99,8 @@ def test_what_lasts_ends_the_run_with_its_code(tmp_path: Path, lasting: Answer, 
     key: id
 """
     extra = QUICK + "\npace: {at_once: 1}"
-    from reedbasket.core.records import batching as feeder
     from reedbasket.core.runs.execution import table_commits
+    from reedbasket.core.sources import batching as feeder
 
     with pytest.MonkeyPatch.context() as patched, serving(handler) as source:
         patched.setattr(table_commits, "_COMMIT_SECONDS", 0.0)

@@ -14,8 +14,8 @@ from reedbasket.core.allowed_paths import Places
 from reedbasket.core.runs import Outside, RunOrder, RunResult, TableProgress, resolve, run_feed
 from reedbasket.core.runs.events import Gone
 from reedbasket.core.shaping import Change, Reject
-from reedbasket.core.sources.http import RequestSeen
 from reedbasket.core.sources.pacer import LocalPacer
+from reedbasket.core.sources.requests_seen import RequestSeen
 from reedbasket.core.spec import load_texts
 from reedbasket.core.warehouses import LedgerLine
 

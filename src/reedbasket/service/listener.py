@@ -11,7 +11,7 @@ from ..core.records.column_records import value_at
 from ..core.runs import RunOrder, TableProgress
 from ..core.runs.events import Gone, Level
 from ..core.shaping import Change, Reject
-from ..core.sources.http import RequestSeen
+from ..core.sources.requests_seen import RequestSeen
 from ..core.warehouses import LedgerLine
 from ..store import Store, journal, requests, runs
 from ..store.database import connect, now_text

@@ -11,7 +11,7 @@ from typing import Any
 import orjson
 
 from ..core.errors import NotFound
-from ..core.sources.http import RequestSeen
+from ..core.sources.requests_seen import RequestSeen
 from .database import Store, text_of
 
 _COLUMNS = (

@@ -20,10 +20,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..records.column_records import ColumnRecords, chosen, value_at
+from ..records.position import SavedCursor
 from ..shaping.batch import Reject
 from ..spec.http import CursorRule
 from ..spec.times import EPOCHS, TimeAsWritten, finest, format_time, read_time, step_of, write_like, write_time
-from ..warehouses.warehouse import SavedCursor
 from .digest import DIGEST_BYTES, digest
 
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)

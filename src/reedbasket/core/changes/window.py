@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime
 
+from ..records.position import SavedCursor
 from ..spec.http import WindowRule
 from ..spec.time_steps import Window, floor, following
 from ..spec.times import format_time, parse_time
-from ..warehouses.warehouse import SavedCursor
 
 
 def windows(rule: WindowRule, start: datetime, saved: SavedCursor | None, now: datetime) -> Iterator[Window]:

@@ -10,7 +10,7 @@ from typing import Any, Literal, Protocol
 from ..records.ledger import LedgerLine
 from ..shaping.batch import Reject
 from ..shaping.rules import Change
-from ..sources.http.sender import RequestSeen
+from ..sources.requests_seen import RequestSeen
 from ..sources.sql.changelog import Lag
 
 

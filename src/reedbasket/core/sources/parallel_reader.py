@@ -14,7 +14,7 @@ from typing import Any, Generic, TypeVar
 
 from ..processors import idle_seconds
 from ..records.bounded_queue import Handover
-from ..records.chunk import Chunk
+from .chunk import Chunk
 
 Pass = TypeVar("Pass")
 # Of what is read at once, one begins. The others do once this process has worked for less than that share of the processors' time in

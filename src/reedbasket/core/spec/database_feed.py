@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+from ..expressions import ExpressionMistake, check
 from ..records.names import fold
-from ..shaping.expressions import ExpressionMistake, check
 from . import template
 from .connector import Finding
 from .model import Changes, Feed, FeedTable, Source

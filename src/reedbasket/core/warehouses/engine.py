@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any, Protocol, runtime_checkable
 
+from ..errors import WarehouseError
 from ..records.column_types import Kind
 from ..records.structure import ColumnShape
 from ..shaping.batch import TableBatch
@@ -291,3 +292,13 @@ def utc(moment: datetime) -> datetime:
 
 def rfc3339(moment: datetime) -> str:
     return utc(moment).isoformat(timespec="milliseconds").replace("+00:00", "Z")
+
+
+def cannot_widen(table: str, column: str, limit: int) -> WarehouseError:
+    return WarehouseError(
+        "widening the column",
+        f"{table}.{column}",
+        found=f"fractions arrived where whole numbers up to {limit} are held, and no double holds both exactly",
+        mend="say `cast: {" + column + ": decimal}` for it in the feed",
+        code="warehouse.cannot_widen",
+    )

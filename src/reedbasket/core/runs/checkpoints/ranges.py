@@ -9,10 +9,10 @@ from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
 from ...errors import DefinitionError
+from ...records.position import SavedCursor
 from ...sources.sql import Column, Database, Statement, Table
 from ...spec.model import Ranges
 from ...spec.times import format_time, parse_time
-from ...warehouses.warehouse import SavedCursor
 
 _DAY = timedelta(days=1)
 Bound = int | date | datetime | str

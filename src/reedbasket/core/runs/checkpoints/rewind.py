@@ -6,8 +6,9 @@ from dataclasses import replace
 from decimal import Decimal, InvalidOperation
 
 from ...errors import Conflict, DefinitionError
+from ...records.position import SavedCursor
 from ...spec.times import parse_time, write_like
-from ...warehouses.warehouse import SavedCursor, TableState
+from ...warehouses.warehouse import TableState
 
 
 def rewound(

@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING, Any
 
 from ...changes.cdc_structure import structure_of, untold
 from ...records.bounded_queue import Handover
-from ...records.chunk import Chunk
-from ...sources.http import RequestSeen
+from ...records.position import SavedCursor
+from ...sources.chunk import Chunk
+from ...sources.requests_seen import RequestSeen
 from ...sources.sql import Column
 from ...sources.sql.changelog import ChangeLog, LogLost
-from ...warehouses.warehouse import SavedCursor
 from ...wording import many, size
 from ..checkpoints.ranges import Midst
 from ..planning.column_selection import wanted_column

@@ -8,12 +8,12 @@ from typing import Any
 
 from ...errors import ReedError, SourceError
 from ...masking import Mask
+from ...records.position import SavedCursor
 from ...shaping.fast_path import Expected
-from ...sources.http import RequestSeen
+from ...sources.requests_seen import RequestSeen
 from ...sources.sql import Database, Table
 from ...sources.sql.open import open_database
 from ...spec.model import Source
-from ...warehouses.warehouse import SavedCursor
 from ..planning.matched_tables import Offered, ignored, none_at_all, unmatched
 from ..planning.order import RunOrder, SourceOrder, TableOrder
 from ..planning.table_selection import Choice, Chosen, choose

@@ -13,13 +13,14 @@ import pyarrow as pa
 from ...changes.cursor import CursorTracker, saved_at
 from ...changes.window import position, windows, within
 from ...errors import ReedError
-from ...records.batching import several
 from ...records.bounded_queue import Handover
-from ...records.chunk import Chunk
 from ...records.column_records import ColumnRecords
+from ...records.position import SavedCursor
 from ...shaping.typed_columns import as_records
-from ...sources.http import RequestSeen
+from ...sources.batching import several
+from ...sources.chunk import Chunk
 from ...sources.parallel_reader import Mingled
+from ...sources.requests_seen import RequestSeen
 from ...sources.sql import Column, Statement
 from ...sources.sql.bound_values import names_in
 from ...sources.sql.changelog import Lag
@@ -27,7 +28,6 @@ from ...sources.sql.database import Following, none_follows
 from ...spec import template
 from ...spec.time_steps import Window
 from ...spec.times import format_time, parse_time, plain_time
-from ...warehouses.warehouse import SavedCursor
 from ..checkpoints.ranges import Midst, newest, spans
 from ..planning.column_selection import wanted_columns
 from ..planning.order import SourceOrder

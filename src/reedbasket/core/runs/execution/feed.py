@@ -13,8 +13,8 @@ from typing import Any
 from ... import errors
 from ...masking import Mask
 from ...shaping import Change, Reject
-from ...sources.http import RequestSeen
 from ...sources.pace import Wait
+from ...sources.requests_seen import RequestSeen
 from ...warehouses import LedgerLine, Warehouse, open_warehouse
 from ..events import Gone, Level, Listener, RunOutcome, TableProgress
 from ..planning.matched_tables import Offered

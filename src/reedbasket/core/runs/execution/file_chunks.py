@@ -9,10 +9,10 @@ from typing import Any
 
 import pyarrow as pa
 
-from ...records.chunk import Chunk, Misread, Origin
 from ...records.column_records import ColumnRecords
 from ...records.structure import TableShape
 from ...shaping.typed_columns import as_records, typed_field
+from ...sources.chunk import Chunk, Misread, Origin
 from ...sources.files.formats.part import FilePart
 from ...sources.files.problems import file_problem
 from ...spec.files import NotedColumns

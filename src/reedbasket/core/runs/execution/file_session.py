@@ -8,13 +8,13 @@ from typing import Any
 
 from ...errors import ReedError
 from ...masking import Mask
+from ...records.position import SavedCursor
 from ...shaping.fast_path import Expected
 from ...sources.files.problems import FileGone
 from ...sources.files.store import FileInfo, Store, with_checksum
 from ...sources.files.stores.open import open_store
-from ...sources.http import RequestSeen
+from ...sources.requests_seen import RequestSeen
 from ...spec.pattern import Pattern
-from ...warehouses.warehouse import SavedCursor
 from ..planning.file_table_selection import ChosenFiles, choose_files
 from ..planning.matched_tables import Held, Offered
 from ..planning.order import RunOrder, SourceOrder, TableOrder

@@ -14,8 +14,9 @@ from typing import TYPE_CHECKING, Any
 from ...changes.cursor import CursorTracker
 from ...changes.files import Decision, Due, as_listed, decide
 from ...errors import ReedError, SourceError
-from ...records.chunk import Chunk
+from ...records.position import SavedCursor
 from ...shaping.fast_path import Expected
+from ...sources.chunk import Chunk
 from ...sources.files.copy import copied
 from ...sources.files.formats.csv_text import Columns
 from ...sources.files.formats.part import FilePart
@@ -24,11 +25,10 @@ from ...sources.files.problems import FileGone, FileProblem, file_problem
 from ...sources.files.reader import FileReader
 from ...sources.files.store import Body, FileInfo
 from ...sources.files.unpack import is_zip
-from ...sources.http import RequestSeen
+from ...sources.requests_seen import RequestSeen
 from ...sources.sql.changelog import Lag
 from ...spec.files import CsvText, FileFormat
 from ...warehouses.loader.file_list import FileLine
-from ...warehouses.warehouse import SavedCursor
 from ..planning.file_table_selection import ChosenFiles
 from ..planning.known_columns import KnownColumns
 from ..planning.matched_tables import Held

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
-from ...warehouses.warehouse import Position, SavedCursor, Seconds
+from ...records.position import SavedCursor
+from ...warehouses.warehouse import Position, Seconds
 from ..events import TableProgress
 
 

@@ -11,9 +11,10 @@ from typing import Any
 from ...changes.cursor import CursorTracker
 from ...changes.window import position
 from ...errors import SourceError
-from ...records.batching import several
-from ...records.chunk import Chunk
+from ...records.position import SavedCursor
 from ...shaping.fast_path import Expected
+from ...sources.batching import several
+from ...sources.chunk import Chunk
 from ...sources.http import HttpReader, Sender
 from ...sources.http.reader import Care
 from ...sources.python.reader import CodePass
@@ -22,7 +23,6 @@ from ...spec.http import HttpTable
 from ...spec.python_runtime import Code
 from ...spec.template import names
 from ...spec.time_steps import Window
-from ...warehouses.warehouse import SavedCursor
 from .request_context import Asking
 from .spool import Spool
 

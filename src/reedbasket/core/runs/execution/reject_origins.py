@@ -7,8 +7,8 @@ from dataclasses import replace
 from itertools import chain
 from typing import Any
 
-from ...records.chunk import Misread, Origin
 from ...shaping.batch import Reject, TableBatch
+from ...sources.chunk import Misread, Origin
 
 # Of a line that is none, so much is kept: no line of a record is longer.
 _SHOWN = 256 * 1024

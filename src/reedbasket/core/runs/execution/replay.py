@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from ...records.chunk import Chunk, Origin
+from ...sources.chunk import Chunk, Origin
 
 
 @dataclass(frozen=True)

@@ -13,11 +13,11 @@ from contextlib import closing
 from dataclasses import replace
 from typing import Any
 
-from ...records.batching import gathered
 from ...records.bounded_queue import MOST_WAITING_BYTES, Handover
-from ...records.chunk import Chunk
+from ...records.position import SavedCursor
 from ...shaping.shared_batch import ShapedOnce
-from ...warehouses.warehouse import SavedCursor
+from ...sources.batching import gathered
+from ...sources.chunk import Chunk
 from ..planning.order import TableOrder
 from .source_session import Pass, Reading
 

@@ -11,14 +11,14 @@ from ...changes.cursor import CursorTracker
 from ...errors import ReedError
 from ...masking import Mask
 from ...records.bounded_queue import Handover
-from ...records.chunk import Chunk
+from ...records.position import SavedCursor
 from ...shaping.fast_path import Expected
-from ...sources.http import RequestSeen
+from ...sources.chunk import Chunk
 from ...sources.pace import Wait
+from ...sources.requests_seen import RequestSeen
 from ...sources.sql.changelog import Lag
 from ...spec.http import HttpTable, Retry
 from ...warehouses.loader.file_list import FileLine
-from ...warehouses.warehouse import SavedCursor
 from ..planning.discovered_tables import asked_tables, with_asked
 from ..planning.matched_tables import Held, Offered, ignored
 from ..planning.order import RunOrder, SourceOrder, TableOrder

@@ -12,10 +12,10 @@ from pathlib import Path
 from ...allowed_paths import Places
 from ...errors import DefinitionError
 from ...shaping import Change, Reject
-from ...sources.http import RequestSeen
 from ...sources.http.recording import Tape
 from ...sources.pacer import LocalPacer
 from ...sources.python.description import described
+from ...sources.requests_seen import RequestSeen
 from ...spec import Basket, load_texts
 from ...spec.basket import read_folder
 from ...spec.http import HttpTable

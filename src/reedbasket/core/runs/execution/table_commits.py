@@ -10,12 +10,12 @@ from typing import Any
 from ...changes.cursor import CursorTracker
 from ...errors import RunCancelled
 from ...records.bounded_queue import Handover
-from ...records.chunk import Chunk
 from ...shaping.columns import ColumnWork
 from ...shaping.rules import Change
 from ...shaping.selection import key_batch
 from ...shaping.shaper import Shaper
 from ...shaping.unchanged_values import KeptValues
+from ...sources.chunk import Chunk
 from ...warehouses.loader.write_mode_migration import Transition
 from ...warehouses.warehouse import Load, LoadTarget, Warehouse
 from ..checkpoints.resume import shaper_for

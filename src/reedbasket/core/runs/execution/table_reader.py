@@ -9,8 +9,9 @@ from typing import Any
 
 from ...changes.cursor import CursorTracker
 from ...changes.window import windows, within
-from ...records.chunk import Chunk
+from ...records.position import SavedCursor
 from ...shaping.fast_path import Expected
+from ...sources.chunk import Chunk
 from ...sources.http import HttpReader, Sender
 from ...sources.http.reader import Care
 from ...sources.python.reader import CodePass, saved_in
@@ -20,7 +21,7 @@ from ...spec.http import CursorRule
 from ...spec.time_steps import Window
 from ...spec.times import format_time, parse_time
 from ...warehouses.loader.write_mode_migration import Transition
-from ...warehouses.warehouse import SavedCursor, TableState
+from ...warehouses.warehouse import TableState
 from ..planning.order import SourceOrder, TableOrder
 from .passes import CodeReader, Parents, TableReader
 from .request_context import Asking

@@ -8,15 +8,15 @@ from typing import Any
 
 from ...changes.cursor import CursorTracker
 from ...errors import FileRefused, PagesMoved, RunCancelled, RunWoundUp
-from ...records.batching import RECORDS_PER_BATCH, Feeder, gathered
 from ...records.bounded_queue import Handover
 from ...records.change_records import LoggedRecords
-from ...records.chunk import Chunk, Origin
 from ...records.column_records import alike, joined
 from ...shaping.batch import Reject
 from ...shaping.columns import ColumnWork, Worked
 from ...shaping.rejected_keys import has_key, rejected_keys
 from ...shaping.shared_batch import ShapedOnce
+from ...sources.batching import RECORDS_PER_BATCH, Feeder, gathered
+from ...sources.chunk import Chunk, Origin
 from ..checkpoints.resume import held_of, moved, require_accepted, shaper_for
 from ..planning.requested_window import passed_over
 from .compare import comparer_for

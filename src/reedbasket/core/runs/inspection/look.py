@@ -16,9 +16,9 @@ from ... import errors
 from ...check_steps import CheckStep, reach, walked
 from ...records.structure import ColumnShape, ObjectShape
 from ...shaping import Shaper, TableShape
-from ...sources.http.sender import Exchange
 from ...sources.python.host import CodeHost
 from ...sources.python.reader import settings_in
+from ...sources.requests_seen import Exchange
 from ...spec.connector import request_templates
 from ...spec.http import HttpTable, WindowRule
 from ...spec.python_runtime import Code

@@ -9,7 +9,8 @@ from typing import Any
 
 from ... import errors
 from ...shaping import Shaper, TableShape
-from ...sources.http.sender import SHOWN_BYTES, Exchange
+from ...sources.http.sender import SHOWN_BYTES
+from ...sources.requests_seen import Exchange
 from ...spec.http import HttpTable
 from ..execution.request_context import Asking, Outside
 from ..execution.table_reader import Taking, parents_of

@@ -7,8 +7,8 @@ from datetime import timedelta
 from typing import Any
 
 from ... import errors
-from ...records.batching import gathered
 from ...shaping.columns import ColumnWork
+from ...sources.batching import gathered
 from ...spec.times import parse_time
 from ...warehouses import Differences, LoadTarget, Warehouse, open_warehouse
 from ..checkpoints.resume import shaper_for

@@ -10,9 +10,10 @@ from pydantic import ValidationError
 
 from ...errors import DefinitionError, ReedError
 from ...records.names import claim
-from ...sources.http import RequestSeen, Sender
+from ...sources.http import Sender
 from ...sources.python.host import CodeHost, ConnectorBroken
 from ...sources.python.reader import settings_in
+from ...sources.requests_seen import RequestSeen
 from ...spec.database_feed import is_pattern
 from ...spec.http import HttpTable
 from ...spec.table_choice import choice_mistakes, table_choice

@@ -8,13 +8,13 @@ from types import MappingProxyType
 from typing import Any
 
 from ... import errors
-from ...records.chunk import Chunk
 from ...records.layout import TableLayout
+from ...records.position import SavedCursor
 from ...shaping.columns import ColumnWork
 from ...shaping.unused_rules import unmatched
-from ...sources.http import RequestSeen
+from ...sources.chunk import Chunk
+from ...sources.requests_seen import RequestSeen
 from ...warehouses import Warehouse, open_warehouse
-from ...warehouses.warehouse import SavedCursor
 from ..checkpoints.resume import held_of, moved, shaper_for
 from ..execution.request_context import Outside
 from ..execution.source_session import Reading, open_reading

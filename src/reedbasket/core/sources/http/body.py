@@ -19,9 +19,9 @@ import xmltodict
 from ...errors import Incomplete
 from ...records import json_body
 from ...spec.http import CsvFormat, HttpTable
+from .. import big_json
 from ..html import is_html
-from . import big_json
-from .column_body import ColumnBodies
+from ..json_columns import ColumnBodies
 from .pagination import objects_of, pick_records
 
 _CHARSET = re.compile(r"""charset\s*=\s*"?([^\s;"]+)""", re.IGNORECASE)

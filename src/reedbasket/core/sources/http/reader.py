@@ -10,16 +10,16 @@ import jmespath
 import orjson
 
 from ...errors import BodyUnreadable, Incomplete, PagesMoved, RecordsNotFound
-from ...records.chunk import Chunk
 from ...records.column_records import ColumnRecords, chosen, value_at
 from ...shaping.fast_path import Expected
 from ...spec import template
 from ...spec.connector import body_values
 from ...spec.http import HttpTable
+from ..chunk import Chunk
+from ..json_columns import ColumnBodies
 from ..required_fields import RequiredFields
 from .answers import Answer
 from .body import Opened, Opener, Part
-from .column_body import ColumnBodies
 from .completeness import doubt, missing_of, total_in
 from .pagination import Page, Pages, Step, pages_for
 from .prefetch import Ahead

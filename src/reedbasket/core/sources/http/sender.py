@@ -7,7 +7,7 @@ import threading
 import time
 import zlib
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any, cast
 from urllib.parse import urljoin, urlsplit
 
@@ -17,12 +17,13 @@ from urllib3.util import Timeout
 from ... import errors
 from ...masking import HIDDEN, Mask
 from ...spec.http import Retry, Timeouts
+from ..big_json import LARGE_BYTES
 from ..pace import Said, Wait, limits_said
 from ..pacer import Pacer, wait_or_stop
+from ..requests_seen import Exchange, RequestSeen
 from ..retry import decide
 from .answers import Answer, bad_status, moved, no_answer, status_of
 from .authentication import SignIn, Standing
-from .big_json import LARGE_BYTES
 from .connections import Connections
 from .credentials import Credentials
 from .decoding import Unpacked
@@ -39,40 +40,6 @@ _MOST_REDIRECTS = 5
 _LOOK_SECONDS = 0.25
 GOOD = frozenset({200})
 ACCEPTED = "gzip"
-
-
-@dataclass(frozen=True)
-class Exchange:
-    """One request and its answer as they went over the wire; what shows who asks is blanked, and text masked.
-
-    A body is its first bytes, as text; cut: there were more."""
-
-    method: str
-    url: str
-    headers: dict[str, str]
-    body: str
-    status: int
-    answer_headers: dict[str, str]
-    answer_body: str
-    cut: bool
-
-
-@dataclass(frozen=True)
-class RequestSeen:
-    """One request as it is kept in the run's log. The URL is masked; status is None where no answer came. exchange: of one that went
-    wrong though there was an answer, and of all where they are to be kept."""
-
-    method: str
-    url: str
-    status: int | None
-    seconds: float
-    body_bytes: int
-    attempt: int
-    waited_seconds: float
-    problem: str = ""
-    pause_seconds: float = 0.0
-    pause_reason: str = ""
-    exchange: Exchange | None = None
 
 
 class Sender:

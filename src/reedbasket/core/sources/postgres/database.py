@@ -18,7 +18,7 @@ from ...check_steps import CheckStep
 from ...errors import ReedError, RunCancelled
 from ...postgres import COPY_HEADER, COPY_TRAILER, Address, is_lost, said
 from ...records.column_types import Kind
-from ..http import RequestSeen
+from ..requests_seen import RequestSeen
 from ..sql.bound_values import replaced
 from ..sql.changelog import ChangeLog
 from ..sql.database import Failures, Following, none_follows

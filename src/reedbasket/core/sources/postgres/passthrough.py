@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
 
-from ..http import RequestSeen
+from ..requests_seen import RequestSeen
 from ..sql.database import field_of, typed
 from ..sql.tables import Column, Statement
 from .columns import ARROW_TYPES

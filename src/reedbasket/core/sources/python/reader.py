@@ -12,22 +12,22 @@ import pyarrow as pa
 
 from ...errors import BodyUnreadable
 from ...masking import Mask
-from ...records.batching import Feeder
-from ...records.chunk import Chunk
 from ...records.column_records import ColumnRecords
+from ...records.position import SavedCursor
 from ...shaping.fast_path import Expected
 from ...shaping.typed_columns import as_records
 from ...spec.http import HttpTable
 from ...spec.python_runtime import Code
 from ...spec.times import plain_time
-from ...warehouses.warehouse import SavedCursor
+from ..batching import Feeder
+from ..chunk import Chunk
 from ..files.formats.arrow_files import read_arrow
 from ..files.formats.part import FilePart
 from ..http.body import Opener
-from ..http.column_body import ColumnBodies
 from ..http.reader import Care
 from ..http.request import Request
 from ..http.sender import Sender
+from ..json_columns import ColumnBodies
 from ..required_fields import RequiredFields
 from .host import CodeHost
 

@@ -9,9 +9,10 @@ from typing import Any
 
 from ...errors import CursorMoved, TableNotOurs
 from ...records.ledger import LedgerLine
+from ...records.position import SavedCursor
 from ...records.structure import TableShape
 from ..engine import Engine, rfc3339
-from ..warehouse import LoadTarget, Position, SavedCursor, TableState, TakenWindow
+from ..warehouse import LoadTarget, Position, TableState, TakenWindow
 
 LEDGER_COLUMNS = list(LedgerLine.__dataclass_fields__)
 _TEXTS = ("feed", "source", "source_table", "table", "write", "cursor_from", "cursor_to", "started", "ended")

@@ -20,8 +20,7 @@ from ...records.names import LONGEST_NAME_BYTES
 from ...records.structure import ColumnShape
 from ...shaping.arrow import own_column, to_arrow
 from ...shaping.batch import TableBatch
-from ..engine import Engine, Limits, Merge, utc
-from ..sqlite.engine import cannot_widen
+from ..engine import Engine, Limits, Merge, cannot_widen, utc
 from .connect import connect_writer, translated
 from .copying import Rows, Sending, copy_bytes
 from .encode import in_binary

@@ -13,11 +13,10 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from ...errors import WarehouseError
 from ...records.column_types import EXACT_IN_DOUBLE, Kind
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
-from ..engine import FILE, Engine, Limits, Merge, Stamp, utc
+from ..engine import FILE, Engine, Limits, Merge, Stamp, cannot_widen, utc
 from .connect import translated
 from .values import bindable, converter, insert_rows
 
@@ -232,13 +231,3 @@ class SqliteEngine(Engine):
     def next_loads(self, count: int) -> list[int]:
         first = int(self.ask("select coalesce(max(load), 0) + 1 from main._rb_ledger")[0][0])
         return list(range(first, first + count))
-
-
-def cannot_widen(table: str, column: str, limit: int) -> WarehouseError:
-    return WarehouseError(
-        "widening the column",
-        f"{table}.{column}",
-        found=f"fractions arrived where whole numbers up to {limit} are held, and no double holds both exactly",
-        mend="say `cast: {" + column + ": decimal}` for it in the feed",
-        code="warehouse.cannot_widen",
-    )

@@ -11,8 +11,8 @@ import pyarrow as pa
 from ....records import json_body
 from ....records.column_records import ColumnRecords
 from ....shaping.fast_path import Expected
-from ...http import big_json
-from ...http.column_body import ColumnBodies
+from ... import big_json
+from ...json_columns import ColumnBodies
 from ..problems import file_problem
 from .blocks import whole_lines
 from .part import FilePart, Unread

@@ -14,9 +14,9 @@ import jmespath
 import pyarrow as pa
 import pyarrow.json as pa_json
 
-from ...records import json_body
-from ...records.column_records import ColumnRecords
-from ...shaping.fast_path import Expected
+from ..records import json_body
+from ..records.column_records import ColumnRecords
+from ..shaping.fast_path import Expected
 from .big_json import LARGE_BYTES, can_split
 
 _SCALARS: dict[type, pa.DataType] = {str: pa.string(), int: pa.int64(), float: pa.float64(), bool: pa.bool_()}

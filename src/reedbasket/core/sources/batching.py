@@ -10,9 +10,9 @@ from concurrent.futures import Executor, ThreadPoolExecutor
 from dataclasses import replace
 from typing import Any, Self
 
-from .bounded_queue import MOST_WAITING_BYTES, Handover, Waiting
+from ..records.bounded_queue import MOST_WAITING_BYTES, Handover, Waiting
+from ..records.column_records import ColumnRecords, alike, joined
 from .chunk import Chunk
-from .column_records import ColumnRecords, alike, joined
 
 # Shaping works on whole columns; below about 2,000 records its fixed costs show, above it only memory grows.
 RECORDS_PER_BATCH = 2_000
