@@ -18,7 +18,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
-from reedbasket.core.shaping.typed_columns import as_records
+from reedbasket.core.records.plain_values import as_records
 from reedbasket.core.sources.files.formats.csv_text import Columns
 from reedbasket.core.sources.files.formats.text_types import TextKind
 from reedbasket.core.sources.files.problems import FileProblem

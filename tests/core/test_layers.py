@@ -52,6 +52,34 @@ def test_imports_point_downwards(part: str) -> None:
                 assert name.split(".")[0] not in INTERFACE, f"{path.relative_to(ROOT)} imports {name}"
 
 
+# Within core. What stands on one line may not import one another; every part may import the modules of core itself.
+LEVELS = (("records",), ("spec", "shaping"), ("sources", "warehouses"), ("changes",), ("runs",))
+RUN_LEVELS = ("planning", "checkpoints", "execution", "inspection")
+# Kinds of source know nothing of each other, but for a connector in Python, which asks over HTTP and hands on files' records.
+KINDS = {"sources": {"http", "postgres", "mysql", "sqlite", "files"}, "warehouses": {"postgres", "sqlite", "duckdb"}}
+REGISTRIES = {"sources/sql/open.py", "warehouses/open.py"}
+
+
+def test_the_parts_of_core_import_downwards_only() -> None:
+    rank = {part: number for number, line in enumerate(LEVELS) for part in line}
+    for path in sorted((ROOT / "core").rglob("*.py")):
+        here = path.relative_to(ROOT / "core").as_posix()
+        part, kind = [*here.split("/"), ""][:2]
+        for name in sorted(imports_of(path)):
+            target = [*name.removeprefix("reedbasket.core").strip(".").split("."), ""]
+            if not name.startswith("reedbasket.core") or target[0] not in rank:
+                continue
+            about = f"{here} imports {name}"
+            if part not in rank:  # a module of core itself: of definitions only where a database is
+                assert target[:2] == ["spec", "database_address"], about
+            elif part != target[0]:
+                assert rank[target[0]] < rank[part], about
+            elif part in KINDS and kind in KINDS[part] and here not in REGISTRIES:
+                assert target[1] not in KINDS[part] - {kind}, about
+            elif part == "runs" and kind in RUN_LEVELS and target[1] in RUN_LEVELS:
+                assert RUN_LEVELS.index(target[1]) <= RUN_LEVELS.index(kind), about
+
+
 def test_the_services_own_process_opens_no_secret() -> None:
     """Only workers, and the processes that look for people, do: by name nothing else of the service can reveal or unseal one, and no view
     calls a look itself."""

@@ -15,8 +15,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from pyarrow import parquet
 
+from reedbasket.core.records.local_times import in_utc
 from reedbasket.core.runs import RunOutcome
-from reedbasket.core.shaping.local_times import in_utc
 from tests.core.test_mysql import Yard
 from tests.support.dock import MARSH, Dock
 from tests.support.feeds import run_once, table_rows

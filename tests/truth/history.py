@@ -16,7 +16,7 @@ from reedbasket.core.records.column_records import value_at
 from reedbasket.core.runs import Outside, RunOrder, RunResult, TableProgress, plan_feed, resolve, run_feed, verify_feed
 from reedbasket.core.runs.events import Gone
 from reedbasket.core.runs.execution.replay import Replayed
-from reedbasket.core.runs.planning.plan import PlannedTable
+from reedbasket.core.runs.inspection.plan import PlannedTable
 from reedbasket.core.shaping import Reject
 from reedbasket.core.sources.pacer import LocalPacer
 from reedbasket.core.spec import load_texts

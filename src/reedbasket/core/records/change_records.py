@@ -9,6 +9,7 @@ from itertools import compress
 import pyarrow as pa
 
 from .column_records import ColumnRecords
+from .plain_values import as_records
 
 
 @dataclass(frozen=True)
@@ -36,8 +37,6 @@ class LoggedRecords(ColumnRecords):
     joinable = False
 
     def __init__(self, columns: pa.Table, logged: Logged, *, emptied: bool = False) -> None:
-        from ..shaping.typed_columns import as_records
-
         super().__init__(columns, lambda: as_records(columns), columns.nbytes)
         self.logged = logged
         self.emptied = emptied

@@ -14,7 +14,9 @@ uuid     128 bits, RFC 9562
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Any, Literal, TypeAlias
+
+import pyarrow as pa
 
 Kind = Literal["bool", "int64", "double", "decimal", "text", "date", "timestamp", "json", "binary", "uuid"]
 
@@ -44,3 +46,12 @@ def widen(now: Kind, met: Kind) -> Kind | None:
         return now
     mine, others = (now, *WIDER[now]), (met, *WIDER[met])
     return next((kind for kind in mine if kind in others), None)
+
+
+# A typed column: a list of Python values (None, bool, int, float, Decimal, str), or an Arrow array; date and timestamp
+# always are one (date32, timestamp[us, UTC]).
+ColumnData: TypeAlias = list[Any] | pa.Array
+
+
+# What all our engines hold as an exact number: Arrow's decimal256. Longer ones become text.
+MOST_DIGITS = 76

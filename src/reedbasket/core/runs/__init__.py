@@ -6,10 +6,10 @@ May import: everything of core.
 
 from .events import Listener, RunOutcome, TableProgress
 from .execution.feed import RunResult, run_feed
-from .execution.request_context import Outside
+from .inspection.plan import plan_feed
 from .inspection.verify import verify_feed
 from .planning.order import RunOrder, resolve
-from .planning.plan import plan_feed
+from .request_context import Outside
 
 __all__ = [
     "Listener",

@@ -6,10 +6,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from ..records.column_types import Kind
+from ..records.column_types import ColumnData, Kind
 from ..records.layout import Family
 from .rules import Change
-from .values import ColumnData
 
 
 @dataclass

@@ -11,9 +11,9 @@ from typing import Any
 
 import pyarrow as pa
 
-from ..records.column_types import Kind
+from ..records.column_types import MOST_DIGITS, ColumnData, Kind
 from ..records.exact_json import dump
-from .values import MOST_DIGITS, ColumnData, Misfit, plain_decimal, shown
+from .values import Misfit, plain_decimal, shown
 
 _WHOLE = re.compile(r"\s*[+-]?\d+\s*")
 _FLAGS = {"true": True, "false": False, "yes": True, "no": False, "1": True, "0": False}

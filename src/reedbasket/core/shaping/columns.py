@@ -18,11 +18,11 @@ import pyarrow.compute as pc
 
 from ..errors import DefinitionError
 from ..expressions import columns_in, open_engine
+from ..records.arrow import kind_of_arrow, to_arrow
 from ..records.change_records import Logged, LoggedRecords
 from ..records.layout import Family, TableLayout
 from ..records.names import fold
 from ..records.structure import ColumnShape
-from .arrow import kind_of_arrow, to_arrow
 from .batch import Reject, Shaped, TableBatch
 from .rules import ShapeRules
 from .selection import only, without

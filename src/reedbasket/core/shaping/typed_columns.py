@@ -6,27 +6,23 @@ The table's fields carry `kind` (one of ours) and `digits` ("whole,fraction" of 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import date, timedelta
 from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ..records.arrow import DIGITS_OF_128, one_array
 from ..records.column_records import ColumnRecords
-from ..records.column_types import Kind, widen
+from ..records.column_types import MOST_DIGITS, ColumnData, Kind, widen
 from ..records.names import fold
+from ..records.plain_values import DAYS, plain_values
 from ..records.structure import ColumnShape
-from .arrow import DIGITS_OF_128, one_array
 from .batch import TableBatch
 from .casts import cast_values
 from .learning import Learning
-from .values import MOST_DIGITS, ColumnData, Misfit, fit
+from .values import Misfit, fit
 
-# Days and microseconds of the years 1 to 9999: what every one of our warehouses can hold, and Python too.
-_DAYS = (-719_162, 2_932_896)
-# PostgreSQL's infinities are its largest and smallest numbers; finite times reach the year 294276, days the year 5874897.
-_DAY_MICROS = 86_400_000_000
-_INFINITE_MICROS, _INFINITE_DAYS = 2**63 - 2, 2_145_042_905
+# Microseconds of the years 1 to 9999.
 _MICROS = (-62_135_596_800_000_000, 253_402_300_799_999_999)
 
 
@@ -150,59 +146,10 @@ class TypedWalk(Learning):
         return data
 
 
-def plain_values(kind: Kind, values: ColumnData) -> list[Any]:
-    """Values as JSON would have brought them: times as text, decimals as they are."""
-    if isinstance(values, list):
-        return values
-    if kind == "timestamp":
-        micros: list[int | None] = values.cast(pa.timestamp("us", "UTC")).view(pa.int64()).to_pylist()
-        return [None if v is None else _time_text(v) for v in micros]
-    if kind == "date":
-        days: list[int | None] = values.view(pa.int32()).to_pylist()
-        return [None if v is None else _date_text(v) for v in days]
-    if kind == "binary":
-        return [None if v is None else v.hex() for v in values.to_pylist()]
-    listed: list[Any] = values.to_pylist()
-    return listed
-
-
-def as_records(table: pa.Table) -> list[dict[str, Any]]:
-    """The rows as objects."""
-    columns = [
-        plain_values(field.metadata[b"kind"].decode(), one_array(values)) for field, values in zip(table.schema, table.columns)
-    ]
-    names = table.column_names
-    return [dict(zip(names, row)) for row in zip(*columns)]
-
-
-def _time_text(micros: int) -> str:
-    days, rest = divmod(micros, _DAY_MICROS)
-    seconds, fraction = divmod(rest, 1_000_000)
-    if abs(micros) > _INFINITE_MICROS:
-        return "infinity" if micros > 0 else "-infinity"
-    day, _, era = _date_text(days).partition(" ")
-    clock = f"{seconds // 3600:02}:{seconds // 60 % 60:02}:{seconds % 60:02}" + (f".{fraction:06}" if fraction else "")
-    return f"{day}T{clock}Z{' ' + era if era else ''}"
-
-
-def _date_text(days: int) -> str:
-    """As PostgreSQL writes it: years of five digits and more, years before the first with BC, infinity."""
-    if abs(days) > _INFINITE_DAYS:
-        return "infinity" if days > 0 else "-infinity"
-    if _DAYS[0] <= days <= _DAYS[1]:
-        return (date(1970, 1, 1) + timedelta(days=days)).isoformat()
-    # 400 years have as many days each time: a year like it that Python has, and how many times 400 lie between.
-    cycles, within = divmod(days - _DAYS[0], 146_097)
-    like = date(1, 1, 1) + timedelta(days=within)
-    year = like.year + 400 * cycles
-    written, era = (year, "") if year > 0 else (1 - year, " BC")
-    return f"{written:04}-{like.month:02}-{like.day:02}{era}"
-
-
 def _out_of_range(kind: Kind, values: pa.Array) -> list[Misfit]:
     if kind not in ("date", "timestamp") or not len(values):
         return []
-    (low, high), plain = (_DAYS, values.view(pa.int32())) if kind == "date" else (_MICROS, values.view(pa.int64()))
+    (low, high), plain = (DAYS, values.view(pa.int32())) if kind == "date" else (_MICROS, values.view(pa.int64()))
     found = pc.min_max(plain).as_py()
     if found["min"] is None or (found["min"] >= low and found["max"] <= high):
         return []

@@ -10,20 +10,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from decimal import Context, Decimal
 from math import isfinite
-from typing import Any, TypeAlias
+from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..records.column_types import EXACT_IN_DOUBLE, Kind, widen
+from ..records.column_types import EXACT_IN_DOUBLE, MOST_DIGITS, ColumnData, Kind, widen
 from ..records.exact_json import dump
-
-# A typed column: a list of Python values (None, bool, int, float, Decimal, str), or an Arrow array; date and timestamp
-# always are one (date32, timestamp[us, UTC]).
-ColumnData: TypeAlias = list[Any] | pa.Array
-
-# What all our engines hold as an exact number: Arrow's decimal256. Longer ones become text.
-MOST_DIGITS = 76
 
 _DATE = re.compile(r"\d{4}-\d{2}-\d{2}")
 _TIMESTAMP = re.compile(r"\d{4}-\d{2}-\d{2}[T ]\d{2}:\d{2}:\d{2}(\.\d{1,6})?(Z|[+-]\d{2}:?\d{2})")

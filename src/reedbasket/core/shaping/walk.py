@@ -14,7 +14,7 @@ from typing import Any, Literal
 import pyarrow as pa
 
 from ..records.column_records import value_at
-from ..records.column_types import widen
+from ..records.column_types import MOST_DIGITS, widen
 from ..records.exact_json import dump
 from ..records.layout import reference_of
 from ..records.names import claim, fold
@@ -23,7 +23,7 @@ from .batch import TableBatch
 from .casts import cast_values
 from .learning import Learning
 from .rules import Change, ShapeRules, dotted
-from .values import MOST_DIGITS, Misfit, digits, fit, infer, shown
+from .values import Misfit, digits, fit, infer, shown
 
 # Objects and lists nested deeper than this become one JSON column: nobody joins a twentieth table.
 DEEPEST_LEVEL = 20

@@ -9,7 +9,6 @@ from typing import Any
 from urllib.parse import quote
 
 from ...core.errors import Conflict, ReedError, no_such_table
-from ...core.runs.execution.request_context import Asking, Outside
 from ...core.runs.inspection.database_look import check_database, peek_database, survey_database
 from ...core.runs.inspection.file_look import check_files, peek_files, survey_files
 from ...core.runs.inspection.look import check_source, peek, survey
@@ -17,6 +16,7 @@ from ...core.runs.inspection.setup_sql import setup_sql
 from ...core.runs.inspection.trial import try_table
 from ...core.runs.planning.discovered_tables import tables_at
 from ...core.runs.planning.order import RunOrder, SourceOrder, resolve, source_order
+from ...core.runs.request_context import Asking, Outside
 from ...core.sources.http.oauth import begin_errand, client_of, end_errand
 from ...core.spec import Basket
 from ...core.spec.http import HttpTable

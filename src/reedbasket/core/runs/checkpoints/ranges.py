@@ -8,10 +8,8 @@ from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
-from ...errors import DefinitionError
 from ...records.position import SavedCursor
-from ...sources.sql import Column, Database, Statement, Table
-from ...spec.model import Ranges
+from ...sources.sql import Column, Database, Statement
 from ...spec.times import format_time, parse_time
 
 _DAY = timedelta(days=1)
@@ -38,26 +36,6 @@ class Midst:
         found = json.loads(saved.value)
         then = found["then"] and SavedCursor(found["then"][0], found["then"][1], None, found["then"][2])
         return cls(found["below"], then)
-
-
-def range_column(name: str, table: Table, rule: Ranges, key: Sequence[str], *, complete: bool) -> Column:
-    """complete: all rows are one load, so that no run has to go on in its midst.
-
-    Raises DefinitionError where a table cannot be read in ranges of that column."""
-    if rule.of is None and complete and table.place is not None:
-        return table.place
-    wanted = rule.of or (key[0] if key else None)
-    column = table.column(wanted) if wanted else None
-    if column is None or column.nullable or column.kind not in ("int64", "timestamp", "date", "text", "uuid"):
-        words = "the table has no key" if wanted is None else f"{wanted} is no column of it" if column is None else (
-            f"{wanted} may be null" if column.nullable else f"{wanted} is a {column.kind or 'column of no declared type'}"
-        )  # fmt: skip
-        raise DefinitionError(
-            "reading in ranges", name, found=words,
-            mend="name a column without nulls (`ranges: {of: …}`), of numbers, times or texts, with an index",
-            code="definition.bad_ranges",
-        )  # fmt: skip
-    return column
 
 
 def bounds(database: Database, source: str, column: Column, count: int, done: Bound | None, blocks: int) -> list[Bound]:

@@ -13,13 +13,12 @@ from ...shaping.fast_path import Expected
 from ...sources.requests_seen import RequestSeen
 from ...sources.sql import Database, Table
 from ...sources.sql.open import open_database
-from ...spec.model import Source
 from ..planning.matched_tables import Offered, ignored, none_at_all, unmatched
 from ..planning.order import RunOrder, SourceOrder, TableOrder
-from ..planning.table_selection import Choice, Chosen, choose
+from ..planning.table_selection import Choice, Chosen, choose, home_of
+from ..request_context import Outside
 from .cdc_table_reader import FollowedLog, LogTaking, slot_for
 from .database_table_reader import SqlTaking
-from .request_context import Outside
 from .spool import Spool
 
 
@@ -140,13 +139,6 @@ class SqlReading:
         for followed in self._logs.values():
             followed.log.close()
         self.database.close()
-
-
-def home_of(source: Source) -> str:
-    """The schema of tables that are named without one."""
-    if source.on == "mysql":
-        return source.database or ""
-    return source.schema_ or ("public" if source.on == "postgres" else "")
 
 
 def table_order(chosen: Chosen) -> TableOrder:

@@ -15,8 +15,8 @@ from ...changes.window import position, windows, within
 from ...errors import ReedError
 from ...records.bounded_queue import Handover
 from ...records.column_records import ColumnRecords
+from ...records.plain_values import as_records
 from ...records.position import SavedCursor
-from ...shaping.typed_columns import as_records
 from ...sources.batching import several
 from ...sources.chunk import Chunk
 from ...sources.parallel_reader import Mingled

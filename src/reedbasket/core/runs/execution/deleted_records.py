@@ -7,8 +7,8 @@ from typing import Any
 
 from ...records.change_records import LoggedRecords
 from ...records.column_records import value_at
+from ...records.plain_values import plain_values
 from ...shaping.batch import Reject, TableBatch
-from ...shaping.typed_columns import plain_values
 from ...spec.http import HttpTable
 
 

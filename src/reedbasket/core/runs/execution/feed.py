@@ -20,8 +20,8 @@ from ..events import Gone, Level, Listener, RunOutcome, TableProgress
 from ..planning.matched_tables import Offered
 from ..planning.order import RunOrder, TableOrder
 from ..planning.table_drift import as_drift, as_missing, missing_tables, new_tables
+from ..request_context import Outside
 from .replay import Again, Replayed
-from .request_context import Outside
 from .shared_reader import SharedReading, SharedTable
 from .source_session import Reading, open_reading
 from .table_run import TableRun

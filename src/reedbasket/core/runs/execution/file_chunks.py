@@ -10,8 +10,9 @@ from typing import Any
 import pyarrow as pa
 
 from ...records.column_records import ColumnRecords
+from ...records.plain_values import as_records
 from ...records.structure import TableShape
-from ...shaping.typed_columns import as_records, typed_field
+from ...shaping.typed_columns import typed_field
 from ...sources.chunk import Chunk, Misread, Origin
 from ...sources.files.formats.part import FilePart
 from ...sources.files.problems import file_problem

@@ -18,8 +18,8 @@ from ...spec.pattern import Pattern
 from ..planning.file_table_selection import ChosenFiles, choose_files
 from ..planning.matched_tables import Held, Offered
 from ..planning.order import RunOrder, SourceOrder, TableOrder
+from ..request_context import Outside
 from .file_table_reader import FileTaking
-from .request_context import Outside
 from .spool import Spool
 
 

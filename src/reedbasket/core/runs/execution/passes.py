@@ -23,7 +23,7 @@ from ...spec.http import HttpTable
 from ...spec.python_runtime import Code
 from ...spec.template import names
 from ...spec.time_steps import Window
-from .request_context import Asking
+from ..request_context import Asking
 from .spool import Spool
 
 _ALONE = re.compile(r"{([a-z_.0-9]+)}")

@@ -16,11 +16,11 @@ import pyarrow as pa
 
 from ...errors import RunCancelled
 from ...records.column_records import ColumnRecords
+from ...records.plain_values import as_records
 from ...records.structure import ColumnShape
 from ...shaping.columns import ColumnWork
 from ...shaping.rules import Change
 from ...shaping.shaper import Shaper
-from ...shaping.typed_columns import as_records
 from ...warehouses.warehouse import Load
 
 # What is handed from the reading thread to the writing one at a time, at least; and how many such parts may wait, of 2 MB at most.

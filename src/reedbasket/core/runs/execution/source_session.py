@@ -22,10 +22,10 @@ from ...warehouses.loader.file_list import FileLine
 from ..planning.discovered_tables import asked_tables, with_asked
 from ..planning.matched_tables import Held, Offered, ignored
 from ..planning.order import RunOrder, SourceOrder, TableOrder
+from ..request_context import Asking, Outside
 from .database_session import SqlReading
 from .file_session import FileReading
 from .passthrough import Straight
-from .request_context import Asking, Outside
 from .spool import Spool
 from .table_reader import Taking, parents_of
 from .whole_files import WholeFiles

@@ -23,8 +23,8 @@ from ...warehouses import LedgerLine, Warehouse, open_warehouse
 from ..events import Gone, Level, RunOutcome, TableProgress
 from ..planning.discovered_tables import tables_at, with_asked
 from ..planning.order import RunOrder, resolve
+from ..request_context import Outside
 from .feed import RunResult, run_feed
-from .request_context import Outside
 
 FEED, WAREHOUSE = "try", "scratch"
 Reveal = Callable[[str], str]

@@ -22,11 +22,11 @@ from ..checkpoints.resume import shaper_for
 from ..events import Listener, TableProgress
 from ..planning.order import RunOrder, TableOrder
 from ..planning.requested_window import given_window
+from ..request_context import Outside
 from .compare import Comparer, gone_keys
 from .completion import closing_notes, notes_of, require_some_good, target_of
 from .load_counts import SinceCommit
 from .replay import Replayed
-from .request_context import Outside
 from .source_session import Pass, Reading
 from .spool import Spool
 

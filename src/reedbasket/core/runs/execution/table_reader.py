@@ -23,8 +23,8 @@ from ...spec.times import format_time, parse_time
 from ...warehouses.loader.write_mode_migration import Transition
 from ...warehouses.warehouse import TableState
 from ..planning.order import SourceOrder, TableOrder
+from ..request_context import Asking
 from .passes import CodeReader, Parents, TableReader
-from .request_context import Asking
 from .spool import Spool
 
 _MOST_SAID = 100

@@ -12,9 +12,9 @@ from ...shaping import Shaper, TableShape
 from ...sources.sql import Table
 from ..execution.cdc_table_reader import slot_for
 from ..execution.database_session import SqlReading
-from ..execution.request_context import Outside
 from ..planning.order import RunOrder, SourceOrder
 from ..planning.table_selection import choose, name_of
+from ..request_context import Outside
 from .look import Method, Peeked, SurveyedColumn, SurveyedTable, listed
 
 _SQLITE_STEPS = ("file", "catalog", "read")

@@ -15,8 +15,8 @@ from urllib.parse import urlsplit
 from ... import errors
 from ...check_steps import CheckStep, reach, walked
 from ...errors import DefinitionError, NotFound
+from ...records.plain_values import as_records
 from ...shaping import Shaper, TableShape
-from ...shaping.typed_columns import as_records
 from ...sources.files.formats.csv_text import Columns
 from ...sources.files.formats.sniff import said
 from ...sources.files.reader import FileReader
@@ -27,9 +27,9 @@ from ...spec.pattern import Pattern
 from ...spec.times import format_time
 from ...wording import many, size
 from ..execution.file_session import FileReading
-from ..execution.request_context import Outside
 from ..planning.file_table_selection import choose_files
 from ..planning.order import RunOrder, SourceOrder
+from ..request_context import Outside
 from .look import Method, Peeked, SurveyedColumn, SurveyedTable, listed
 
 _PORTS = {"sftp": 22, "ftp": 21, "ftps": 21, "http": 80, "https": 443}

@@ -23,10 +23,10 @@ from ...spec.connector import request_templates
 from ...spec.http import HttpTable, WindowRule
 from ...spec.python_runtime import Code
 from ...spec.template import names
-from ..execution.request_context import Asking, Outside
 from ..execution.table_reader import Taking, parents_of
 from ..planning.discovered_tables import asked_tables
 from ..planning.order import SourceOrder, TableOrder
+from ..request_context import Asking, Outside
 
 # The source answered, and it is what it answered that is not right.
 _OF_RECORDS = (

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from ... import errors
 from ...sources.sql import Table
 from ...spec.database_feed import is_pattern
-from ..execution.database_session import SqlReading, home_of
-from ..execution.request_context import Outside
+from ..execution.database_session import SqlReading
 from ..planning.order import RunOrder, SourceOrder
-from ..planning.table_selection import matches
+from ..planning.table_selection import home_of, matches
+from ..request_context import Outside
 
 
 @dataclass(frozen=True)

@@ -12,9 +12,9 @@ from ...shaping import Shaper, TableShape
 from ...sources.http.sender import SHOWN_BYTES
 from ...sources.requests_seen import Exchange
 from ...spec.http import HttpTable
-from ..execution.request_context import Asking, Outside
 from ..execution.table_reader import Taking, parents_of
 from ..planning.order import SourceOrder
+from ..request_context import Asking, Outside
 from .look import listed, natural
 from .suggestions import Suggested, suggest_from_answer, suggest_from_columns
 

@@ -13,9 +13,9 @@ from ...spec.times import parse_time
 from ...warehouses import Differences, LoadTarget, Warehouse, open_warehouse
 from ..checkpoints.resume import shaper_for
 from ..execution.deleted_records import tombstone_test
-from ..execution.request_context import Outside
 from ..execution.source_session import Reading, open_reading
 from ..planning.order import RunOrder, TableOrder
+from ..request_context import Outside
 
 _MOST_SAMPLES = 5
 

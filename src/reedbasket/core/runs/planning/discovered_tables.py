@@ -17,7 +17,7 @@ from ...sources.requests_seen import RequestSeen
 from ...spec.database_feed import is_pattern
 from ...spec.http import HttpTable
 from ...spec.table_choice import choice_mistakes, table_choice
-from ..execution.request_context import Asking, Outside
+from ..request_context import Asking, Outside
 from .matched_tables import Offered, ignored, none_at_all, unmatched
 from .order import RunOrder, SourceOrder, TableOrder, of_api
 from .table_selection import near

@@ -10,8 +10,8 @@ from ...errors import DriftStopped
 from ...shaping.rules import Change
 from ...spec.database_feed import is_pattern
 from ...warehouses.warehouse import Warehouse
-from ..execution.database_session import home_of
 from .order import RunOrder, TableOrder
+from .table_selection import home_of
 
 
 def new_tables(order: RunOrder, warehouse: Warehouse) -> list[TableOrder]:

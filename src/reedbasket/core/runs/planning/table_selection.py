@@ -14,8 +14,7 @@ from ...sources.sql import Column, Table
 from ...spec.database_feed import is_pattern
 from ...spec.http import CursorRule, WindowRule
 from ...spec.mistakes import nearest
-from ...spec.model import Changes, FeedDefaults, FeedTable, Nesting, Write
-from ..checkpoints.ranges import range_column
+from ...spec.model import Changes, FeedDefaults, FeedTable, Nesting, Ranges, Source, Write
 
 _CURSORS: dict[str | None, Any] = {
     "timestamp": "time", "date": "time", "int64": "number", "decimal": "number", "double": "number", "text": "text", "uuid": "text",
@@ -295,3 +294,30 @@ def near(name: str, there: Iterable[str]) -> str:
 
 def _problem(name: str, found: str, mend: str, code: str) -> DefinitionError:
     return DefinitionError("taking", name, found=found, mend=mend, code=code)
+
+
+def home_of(source: Source) -> str:
+    """The schema of tables that are named without one."""
+    if source.on == "mysql":
+        return source.database or ""
+    return source.schema_ or ("public" if source.on == "postgres" else "")
+
+
+def range_column(name: str, table: Table, rule: Ranges, key: Sequence[str], *, complete: bool) -> Column:
+    """complete: all rows are one load, so that no run has to go on in its midst.
+
+    Raises DefinitionError where a table cannot be read in ranges of that column."""
+    if rule.of is None and complete and table.place is not None:
+        return table.place
+    wanted = rule.of or (key[0] if key else None)
+    column = table.column(wanted) if wanted else None
+    if column is None or column.nullable or column.kind not in ("int64", "timestamp", "date", "text", "uuid"):
+        words = "the table has no key" if wanted is None else f"{wanted} is no column of it" if column is None else (
+            f"{wanted} may be null" if column.nullable else f"{wanted} is a {column.kind or 'column of no declared type'}"
+        )  # fmt: skip
+        raise DefinitionError(
+            "reading in ranges", name, found=words,
+            mend="name a column without nulls (`ranges: {of: …}`), of numbers, times or texts, with an index",
+            code="definition.bad_ranges",
+        )  # fmt: skip
+    return column

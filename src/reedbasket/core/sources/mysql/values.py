@@ -6,7 +6,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ...records.column_types import Kind
-from ...shaping.local_times import in_utc
+from ...records.local_times import in_utc
 from ..sql.database import field_of
 from ..sql.decimals import decimals
 from ..sql.slices import as_text

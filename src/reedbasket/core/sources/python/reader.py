@@ -13,9 +13,9 @@ import pyarrow as pa
 from ...errors import BodyUnreadable
 from ...masking import Mask
 from ...records.column_records import ColumnRecords
+from ...records.plain_values import as_records
 from ...records.position import SavedCursor
 from ...shaping.fast_path import Expected
-from ...shaping.typed_columns import as_records
 from ...spec.http import HttpTable
 from ...spec.python_runtime import Code
 from ...spec.times import plain_time

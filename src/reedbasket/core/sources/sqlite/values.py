@@ -14,10 +14,10 @@ from zoneinfo import ZoneInfo
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ...records.arrow import arrow_type
 from ...records.column_types import Kind
+from ...records.local_times import in_utc
 from ...records.structure import ColumnShape
-from ...shaping.arrow import arrow_type
-from ...shaping.local_times import in_utc
 from ...shaping.values import digits, fit, infer
 from ..sql.database import field_of
 from ..sql.tables import Column

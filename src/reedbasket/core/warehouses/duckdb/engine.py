@@ -18,9 +18,9 @@ from typing import Any
 import duckdb
 import pyarrow as pa
 
+from ...records.arrow import DIGITS_OF_128, own_column, to_arrow
 from ...records.column_types import EXACT_IN_DOUBLE, Kind
 from ...records.structure import ColumnShape
-from ...shaping.arrow import DIGITS_OF_128, own_column, to_arrow
 from ...shaping.batch import TableBatch
 from ..engine import Engine, Limits, Merge, cannot_widen, utc
 from .connect import MEMORY_MB, attach, connect_scratch, translated

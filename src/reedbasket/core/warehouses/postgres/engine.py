@@ -15,10 +15,10 @@ import pyarrow as pa
 
 from ...errors import ConnectionLost
 from ...postgres import COPY_HEADER, COPY_TRAILER, Address, is_lost
+from ...records.arrow import own_column, to_arrow
 from ...records.column_types import EXACT_IN_DOUBLE, Kind
 from ...records.names import LONGEST_NAME_BYTES
 from ...records.structure import ColumnShape
-from ...shaping.arrow import own_column, to_arrow
 from ...shaping.batch import TableBatch
 from ..engine import Engine, Limits, Merge, cannot_widen, utc
 from .connect import connect_writer, translated

@@ -12,9 +12,8 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ...records.column_types import Kind
+from ...records.column_types import ColumnData, Kind
 from ...records.exact_json import dump
-from ...shaping.values import ColumnData
 from .times import date_texts, time_texts
 
 _EXACT = Context(prec=100)

@@ -10,8 +10,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
-from ....shaping.arrow import kind_of_arrow
-from ....shaping.local_times import in_utc
+from ....records.arrow import kind_of_arrow
+from ....records.local_times import in_utc
 from ....shaping.typed_columns import typed_field
 from ..problems import FileProblem, file_problem
 from .part import FilePart
@@ -108,7 +108,7 @@ def _records(batch: pa.RecordBatch, zone: str) -> list[dict[str, Any]]:
     nested: list[str] = []
     for field in batch.schema:
         (nested if any(is_one(field.type) for is_one in _NESTED) else flat).append(field.name)
-    from ....shaping.typed_columns import as_records
+    from ....records.plain_values import as_records
 
     plain = as_records(_columns(batch.select(flat), zone)) if flat else [{} for _ in range(batch.num_rows)]
     for name in nested:

@@ -11,7 +11,7 @@ from typing import IO, Any
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from ....shaping.arrow import DIGITS_OF_128, kind_of_arrow
+from ....records.arrow import DIGITS_OF_128, kind_of_arrow
 from ....shaping.typed_columns import typed_field
 
 # A warehouse reads the pieces of a file (row groups) beside each other, and one piece by itself: of a larger one columns are 1.3 times

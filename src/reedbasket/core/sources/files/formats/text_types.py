@@ -15,10 +15,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ....records.arrow import DIGITS_OF_128
 from ....records.column_types import Kind, widen
+from ....records.local_times import in_utc
 from ....records.structure import ColumnShape, TableShape
-from ....shaping.arrow import DIGITS_OF_128
-from ....shaping.local_times import in_utc
 from ....shaping.typed_columns import typed_field
 
 WHOLE = r"-?(0|[1-9][0-9]*)"

@@ -16,12 +16,12 @@ from ...sources.chunk import Chunk
 from ...sources.requests_seen import RequestSeen
 from ...warehouses import Warehouse, open_warehouse
 from ..checkpoints.resume import held_of, moved, shaper_for
-from ..execution.request_context import Outside
 from ..execution.source_session import Reading, open_reading
 from ..execution.table_reader import saved_of
-from .blind_spots import blind_spots
-from .order import RunOrder, TableOrder
-from .table_drift import as_missing, missing_tables
+from ..planning.blind_spots import blind_spots
+from ..planning.order import RunOrder, TableOrder
+from ..planning.table_drift import as_missing, missing_tables
+from ..request_context import Outside
 
 # {table: [(where a pass begins, its first request, its first chunk, what was asked)]}
 Samples = dict[str, list[tuple[Any, str, Chunk, list[RequestSeen]]]]

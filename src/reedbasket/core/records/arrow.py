@@ -8,9 +8,8 @@ from typing import Any
 
 import pyarrow as pa
 
-from ..records.column_types import Kind
-from ..records.structure import ColumnShape
-from .values import MOST_DIGITS, ColumnData
+from .column_types import MOST_DIGITS, ColumnData, Kind
+from .structure import ColumnShape
 
 # What decimal128 holds; DuckDB's DECIMAL too.
 DIGITS_OF_128 = 38

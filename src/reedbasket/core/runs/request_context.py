@@ -7,23 +7,23 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
 
-from ...allowed_paths import Places
-from ...errors import SourceError
-from ...masking import Mask
-from ...sources.http import Sender
-from ...sources.http.answers import Answer
-from ...sources.http.authentication import SignIn, Standing
-from ...sources.http.oauth import Client, MemoryVault, OAuthSignIn, Vault, client_of
-from ...sources.http.recording import Tape
-from ...sources.http.request import Request
-from ...sources.http.sender import SHOWN_BYTES
-from ...sources.http.signers import SignedRequests, load_signer
-from ...sources.pace import Wait
-from ...sources.pacer import LocalPacer, Pacer
-from ...sources.requests_seen import Exchange, RequestSeen
-from ...spec import template
-from ...spec.http import Pace, Retry
-from ..planning.order import SourceOrder, credentials_of, mask_for
+from ..allowed_paths import Places
+from ..errors import SourceError
+from ..masking import Mask
+from ..sources.http import Sender
+from ..sources.http.answers import Answer
+from ..sources.http.authentication import SignIn, Standing
+from ..sources.http.oauth import Client, MemoryVault, OAuthSignIn, Vault, client_of
+from ..sources.http.recording import Tape
+from ..sources.http.request import Request
+from ..sources.http.sender import SHOWN_BYTES
+from ..sources.http.signers import SignedRequests, load_signer
+from ..sources.pace import Wait
+from ..sources.pacer import LocalPacer, Pacer
+from ..sources.requests_seen import Exchange, RequestSeen
+from ..spec import template
+from ..spec.http import Pace, Retry
+from .planning.order import SourceOrder, credentials_of, mask_for
 
 # Any answer of a token endpoint that is none of its failures is read: it says why it refused.
 _TOKEN_ANSWERS = frozenset({200, 400, 401, 403})
