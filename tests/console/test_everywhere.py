@@ -35,9 +35,9 @@ def troubles(page: Page, path: str) -> list[str]:
 
 @pytest.mark.parametrize("scheme", ["light", "dark"])
 def test_axe_finds_nothing(page: Page, service: RunningService, scheme: str) -> None:
-    outside: list[str] = []
+    context: list[str] = []
     wrong: list[str] = []
-    page.on("request", lambda request: outside.append(request.url) if not request.url.startswith(service.url) else None)
+    page.on("request", lambda request: context.append(request.url) if not request.url.startswith(service.url) else None)
     refused: list[str] = []
     page.on("console", lambda message: refused.append(message.text) if "Content Security Policy" in message.text else None)
     with serving(Changing(list(RECORDS))) as source:
@@ -53,7 +53,7 @@ def test_axe_finds_nothing(page: Page, service: RunningService, scheme: str) -> 
         page.emulate_media(color_scheme="light")
     assert not wrong, "\n".join(wrong)
     assert not refused
-    assert not [url for url in outside if not url.startswith(("data:", "blob:", "about:"))]
+    assert not [url for url in context if not url.startswith(("data:", "blob:", "about:"))]
 
 
 def test_on_a_telephone_nothing_lies_beside_the_page(page: Page, service: RunningService) -> None:

@@ -21,7 +21,7 @@ def test_keys_are_apart_only_where_none_comes_twice(monkeypatch: pytest.MonkeyPa
     monkeypatch.setattr(keys_apart, "_BLOCK", 16)
     dice, told = random.Random(7), 0
     for _ in range(3000):
-        made, listed, kind = keys_apart.KeysApart(), [], dice.choice([pa.int64(), pa.string(), pa.float64()])
+        made, listed, kind = keys_apart.KeyUniqueness(), [], dice.choice([pa.int64(), pa.string(), pa.float64()])
         for _ in range(dice.randint(1, 4)):
             some = dice.sample(range(-60, 60), dice.randint(0, 6)) if dice.random() < 0.8 else [3, 3]
             some = sorted(some) if dice.random() < 0.6 else some
@@ -35,7 +35,7 @@ def test_keys_are_apart_only_where_none_comes_twice(monkeypatch: pytest.MonkeyPa
         told += made.apart
     assert told > 500
     for odd in ([float("nan")], [None]):
-        made = keys_apart.KeysApart()
+        made = keys_apart.KeyUniqueness()
         made.add(pa.chunked_array([pa.array(odd, pa.float64())]))
         made.add(pa.chunked_array([pa.array(odd, pa.float64())]))
         assert not made.apart

@@ -19,7 +19,7 @@ from reedbasket.core.sources.files.store import Store
 from reedbasket.core.sources.files.stores.open import open_store
 from reedbasket.core.sources.files.stores.s3 import S3Store
 from tests.support.certificates import Authority
-from tests.support.feeds import SECRETS, order_for, outside_for, run_once, table_rows
+from tests.support.feeds import SECRETS, order_for, run_context_for, run_once, table_rows
 from tests.support.stores import ftp, local, s3, sftp, web
 
 FILES = {"a/1.csv": b"k,v\n1,x\n", "a/b/2.csv": b"k,v\n2,y\n", "top.csv": b"k,v\n3,z\n", "p/one.png": bytes(range(256)) * 2000}
@@ -68,12 +68,12 @@ def test_a_store_lists_reads_and_sees_what_changed(kind: str, there: Path, tmp_p
         _, heard = run_once(text, tmp_path / "data")
         assert heard.ledger == [] and not [seen for seen in heard.requests if seen.method == "FILE"]
         order = order_for(text)
-        steps = check_files(order, outside_for(order, tmp_path / "data"), [order])
+        steps = check_files(order, run_context_for(order, tmp_path / "data"), [order])
         assert all(step.ok for step in steps), steps
-        peeked = peek_files(order, outside_for(order, tmp_path / "data"), "a/1.csv", 5)
+        peeked = peek_files(order, run_context_for(order, tmp_path / "data"), "a/1.csv", 5)
         assert peeked.rows == [[1, "x"]] and "delimiter comma" in peeked.note
         if kind != "http":
-            found = survey_files(order, outside_for(order, tmp_path / "data"), ["a/*"], [])
+            found = survey_files(order, run_context_for(order, tmp_path / "data"), ["a/*"], [])
             assert [(t.table, t.total) for t in found] == [("a/1.csv", 1), ("a/b/2.csv", 1)]
 
 

@@ -11,7 +11,7 @@ import pytest
 
 from reedbasket.core.runs import RunOutcome, RunResult, resolve, run_feed
 from reedbasket.core.spec import load_texts
-from tests.support.feeds import Heard, basket_text, outside_for, table_rows
+from tests.support.feeds import Heard, basket_text, run_context_for, table_rows
 from tests.support.source import Changing, serving
 
 ROWS = [{"id": n, "updated_at": f"2026-03-{1 + n // 4:02d}T{6 * (n % 4):02d}:00:00Z", "v": n} for n in range(16)]
@@ -32,7 +32,7 @@ def run_window(text: str, folder: Path, first: int, last: int, *, lane: str = ""
         window=(day(first), day(last)),
         lane=lane,
     )
-    return run_feed(order, outside_for(order, folder), listener=heard, clock=lambda: datetime.now(UTC)), heard
+    return run_feed(order, run_context_for(order, folder), listener=heard, clock=lambda: datetime.now(UTC)), heard
 
 
 def cursor_of(folder: Path) -> Any:
@@ -61,7 +61,7 @@ def test_a_backfill_leaves_the_cursor_where_it_is(tmp_path: Path) -> None:
     with serving(Changing(list(ROWS))) as source:
         text = basket_text(source.url)
         order = resolve(load_texts({"b.yaml": text}), "test", run=1, version=1, started=datetime.now(UTC))
-        run_feed(order, outside_for(order, tmp_path), listener=Heard(), clock=lambda: datetime.now(UTC))
+        run_feed(order, run_context_for(order, tmp_path), listener=Heard(), clock=lambda: datetime.now(UTC))
         before = cursor_of(tmp_path)
         result, heard = run_window(text, tmp_path, 2, 3, lane="backfill 1", run=2)
         assert (result.outcome, [(line.read, line.unchanged) for line in heard.ledger]) == (RunOutcome.SUCCEEDED, [(4, 4)])

@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 from reedbasket.core.errors import SourceBusy, SourceFailed, SourceRefused
 from reedbasket.core.records import json_body
 from reedbasket.core.runs import RunOutcome
-from reedbasket.core.sources.pace import MARGIN, PaceState, Said, heard, reserve
+from reedbasket.core.sources.pace import MARGIN, PaceState, RateLimitFeedback, apply_feedback, reserve
 from reedbasket.core.sources.pacer import LocalPacer
 from reedbasket.core.sources.retry import decide, retry_after_seconds
 from reedbasket.core.spec.http import Pace, Retry
@@ -187,7 +187,7 @@ def test_requests_are_never_closer_than_the_rate_allows(per_second: int, gaps: l
         assert wait.seconds >= 0
         starts.append(now + wait.seconds)
     assert all(b - a >= MARGIN / per_second - 1e-6 for a, b in pairwise(starts))
-    rested = heard(Retry(), state, now, Said(rest_seconds=60))
+    rested = apply_feedback(Retry(), state, now, RateLimitFeedback(rest_seconds=60))
     assert reserve(pace, rested, now)[1].seconds >= 60 - 1e-6
 
 
@@ -203,7 +203,7 @@ def test_no_more_at_once_than_allowed() -> None:
         time.sleep(0.01)
         with lock:
             now[0] -= 1
-        turn.done(Said())
+        turn.done(RateLimitFeedback())
 
     threads = [threading.Thread(target=ask) for _ in range(12)]
     for thread in threads:

@@ -84,13 +84,13 @@ def test_the_services_own_process_opens_no_secret() -> None:
     """Only workers, and the processes that look for people, do: by name nothing else of the service can reveal or unseal one, and no view
     calls a look itself."""
     service = ROOT / "service"
-    may = {service / "worker.py", service / "outside.py", *(service / "looks").glob("*.py")}
+    may = {service / "worker.py", service / "run_context.py", *(service / "looks").glob("*.py")}
     for path in service.rglob("*.py"):
         tree = ast.parse(path.read_text())
         if path not in may:
             names = {node.attr for node in ast.walk(tree) if isinstance(node, ast.Attribute)}
             assert not names & {"reveal", "reveal_secret", "unseal", "take_errand", "StoreVault"}, path
-            assert "reedbasket.service.outside" not in imports_of(path), path
+            assert "reedbasket.service.run_context" not in imports_of(path), path
         for node in ast.walk(tree):
             if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute):
                 assert ast.unparse(node.func.value) != "looks", f"{path.name}: {ast.unparse(node)}"

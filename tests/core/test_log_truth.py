@@ -15,7 +15,7 @@ from reedbasket.core.spec import load_texts
 from tests.core.test_mysql import Yard
 from tests.core.test_pg_log import LOG, require_same, run
 from tests.support.dock import Dock
-from tests.support.feeds import order_for, outside_for, run_once, table_rows
+from tests.support.feeds import order_for, run_context_for, run_once, table_rows
 from tests.support.maria import Maria
 
 
@@ -25,7 +25,7 @@ def test_generated_columns_are_left_out_of_what_follows_the_log(dock: Dock, tmp_
     dock.do("create publication reed_test for table loads; insert into loads values (1, 10)")
     text = dock.basket(LOG + "tables: {loads: }")
     order = order_for(text)
-    planned = plan_feed(order, outside_for(order, tmp_path))
+    planned = plan_feed(order, run_context_for(order, tmp_path))
     assert "log.generated_left_out" in [warning["code"] for warning in planned[0].warnings]
     heard = run(text, tmp_path, 1)
     assert "log.generated_left_out" in heard.codes()
@@ -45,7 +45,7 @@ def test_a_table_that_a_pattern_took_and_that_is_gone_is_told(dock: Dock, tmp_pa
         assert [table.table for table in run_once(text, tmp_path)[0].tables] == ["quay_a", "quay_b", "quay_c"]
         dock.do("drop table quay_b; revoke select on quay_c from teller")
         order = order_for(text)
-        planned = {one.source_table: one for one in plan_feed(order, outside_for(order, tmp_path))}
+        planned = {one.source_table: one for one in plan_feed(order, run_context_for(order, tmp_path))}
         assert [planned[name].warnings[0]["code"] for name in ("quay_b", "quay_c")] == ["drift.table_missing"] * 2
         result, heard = run_once(text, tmp_path, run=2)
         assert result.outcome is RunOutcome.SUCCEEDED

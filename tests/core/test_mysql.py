@@ -17,7 +17,7 @@ import pytest
 from reedbasket.core.runs import RunOutcome, verify_feed
 from reedbasket.core.runs.inspection.database_look import check_database, peek_database, survey_database
 from reedbasket.core.runs.inspection.setup_sql import setup_sql
-from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows
+from tests.support.feeds import Heard, order_for, run_context_for, run_once, table_rows
 from tests.support.maria import Maria
 
 MARSH = "warehouse: marsh\non: sqlite\npath: marsh.db\n---\nfeed: test\nfrom: test\ninto: marsh\n"
@@ -73,7 +73,7 @@ def run(text: str, folder: Path, number: int, **more: Any) -> Heard:
 def require_same(text: str, folder: Path, rejected: int = 0) -> None:
     """rejected: records that the warehouse cannot have, and that are all that differs."""
     order = order_for(text)
-    for table in verify_feed(order, outside_for(order, folder), deep=True, only=None):
+    for table in verify_feed(order, run_context_for(order, folder), deep=True, only=None):
         differ = (table.only_source, table.only_warehouse, table.differing)
         assert (table.same, table.rejected, any(differ)) == (not rejected, rejected, False), (table.samples, table.error)
 
@@ -144,14 +144,14 @@ def test_a_log_that_was_thrown_away_and_what_it_needs(yard: Yard, tmp_path: Path
     )
     text = yard.basket("defaults: {changes: {by: log}}\ntables: {notes: }", user="logged")
     order = order_for(text)
-    outside = outside_for(order, tmp_path)
+    context = run_context_for(order, tmp_path)
     yard.do("create or replace user logged@'%' identified by 'planted-secret-7f3a/+='")
     text = text.replace("user: logged", "user: logged\npassword: {secret: pass}")
     order = order_for(text)
-    for statement in (one.sql for one in setup_sql(order, outside, [order])):
+    for statement in (one.sql for one in setup_sql(order, context, [order])):
         if statement.startswith("GRANT"):
             yard.do(statement.rstrip(";"))
-    steps = {step.step: step for step in check_database(order, outside, [order])}
+    steps = {step.step: step for step in check_database(order, context, [order])}
     assert steps["log"].ok and "1 table of feeds here" in steps["log"].found
     run(text, tmp_path, 1)
     yard.do(
@@ -172,7 +172,7 @@ def test_a_log_that_was_thrown_away_and_what_it_needs(yard: Yard, tmp_path: Path
     assert [(line.inserted, line.unchanged, line.removed) for line in heard.ledger] == [(2, 1, 1)]
     yard.do("revoke replication slave on *.* from logged@'%'", "set global binlog_row_image = 'MINIMAL'")
     try:
-        steps = {step.step: step for step in check_database(order, outside, [order])}
+        steps = {step.step: step for step in check_database(order, context, [order])}
         assert steps["log"].ok is False and "set global binlog_row_image = 'FULL'" in steps["log"].mend
     finally:
         yard.do("set global binlog_row_image = 'FULL'")
@@ -216,11 +216,11 @@ def test_cursors_queries_windows_and_a_survey(yard: Yard, tmp_path: Path) -> Non
     lines = {line.table: line for line in heard.ledger}
     assert (lines["orders"].updated, lines["orders"].read, lines["parts"].updated, lines["parts"].removed) == (10, 10, 1, 1)
     assert lines["east"].updated == 5
-    outside = outside_for(order, tmp_path)
-    found = {table.table: table for table in survey_database(order, outside, [], [])}
+    context = run_context_for(order, tmp_path)
+    found = {table.table: table for table in survey_database(order, context, [], [])}
     assert found["orders"].cursors[0] == "at" and found["seen"].what == "view" and found["orders"].indexed == ["at", "id"]
     assert [method.by for method in found["orders"].methods] == ["cursor", "log", "compare", "everything"]
-    assert peek_database(order, outside, "orders", 3).rows[0][:2] == [1, "east"]
+    assert peek_database(order, context, "orders", 3).rows[0][:2] == [1, "east"]
 
 
 def test_one_snapshot_locks_rights_and_a_server_that_goes_away(yard: Yard, tmp_path: Path) -> None:

@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from reedbasket.core.runs import RunOutcome
-from reedbasket.core.sources.pace import DAY, HOUR, MARGIN, PaceState, Said, heard, limits_said, reserve
+from reedbasket.core.sources.pace import DAY, HOUR, MARGIN, PaceState, RateLimitFeedback, apply_feedback, limits_said, reserve
 from reedbasket.core.spec.http import Pace, Retry
 from tests.core.test_requests import basket
 from tests.support.feeds import Heard, run_once
@@ -56,18 +56,18 @@ def test_a_quota_holds_in_any_hour(quota: int, gaps: list[float]) -> None:
 
 
 def test_what_is_left_is_counted_down_and_what_is_learned_is_kept_to() -> None:
-    state = heard(Retry(), PaceState(), NOW, Said(left=2, left_seconds=30))
+    state = apply_feedback(Retry(), PaceState(), NOW, RateLimitFeedback(left=2, left_seconds=30))
     found, state = starts(Pace(), state, [NOW, NOW, NOW])
     assert found == [NOW, NOW, NOW + 30]
     # An answer that was overtaken speaks of more than is left.
-    state = heard(Retry(), state, NOW + 31, Said(left=10, left_seconds=60))
-    state = heard(Retry(), state, NOW + 31.2, Said(left=4, left_seconds=60))
-    state = heard(Retry(), state, NOW + 31.3, Said(left=7, left_seconds=59.8))
+    state = apply_feedback(Retry(), state, NOW + 31, RateLimitFeedback(left=10, left_seconds=60))
+    state = apply_feedback(Retry(), state, NOW + 31.2, RateLimitFeedback(left=4, left_seconds=60))
+    state = apply_feedback(Retry(), state, NOW + 31.3, RateLimitFeedback(left=7, left_seconds=59.8))
     assert state.left == 4
-    short = heard(Retry(), PaceState(), NOW, Said(limit=50, window=1.0, left=0, left_seconds=1))
+    short = apply_feedback(Retry(), PaceState(), NOW, RateLimitFeedback(limit=50, window=1.0, left=0, left_seconds=1))
     found, _ = starts(Pace(), short, [NOW] * 50)
     assert found[-1] - NOW == pytest.approx(49 * MARGIN / 50, abs=1e-4)
-    hourly = heard(Retry(), PaceState(), NOW, Said(limit=5000, window=3600.0))
+    hourly = apply_feedback(Retry(), PaceState(), NOW, RateLimitFeedback(limit=5000, window=3600.0))
     assert starts(Pace(), hourly, [NOW] * 3)[0] == [NOW] * 3
 
 
@@ -75,18 +75,18 @@ def test_a_source_that_fails_again_and_again_rests_and_is_tried() -> None:
     retry = Retry(rest_after=3, rest=timedelta(seconds=4))
     state, now = PaceState(), NOW
     for _ in range(2):
-        state = heard(retry, state, now, Said(failed=True))
+        state = apply_feedback(retry, state, now, RateLimitFeedback(failed=True))
     assert reserve(Pace(), state, now)[1].seconds == 0
     for rest in (4, 8, 16):
-        state = heard(retry, state, now, Said(failed=True))
+        state = apply_feedback(retry, state, now, RateLimitFeedback(failed=True))
         state, wait = reserve(Pace(), state, now)
         assert (wait.seconds, "in a row" in wait.why) == (rest, True)
         now += rest
     for _ in range(30):
-        state = heard(retry, state, now, Said(failed=True))
+        state = apply_feedback(retry, state, now, RateLimitFeedback(failed=True))
     assert reserve(Pace(), state, now)[1].seconds == 900
-    assert heard(retry, state, now, Said(failed=None)) == state  # neither failed nor answered
-    assert reserve(Pace(), heard(retry, state, now, Said()), now)[1].seconds == 0
+    assert apply_feedback(retry, state, now, RateLimitFeedback(failed=None)) == state  # neither failed nor answered
+    assert reserve(Pace(), apply_feedback(retry, state, now, RateLimitFeedback()), now)[1].seconds == 0
 
 
 @pytest.mark.parametrize(
@@ -118,7 +118,7 @@ def test_a_run_tells_that_it_waits_and_is_cancelled_at_once(tmp_path: Path) -> N
     heard_all = Watching()
     with serving(lambda request: Answer({}, 429, {"Retry-After": "50"})) as source:
         began = time.monotonic()
-        result, _ = run_once(basket(source.url, "  things: {get: /things}"), tmp_path, stop=stop, heard=heard_all)
+        result, _ = run_once(basket(source.url, "  things: {get: /things}"), tmp_path, stop=stop, apply_feedback=heard_all)
     assert (result.outcome, time.monotonic() - began < 5) == (RunOutcome.CANCELLED, True)
     assert waiting[0].endswith("the source said how long")
 

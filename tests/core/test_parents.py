@@ -7,7 +7,7 @@ from pathlib import Path
 
 from reedbasket.core.runs import RunOutcome, plan_feed
 from tests.core.test_requests import basket, read
-from tests.support.feeds import order_for, outside_for, table_rows
+from tests.support.feeds import order_for, run_context_for, table_rows
 from tests.support.source import Answer, Request, serving
 
 
@@ -103,7 +103,7 @@ def test_children_with_a_cursor_of_their_own_are_read_under_parents_that_do_not_
         assert sorted(asked)[1:] == [(f"/v1/sailings/{n}/boardings", "2026-03-01T06:04:00Z") for n in range(3)]
         assert [line.inserted for line in heard.ledger if line.table == "boardings"] == [1]
         order = order_for(basket(source.url, tables, feed))
-        planned = {one.source_table: one for one in plan_feed(order, outside_for(order, tmp_path))}
+        planned = {one.source_table: one for one in plan_feed(order, run_context_for(order, tmp_path))}
         assert "parents.late_not_read" in [warning["code"] for warning in planned["boardings"].warnings]
 
 
@@ -120,5 +120,5 @@ def test_children_of_a_run_that_was_cut_are_not_lost(tmp_path: Path) -> None:
         assert done.error is None
         assert len(table_rows(tmp_path, "boardings")) == sum(2 for n in range(30) if n % 7 != 6)
         order = order_for(basket(source.url, FAMILY, feed))
-        planned = plan_feed(order, outside_for(order, tmp_path))
+        planned = plan_feed(order, run_context_for(order, tmp_path))
     assert planned[1].request == "GET " + source.url + "/v1/sailings/0/boardings"

@@ -14,7 +14,7 @@ from reedbasket.core.runs.inspection.database_look import check_database
 from reedbasket.core.runs.inspection.setup_sql import setup_sql
 from tests.core.test_sql_sources import TYPES
 from tests.support.dock import Dock
-from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows
+from tests.support.feeds import Heard, order_for, run_context_for, run_once, table_rows
 from tests.support.warehouses import Place
 
 LOG = "defaults: {changes: {by: log}}\n"
@@ -28,7 +28,7 @@ def run(text: str, folder: Path, number: int, **more: Any) -> Heard:
 
 def require_same(text: str, folder: Path) -> None:
     order = order_for(text)
-    for table in verify_feed(order, outside_for(order, folder), deep=True, only=None):
+    for table in verify_feed(order, run_context_for(order, folder), deep=True, only=None):
         assert table.same, (table.samples, table.error)
 
 
@@ -157,17 +157,17 @@ def test_what_the_log_needs_is_told_by_name(dock: Dock, tmp_path: Path) -> None:
     dock.do('create table bare (v text); create view seen as select * from "Orders"')
     text = dock.basket(LOG + "tables: {Orders: }", user="logged")
     order = order_for(text)
-    outside = outside_for(order, tmp_path)
-    statements = [one.sql for one in setup_sql(order, outside, [order]) if one.sql]
+    context = run_context_for(order, tmp_path)
+    statements = [one.sql for one in setup_sql(order, context, [order]) if one.sql]
     assert 'ALTER ROLE "logged" REPLICATION;' in statements
     for statement in statements:
         if not statement.startswith(("ALTER SYSTEM", "CREATE PUBLICATION", "SELECT pg_create")):
             dock.do(statement.replace("…", "x"))
-    steps = {step.step: step for step in check_database(order, outside, [order])}
+    steps = {step.step: step for step in check_database(order, context, [order])}
     assert steps["log"].ok is False and "there is no publication reed_test" in steps["log"].found
     dock.do(steps["log"].mend.partition(": ")[2])
     run(text, tmp_path, 1)
-    steps = {step.step: step for step in check_database(order, outside, [order])}
+    steps = {step.step: step for step in check_database(order, context, [order])}
     assert steps["log"].ok and "1 table published, slot reed_test: " in steps["log"].found
 
     dock.do("select pg_drop_replication_slot('reed_test'); select pg_create_logical_replication_slot('reed_gone', 'pgoutput')")
@@ -178,7 +178,7 @@ def test_what_the_log_needs_is_told_by_name(dock: Dock, tmp_path: Path) -> None:
     assert [(line.inserted, line.unchanged, line.removed) for line in heard.ledger] == [(1, 1, 1)]
     dock.do('update "Orders" set v = v || 1')
     assert [line.updated for line in run(text, tmp_path, 4).ledger] == [2]
-    steps = {step.step: step for step in check_database(order, outside, [order])}
+    steps = {step.step: step for step in check_database(order, context, [order])}
     assert "reed_gone" in steps["slot"].found and "pg_drop_replication_slot('reed_gone')" in steps["slot"].mend
 
     dock.do('revoke select on "Orders" from logged; alter role logged noreplication')

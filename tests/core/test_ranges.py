@@ -20,14 +20,14 @@ from reedbasket.core.records.bounded_queue import MOST_WAITING_BYTES
 from reedbasket.core.runs import RunOutcome, verify_feed
 from reedbasket.core.sources import parallel_reader as mingled
 from reedbasket.core.sources.chunk import Chunk
-from reedbasket.core.sources.parallel_reader import Mingled
+from reedbasket.core.sources.parallel_reader import UnorderedParallelReader
 from reedbasket.core.sources.postgres import stream
 from reedbasket.core.sources.postgres.database import PostgresSource
 from reedbasket.core.sources.sql import Statement
 from reedbasket.core.warehouses import LedgerLine
 from tests.core.test_mysql import MARSH, Yard
 from tests.support.dock import Dock
-from tests.support.feeds import Heard, order_for, outside_for, run_once
+from tests.support.feeds import Heard, order_for, run_context_for, run_once
 
 ROWS = 5000
 CASES = [("postgres", by) for by in ("everything", "cursor, column: at", "row_version", "log")]
@@ -94,7 +94,7 @@ def test_cut_in_the_midst_of_ranges(tmp_path: Path, engine: str, by: str, of: st
     assert sum(line.read for line in heard2.ledger) <= ROWS - taken + 1
     run_once(text, tmp_path, run=3)
     order = order_for(text)
-    (found,) = verify_feed(order, outside_for(order, tmp_path), deep=True, only=None)
+    (found,) = verify_feed(order, run_context_for(order, tmp_path), deep=True, only=None)
     assert (found.only_source, found.differing) == (0, 0) and found.only_warehouse == 0, found
     _, heard4 = run_once(text, tmp_path, run=4)
     read = sum(line.read for line in heard4.ledger)
@@ -113,7 +113,7 @@ def test_appended_rows_of_ranges_come_once(tmp_path: Path, request: pytest.Fixtu
 
 
 def at_once(passes: list[Iterator[Chunk]], most: int) -> Iterable[Chunk]:
-    return Mingled(lambda _: passes, lambda chunks, _: chunks, most, "test", "all")
+    return UnorderedParallelReader(lambda _: passes, lambda chunks, _: chunks, most, "test", "all")
 
 
 def all_seconds() -> float:
@@ -179,7 +179,7 @@ def test_more_are_read_at_once_where_this_process_waits_for_them(waits_for: str,
         assert following() is None or ahead is None
         reading -= 1
 
-    handed = Mingled(lambda _: range(4), chunks, 4, "test", "all")
+    handed = UnorderedParallelReader(lambda _: range(4), chunks, 4, "test", "all")
     taken = iter(handed)
     if waits_for == "the loader":
         handed.put(Chunk([], 1, []))

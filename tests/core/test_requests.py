@@ -15,7 +15,7 @@ import pytest
 from reedbasket.core.errors import DefinitionError
 from reedbasket.core.runs import RunOutcome, RunResult, plan_feed, verify_feed
 from reedbasket.core.spec import load_texts
-from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows
+from tests.support.feeds import Heard, order_for, run_context_for, run_once, table_rows
 from tests.support.source import Answer, Request, Source, serving
 
 NOON = datetime(2026, 3, 4, 12, tzinfo=UTC)
@@ -226,11 +226,11 @@ def test_windows_are_taken_once_and_go_on_after_the_last_one_committed(tmp_path:
         counted = [(line.updated, line.unchanged, line.inserted) for line in heard.ledger]
         assert [sum(counts) for counts in zip(*counted)] == [2, 2, 2]
         order = order_for(basket(source.url, again), started=half_past.replace(hour=3))
-        (verified,) = verify_feed(order, outside_for(order, tmp_path), deep=True, only=None)
+        (verified,) = verify_feed(order, run_context_for(order, tmp_path), deep=True, only=None)
         assert (verified.same, verified.source) == (True, 26)
         monthly = WINDOWED.replace("step: 1d", "step: month").replace("2026-02-20", "2025-11-30")
         order = order_for(basket(source.url, monthly), started=NOON)
-        (planned,) = plan_feed(order, outside_for(order, tmp_path / "none"))
+        (planned,) = plan_feed(order, run_context_for(order, tmp_path / "none"))
         assert (planned.requests, planned.cursor_from) == (3, "2025-11-30T00:00:00Z")
     assert later.outcome is RunOutcome.SUCCEEDED
 

@@ -15,7 +15,7 @@ from reedbasket.core.runs import RunOutcome, plan_feed, run_feed
 from reedbasket.core.runs.execution.replay import Replayed
 from tests.core.test_files import BASKET, Folder
 from tests.support.dock import MARSH, Dock
-from tests.support.feeds import Heard, basket_text, order_for, outside_for, run_once, table_rows
+from tests.support.feeds import Heard, basket_text, order_for, run_context_for, run_once, table_rows
 from tests.support.source import Changing, serving
 from tests.support.warehouses import ENGINES, Cluster, Place
 
@@ -85,7 +85,7 @@ def test_a_record_that_is_no_unicode_is_rejected_by_a_replay_too(folder: Folder)
     (reject,) = folder.good(tables).rejected
     order, heard = order_for(BASKET + tables, run=2), Heard()
     again = {("marsh", "counts"): Replayed([reject.record, {"id": 4, "name": "tench"}], [1, 1])}
-    run_feed(order, outside_for(order, folder.data), listener=heard, clock=lambda: datetime.now(UTC), again=again)
+    run_feed(order, run_context_for(order, folder.data), listener=heard, clock=lambda: datetime.now(UTC), again=again)
     assert [(r.code, r.record["id"]) for r in heard.rejected] == [("value.not_unicode", 2)]
     assert folder.rows("counts") == [(1, "eel"), (3, "ide"), (4, "tench")]
 
@@ -105,7 +105,7 @@ def test_what_a_file_held_comes_by_a_replay_and_not_behind_the_file_itself(folde
     again = Replayed([r.record for r in rejects], [1, 1], [r.file or 0 for r in rejects])
     result = run_feed(
         order,
-        outside_for(order, folder.data),
+        run_context_for(order, folder.data),
         listener=heard,
         clock=lambda: datetime.now(UTC),
         again={("marsh", "counts"): again},
@@ -247,7 +247,7 @@ def test_a_feed_whose_patterns_match_nothing_has_not_succeeded(tmp_path: Path) -
         db.execute("create table beds (id integer primary key)")
         text = REEDS + "tables: {'bads*': }\n"
         order = order_for(text)
-        planned = plan_feed(order, outside_for(order, tmp_path))
+        planned = plan_feed(order, run_context_for(order, tmp_path))
         assert [one.error and one.error["code"] for one in planned] == ["definition.unknown_table"]
         result, _ = run_once(text, tmp_path)
         assert result.error is not None and result.error["code"] == "definition.unknown_table"
@@ -294,7 +294,7 @@ def test_a_replay_never_takes_the_place_of_what_came_later(tmp_path: Path, engin
     order = order_for(text.replace("KIND", "text"), run=4)
     again = {("marsh", "counts"): Replayed([odd, odder], [2, 3])}
     heard = Heard()
-    result = run_feed(order, outside_for(order, tmp_path), listener=heard, clock=lambda: datetime.now(UTC), again=again)
+    result = run_feed(order, run_context_for(order, tmp_path), listener=heard, clock=lambda: datetime.now(UTC), again=again)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
     assert [(line.read, line.updated, line.superseded) for line in heard.ledger] == [(2, 1, 1)]
     assert sorted(place.ask("select id, n from counts")) == [(1, "1"), (2, "22"), (3, "three")]
@@ -316,7 +316,7 @@ def test_a_plan_says_that_a_log_cannot_be_followed(dock: Dock, tmp_path: Path) -
 
     def code(run: int) -> object:
         order = order_for(text, run=run)
-        error = plan_feed(order, outside_for(order, tmp_path))[0].error
+        error = plan_feed(order, run_context_for(order, tmp_path))[0].error
         return error and error["code"]
 
     assert code(1) == "source.not_published"
@@ -352,7 +352,7 @@ def test_a_time_without_end_is_rejected_as_it_came_and_a_replay_changes_no_type(
     def replayed(said: str, run: int) -> list[tuple[object, ...]]:
         order = order_for(text.replace("CAST", said), run=run)
         again = {("marsh", "beds"): Replayed(came, [1, 1])}
-        run_feed(order, outside_for(order, tmp_path), listener=Heard(), clock=lambda: datetime.now(UTC), again=again)
+        run_feed(order, run_context_for(order, tmp_path), listener=Heard(), clock=lambda: datetime.now(UTC), again=again)
         return [(row["id"], row["cut"], row["at"]) for row in table_rows(tmp_path, "beds")]
 
     before = [(row["id"], row["cut"], row["at"]) for row in table_rows(tmp_path, "beds")]

@@ -19,7 +19,7 @@ from reedbasket.core.records.bounded_queue import MOST_WAITING_BYTES
 from reedbasket.core.runs import RunOutcome, plan_feed
 from reedbasket.core.sources.batching import Feeder
 from reedbasket.core.sources.chunk import Chunk
-from tests.support.feeds import SECRET, Heard, basket_text, order_for, outside_for, run_once, table_rows
+from tests.support.feeds import SECRET, Heard, basket_text, order_for, run_context_for, run_once, table_rows
 from tests.support.source import Answer, Changing, Request, serving
 
 SHIPS = [{"id": f"S{i}", "name": f"ship {i}", "updated_at": f"2026-03-01T06:{i:02d}:00Z"} for i in range(20)]
@@ -112,7 +112,7 @@ def test_a_feed_may_be_written_in_another_way(tmp_path: Path) -> None:
         run_once(basket_text(source.url, write="history"), tmp_path, run=4)
         assert len(table_rows(tmp_path, "things")) == 20
         order = order_for(basket_text(source.url), run=5)
-        (planned,) = plan_feed(order, outside_for(order, tmp_path))
+        (planned,) = plan_feed(order, run_context_for(order, tmp_path))
         assert planned.losses == ["the older versions of its rows; only the current ones stay"]
         refused, _ = run_once(basket_text(source.url), tmp_path, run=5)
         assert refused.error is not None
@@ -197,7 +197,7 @@ def test_a_plan_asks_for_a_page_and_writes_nothing(tmp_path: Path) -> None:
         order = order_for(basket_text(source.url))
 
         def plan() -> Any:
-            (planned,) = plan_feed(order, outside_for(order, tmp_path))
+            (planned,) = plan_feed(order, run_context_for(order, tmp_path))
             return planned
 
         first = plan()
@@ -269,8 +269,8 @@ def test_a_missing_secret_and_a_warehouse_out_of_reach(tmp_path: Path) -> None:
         raise SecretMissing("looking up the secret", name, mend=f"set it with `reed secret set {name}`")
 
     order, heard = order_for(basket_text("http://127.0.0.1:9")), Heard()
-    outside = replace(outside_for(order, tmp_path), reveal=none)
-    result = run_feed(order, outside, listener=heard, clock=lambda: datetime.now(UTC))
+    context = replace(run_context_for(order, tmp_path), reveal=none)
+    result = run_feed(order, context, listener=heard, clock=lambda: datetime.now(UTC))
     assert (result.outcome, result.tables[0].phase) == (RunOutcome.FAILED, "skipped")
     assert heard.codes() == ["secret.missing"]
 

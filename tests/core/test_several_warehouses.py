@@ -16,7 +16,7 @@ from reedbasket.core.errors import DefinitionError, SecretMissing
 from reedbasket.core.runs import RunOutcome, run_feed
 from reedbasket.core.shaping.shaper import Shaper
 from reedbasket.core.spec import load_texts
-from tests.support.feeds import SECRET, Heard, basket_text, order_for, outside_for, run_once
+from tests.support.feeds import SECRET, Heard, basket_text, order_for, run_context_for, run_once
 from tests.support.source import Changing, serving
 
 MORE = "\n---\nwarehouse: duck\non: duckdb\npath: duck.duckdb\nprefix: d_\n---\nwarehouse: third\non: sqlite\npath: third.db\n"
@@ -151,8 +151,8 @@ def test_one_whose_secret_is_missing_fails_by_itself(tmp_path: Path, place: int)
 
     with serving(Changing([record(n) for n in range(20)], page=10)) as server:
         order = order_for(text_of(server.url, f"[{', '.join(into)}]") + lacking)
-        outside = replace(outside_for(order, tmp_path), reveal=reveal)
-        result = run_feed(order, outside, listener=Heard(), clock=lambda: datetime.now(UTC))
+        context = replace(run_context_for(order, tmp_path), reveal=reveal)
+        result = run_feed(order, context, listener=Heard(), clock=lambda: datetime.now(UTC))
     assert result.outcome is RunOutcome.FAILED
     codes = {one.warehouse or into[0]: one.error["code"] if one.error else "" for one in result.tables}
     assert codes == {"far": "secret.missing", "marsh": "", "third": ""}
@@ -172,7 +172,7 @@ def test_where_none_can_be_opened_each_says_why(tmp_path: Path) -> None:
 
     order = order_for(text_of("http://127.0.0.1:9", "[far, farther]") + more)
     result = run_feed(
-        order, replace(outside_for(order, tmp_path), reveal=reveal), listener=Heard(), clock=lambda: datetime.now(UTC)
+        order, replace(run_context_for(order, tmp_path), reveal=reveal), listener=Heard(), clock=lambda: datetime.now(UTC)
     )
     assert result.outcome is RunOutcome.FAILED
     assert [one.error["code"] for one in result.tables if one.error] == ["secret.missing"] * 2

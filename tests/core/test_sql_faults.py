@@ -12,7 +12,7 @@ from reedbasket.core.runs import RunOutcome
 from reedbasket.core.runs.inspection.database_look import check_database, peek_database
 from reedbasket.core.runs.inspection.setup_sql import setup_sql
 from tests.support.dock import Dock
-from tests.support.feeds import SECRETS, Heard, order_for, outside_for, run_once, table_rows
+from tests.support.feeds import SECRETS, Heard, order_for, run_context_for, run_once, table_rows
 from tests.support.warehouses import Cluster
 
 
@@ -23,13 +23,13 @@ def test_permission_withdrawn_lock_and_a_cut_connection_are_told_and_mended(dock
     SECRETS["dock_password"] = "quite a secret"
     text = dock.basket('tables: {a: , "b": }', "password: {secret: dock_password}", user=user)
     order = order_for(text)
-    outside = outside_for(order, tmp_path)
-    assert [s.step for s in check_database(order, outside, [order]) if s.ok is False] == ["login"]
-    for one in setup_sql(order, outside, [order]):
+    context = run_context_for(order, tmp_path)
+    assert [s.step for s in check_database(order, context, [order]) if s.ok is False] == ["login"]
+    for one in setup_sql(order, context, [order]):
         dock.do(one.sql.replace("'…'", "'quite a secret'"))
-    assert all(step.ok for step in check_database(order, outside, [order]))
+    assert all(step.ok for step in check_database(order, context, [order]))
     assert run_once(text, tmp_path)[0].outcome is RunOutcome.SUCCEEDED
-    refused = peek_database(order, outside, "b", 2)
+    refused = peek_database(order, context, "b", 2)
     assert [row[0] for row in refused.rows] == [1, 2]
     dock.do(f"revoke select on a from {user}")
     result, heard = run_once(text, tmp_path, run=2)

@@ -16,7 +16,7 @@ from reedbasket.core.runs.inspection.setup_sql import setup_sql
 from reedbasket.core.sources.sql.bound_values import names_in, replaced
 from reedbasket.core.spec import load_texts
 from tests.support.dock import MARSH, Dock
-from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows
+from tests.support.feeds import Heard, order_for, run_context_for, run_once, table_rows
 
 
 def rows(folder: Path, table: str, *columns: str) -> list[tuple[Any, ...]]:
@@ -86,7 +86,9 @@ def test_many_tables_by_patterns_and_odd_names(dock: Dock, tmp_path: Path) -> No
     dock.do("create view seen as select * from plain; create table bare (n int); insert into bare values (1), (1)")
     feed = 'defaults: {write: mirror}\ntables:\n  "*": {besides: [tmp_*, seen, bare]}\n  bare: {write: replace}\n  gone: \n'
     order = order_for(dock.basket(feed))
-    granted = [one.sql for one in setup_sql(order, outside_for(order, tmp_path), [order]) if one.sql.startswith("GRANT SELECT")]
+    granted = [
+        one.sql for one in setup_sql(order, run_context_for(order, tmp_path), [order]) if one.sql.startswith("GRANT SELECT")
+    ]
     assert len(granted) == 8 and all(f'"{dock.schema}".' in sql for sql in granted)
     result, _ = run_once(dock.basket(feed), tmp_path)
     problem = next(t for t in result.tables if t.phase == "failed")
@@ -235,7 +237,7 @@ def test_a_survey_of_600_tables(dock: Dock, tmp_path: Path) -> None:
     )
     dock.do("create index on t7 (updated_at); comment on table t7 is 'the seventh'")
     order = order_for(dock.basket("tables: {t1: }"))
-    found = survey_database(order, outside_for(order, tmp_path), [f"{dock.schema}.*"], ["t1?"])
+    found = survey_database(order, run_context_for(order, tmp_path), [f"{dock.schema}.*"], ["t1?"])
     assert len(found) == 590
     seventh = next(table for table in found if table.table == "t7")
     assert (seventh.about, seventh.key, seventh.cursors) == ("the seventh", ["id"], ["updated_at", "id"])

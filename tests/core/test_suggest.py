@@ -12,7 +12,7 @@ from reedbasket.core.runs.inspection.trial import try_table
 from reedbasket.core.runs.planning.order import source_order
 from reedbasket.core.spec import load_texts
 from tests.core.test_requests import basket
-from tests.support.feeds import order_for, outside_for
+from tests.support.feeds import order_for, run_context_for
 from tests.support.source import Answer, Request, serving
 
 TWO = [{"id": 1, "at": "2026-01-01"}, {"id": 2, "at": "2026-01-02"}]
@@ -67,7 +67,7 @@ def test_a_table_that_is_still_being_declared(tmp_path: Path) -> None:
         order = order_for(text)
         source = source_order(known, "test", started=order.started)
         return try_table(
-            source, outside_for(order, tmp_path), "rides", known.connectors["test-api"].tables["rides"], pages=pages
+            source, run_context_for(order, tmp_path), "rides", known.connectors["test-api"].tables["rides"], pages=pages
         )
 
     with serving(answer) as source:

@@ -306,7 +306,7 @@ def test_a_rejected_record_has_not_gone_from_a_mirror(place: Place) -> None:
     shaper = Shaper(TableShape("things"), ["id"], "key")
     shaped = shaper.shape([{"id": 0}, {"id": 1}], 0)
     load.stage(shaped.family, shaped.batches)
-    load.spare(TableBatch("things", 1, range(1), columns={"id": ("int64", [2])}))
+    load.mark_present(TableBatch("things", 1, range(1), columns={"id": ("int64", [2])}))
     now = datetime.now(UTC)
     lines = load.commit(shaper.family, shaper.structure.to_data(), Position(None, None, 1, 0, 0, now), now)
     load.close()

@@ -16,7 +16,7 @@ import pytest
 from reedbasket.core.runs import RunOutcome, plan_feed, run_feed
 from reedbasket.core.runs.execution.replay import Replayed
 from tests.core.test_requests import basket
-from tests.support.feeds import Heard, order_for, outside_for, run_once, table_rows
+from tests.support.feeds import Heard, order_for, run_context_for, run_once, table_rows
 from tests.support.source import Answer, Request, serving
 
 MIRROR = "tables: {things: {changes: {by: everything}, write: mirror}}"
@@ -79,7 +79,7 @@ def test_a_page_rule_that_never_leads_on_is_doubted(tmp_path: Path, rule: str) -
     assert merged.outcome is RunOutcome.SUCCEEDED and "pages.may_go_on" in heard.codes()
     with serving(lambda request: answer) as source:
         order = order_for(basket(source.url, tables, "tables: {things: {changes: {by: everything}, write: merge}}"))
-        planned = plan_feed(order, outside_for(order, tmp_path))
+        planned = plan_feed(order, run_context_for(order, tmp_path))
     assert {"pages.may_go_on", "deletes.not_seen"} <= {warning["code"] for warning in planned[0].warnings}
     sure, heard = run(answer, tmp_path, tables.replace("key: id", "key: id, single_page: true"), number=2)
     assert sure.outcome is RunOutcome.SUCCEEDED and "pages.may_go_on" not in heard.codes()
@@ -280,7 +280,9 @@ def test_each_warehouse_keeps_its_own_rejects_and_a_replay_reaches_all(tmp_path:
         assert sorted(heard.rejected_in) == ["", "two"]
         again = {(name, "things"): Replayed([rows[3]], [1]) for name in ("one", "two")}
         order = order_for(text.replace("KIND", "text"), run=2)
-        result = run_feed(order, outside_for(order, tmp_path), listener=Heard(), clock=lambda: datetime.now(UTC), again=again)
+        result = run_feed(
+            order, run_context_for(order, tmp_path), listener=Heard(), clock=lambda: datetime.now(UTC), again=again
+        )
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
     with duckdb.connect(str(tmp_path / "two.duckdb")) as two:
         assert two.execute("select n from things where id = 3").fetchall() == [("a few",)]

@@ -17,7 +17,7 @@ import pytest
 from reedbasket.core.runs import RunOutcome
 from reedbasket.core.sources.files.formats import parquet_whole
 from reedbasket.core.sources.files.stores.folder import FolderStore
-from reedbasket.core.warehouses.duckdb.shadow_table import DuckBeside
+from reedbasket.core.warehouses.duckdb.shadow_table import DuckShadowBuild
 from tests.support.feeds import Heard, run_once
 
 BASKET = """source: test
@@ -75,11 +75,11 @@ def run(
 ) -> tuple[Any, Heard, int]:
     """(result, what was heard, how many files the warehouse read by itself)"""
     taken: list[str] = []
-    take = DuckBeside.take_file
+    take = DuckShadowBuild.take_file
     with monkeypatch.context() as patched:
-        patched.setattr(DuckBeside, "take_file", lambda self, *given: (taken.append(given[1].path), take(self, *given)))
+        patched.setattr(DuckShadowBuild, "take_file", lambda self, *given: (taken.append(given[1].path), take(self, *given)))
         if not straight:
-            patched.delattr(DuckBeside, "take_file")
+            patched.delattr(DuckShadowBuild, "take_file")
         result, heard = run_once(BASKET.format(more=more, changed=changed), folder)
     return result, heard, len(taken)
 
@@ -170,14 +170,14 @@ def test_a_file_that_went_away_since_it_was_listed_is_passed_over(tmp_path: Path
 
 def test_a_file_that_is_written_over_meanwhile_is_read_anew(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     path = put(tmp_path, "a.parquet", table(0, 500))
-    take = DuckBeside.take_place
+    take = DuckShadowBuild.swap_in
 
-    def late(self: DuckBeside, *given: Any) -> Any:
+    def late(self: DuckShadowBuild, *given: Any) -> Any:
         if len(pq.read_table(path)) == 500:
             pq.write_table(table(0, 700), path)  # in place, into the file that is open
         return take(self, *given)
 
-    monkeypatch.setattr(DuckBeside, "take_place", late)
+    monkeypatch.setattr(DuckShadowBuild, "swap_in", late)
     result, heard, _ = run(tmp_path, monkeypatch, changed="append")
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
     assert "table.in_columns" in heard.codes() and len(rows(tmp_path)) == 701

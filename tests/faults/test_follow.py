@@ -20,7 +20,7 @@ from reedbasket.core.runs import RunOutcome, verify_feed
 from tests.core.test_mysql import MARSH
 from tests.faults.test_kill import killed
 from tests.support.dock import Dock
-from tests.support.feeds import order_for, outside_for, run_once, table_rows
+from tests.support.feeds import order_for, run_context_for, run_once, table_rows
 from tests.support.maria import LOG, Maria
 from tests.support.warehouses import Cluster
 
@@ -142,7 +142,7 @@ def require_agreement(texts: dict[str, str], writing: list[tuple[Any, str, float
         assert result.outcome is RunOutcome.SUCCEEDED, (way, result.error)
         order = order_for(text)
         for one in (order, *order.others):
-            (found,) = verify_feed(one, outside_for(one, tmp_path / way), deep=True, only=None)
+            (found,) = verify_feed(one, run_context_for(one, tmp_path / way), deep=True, only=None)
             assert found.error is None and found.only_source == 0 and found.differing == 0, (way, found)
             # Deletes are seen by the log alone; the others hold what once was there.
             assert found.only_warehouse == 0 if way == "log" else found.only_warehouse, (way, found)

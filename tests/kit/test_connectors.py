@@ -18,7 +18,7 @@ from reedbasket.core.runs import RunOutcome, RunResult, resolve, run_feed
 from reedbasket.core.runs.execution.standalone import Kept
 from reedbasket.core.sources.python.description import described
 from reedbasket.core.spec import load_texts
-from tests.support.feeds import SECRET, outside_for, table_rows
+from tests.support.feeds import SECRET, run_context_for, table_rows
 from tests.support.source import Answer, Changing, Request, serving
 
 BASKET = """
@@ -71,7 +71,7 @@ def run(
     basket = load_texts({"b.yaml": text, "lockers.py": HEAD + code}, describe=described)
     order = resolve(basket, "test", run=number, version=1, started=datetime.now(UTC))
     kept = Kept()
-    return run_feed(order, outside_for(order, folder, stop), listener=kept, clock=lambda: datetime.now(UTC)), kept
+    return run_feed(order, run_context_for(order, folder, stop), listener=kept, clock=lambda: datetime.now(UTC)), kept
 
 
 def records(count: int, **more: Any) -> list[dict[str, Any]]:
@@ -292,7 +292,7 @@ def test_what_an_installed_package_publishes(tmp_path: Path) -> None:
             order = resolve(
                 load_texts({"b.yaml": text}, describe=described), "test", run=1, version=1, started=datetime.now(UTC)
             )
-            result = run_feed(order, outside_for(order, tmp_path), listener=Kept(), clock=lambda: datetime.now(UTC))
+            result = run_feed(order, run_context_for(order, tmp_path), listener=Kept(), clock=lambda: datetime.now(UTC))
         finally:
             module.unlink(missing_ok=True)
             shutil.rmtree(facts, ignore_errors=True)

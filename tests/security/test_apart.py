@@ -17,7 +17,7 @@ import pytest
 from reedbasket.client import Client, ServiceProblem
 from reedbasket.core.errors import NotFound
 from reedbasket.service.apart import Apart, TookTooLong
-from reedbasket.service.looking import LookCut, Looks
+from reedbasket.service.looking import InspectionPool, LookCut
 from reedbasket.store import Store
 from tests.conftest import RunningService
 
@@ -67,7 +67,7 @@ def test_each_has_a_process_of_its_own_that_is_gone_then(
 def test_a_look_that_takes_too_long_is_ended_and_the_next_looks(tmp_path: Path) -> None:
     store = Store(tmp_path)
     store.upgrade()
-    looks = Looks(store, 1)
+    looks = InspectionPool(store, 1)
     try:
         before = looks.ask(process_of)
         with pytest.raises(LookCut, match=r"more than 0\.2 s"):

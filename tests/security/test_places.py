@@ -129,23 +129,23 @@ def test_a_link_or_a_name_made_afterwards_opens_nothing(
 
 
 def test_a_folder_that_the_operator_allowed_is_reached(tmp_path: Path) -> None:
-    outside = tmp_path / "outside"
-    outside.mkdir()
-    (outside / "a.csv").write_text("id,n\n1,2\n")
-    service = RunningService(tmp_path / "data", "--allow-path", f"{outside},{tmp_path}/data")
+    context = tmp_path / "outside"
+    context.mkdir()
+    (context / "a.csv").write_text("id,n\n1,2\n")
+    service = RunningService(tmp_path / "data", "--allow-path", f"{context},{tmp_path}/data")
     try:
-        text = PLACES.replace("path: drop", f"path: {outside}").replace("path: marsh.db", f"path: {outside}/marsh.db")
+        text = PLACES.replace("path: drop", f"path: {context}").replace("path: marsh.db", f"path: {context}/marsh.db")
         service.client.apply({"places.yaml": text})
         run = ended(
             service.client,
             FEED.format(source="drop", into="marsh", table="rows: {files: '*.csv', changes: {by: files, settle: 0s}}"),
         )
         assert run["outcome"] == "succeeded", run
-        assert sqlite3.connect(outside / "marsh.db").execute("select id, n from rows").fetchall() == [(1, 2)]
+        assert sqlite3.connect(context / "marsh.db").execute("select id, n from rows").fetchall() == [(1, 2)]
         # The service's own folder stays closed, whatever is allowed.
         with pytest.raises(ServiceProblem) as refused:
             service.client.apply({"evil.yaml": f"{{source: s, on: files, path: '{tmp_path}/data'}}"})
         assert codes(refused.value) == ["place.not_allowed"]
     finally:
         service.stop()
-        shutil.rmtree(outside)
+        shutil.rmtree(context)

@@ -159,10 +159,10 @@ def test_two_environments_with_one_basket(service: RunningService, tmp_path: Pat
 
 
 def test_keys_are_rotated_and_secrets_may_stand_outside(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    outside = tmp_path / "outside"
-    outside.mkdir()
-    (outside / "hook").write_text("from-a-file\n")
-    monkeypatch.setenv("REED_SECRETS", str(outside))
+    context = tmp_path / "outside"
+    context.mkdir()
+    (context / "hook").write_text("from-a-file\n")
+    monkeypatch.setenv("REED_SECRETS", str(context))
     monkeypatch.setenv("REED_SECRET_HARBOUR_TOKEN", "from-the-environment")
     service = RunningService(tmp_path / "data")
     seen: list[str] = []

@@ -281,7 +281,7 @@ def test_a_worker_that_hangs_or_ends_is_replaced_whatever_else_goes_wrong(
         os.kill(hand.pid, signal.SIGSTOP)
         time.sleep(0.7)
         workers.tend()
-        wait_for(lambda: workers.up() == 1 and workers._pool[0] is not hand)
+        wait_for(lambda: workers.up() == 1 and all(worker is not hand for worker in workers._pool))
         # What it says cannot be followed, because the store is locked for too long: it is heard on, and replaced when it ends; if no
         # process can be made just then, a moment later.
         hand = workers._pool[0]
@@ -292,8 +292,8 @@ def test_a_worker_that_hangs_or_ends_is_replaced_whatever_else_goes_wrong(
         with monkeypatch.context() as locked:
             locked.setattr(workers, "dispatch", fail)
             hand.kill()
-            wait_for(lambda: workers._pool[0] is not hand and workers.up() == 1)
-            locked.setattr(workers_module, "_Hand", fail)
+            wait_for(lambda: workers.up() == 1 and all(worker is not hand for worker in workers._pool))
+            locked.setattr(workers_module, "_WorkerProcess", fail)
             hand = workers._pool[0]
             hand.kill()
             wait_for(lambda: not workers._pool)

@@ -17,7 +17,7 @@ import pytest
 from reedbasket.core.errors import Conflict, NotFound, RunCancelled, SecretMissing
 from reedbasket.core.runs import RunOutcome, TableProgress
 from reedbasket.core.shaping import Reject
-from reedbasket.core.sources.pace import Said, Wait
+from reedbasket.core.sources.pace import RateLimitFeedback, Wait
 from reedbasket.core.spec import load_texts
 from reedbasket.core.spec.http import Pace, Retry
 from reedbasket.core.warehouses import LedgerLine
@@ -302,7 +302,7 @@ def test_places_of_a_killed_worker_are_free_again(store: Store) -> None:
     threading.Timer(0.1, stop.set).start()
     with pytest.raises(RunCancelled):
         pacer.turn(stop, waits.append)
-    turn.done(Said(rest_seconds=50))
+    turn.done(RateLimitFeedback(rest_seconds=50))
     with pytest.raises(RunCancelled):
         pacer.turn(stop, waits.append)
     assert [(round(wait.seconds), wait.why) for wait in waits] == [(50, "the source asked for rest")]

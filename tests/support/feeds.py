@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from reedbasket.core.allowed_paths import Places
-from reedbasket.core.runs import Outside, RunOrder, RunResult, TableProgress, resolve, run_feed
+from reedbasket.core.runs import ResolvedRun, RunContext, RunResult, TableProgress, resolve, run_feed
 from reedbasket.core.runs.events import Gone
 from reedbasket.core.shaping import Change, Reject
 from reedbasket.core.sources.pacer import LocalPacer
@@ -128,15 +128,15 @@ class Heard:
         return [code for _, code, _ in self.lines]
 
 
-def order_for(text: str, *, run: int = 1, started: datetime | None = None, accept: bool = False) -> RunOrder:
+def order_for(text: str, *, run: int = 1, started: datetime | None = None, accept: bool = False) -> ResolvedRun:
     basket = load_texts({"basket.yaml": text})
     return resolve(basket, "test", run=run, version=1, started=started or datetime.now(UTC), accept=accept)
 
 
-def outside_for(order: RunOrder, folder: Path, stop: threading.Event | None = None) -> Outside:
+def run_context_for(order: ResolvedRun, folder: Path, stop: threading.Event | None = None) -> RunContext:
     """Every secret is the planted one, or what stands behind its name in SECRETS."""
     pacer = LocalPacer(order.pace, order.retry)
-    return Outside(lambda name: SECRETS.get(name, SECRET), Places.anywhere(folder), pacer, stop or threading.Event())
+    return RunContext(lambda name: SECRETS.get(name, SECRET), Places.anywhere(folder), pacer, stop or threading.Event())
 
 
 def run_once(
@@ -151,7 +151,7 @@ def run_once(
 ) -> tuple[RunResult, Heard]:
     heard = heard or Heard()
     order = order_for(text, run=run, started=started, accept=accept)
-    return run_feed(order, outside_for(order, folder, stop), listener=heard, clock=lambda: datetime.now(UTC)), heard
+    return run_feed(order, run_context_for(order, folder, stop), listener=heard, clock=lambda: datetime.now(UTC)), heard
 
 
 def table_rows(folder: Path, table: str, *, own: bool = False) -> list[dict[str, Any]]:

@@ -13,7 +13,7 @@ from typing import Any, Protocol
 
 from reedbasket.core.allowed_paths import Places
 from reedbasket.core.records.column_records import value_at
-from reedbasket.core.runs import Outside, RunOrder, RunResult, TableProgress, plan_feed, resolve, run_feed, verify_feed
+from reedbasket.core.runs import ResolvedRun, RunContext, RunResult, TableProgress, plan_feed, resolve, run_feed, verify_feed
 from reedbasket.core.runs.events import Gone
 from reedbasket.core.runs.execution.replay import Replayed
 from reedbasket.core.runs.inspection.plan import PlannedTable
@@ -176,13 +176,13 @@ class Listening(Heard):
             self._scene.meanwhile()
 
 
-def order_of(text: str, run: int) -> RunOrder:
+def order_of(text: str, run: int) -> ResolvedRun:
     started = STARTED + timedelta(hours=run)
     return resolve(load_texts({"truth.yaml": text}), "truth", run=run, version=1, started=started)
 
 
-def outside_of(order: RunOrder, folder: Path) -> Outside:
-    return Outside(
+def run_context_of(order: ResolvedRun, folder: Path) -> RunContext:
+    return RunContext(
         lambda name: SECRETS.get(name, ""), Places.anywhere(folder), LocalPacer(order.pace, order.retry), threading.Event()
     )
 
@@ -190,7 +190,7 @@ def outside_of(order: RunOrder, folder: Path) -> Outside:
 def run_to_be_killed(text: str, run: int, folder: str, secrets: dict[str, str]) -> None:
     SECRETS.update(secrets)
     order = order_of(text, run)
-    run_feed(order, outside_of(order, Path(folder)), listener=Heard(), clock=lambda: datetime.now(UTC))
+    run_feed(order, run_context_of(order, Path(folder)), listener=Heard(), clock=lambda: datetime.now(UTC))
 
 
 class Player:
@@ -240,7 +240,7 @@ class Player:
         scene, world = self.scene, self.world
         scene.quiet()
         order = order_of(self.text, self.run)
-        planned = plan_feed(order, outside_of(order, self.folder))
+        planned = plan_feed(order, run_context_of(order, self.folder))
         problems = [p.error for p in planned if p.error]
         self.doubtful = any(scene.doubts(problem["code"]) for problem in problems)
         if problems and not self.doubtful:
@@ -253,7 +253,7 @@ class Player:
             self._judge_what_stays(f"{self.declared}; run {self.run} was killed, struck by {scene.struck()}")
             return []
         heard = Listening(scene, self.rejects, self.run)
-        result = run_feed(order, outside_of(order, self.folder), listener=heard, clock=lambda: datetime.now(UTC))
+        result = run_feed(order, run_context_of(order, self.folder), listener=heard, clock=lambda: datetime.now(UTC))
         self._judge(result, heard, order, began, foreseen)
         if result.outcome == "succeeded" and not scene.struck():
             self._judge_columns(planned)
@@ -279,7 +279,7 @@ class Player:
         self.run += 1
         order = order_of(self.text, self.run)
         before = {engine: self._rows(engine) for engine in self.declared.warehouses}
-        run_feed(order, outside_of(order, self.folder), listener=Heard(), clock=lambda: datetime.now(UTC), again=again)
+        run_feed(order, run_context_of(order, self.folder), listener=Heard(), clock=lambda: datetime.now(UTC), again=again)
         replayed = {str(record.get("id", record.get("ref"))) for held in self.rejects.values() for record, _, _ in held}
         for engine, rows in before.items():
             after = self._rows(engine)
@@ -319,7 +319,7 @@ class Player:
             if wrong:
                 raise Wrong(f"in {engine}: {'; '.join(wrong[:4])}; {about}")
 
-    def _judge(self, result: RunResult, heard: Heard, order: RunOrder, began: int, foreseen: set[str]) -> None:
+    def _judge(self, result: RunResult, heard: Heard, order: ResolvedRun, began: int, foreseen: set[str]) -> None:
         scene, world, declared = self.scene, self.world, self.declared
         struck = scene.struck()
         about = f"{declared}; run {self.run}, struck by {struck}, {result.outcome}, {result.error}; log {heard.lines[-6:]}"
@@ -364,7 +364,7 @@ class Player:
             scene.below.after(world, set(self.expected.excused))
         scene.loaded = scene.loaded or bool(self.expected.rows or self.expected.appended)
 
-    def _after_success(self, engine: str, held: Rows, order: RunOrder, began: int) -> list[str]:
+    def _after_success(self, engine: str, held: Rows, order: ResolvedRun, began: int) -> list[str]:
         world, before, children = self.world, self.expected, self.houses.rows(engine, "things_seats")
         self._next = before.copy()
         hidden = {n: world.rows.pop(n) for n in self.scene.hidden if n in world.rows}
@@ -418,7 +418,7 @@ class Player:
             return
         self.scene.quiet()
         order = order_of(self.text, self.run)
-        found = verify_feed(order, outside_of(order, self.folder), deep=True, only=None)
+        found = verify_feed(order, run_context_of(order, self.folder), deep=True, only=None)
         says = all(table.same for table in found) and not any(table.error for table in found)
         shown = {(n, id(r)) for n, r in world.rows.items()}
         is_so = {(n, id(r)) for n, r in self.expected.rows.items()} == shown

@@ -141,7 +141,14 @@ class Server:
         if refused is not None:
             return refused
         body = json.dumps({"items": row.values["seats"] if row else []}).encode()
-        return self._spoil("sent", Sent(200, [("Content-Type", KINDS["json"])], body))
+        return self._spoil("sent", self._coded([("Content-Type", KINDS["json"])], body))
+
+    def _coded(self, headers: list[tuple[str, str]], body: bytes) -> Sent:
+        coding = self.declared.coding
+        if coding == "identity":
+            return Sent(200, headers, body)
+        packed = gzip.compress(body, mtime=0) if coding == "gzip" else zlib.compress(body)
+        return Sent(200, [*headers, ("Content-Encoding", coding)], packed)
 
     def _answer(self, query: dict[str, str], url: str) -> Sent:
         declared = self.declared
@@ -174,13 +181,7 @@ class Server:
             headers.append(("Link", f'<{url.split("?")[0]}>; rel="first", <{page.following}>; rel="next"'))
         if declared.total == "header" and page.total is not None:
             headers.append(("X-Total-Count", str(page.total)))
-        if declared.coding == "gzip":
-            body = gzip.compress(body, mtime=0)
-        elif declared.coding == "deflate":
-            body = zlib.compress(body)
-        if declared.coding != "identity":
-            headers.append(("Content-Encoding", declared.coding))
-        return self._spoil("sent", Sent(200, headers, body))
+        return self._spoil("sent", self._coded(headers, body))
 
     def _spoil(self, stage: str, value: Any) -> Any:
         for fault, first in self.faults:

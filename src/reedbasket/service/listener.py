@@ -8,7 +8,7 @@ from collections.abc import Callable, Sequence
 from typing import Any
 
 from ..core.records.column_records import value_at
-from ..core.runs import RunOrder, TableProgress
+from ..core.runs import ResolvedRun, TableProgress
 from ..core.runs.events import Gone, Level
 from ..core.shaping import Change, Reject
 from ..core.sources.requests_seen import RequestSeen
@@ -46,7 +46,7 @@ class StoreListener:
         self._samples: list[tuple[float, int, int]] = []
         self._spacing = _SAMPLE_SECONDS
 
-    def begin(self, order: RunOrder) -> None:
+    def begin(self, order: ResolvedRun) -> None:
         with self._lock:
             self._warehouse, self._feed = order.warehouse.warehouse, order.feed
             begun = [TableProgress(t.name, t.target) for t in order.tables]

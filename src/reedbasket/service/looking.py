@@ -35,7 +35,7 @@ class LookCut(ReedError):
     retryable = True
 
 
-class Looks:
+class InspectionPool:
     """`_lock` guards all of it. processes: how many things are looked at at once, at most."""
 
     def __init__(self, store: Store, processes: int) -> None:

@@ -9,7 +9,7 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 
 from ..store import Store, notices
-from .looking import Looks
+from .looking import InspectionPool
 from .looks.notices import send
 from .settings import Settings
 
@@ -23,7 +23,7 @@ _LOOK_SECONDS = 1.0
 class Notifier:
     """One thread. `url`: where people find the console."""
 
-    def __init__(self, store: Store, looks: Looks, settings: Settings, url: Callable[[], str]) -> None:
+    def __init__(self, store: Store, looks: InspectionPool, settings: Settings, url: Callable[[], str]) -> None:
         self._store = store
         self._looks = looks
         self._settings = settings

@@ -19,7 +19,7 @@ from urllib.parse import urlencode
 from ..core.errors import ReedError
 from ..store.access import ROLES, Role
 from ..store.openid import Begun
-from .looking import Looks
+from .looking import InspectionPool
 from .looks.openid import Metadata, OpenIdError, metadata_of
 from .settings import Settings
 from .shares import Shares
@@ -38,7 +38,7 @@ class OpenId:
     """
 
     settings: Settings
-    looks: Looks
+    looks: InspectionPool
     waiting: Shares = field(default_factory=lambda: Shares(_AT_ONCE, "sign-ins"))
     _metadata: Metadata | None = None
     _failed: ReedError | None = None

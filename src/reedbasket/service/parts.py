@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from ..store import Store
 from .apart import Apart
 from .auth import Tries
-from .looking import Looks
+from .looking import InspectionPool
 from .openid import OpenId
 from .scheduler import Scheduler
 from .settings import Settings
@@ -25,7 +25,7 @@ class Parts:
     store: Store
     workers: Workers
     scheduler: Scheduler
-    looks: Looks
+    looks: InspectionPool
     settings: Settings
     url: str
     tries: Tries = field(default_factory=Tries)

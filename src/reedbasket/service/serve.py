@@ -19,7 +19,7 @@ from ..store.settings import read as changed_settings
 from . import forks
 from .app import create_app
 from .logs import JsonLines
-from .looking import Looks
+from .looking import InspectionPool
 from .notifier import Notifier
 from .parts import Parts
 from .reach import Reach
@@ -50,9 +50,9 @@ class Service:
         self.workers = Workers(self.store, settings.workers)
         self.scheduler = Scheduler(self.store, self.workers, Telling(settings.default_notify, settings.notice_seconds))
         self.workers.ended = self.scheduler.run_ended
-        self.looks = Looks(self.store, _LOOKS_AT_ONCE)
+        self.looks = InspectionPool(self.store, _LOOKS_AT_ONCE)
         # Processes of their own: what people look at may take long.
-        self._sending = Looks(self.store, 1)
+        self._sending = InspectionPool(self.store, 1)
         self.notifier = Notifier(self.store, self._sending, settings, lambda: self.settings.public_url.rstrip("/") or self.url)
         self.taken_up: list[int] = []
         self.upgraded: list[str] = []

@@ -34,8 +34,8 @@ from ..core.spec.times import parse_time
 from ..core.warehouses import open_warehouse
 from ..store import Store, bundles, definitions, journal, runs, secrets
 from .listener import StoreListener
-from .outside import outside_of
 from .reach import Reach
+from .run_context import run_context_of
 
 LIVES_SECONDS = 5.0
 # A worker that has grown past this ends itself between two runs and is replaced; well under the 300 MB promised.
@@ -187,8 +187,8 @@ class Worker:
             {place: Replayed(held.records, held.runs, held.files) for place, held in replay.items()} if order.again else None
         )
         places = replace(store.places, lent=made)
-        outside = outside_of(store, order, self._stop, self._wind_up, places)
-        result = run_feed(order, outside, listener=listener, clock=lambda: datetime.now(UTC), again=again)
+        context = run_context_of(store, order, self._stop, self._wind_up, places)
+        result = run_feed(order, context, listener=listener, clock=lambda: datetime.now(UTC), again=again)
         if made is not None and result.outcome is RunOutcome.SUCCEEDED:
             warehouse = open_warehouse(order.warehouse, places, self._reveal)
             try:

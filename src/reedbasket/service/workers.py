@@ -68,7 +68,7 @@ class Workers:
         self._store = store
         self._count = count
         self._lock = threading.RLock()
-        self._pool: list[_Hand] = []
+        self._pool: list[_WorkerProcess] = []
         self._closing = False
         self._draining = False
         self.ended = ended
@@ -83,7 +83,7 @@ class Workers:
             self._interrupted(run, "the service ended while it ran")
         with self._lock:
             for _ in range(self._count):
-                self._pool.append(_Hand(self))
+                self._pool.append(_WorkerProcess(self))
         found = runs.left_interrupted(self._store, definitions.names(self._store, "feed"))
         for run, feed in found:
             self._take_up(run, feed)
@@ -98,13 +98,13 @@ class Workers:
         began, asked = time.monotonic(), False
         while time.monotonic() - began < seconds:
             with self._lock:
-                busy = [hand for hand in self._pool if hand.run is not None]
+                busy = [worker for worker in self._pool if worker.run is not None]
                 if not busy:
                     return
                 if not asked and time.monotonic() - began > seconds / 2:
                     asked = True
-                    for hand in busy:
-                        hand.send({"wind_up": 1})
+                    for worker in busy:
+                        worker.send({"wind_up": 1})
             time.sleep(0.05)
 
     def stop(self) -> None:
@@ -112,8 +112,8 @@ class Workers:
         with self._lock:
             self._closing = True
             pool, self._pool = self._pool, []
-        for hand in pool:
-            hand.close()
+        for worker in pool:
+            worker.close()
         with suppress(sqlite3.Error):  # the next start finds them as well
             for run, _, _ in runs.running(self._store):
                 self._interrupted(run, "the service was stopped")
@@ -135,9 +135,9 @@ class Workers:
             self.signal.tell()
             return
         with self._lock:
-            for hand in self._pool:
-                if hand.run == run:
-                    hand.send({"cancel": run})
+            for worker in self._pool:
+                if worker.run == run:
+                    worker.send({"cancel": run})
                     return
         outcome = runs.outcome(self._store, run)
         raise Conflict(
@@ -151,7 +151,7 @@ class Workers:
     def dispatch(self) -> None:
         """Hand out what may begin: in the order in which it was asked for, as far as sources and warehouses take several at once."""
         with self._lock:
-            free = [hand for hand in self._pool if hand.ready and hand.run is None]
+            free = [worker for worker in self._pool if worker.ready and worker.run is None]
             if self._closing or self._draining or not free:
                 return
             waiting = runs.queued(self._store, now_text())
@@ -163,23 +163,23 @@ class Workers:
                     return
                 if not places.free_for(feed):
                     continue
-                hand = free[0]
-                if runs.take(self._store, run, hand.pid):
+                worker = free[0]
+                if runs.take(self._store, run, worker.pid):
                     places.taken_by(feed)
-                    hand.run = run
-                    hand.send({"run": run})
+                    worker.run = run
+                    worker.send({"run": run})
                     free.pop(0)
-                    log.info("run begun", extra={"facts": {"run": run, "feed": feed, "worker": hand.pid}})
+                    log.info("run begun", extra={"facts": {"run": run, "feed": feed, "worker": worker.pid}})
 
     def up(self) -> int:
         """How many workers take runs."""
         with self._lock:
-            return sum(hand.ready for hand in self._pool)
+            return sum(worker.ready for worker in self._pool)
 
     def busy(self) -> int:
         """How many workers are running something."""
         with self._lock:
-            return sum(hand.run is not None for hand in self._pool)
+            return sum(worker.run is not None for worker in self._pool)
 
     # What the scheduler sees to, about once a second
 
@@ -188,55 +188,55 @@ class Workers:
         self._end_silent()
         with self._lock:
             while not self._closing and len(self._pool) < self._count:
-                self._pool.append(_Hand(self))
+                self._pool.append(_WorkerProcess(self))
         self._take_up_lost()
 
     def _end_silent(self) -> None:
         """A worker says several times a minute that it lives; one that does not any more is ended, and its run taken up."""
         with self._lock:
-            silent = [hand for hand in self._pool if time.monotonic() - hand.heard_at > SILENT_SECONDS]
-        for hand in silent:
-            hand.kill()  # `lost` does the rest
+            silent = [worker for worker in self._pool if time.monotonic() - worker.heard_at > SILENT_SECONDS]
+        for worker in silent:
+            worker.kill()  # `lost` does the rest
 
     def _take_up_lost(self) -> None:
         """It could not be noted how they ended: the disk was full, or the store locked."""
         with self._lock:
             if self._closing:
                 return
-            worked_on = {hand.run for hand in self._pool}
+            worked_on = {worker.run for worker in self._pool}
             lost = [run for run, _, _ in runs.running(self._store) if run not in worked_on]
         for run in lost:
             self._was_cut(run)
 
     # Threads that hear workers
 
-    def heard(self, hand: _Hand, message: dict[str, int]) -> None:
+    def receive(self, worker: _WorkerProcess, message: dict[str, int]) -> None:
         done: int | None = None
         with self._lock:
-            hand.heard_at = time.monotonic()
+            worker.heard_at = time.monotonic()
             if "lives" in message:
                 return
             if "ready" in message:
-                hand.ready = hand.was_ready = True
+                worker.ready = worker.was_ready = True
             elif "done" in message:
-                done, hand.run = hand.run, None
+                done, worker.run = worker.run, None
                 if message.get("retiring"):
-                    hand.ready = False  # it has grown too large, and ends; nothing more is handed to it
+                    worker.ready = False  # it has grown too large, and ends; nothing more is handed to it
         self.signal.tell()
         if done is not None:
             self.ended(done)
         if "told" not in message:
             self.dispatch()
 
-    def lost(self, hand: _Hand) -> None:
+    def lost(self, worker: _WorkerProcess) -> None:
         """A worker's output ended: it was killed, or retired. One that never got ready is replaced by `tend`, not at once."""
         with self._lock:
-            if self._closing or hand not in self._pool:
+            if self._closing or worker not in self._pool:
                 return
-            run, hand.run = hand.run, None
-            self._pool.remove(hand)
-            if hand.was_ready:
-                self._pool.append(_Hand(self))
+            run, worker.run = worker.run, None
+            self._pool.remove(worker)
+            if worker.was_ready:
+                self._pool.append(_WorkerProcess(self))
         if run is not None:
             self._was_cut(run)
         self.signal.tell()
@@ -279,7 +279,7 @@ class Workers:
         return self._store.folder
 
 
-class _Hand:
+class _WorkerProcess:
     """One worker process. `run` is what it works on; heard_at: when it last said something. Times are of the monotonic
     clock: wall clocks jump. All are guarded by the pool's lock."""
 
@@ -323,7 +323,7 @@ class _Hand:
         assert self._process.stdout is not None
         for line in self._process.stdout:
             with suppress(ValueError):  # something printed into our line; what matters stands in the store
-                self._guarded(self._owner.heard, self, json.loads(line))
+                self._guarded(self._owner.receive, self, json.loads(line))
         self._process.wait()
         self._guarded(self._owner.lost, self)
 

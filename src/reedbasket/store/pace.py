@@ -11,7 +11,7 @@ from dataclasses import asdict, dataclass
 import orjson
 
 from ..core.errors import RunCancelled
-from ..core.sources.pace import LATE_SECONDS, PaceState, Said, Wait, heard, is_free, reserve, slipped
+from ..core.sources.pace import LATE_SECONDS, PaceState, RateLimitFeedback, Wait, apply_feedback, is_free, reserve, slipped
 from ..core.sources.pacer import LOOK_AGAIN_SECONDS, TOLD_SECONDS, Told, Turn, require_bearable, wait_or_stop
 from ..core.spec.http import Pace, Retry
 from .database import Store
@@ -55,14 +55,14 @@ class StorePacer:
             raise
         return _StoreTurn(self, place, time.monotonic() - began)
 
-    def give_back(self, place: _Place, said: Said) -> None:
+    def give_back(self, place: _Place, said: RateLimitFeedback) -> None:
         if self._keep_place(place, said):
             return
         try:
             with self._store.transaction() as connection:
                 connection.execute("delete from pace_place where id = ?", (place.id,))
                 before = self._state()
-                after = heard(self._retry, before, time.time(), said)
+                after = apply_feedback(self._retry, before, time.time(), said)
                 if after != before:
                     self._keep(connection, after)
         finally:
@@ -88,10 +88,10 @@ class StorePacer:
             self._held += 1
             return None
 
-    def _keep_place(self, place: _Place, said: Said) -> bool:
+    def _keep_place(self, place: _Place, said: RateLimitFeedback) -> bool:
         """Where nothing is to be told, nothing limits how fast, and nobody else is kept waiting."""
         now = time.time()
-        if said != Said() or self._pace.per_hour or self._pace.per_day or place.good_until < now:
+        if said != RateLimitFeedback() or self._pace.per_hour or self._pace.per_day or place.good_until < now:
             return False
         with self._changed:
             if not is_free(self._pace, self._state(), now) or self._others(now):
@@ -261,5 +261,5 @@ class _StoreTurn:
     place: _Place
     waited_seconds: float
 
-    def done(self, said: Said) -> None:
+    def done(self, said: RateLimitFeedback) -> None:
         self.pacer.give_back(self.place, said)

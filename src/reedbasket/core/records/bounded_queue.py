@@ -25,7 +25,7 @@ class Weighed(Protocol):
 Waiting = TypeVar("Waiting", bound=Weighed)
 
 
-class Handover(Generic[Waiting]):
+class BoundedQueue(Generic[Waiting]):
     """Of those who put and one who takes. `_lock` guards everything below it."""
 
     def __init__(self, most_bytes: int = MOST_WAITING_BYTES) -> None:

@@ -8,13 +8,13 @@ from .events import Listener, RunOutcome, TableProgress
 from .execution.feed import RunResult, run_feed
 from .inspection.plan import plan_feed
 from .inspection.verify import verify_feed
-from .planning.order import RunOrder, resolve
-from .request_context import Outside
+from .planning.order import ResolvedRun, resolve
+from .request_context import RunContext
 
 __all__ = [
     "Listener",
-    "Outside",
-    "RunOrder",
+    "ResolvedRun",
+    "RunContext",
     "RunOutcome",
     "RunResult",
     "TableProgress",

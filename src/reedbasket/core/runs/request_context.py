@@ -23,14 +23,14 @@ from ..sources.pacer import LocalPacer, Pacer
 from ..sources.requests_seen import Exchange, RequestSeen
 from ..spec import template
 from ..spec.http import Pace, Retry
-from .planning.order import SourceOrder, credentials_of, mask_for
+from .planning.order import ResolvedSource, credentials_of, mask_for
 
 # Any answer of a token endpoint that is none of its failures is read: it says why it refused.
 _TOKEN_ANSWERS = frozenset({200, 400, 401, 403})
 
 
 @dataclass(frozen=True)
-class Outside:
+class RunContext:
     """What a run is given of the world. reveal: a secret by name. places: where files may lie. vault: keeps the token of a client, by
     its fingerprint; in this process alone where nobody gives another. stop: the run is cancelled. wind_up: it is to commit what it can
     as soon as it can, and end; where it can commit only at its end, it goes on. tape: of answers, recorded or replayed."""
@@ -47,14 +47,14 @@ class Outside:
 class Asking:
     """One run's, for all its tables. values: what templates may name, secrets included, masked wherever they are told."""
 
-    def __init__(self, order: SourceOrder, outside: Outside) -> None:
+    def __init__(self, order: ResolvedSource, context: RunContext) -> None:
         """Raises SecretMissing, SourceError."""
         self._order = order
-        self._outside = outside
-        revealed = {setting: outside.reveal(name) for setting, name in order.secrets.items()}
+        self._context = context
+        revealed = {setting: context.reveal(name) for setting, name in order.secrets.items()}
         self.mask: Mask = mask_for(order, revealed)
-        if outside.tape is not None:
-            outside.tape.mask = self.mask
+        if context.tape is not None:
+            context.tape.mask = self.mask
         self.values: dict[str, Any] = order.values(revealed)
         self.base = template.fill(order.base, self.values) or ""
         self._seen: Callable[[RequestSeen], None] = lambda _: None
@@ -76,8 +76,8 @@ class Asking:
         return Sender(
             timeouts=order.timeouts,
             retry=retry or order.retry,
-            pacer=self._outside.pacer,
-            stop=self._outside.stop,
+            pacer=self._context.pacer,
+            stop=self._context.stop,
             mask=self.mask,
             seen=seen,
             sign_in=self._sign_in,
@@ -86,7 +86,7 @@ class Asking:
             wire=wire,
             wire_bytes=wire_bytes,
             bodies=order.bodies,
-            tape=self._outside.tape,
+            tape=self._context.tape,
         )
 
     def signs_in(self) -> None:
@@ -106,11 +106,11 @@ class Asking:
             timeouts=self._order.timeouts,
             retry=self._order.retry,
             pacer=LocalPacer(Pace(at_once=1)),
-            stop=self._outside.stop,
+            stop=self._context.stop,
             mask=self.mask,
             seen=lambda seen: self._seen(seen),
             at_once=1,
-            tape=self._outside.tape,
+            tape=self._context.tape,
         )
         try:
             return sender.send(request, "fetching an access token", _TOKEN_ANSWERS)
@@ -122,7 +122,7 @@ class Asking:
         if auth is not None and auth.sign is not None:
             settings = {n.removeprefix("settings."): v for n, v in self.values.items() if n.startswith("settings.")}
             try:
-                sign = load_signer(auth.sign, self._outside.places.signers)
+                sign = load_signer(auth.sign, self._context.places.signers)
             except SourceError as error:
                 self.mask.error(error)
                 raise
@@ -130,5 +130,5 @@ class Asking:
         client = self.client
         if client is None:
             return Standing(others)
-        vault = self._outside.vault(client.fingerprint)
-        return OAuthSignIn(client, vault, self.ask_for_token, self._outside.stop, self.mask, others)
+        vault = self._context.vault(client.fingerprint)
+        return OAuthSignIn(client, vault, self.ask_for_token, self._context.stop, self.mask, others)

@@ -80,20 +80,20 @@ def shape_columns(
 ) -> tuple[list[TableBatch], set[tuple[str, str]]] | None:
     """(batches, parents before children; the columns met) of records read as `expected`; None where one of them needs a closer
     look. seen: columns that came with some record before: one that only holds nulls now may not be there at all."""
-    lane = _Lane(key, seen)
+    path = _FastPath(key, seen)
     rows = table.num_rows
     try:
         batch = TableBatch(structure.name, rows, range(first_owner, first_owner + rows))
-        lane.batches.append(batch)
-        lane.fields(
+        path.batches.append(batch)
+        path.fields(
             batch, structure, structure.root, {name: table.column(name).combine_chunks() for name in table.column_names}
         )
     except (_NotPlain, pa.ArrowInvalid):
         return None
-    return lane.batches, lane.met
+    return path.batches, path.met
 
 
-class _Lane:
+class _FastPath:
     def __init__(self, key: Sequence[str], seen: set[tuple[str, str]]) -> None:
         self._key = key
         self._seen = seen

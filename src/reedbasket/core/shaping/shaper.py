@@ -29,7 +29,7 @@ class Learned:
     left_out: frozenset[str]
     told: frozenset[Change]
     seen: frozenset[tuple[str, str]]
-    lane: Expected | None
+    expected_columns: Expected | None
 
 
 class Shaper:
@@ -63,7 +63,7 @@ class Shaper:
         self._told: set[Change] = set()
         self._seen: set[tuple[str, str]] = set()
         # What records may be read as from now on; None before the first of them was walked.
-        self.lane: Expected | None = None
+        self.expected_columns: Expected | None = None
         self._standing: Any = None
 
     @property
@@ -76,11 +76,11 @@ class Shaper:
 
     def learned(self) -> Learned:
         told, seen = frozenset(self._told), frozenset(self._seen)
-        return Learned(self.standing, self.structure.copy(), frozenset(self.left_out), told, seen, self.lane)
+        return Learned(self.standing, self.structure.copy(), frozenset(self.left_out), told, seen, self.expected_columns)
 
     def take_over(self, learned: Learned) -> None:
         self._standing = learned.standing
-        self.structure, self.lane = learned.structure.copy(), learned.lane
+        self.structure, self.expected_columns = learned.structure.copy(), learned.expected_columns
         self.left_out, self._told, self._seen = set(learned.left_out), set(learned.told), set(learned.seen)
 
     def leave_out(self, names: Iterable[str]) -> None:
@@ -102,8 +102,12 @@ class Shaper:
         Raises DriftStopped where the rules say so; nothing of the batch has been passed on then.
         """
         self._standing = object()
-        lane = self.lane
-        if isinstance(records, ColumnRecords) and lane and records.columns.schema.equals(pa.schema(lane.record)):
+        expected_columns = self.expected_columns
+        if (
+            isinstance(records, ColumnRecords)
+            and expected_columns
+            and records.columns.schema.equals(pa.schema(expected_columns.record))
+        ):
             done = shape_columns(self.structure, self._key, records.columns, first_owner, self._seen)
             if done is not None:
                 self._seen |= done[1]
@@ -124,7 +128,7 @@ class Shaper:
             kept = [pair for number, pair in enumerate(kept) if number not in work.bad]
             rows = [record for _, record in kept]
         changes = self._learned(work)
-        self.lane = expected(self.structure, self._key, self._link, self.rules, self.left_out)
+        self.expected_columns = expected(self.structure, self._key, self._link, self.rules, self.left_out)
         return Shaped(self.family, work.batches, rejects, len(rows), changes, rows)
 
     def _typed(self, records: ColumnRecords, first_owner: int) -> Shaped:

@@ -10,7 +10,7 @@ from concurrent.futures import Executor, ThreadPoolExecutor
 from dataclasses import replace
 from typing import Any, Self
 
-from ..records.bounded_queue import MOST_WAITING_BYTES, Handover, Waiting
+from ..records.bounded_queue import MOST_WAITING_BYTES, BoundedQueue, Waiting
 from ..records.column_records import ColumnRecords, alike, joined
 from .chunk import Chunk
 
@@ -22,7 +22,7 @@ _COLUMN_RECORDS_PER_BATCH = 8_000
 SLOW_SECONDS = 1.0
 
 
-class Feeder(Handover[Waiting]):
+class Feeder(BoundedQueue[Waiting]):
     """Runs `chunks` in a thread of its own and hands them on."""
 
     def __init__(

@@ -50,7 +50,7 @@ class Wait:
 
 
 @dataclass(frozen=True)
-class Said:
+class RateLimitFeedback:
     """What one answer, or none, means for the pace.
 
     failed: the source itself failed, True; it answered, False; neither, None. rest_seconds: it asked for rest. left, left_seconds:
@@ -103,7 +103,7 @@ def slipped(state: PaceState, late_seconds: float) -> PaceState:
     return replace(state, next_at=state.next_at + excess) if excess > 0 else state
 
 
-def heard(retry: Retry, state: PaceState, now: float, said: Said) -> PaceState:
+def apply_feedback(retry: Retry, state: PaceState, now: float, said: RateLimitFeedback) -> PaceState:
     """The state after an answer."""
     if said.rest_seconds is not None:
         state = replace(state, not_before=max(state.not_before, now + said.rest_seconds))
@@ -161,7 +161,7 @@ _POLICY = re.compile(r"""(?:^|,)\s*(?:"[^"]*"|[\w-]+)?\s*;?\s*(?:q=)?(\d+)\s*;\s
 _ITEM = re.compile(r"\br=(\d+)\s*;\s*t=(\d+)")
 
 
-def limits_said(headers: Mapping[str, str], now: float) -> Said:
+def limits_said(headers: Mapping[str, str], now: float) -> RateLimitFeedback:
     """What an answer says of limits: the RateLimit and RateLimit-Policy fields (draft-ietf-httpapi-ratelimit-headers, its list form
     and the older separate fields), else X-RateLimit-*. headers: names in lower case. now: seconds since 1970.
 
@@ -170,7 +170,7 @@ def limits_said(headers: Mapping[str, str], now: float) -> Said:
     """
     limit = left = reset = window = None
     if not any("ratelimit" in name or "rate-limit" in name for name in headers):
-        return Said()
+        return RateLimitFeedback()
     item, policy = _ITEM.search(headers.get("ratelimit", "")), _POLICY.search(headers.get("ratelimit-policy", ""))
     if item:
         left, reset = int(item[1]), float(item[2])
@@ -185,7 +185,7 @@ def limits_said(headers: Mapping[str, str], now: float) -> Said:
         reset = max(0.0, reset - now)
     if window is None and limit is not None:
         window = reset
-    return Said(failed=False, left=left, left_seconds=reset, limit=limit, window=window or None)
+    return RateLimitFeedback(failed=False, left=left, left_seconds=reset, limit=limit, window=window or None)
 
 
 def _whole(text: str | None) -> int | None:

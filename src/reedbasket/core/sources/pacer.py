@@ -10,7 +10,7 @@ from typing import Protocol
 
 from ..errors import QuotaUsed, RunCancelled, SourceResting
 from ..spec.http import Pace, Retry
-from .pace import PaceState, Said, Wait, heard, reserve, slipped
+from .pace import PaceState, RateLimitFeedback, Wait, apply_feedback, reserve, slipped
 from .retry import LONGEST_OBEYED_SECONDS
 
 # How soon to look again when all places at once are taken. Short against any request that crosses a network.
@@ -39,7 +39,7 @@ class Turn(Protocol):
     @property
     def waited_seconds(self) -> float: ...
 
-    def done(self, said: Said) -> None:
+    def done(self, said: RateLimitFeedback) -> None:
         """Give the place back, and tell everyone what the answer said."""
 
 
@@ -102,9 +102,9 @@ class LocalPacer:
     def close(self) -> None:
         pass
 
-    def _done(self, said: Said) -> None:
+    def _done(self, said: RateLimitFeedback) -> None:
         with self._lock:
-            self._state = heard(self._retry, self._state, time.time(), said)
+            self._state = apply_feedback(self._retry, self._state, time.time(), said)
         self._places.release()
 
 
@@ -113,5 +113,5 @@ class _LocalTurn:
     pacer: LocalPacer
     waited_seconds: float
 
-    def done(self, said: Said) -> None:
+    def done(self, said: RateLimitFeedback) -> None:
         self.pacer._done(said)

@@ -13,10 +13,10 @@ from math import inf
 from typing import Any, Generic, TypeVar
 
 from ..processors import idle_seconds
-from ..records.bounded_queue import Handover
+from ..records.bounded_queue import BoundedQueue
 from .chunk import Chunk
 
-Pass = TypeVar("Pass")
+Part = TypeVar("Part")
 # Of what is read at once, one begins. The others do once this process has worked for less than that share of the processors' time in
 # so many seconds, another such share had nothing to do, and the queue has room: where its work, other work here, or the warehouse is what
 # all wait for, more of them only take processors.
@@ -27,17 +27,17 @@ class _Enough(Exception):
     """Others bring what is left of a pass."""
 
 
-class Mingled(Handover[Chunk], Generic[Pass]):
+class UnorderedParallelReader(BoundedQueue[Chunk], Generic[Part]):
     """No pass waits until those before it are through. The mark comes once all have ended; nobody can go on from any before it."""
 
     def __init__(
         self,
-        passes: Callable[[int], Iterable[Pass]],
-        read: Callable[[Pass, Callable[[], Pass | None]], Iterator[Chunk]],
+        passes: Callable[[int], Iterable[Part]],
+        read: Callable[[Part, Callable[[], Part | None]], Iterator[Chunk]],
         at_once: int,
         name: str,
         mark: Any,
-        whole: Pass | None = None,
+        whole: Part | None = None,
         whole_seconds: float = inf,
     ) -> None:
         """whole: one pass that brings all, which is cheaper than many as long as one reads; once others begin it ends where it is, and
@@ -55,7 +55,7 @@ class Mingled(Handover[Chunk], Generic[Pass]):
         self._stopped = threading.Event()
         # Under the lock: passes that nobody has taken, how many have not ended, how many read, whether they are enough; how many records
         # of the whole are handed on, and whether all else is in passes.
-        self._untaken: deque[Pass] = deque([] if whole is None else [whole])
+        self._untaken: deque[Part] = deque([] if whole is None else [whole])
         self._left, self._hands = len(self._untaken), 0
         self._enough = False
         self._records = 0
@@ -120,7 +120,7 @@ class Mingled(Handover[Chunk], Generic[Pass]):
             self._hands += 1
         one = self._next()
         while one is not None:
-            ahead: list[Pass] = []
+            ahead: list[Part] = []
             self._go_through(one, self._chunks_of(one, partial(self._ahead, one, ahead)))
             if one is self._whole:
                 break  # if it was cut, somebody is to read what is left once that is known
@@ -128,11 +128,11 @@ class Mingled(Handover[Chunk], Generic[Pass]):
         with self._lock:
             self._hands -= 1
 
-    def _next(self) -> Pass | None:
+    def _next(self) -> Part | None:
         with self._lock:
             return self._untaken.popleft() if self._untaken and not self.closed else None
 
-    def _ahead(self, one: Pass, ahead: list[Pass]) -> Pass | None:
+    def _ahead(self, one: Part, ahead: list[Part]) -> Part | None:
         """One more, as long as all who read, and who may yet begin, find one all the same. Raises _Enough."""
         with self._lock:
             if one is self._whole and self._is_cut:
@@ -143,7 +143,7 @@ class Mingled(Handover[Chunk], Generic[Pass]):
                 return ahead[0]
         return None
 
-    def _go_through(self, one: Pass, chunks: Iterator[Chunk]) -> None:
+    def _go_through(self, one: Part, chunks: Iterator[Chunk]) -> None:
         try:
             began = time.monotonic()
             for chunk in chunks:
@@ -161,7 +161,7 @@ class Mingled(Handover[Chunk], Generic[Pass]):
             if close is not None:
                 close()
 
-    def _wanted(self, one: Pass, chunk: Chunk) -> bool:
+    def _wanted(self, one: Part, chunk: Chunk) -> bool:
         """Not what came of the whole after it was cut: a pass brings it."""
         if one is not self._whole:
             return True

@@ -114,11 +114,11 @@ class Engine(ABC):
         """Run a statement without bound values: how many rows it touched."""
 
     @abstractmethod
-    def tell(self, sql: str, values: Sequence[Any]) -> None:
+    def execute(self, sql: str, values: Sequence[Any]) -> None:
         """Run a statement with bound values."""
 
     @abstractmethod
-    def ask(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]: ...
+    def query(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]: ...
 
     @abstractmethod
     def reconnect(self) -> None:
@@ -186,7 +186,7 @@ class Engine(ABC):
     def make(self, what: str, name: str, query: str) -> None:
         """A table or view of a query that people wrote: one statement, which reaches nothing but the warehouse. At home."""
         self.run(f"create {what} {self.quote(name)} as {query}")
-        self.ask(f"select * from {self.quote(name)} limit 0")  # not every engine looks at what a view says
+        self.query(f"select * from {self.quote(name)} limit 0")  # not every engine looks at what a view says
 
     def index_files(self, table: str) -> None:
         """The service's list of files, made just now, by its path."""

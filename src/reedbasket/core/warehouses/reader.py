@@ -20,7 +20,7 @@ from .warehouse import QueryResult, TableInfo, TableState, TakenWindow
 Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
 
 
-class Reading(ABC):
+class WarehouseReader(ABC):
     """The reading half of a warehouse; see load.warehouse.Warehouse for what each answer means."""
 
     # The names of its tables but the loader's own, in order; takes what `_where` says.
@@ -35,7 +35,7 @@ class Reading(ABC):
         """A way to ask with `?` for bound values. Of a warehouse that is not there yet, every answer is empty."""
 
     @abstractmethod
-    def _columns(self, ask: Ask, table: str) -> dict[str, str] | None:
+    def _columns(self, query: Ask, table: str) -> dict[str, str] | None:
         """{column: declared type}, None for no such table."""
 
     @abstractmethod
@@ -45,9 +45,9 @@ class Reading(ABC):
     @abstractmethod
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult: ...
 
-    def _many(self, ask: Ask, columns: Sequence[str], rest: str, values: Sequence[Any]) -> Iterable[tuple[Any, ...]]:
+    def _many(self, query: Ask, columns: Sequence[str], rest: str, values: Sequence[Any]) -> Iterable[tuple[Any, ...]]:
         """Many short rows, in no order. rest: the statement from `from` on."""
-        return ask(f"select {', '.join(map(quoted, columns))} {rest}", values)
+        return query(f"select {', '.join(map(quoted, columns))} {rest}", values)
 
     @property
     def _where(self) -> Sequence[Any]:
@@ -62,36 +62,36 @@ class Reading(ABC):
         return QueryRefused("asking the warehouse", self._called, found=found, mend=mend)
 
     def existing(self, table: str) -> dict[str, str] | None:
-        with self._reading() as ask:
-            return self._columns(ask, table)
+        with self._reading() as query:
+            return self._columns(query, table)
 
     def state(self, feed: str, source_table: str) -> TableState | None:
-        with self._reading() as ask:
-            columns = self._columns(ask, "_rb_cursor")
-            self._none_kept = self._columns(ask, "_rb_clean") is None
-            return read_state(ask, self._named("_rb_cursor"), columns, feed, source_table) if columns else None
+        with self._reading() as query:
+            columns = self._columns(query, "_rb_cursor")
+            self._none_kept = self._columns(query, "_rb_clean") is None
+            return read_state(query, self._named("_rb_cursor"), columns, feed, source_table) if columns else None
 
     def known_tables(self, feed: str) -> list[str]:
-        with self._reading() as ask:
-            if not self._columns(ask, "_rb_cursor"):
+        with self._reading() as query:
+            if not self._columns(query, "_rb_cursor"):
                 return []
             named = self._named("_rb_cursor")
-            return [row[0] for row in ask(f"select source_table from {named} where feed = ? order by source_table", (feed,))]
+            return [row[0] for row in query(f"select source_table from {named} where feed = ? order by source_table", (feed,))]
 
     def hashes(self, feed: str, source_table: str, version: int) -> bytes | None:
-        with self._reading() as ask:
-            there = self._columns(ask, "_rb_hash")
-            return read_hashes(ask, self._named("_rb_hash"), feed, source_table, version) if there else None
+        with self._reading() as query:
+            there = self._columns(query, "_rb_hash")
+            return read_hashes(query, self._named("_rb_hash"), feed, source_table, version) if there else None
 
     def window_taken(self, feed: str, source_table: str, window: TakenWindow) -> int | None:
-        with self._reading() as ask:
-            there = self._columns(ask, "_rb_window")
-            return read_window(ask, self._named("_rb_window"), feed, source_table, window) if there else None
+        with self._reading() as query:
+            there = self._columns(query, "_rb_window")
+            return read_window(query, self._named("_rb_window"), feed, source_table, window) if there else None
 
     def files(self, feed: str, source_table: str) -> list[FileLine]:
-        with self._reading() as ask:
-            there = self._columns(ask, FILE)
-            return read_files(partial(self._many, ask), self._named(FILE), feed, source_table) if there else []
+        with self._reading() as query:
+            there = self._columns(query, FILE)
+            return read_files(partial(self._many, query), self._named(FILE), feed, source_table) if there else []
 
     def take_again(self, feed: str, source_table: str, paths: Sequence[str]) -> int:
         with self._changing("noting files to take again in") as engine:
@@ -104,10 +104,10 @@ class Reading(ABC):
     def clean(self, feed: str, source_table: str, clean: Clean | None, version: int) -> str:
         if clean is None and self._none_kept:
             return ""
-        with self._reading() as ask:
-            there = self._columns(ask, "_rb_clean") is not None
-            held = read_clean(ask, self._named("_rb_clean"), feed, source_table) if there else None
-            exists = clean is not None and self._columns(ask, clean.name) is not None
+        with self._reading() as query:
+            there = self._columns(query, "_rb_clean") is not None
+            held = read_clean(query, self._named("_rb_clean"), feed, source_table) if there else None
+            exists = clean is not None and self._columns(query, clean.name) is not None
         if is_kept(held, clean, version, exists=exists):
             return ""
         with self._changing("keeping what stands on a table of") as engine:
@@ -131,23 +131,23 @@ class Reading(ABC):
             engine.commit()
 
     def owner(self, table: str) -> tuple[str, str] | None:
-        with self._reading() as ask:
-            if not self._columns(ask, "_rb_cursor"):
+        with self._reading() as query:
+            if not self._columns(query, "_rb_cursor"):
                 return None
-            rows = ask(f'select feed, source_table from {self._named("_rb_cursor")} where "table" = ?', (table,))
+            rows = query(f'select feed, source_table from {self._named("_rb_cursor")} where "table" = ?', (table,))
             return (rows[0][0], rows[0][1]) if rows else None
 
     def ledger(self, *, feed: str | None = None, after: int = 0, limit: int = 1000) -> list[LedgerLine]:
-        with self._reading() as ask:
-            columns = self._columns(ask, "_rb_ledger")
-            return read_ledger(ask, self._named("_rb_ledger"), columns, feed, after, limit) if columns else []
+        with self._reading() as query:
+            columns = self._columns(query, "_rb_ledger")
+            return read_ledger(query, self._named("_rb_ledger"), columns, feed, after, limit) if columns else []
 
     def tables(self) -> list[TableInfo]:
-        with self._reading() as ask:
+        with self._reading() as query:
             latest: dict[str, tuple[str, int, str, str]] = {}
-            if self._columns(ask, "_rb_ledger"):
+            if self._columns(query, "_rb_ledger"):
                 ledger = self._named("_rb_ledger")
-                lines = ask(
+                lines = query(
                     f"""select l."table", l.feed, l.load, l.ended, l.source_table from {ledger} as l
                         join (select "table", max(load) as load from {ledger} group by "table") as newest
                         on newest."table" = l."table" and newest.load = l.load""",
@@ -155,9 +155,9 @@ class Reading(ABC):
                 )
                 latest = {table: (feed, load, ended, source_table) for table, feed, load, ended, source_table in lines}
             found = []
-            for (name,) in ask(self._names, self._where):
-                columns = list((self._columns(ask, name) or {}).items())
-                count = ask(f"select count(*) from {self._named(name)}", ())[0][0]
+            for (name,) in query(self._names, self._where):
+                columns = list((self._columns(query, name) or {}).items())
+                count = query(f"select count(*) from {self._named(name)}", ())[0][0]
                 found.append(TableInfo(name, columns, count, *latest.get(name, (None, None, None, None))))
             return found
 

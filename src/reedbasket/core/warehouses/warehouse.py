@@ -174,7 +174,7 @@ class Load(Protocol):
     def passed_through(self, rows: int) -> None:
         """So many rows came through the sink, or stand in files."""
 
-    def spare(self, keys: TableBatch) -> None:
+    def mark_present(self, keys: TableBatch) -> None:
         """Keys that the source does show, though their records could not be shaped: they have not gone."""
 
     def spare_all(self, files: Iterable[int | None] | None = None) -> None:

@@ -11,16 +11,16 @@ from typing import Any
 from ...core.errors import NotFound
 from ...core.runs import plan_feed, resolve, verify_feed
 from ...core.runs.checkpoints import rewind
-from ...core.runs.planning.order import RunOrder
+from ...core.runs.planning.order import ResolvedRun
 from ...core.warehouses import Warehouse, open_warehouse
 from ...store import Store, definitions, secrets
-from ..outside import outside_of
+from ..run_context import run_context_of
 from .drafts import basket_of
 
 
 def planned(store: Store, feed: str, draft: str = "") -> dict[str, Any]:
     order = _order(store, feed, draft)
-    tables = plan_feed(order, outside_of(store, order))
+    tables = plan_feed(order, run_context_of(store, order))
     full = order.model_dump(mode="json", by_alias=True, exclude={"run", "started", "feed_version"})
     return {
         "feed": feed,
@@ -34,9 +34,9 @@ def planned(store: Store, feed: str, draft: str = "") -> dict[str, Any]:
 
 def verified(store: Store, feed: str, table: str | None, deep: bool) -> list[dict[str, Any]]:
     order = _order(store, feed)
-    found = [one.as_dict() for one in verify_feed(order, outside_of(store, order), deep=deep, only=table)]
+    found = [one.as_dict() for one in verify_feed(order, run_context_of(store, order), deep=deep, only=table)]
     for other in order.others:
-        for one in verify_feed(other, outside_of(store, other), deep=deep, only=table):
+        for one in verify_feed(other, run_context_of(store, other), deep=deep, only=table):
             found.append(one.as_dict() | {"table": f"{one.table} in {other.warehouse.warehouse}"})
     return found
 
@@ -99,14 +99,14 @@ def rewound(store: Store, feed: str, table: str, to: str | None, only_look: bool
         tables = [one for one in order.tables if one.name == table]
         wishes = {table: order.wishes[table]} if table in order.wishes else order.wishes
         alone = order.model_copy(update={"tables": tables, "wishes": wishes})
-        found = plan_feed(alone, outside_of(store, order), {table: now})
+        found = plan_feed(alone, run_context_of(store, order), {table: now})
         planned = next((one for one in found if one.source_table == table), None)
         if planned is not None:
             facts |= {"records": planned.records, "requests": planned.requests, "seconds": planned.seconds}
     return facts
 
 
-def _order(store: Store, feed: str, draft: str = "") -> RunOrder:
+def _order(store: Store, feed: str, draft: str = "") -> ResolvedRun:
     version = definitions.feed_version(store, feed)
     return resolve(basket_of(store, draft), feed, run=0, version=version, started=datetime.now(UTC))
 

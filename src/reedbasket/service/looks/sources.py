@@ -15,13 +15,13 @@ from ...core.runs.inspection.look import check_source, peek, survey
 from ...core.runs.inspection.setup_sql import setup_sql
 from ...core.runs.inspection.trial import try_table
 from ...core.runs.planning.discovered_tables import tables_at
-from ...core.runs.planning.order import RunOrder, SourceOrder, resolve, source_order
-from ...core.runs.request_context import Asking, Outside
+from ...core.runs.planning.order import ResolvedRun, ResolvedSource, resolve, source_order
+from ...core.runs.request_context import Asking, RunContext
 from ...core.sources.http.oauth import begin_errand, client_of, end_errand
 from ...core.spec import Basket
 from ...core.spec.http import HttpTable
 from ...store import Store, definitions, tokens
-from ..outside import outside_of
+from ..run_context import run_context_of
 from .drafts import basket_of
 from .values import shown
 
@@ -29,45 +29,45 @@ from .values import shown
 def check(store: Store, source: str, draft: str = "") -> list[dict[str, Any]]:
     basket = basket_of(store, draft)
     order = _order(basket, source)
-    outside = outside_of(store, order)
+    context = run_context_of(store, order)
     if order.files is not None:
-        return [vars(step) for step in check_files(order, outside, _feeds_of(basket, source))]
+        return [vars(step) for step in check_files(order, context, _feeds_of(basket, source))]
     if order.database is not None:
-        return [vars(step) for step in check_database(order, outside, _feeds_of(basket, source))]
-    return [vars(step) for step in check_source(order, outside, basket.connectors[order.connector].tables)]
+        return [vars(step) for step in check_database(order, context, _feeds_of(basket, source))]
+    return [vars(step) for step in check_source(order, context, basket.connectors[order.connector].tables)]
 
 
 def setup(store: Store, source: str, draft: str = "") -> list[dict[str, Any]]:
     basket = basket_of(store, draft)
     order = _order(basket, source)
-    return [vars(one) for one in setup_sql(order, outside_of(store, order), _feeds_of(basket, source))]
+    return [vars(one) for one in setup_sql(order, run_context_of(store, order), _feeds_of(basket, source))]
 
 
 def surveyed(store: Store, source: str, match: Sequence[str], besides: Sequence[str], draft: str = "") -> list[dict[str, Any]]:
     basket = basket_of(store, draft)
     order = _order(basket, source)
-    outside = outside_of(store, order)
-    tables = _tables(basket, order, outside)
+    context = run_context_of(store, order)
+    tables = _tables(basket, order, context)
     if order.files is not None:
-        return [table.as_dict() for table in survey_files(order, outside, match, besides)]
+        return [table.as_dict() for table in survey_files(order, context, match, besides)]
     if order.database is not None:
-        return [table.as_dict() for table in survey_database(order, outside, match, besides)]
-    return [table.as_dict() for table in survey(order, outside, tables)]
+        return [table.as_dict() for table in survey_database(order, context, match, besides)]
+    return [table.as_dict() for table in survey(order, context, tables)]
 
 
 def peeked(store: Store, source: str, table: str, rows: int, wire: bool, draft: str = "") -> dict[str, Any]:
     basket = basket_of(store, draft)
     order = _order(basket, source)
-    outside = outside_of(store, order)
-    tables = _tables(basket, order, outside)
+    context = run_context_of(store, order)
+    tables = _tables(basket, order, context)
     if order.database is None and order.files is None and table not in tables:
         raise no_such_table("peeking at", f"{source}.{table}", f"tables: {', '.join(tables)}")
     if order.files is not None:
-        found = peek_files(order, outside, table, rows, _feeds_of(basket, source))
+        found = peek_files(order, context, table, rows, _feeds_of(basket, source))
     elif order.database is not None:
-        found = peek_database(order, outside, table, rows)
+        found = peek_database(order, context, table, rows)
     else:
-        found = peek(order, outside, table, tables[table], rows=rows, wire=wire)
+        found = peek(order, context, table, tables[table], rows=rows, wire=wire)
     return {
         "columns": [{"name": name, "type": kind} for name, kind in found.columns],
         "rows": [[shown(value) for value in row] for row in found.rows],
@@ -81,13 +81,13 @@ def tried(store: Store, source: str, table: str, pages: int, draft: str = "") ->
     """An API's table, asked for its first pages: see core.runs.inspection.trial."""
     basket = basket_of(store, draft)
     order = _order(basket, source)
-    outside = outside_of(store, order)
-    tables = _tables(basket, order, outside)
+    context = run_context_of(store, order)
+    tables = _tables(basket, order, context)
     if table not in tables:
         raise no_such_table(
             "trying", f"{source}.{table}", f"tables of its connector: {', '.join(tables) or 'none, for it is no API'}"
         )
-    found = try_table(order, outside, table, tables[table], pages=pages)
+    found = try_table(order, context, table, tables[table], pages=pages)
     return asdict(found) | {
         "columns": [{"name": name, "type": kind} for name, kind in found.columns],
         "rows": [[shown(value) for value in row] for row in found.rows],
@@ -105,7 +105,7 @@ def sent_there(store: Store, source: str, back: str) -> str:
             mend="see `auth` in the connector; only the grant authorization_code wants somebody to sign in",
             code="source.no_person_needed",
         )
-    client = Asking(order, outside_of(store, order)).client
+    client = Asking(order, run_context_of(store, order)).client
     assert client is not None
     errand = begin_errand(client, back)
     tokens.keep_errand(store, source, errand, back)
@@ -117,13 +117,13 @@ def came_back(store: Store, state: str, code: str, refused: str) -> tuple[str, s
     source, verifier, back = tokens.take_errand(store, state)
     try:
         order = _order(definitions.basket(store), source)
-        outside = outside_of(store, order)
+        context = run_context_of(store, order)
         if refused or not code:
             raise Conflict("signing in at", source, found=f"it sent you back: {refused or 'without a code'}", mend="try again")
-        asking = Asking(order, outside)
+        asking = Asking(order, context)
         client = asking.client
         assert client is not None
-        outside.vault(client.fingerprint).keep(end_errand(client, code, verifier, back, asking.ask_for_token))
+        context.vault(client.fingerprint).keep(end_errand(client, code, verifier, back, asking.ask_for_token))
     except ReedError as error:
         return source, quote(f"{error.found}. {error.mend}", safe="")
     return source, ""
@@ -138,26 +138,26 @@ def _holds_token(store: Store, source: str) -> bool:
     order = _order(definitions.basket(store), source)
     if order.auth is None or order.auth.oauth is None:
         return True
-    outside = outside_of(store, order)
+    context = run_context_of(store, order)
     try:
-        values = order.values({setting: outside.reveal(name) for setting, name in order.secrets.items()})
+        values = order.values({setting: context.reveal(name) for setting, name in order.secrets.items()})
     except ReedError:
         return False
-    return outside.vault(client_of(order.auth.oauth, values).fingerprint).token() is not None
+    return context.vault(client_of(order.auth.oauth, values).fingerprint).token() is not None
 
 
-def _order(basket: Basket, source: str) -> SourceOrder:
+def _order(basket: Basket, source: str) -> ResolvedSource:
     return source_order(basket, source, started=datetime.now(UTC))
 
 
-def _tables(basket: Basket, order: SourceOrder, outside: Outside) -> dict[str, HttpTable]:
+def _tables(basket: Basket, order: ResolvedSource, context: RunContext) -> dict[str, HttpTable]:
     """Of an API; asked of the source where only it knows."""
     if order.database is not None or order.files is not None:
         return {}
-    return tables_at(order, outside) if order.asked is not None else basket.connectors[order.connector].tables
+    return tables_at(order, context) if order.asked is not None else basket.connectors[order.connector].tables
 
 
-def _feeds_of(basket: Basket, source: str) -> list[RunOrder]:
+def _feeds_of(basket: Basket, source: str) -> list[ResolvedRun]:
     now = datetime.now(UTC)
     return [
         resolve(basket, name, run=0, version=0, started=now)

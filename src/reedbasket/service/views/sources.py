@@ -12,7 +12,7 @@ from pydantic import Field
 
 from ... import wire
 from ...core.runs.inspection.look import how
-from ...core.runs.planning.order import SourceOrder, source_order
+from ...core.runs.planning.order import ResolvedSource, source_order
 from ...core.spec import Basket
 from ...core.spec.model import Source
 from ...core.spec.template import fill
@@ -169,7 +169,7 @@ def _source(basket: Basket, name: str, signed_in: bool, asked: int, lags: Sequen
     }
 
 
-def _order(basket: Basket, source: str) -> SourceOrder:
+def _order(basket: Basket, source: str) -> ResolvedSource:
     return source_order(basket, source, started=datetime.now(UTC))
 
 

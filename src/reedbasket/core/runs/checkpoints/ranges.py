@@ -17,7 +17,7 @@ Bound = int | date | datetime | str
 
 
 @dataclass(frozen=True)
-class Midst:
+class RangeCheckpoint:
     """All rows below a bound are taken, or all where there is none. then: where changes go on from once all are; None where each run
     reads everything."""
 
@@ -29,7 +29,7 @@ class Midst:
         return SavedCursor("ranges", json.dumps({"below": self.below, "then": then}), None, column)
 
     @classmethod
-    def of(cls, saved: SavedCursor | None, column: str) -> Midst | None:
+    def of(cls, saved: SavedCursor | None, column: str) -> RangeCheckpoint | None:
         """None where nothing was saved in the midst of ranges of that column."""
         if saved is None or saved.kind != "ranges" or saved.column != column:
             return None
@@ -75,7 +75,7 @@ def bounds(database: Database, source: str, column: Column, count: int, done: Bo
 
 
 def spans(
-    database: Database, source: str, column: Column, count: int, midst: Midst, rows: int = 0, *, is_table: bool
+    database: Database, source: str, column: Column, count: int, midst: RangeCheckpoint, rows: int = 0, *, is_table: bool
 ) -> Iterator[tuple[SavedCursor, tuple[Bound | None, Bound | None]]]:
     """[(all up to its end, where a range begins and ends)], of what is not taken. rows: so many were, of the table as it lies."""
     blocks = database.hold(source) if is_table else 0
@@ -86,7 +86,7 @@ def spans(
             return
     ends = [done, *bounds(database, source, column, count, done, blocks)]
     for begin, end in zip(ends, [*ends[1:], None]):
-        yield Midst(None if end is None else as_text(end), midst.then).saved(column.name), (begin, end)
+        yield RangeCheckpoint(None if end is None else as_text(end), midst.then).saved(column.name), (begin, end)
 
 
 def place_behind(database: Database, source: str, place: Column, rows: int) -> Bound | None:

@@ -8,10 +8,10 @@ from ...shaping.shaper import Shaper
 from ...warehouses.loader.write_mode_migration import Transition, transition
 from ...warehouses.warehouse import TableState, Warehouse
 from ..planning.matched_tables import Held
-from ..planning.order import RunOrder, TableOrder
+from ..planning.order import ResolvedRun, ResolvedTable
 
 
-def moved(table: TableOrder, state: TableState | None) -> Transition:
+def moved(table: ResolvedTable, state: TableState | None) -> Transition:
     """What the definition's way of writing means for what is loaded already."""
     cursor: tuple[str, str] | None = (table.cursor.column, table.cursor.type) if table.cursor else None
     if table.window:
@@ -27,7 +27,7 @@ def moved(table: TableOrder, state: TableState | None) -> Transition:
     return transition(state, write=table.write, key=table.key, link=table.link, by=table.by, cursor=cursor)
 
 
-def require_accepted(table: TableOrder, change: Transition, accept: bool) -> None:
+def require_accepted(table: ResolvedTable, change: Transition, accept: bool) -> None:
     """Raises DefinitionError where something loaded cannot be kept, and nobody said that it may go."""
     if change.losses and not accept:
         raise DefinitionError(
@@ -39,14 +39,14 @@ def require_accepted(table: TableOrder, change: Transition, accept: bool) -> Non
         )
 
 
-def held_of(table: TableOrder, feed: str, warehouse: Warehouse, state: TableState | None) -> Held | None:
+def held_of(table: ResolvedTable, feed: str, warehouse: Warehouse, state: TableState | None) -> Held | None:
     """What tells files that are new from those that are in the table."""
     if state is None:
         return None
     return Held(state.structure, warehouse.files(feed, table.name) if table.by == "files" else ())
 
 
-def shaper_for(order: RunOrder, table: TableOrder, state: TableState | None, *, again: bool = False) -> Shaper:
+def shaper_for(order: ResolvedRun, table: ResolvedTable, state: TableState | None, *, again: bool = False) -> Shaper:
     """again: for a replay. What a database declares is known, and a value that was rejected changes no column's type."""
     structure = state.structure.copy() if state else TableShape(table.target)
     drift = order.drift.model_copy(update={"types": "reject"}) if again and order.database is not None else order.drift

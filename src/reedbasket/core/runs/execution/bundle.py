@@ -18,7 +18,7 @@ from ...spec.times import format_time
 from ...warehouses import Warehouse as OpenWarehouse
 from ...warehouses.duckdb.connect import connect_scratch
 from ...warehouses.warehouse import TableInfo
-from ..planning.order import RunOrder
+from ..planning.order import ResolvedRun
 
 VERSION = 1
 _SCRATCH = ".loading.duckdb"
@@ -36,14 +36,14 @@ _JSON_TYPES: tuple[tuple[tuple[str, ...], dict[str, Any]], ...] = (
 )
 
 
-def bundling(order: RunOrder, folder: Path) -> RunOrder:
+def bundling(order: ResolvedRun, folder: Path) -> ResolvedRun:
     """The same order, into the bundle's folder in place of its warehouse; the ledger tells of loads there by the folder's name."""
     folder.mkdir(parents=True, exist_ok=True)
     scratch = Warehouse.model_validate({"warehouse": folder.name, "on": "duckdb", "path": str(folder / _SCRATCH)})
     return order.model_copy(update={"warehouse": scratch, "others": []})
 
 
-def write_bundle(order: RunOrder, warehouse: OpenWarehouse, folder: Path, ended: datetime) -> dict[str, Any]:
+def write_bundle(order: ResolvedRun, warehouse: OpenWarehouse, folder: Path, ended: datetime) -> dict[str, Any]:
     """The files out of what was loaded, then the manifest, and what was loaded goes. Answers the manifest."""
     tables = []
     found = warehouse.tables()
@@ -67,7 +67,7 @@ def write_bundle(order: RunOrder, warehouse: OpenWarehouse, folder: Path, ended:
     return manifest
 
 
-def _table(connection: Any, order: RunOrder, warehouse: OpenWarehouse, table: TableInfo, folder: Path) -> dict[str, Any]:
+def _table(connection: Any, order: ResolvedRun, warehouse: OpenWarehouse, table: TableInfo, folder: Path) -> dict[str, Any]:
     columns = [
         (name, _LINKS.get(name, name), kind) for name, kind in table.columns if name in _LINKS or not name.startswith("_rb_")
     ]

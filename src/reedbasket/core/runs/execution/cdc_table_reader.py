@@ -9,21 +9,21 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 from ...changes.cdc_structure import structure_of, untold
-from ...records.bounded_queue import Handover
+from ...records.bounded_queue import BoundedQueue
 from ...records.position import SavedCursor
 from ...sources.chunk import Chunk
 from ...sources.requests_seen import RequestSeen
 from ...sources.sql import Column
 from ...sources.sql.changelog import ChangeLog, LogLost
 from ...wording import many, size
-from ..checkpoints.ranges import Midst
+from ..checkpoints.ranges import RangeCheckpoint
 from ..planning.column_selection import wanted_column
-from ..planning.order import SourceOrder
+from ..planning.order import ResolvedSource
 from ..planning.table_selection import Chosen
-from .database_table_reader import SqlTaking
+from .database_table_reader import DatabaseTableReader
 
 if TYPE_CHECKING:
-    from .database_session import SqlReading
+    from .database_session import DatabaseSession
 
 
 @dataclass
@@ -34,7 +34,7 @@ class FollowedLog:
     log: ChangeLog
     tables: list[Chosen]
     warehouses: int
-    positions: dict[tuple[str, LogTaking], str]
+    positions: dict[tuple[str, CdcTableReader], str]
     prepared: bool = False
     told: bool = False
 
@@ -44,13 +44,13 @@ class FollowedLog:
             self.log.confirm(list(self.positions.values()))
 
 
-class LogTaking(SqlTaking):
+class CdcTableReader(DatabaseTableReader):
     """See reading.Pass. Before `begin` it only tells what it would do."""
 
     def __init__(
         self,
-        reading: SqlReading,
-        order: SourceOrder,
+        reading: DatabaseSession,
+        order: ResolvedSource,
         chosen: Chosen,
         saved: SavedCursor | None,
         seen: Callable[[RequestSeen], None],
@@ -106,14 +106,14 @@ class LogTaking(SqlTaking):
         self.notes.append(("warning", "log.read_anew", why))
         self._position = self.from_text = None
         self._start = ""
-        self._midst = Midst(None, None) if self._chosen.range_column is not None else None
+        self._midst = RangeCheckpoint(None, None) if self._chosen.range_column is not None else None
 
     def committed(self, cursor: SavedCursor | None) -> None:
         super().committed(cursor)
         if cursor is not None:
             self._followed.positions[self._chosen.name, self] = cursor.value if cursor.kind == "log" else self._start
 
-    def chunks(self) -> Iterator[Chunk] | Handover[Chunk]:
+    def chunks(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
         return self._whole() if self._position is None else self._changes()
 
     def _changes(self) -> Iterator[Chunk]:

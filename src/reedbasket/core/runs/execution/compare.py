@@ -23,7 +23,7 @@ from ...records.layout import Family
 from ...records.structure import ColumnShape
 from ...warehouses.loader.write_mode_migration import Transition
 from ...warehouses.warehouse import TableState, Warehouse
-from ..planning.order import TableOrder
+from ..planning.order import ResolvedTable
 
 # 16 bytes a record, and one while comparing: 136 MB. Beyond it nothing is kept, and the merge sorts out what is unchanged.
 MOST_COMPARED = 8_000_000
@@ -211,7 +211,7 @@ def _bytes(array: pa.Array) -> bytes:
 
 
 def comparer_for(
-    feed: str, table: TableOrder, warehouse: Warehouse, state: TableState | None, change: Transition
+    feed: str, table: ResolvedTable, warehouse: Warehouse, state: TableState | None, change: Transition
 ) -> Comparer | None:  # fmt: skip
     """None where a table is not compared."""
     if table.by != "compare":
@@ -222,14 +222,14 @@ def comparer_for(
     return Comparer(table.key, saved)
 
 
-def _keys_are_plain(table: TableOrder, state: TableState) -> bool:
+def _keys_are_plain(table: ResolvedTable, state: TableState) -> bool:
     """Keys of other kinds look different in the warehouse, and cannot be told from there: all is merged then."""
     nodes = [state.structure.field(name) for name in table.key]
     plain = all(isinstance(node, ColumnShape) and node.kind in ("int64", "text") for node in nodes)
     return plain and not set(table.key) & set(table.shaping.cast)
 
 
-def gone_keys(compare: Comparer, table: TableOrder, family: Family, warehouse: Warehouse) -> Sequence[tuple[Any, ...]]:
+def gone_keys(compare: Comparer, table: ResolvedTable, family: Family, warehouse: Warehouse) -> Sequence[tuple[Any, ...]]:
     """Keys of what the source no longer shows; none where it had nothing to be compared with."""
     if not compare.compared or compare.doubted:
         return ()

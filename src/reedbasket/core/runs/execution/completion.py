@@ -13,7 +13,7 @@ from ...shaping.unused_rules import unmatched
 from ...spec.limits import exceeds
 from ...warehouses.warehouse import LoadTarget, Warehouse
 from ..events import TableProgress
-from ..planning.order import RunOrder, TableOrder
+from ..planning.order import ResolvedRun, ResolvedTable
 
 
 def closing_notes(progress: TableProgress, shaper: Shaper) -> Iterator[tuple[Any, str, str]]:
@@ -41,13 +41,13 @@ def notes_of(changes: Sequence[Change], *, drifted: bool) -> Iterator[tuple[Any,
         yield "warning" if drifted and (change.ignored or change.what == "vanished") else "info", code, change.words
 
 
-def require_few(order: RunOrder, table: str, rejected: int, rejects: Sequence[Reject]) -> None:
+def require_few(order: ResolvedRun, table: str, rejected: int, rejects: Sequence[Reject]) -> None:
     """While records come. Raises TooManyRejects where the limit is a number. rejected: of the run; rejects: the latest of them."""
     if isinstance(order.stop_after, int) and rejected > order.stop_after:
         raise _too_many(order, table, f"{rejected} records were rejected", f"; the last: {rejects[-1].message}")
 
 
-def require_some_good(order: RunOrder, table: str, progress: TableProgress) -> None:
+def require_some_good(order: ResolvedRun, table: str, progress: TableProgress) -> None:
     """Once all have come. Raises TooManyRejects where a share of them was rejected that is beyond the limit, or all of them."""
     rejected, read = progress.rejected, progress.read
     if rejected and rejected >= read:
@@ -57,7 +57,7 @@ def require_some_good(order: RunOrder, table: str, progress: TableProgress) -> N
         raise _too_many(order, table, f"{rejected} of {read} records were rejected", "")
 
 
-def _too_many(order: RunOrder, table: str, found: str, more: str) -> TooManyRejects:
+def _too_many(order: ResolvedRun, table: str, found: str, more: str) -> TooManyRejects:
     return TooManyRejects(
         "reading",
         table,
@@ -67,7 +67,7 @@ def _too_many(order: RunOrder, table: str, found: str, more: str) -> TooManyReje
 
 
 def target_of(
-    order: RunOrder, table: TableOrder, *, complete: bool, again: bool, tombstones: bool, sweeps: bool, flat: bool
+    order: ResolvedRun, table: ResolvedTable, *, complete: bool, again: bool, tombstones: bool, sweeps: bool, flat: bool
 ) -> LoadTarget:
     """What the load is told of the table; see LoadTarget."""
     return LoadTarget(
@@ -89,6 +89,6 @@ def target_of(
     )
 
 
-def kept_clean(order: RunOrder, table: TableOrder, warehouse: Warehouse, version: int) -> str:
+def kept_clean(order: ResolvedRun, table: ResolvedTable, warehouse: Warehouse, version: int) -> str:
     """What the feed keeps on top of the table, made anew where that is due: what was done, in words. version: see Load."""
     return warehouse.clean(order.feed, table.name, table.shaping.clean, version) if version else ""

@@ -13,28 +13,28 @@ from ...shaping.fast_path import Expected
 from ...sources.requests_seen import RequestSeen
 from ...sources.sql import Database, Table
 from ...sources.sql.open import open_database
-from ..planning.matched_tables import Offered, ignored, none_at_all, unmatched
-from ..planning.order import RunOrder, SourceOrder, TableOrder
+from ..planning.matched_tables import MatchedTables, ignored, none_at_all, unmatched
+from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
 from ..planning.table_selection import Choice, Chosen, choose, home_of
-from ..request_context import Outside
-from .cdc_table_reader import FollowedLog, LogTaking, slot_for
-from .database_table_reader import SqlTaking
+from ..request_context import RunContext
+from .cdc_table_reader import CdcTableReader, FollowedLog, slot_for
+from .database_table_reader import DatabaseTableReader
 from .spool import Spool
 
 
-class SqlReading:
+class DatabaseSession:
     """See reading.Reading. `database` is read in one snapshot from its opening on."""
 
-    def __init__(self, order: SourceOrder, outside: Outside, seen: Callable[[RequestSeen], None]) -> None:
+    def __init__(self, order: ResolvedSource, context: RunContext, seen: Callable[[RequestSeen], None]) -> None:
         """Raises SecretMissing, SourceError."""
         assert order.database is not None
         self._order = order
         self._seen = seen
         source = order.database
-        password = outside.reveal(source.password.secret) if source.password else None
+        password = context.reveal(source.password.secret) if source.password else None
         self.mask = Mask([password] if password else [])
         self.home = home_of(source)
-        self.database: Database = open_database(source, password, outside.places, outside.stop)
+        self.database: Database = open_database(source, password, context.places, context.stop)
         self._chosen: dict[str, Chosen] = {}
         self._logs: dict[str, FollowedLog] = {}
         self._feed, self._accept, self._warehouses = "", False, 1
@@ -45,7 +45,7 @@ class SqlReading:
         assert self._order.database is not None
         return self._order.database.statement_timeout.total_seconds()
 
-    def offered(self, order: RunOrder) -> Offered:
+    def offered(self, order: ResolvedRun) -> MatchedTables:
         self._feed, self._accept = order.feed, order.accept
         self._warehouses = max(self._warehouses, 1 + len(order.others))
         choice = self.choose(order)
@@ -56,9 +56,9 @@ class SqlReading:
         if choice.unreadable:
             words = f"a pattern of the feed matches these, and they cannot be read: {', '.join(choice.unreadable)}"
             notes.append(("warning", "table.no_right", words))
-        return Offered(order.model_copy(update={"tables": tables}), problems, notes)
+        return MatchedTables(order.model_copy(update={"tables": tables}), problems, notes)
 
-    def choose(self, order: RunOrder) -> Choice:
+    def choose(self, order: ResolvedRun) -> Choice:
         queries, problems = {}, dict[str, ReedError]()
         for name, own in order.wishes.items():
             if own is not None and own.query is not None:
@@ -94,18 +94,18 @@ class SqlReading:
 
     def take(
         self,
-        table: TableOrder,
+        table: ResolvedTable,
         saved: SavedCursor | None,
         *,
         expected: Callable[[], Expected | None] | None = None,
         until: datetime | None = None,
         latest: bool = False,
         held: object = None,
-    ) -> SqlTaking:
+    ) -> DatabaseTableReader:
         chosen = self._chosen[table.name]
         if chosen.by == "log":
-            return LogTaking(self, self._order, chosen, saved, self._seen, self._log_of(chosen), accept=self._accept)
-        return SqlTaking(self, self._order, self._chosen[table.name], saved, self._seen, until=until, latest=latest)
+            return CdcTableReader(self, self._order, chosen, saved, self._seen, self._log_of(chosen), accept=self._accept)
+        return DatabaseTableReader(self, self._order, self._chosen[table.name], saved, self._seen, until=until, latest=latest)
 
     def _log_of(self, chosen: Chosen) -> FollowedLog:
         """The log that a table follows, with all the others of the feed that do."""
@@ -121,12 +121,12 @@ class SqlReading:
         for followed in self._logs.values():
             followed.settle()
 
-    def alone(self, table: Table, name: str) -> SqlTaking:
+    def alone(self, table: Table, name: str) -> DatabaseTableReader:
         """A table by itself, without a feed."""
         from ...spec.model import FeedTable, Nesting
 
         chosen = Chosen(name, name, FeedTable(), table, "everything", "append", [], "apply", Nesting())
-        return SqlTaking(self, self._order, chosen, None, self._seen)
+        return DatabaseTableReader(self, self._order, chosen, None, self._seen)
 
     def wanted_again(self, table: str) -> bool:
         return False
@@ -141,8 +141,8 @@ class SqlReading:
         self.database.close()
 
 
-def table_order(chosen: Chosen) -> TableOrder:
-    return TableOrder(
+def table_order(chosen: Chosen) -> ResolvedTable:
+    return ResolvedTable(
         name=chosen.name,
         target=chosen.target,
         by=chosen.by,

@@ -13,13 +13,13 @@ import pyarrow as pa
 from ...changes.cursor import CursorTracker, saved_at
 from ...changes.window import position, windows, within
 from ...errors import ReedError
-from ...records.bounded_queue import Handover
+from ...records.bounded_queue import BoundedQueue
 from ...records.column_records import ColumnRecords
 from ...records.plain_values import as_records
 from ...records.position import SavedCursor
 from ...sources.batching import several
 from ...sources.chunk import Chunk
-from ...sources.parallel_reader import Mingled
+from ...sources.parallel_reader import UnorderedParallelReader
 from ...sources.requests_seen import RequestSeen
 from ...sources.sql import Column, Statement
 from ...sources.sql.bound_values import names_in
@@ -28,29 +28,29 @@ from ...sources.sql.database import Following, none_follows
 from ...spec import template
 from ...spec.time_steps import Window
 from ...spec.times import format_time, parse_time, plain_time
-from ..checkpoints.ranges import Midst, newest, spans
+from ..checkpoints.ranges import RangeCheckpoint, newest, spans
 from ..planning.column_selection import wanted_columns
-from ..planning.order import SourceOrder
+from ..planning.order import ResolvedSource
 from ..planning.table_selection import Chosen
 from .passthrough import Straight
 from .table_reader import saved_key
 
 if TYPE_CHECKING:
-    from .database_session import SqlReading
+    from .database_session import DatabaseSession
 
 # A first read goes by the cursor's index, so that it may commit on the way, from this many rows on; below, the table is read as it lies.
 _ORDERED_FROM_ROWS = 1_000_000
 
 
-class SqlTaking:
+class DatabaseTableReader:
     """See reading.Pass."""
 
     shifts = False
 
     def __init__(
         self,
-        reading: SqlReading,
-        order: SourceOrder,
+        reading: DatabaseSession,
+        order: ResolvedSource,
         chosen: Chosen,
         saved: SavedCursor | None,
         seen: Callable[[RequestSeen], None],
@@ -71,7 +71,7 @@ class SqlTaking:
         self.ended_notes: list[tuple[Any, str, str]] = []
         self._lag: Lag | None = None
         self._columns, self.left_out = wanted_columns(chosen, reading.database.as_text)
-        self._midst: Midst | None = None
+        self._midst: RangeCheckpoint | None = None
         self._leader = self
         values = order.values({})
         ranged = chosen.range_column if order.window is None else None
@@ -104,16 +104,16 @@ class SqlTaking:
             self._version = reading.database.row_version()
             self.from_text = saved.value if saved else None
 
-    def _of_ranges(self, column: Column, saved: SavedCursor | None) -> Midst | None:
+    def _of_ranges(self, column: Column, saved: SavedCursor | None) -> RangeCheckpoint | None:
         """None where the table has been read whole, and changes go on from what is saved."""
         if saved is not None and saved.kind != "ranges" and self._chosen.by not in ("everything", "compare"):
             return None
         if self._chosen.cursor is not None and self._chosen.cursor.start:
             return None  # the first read is a part too, and goes by the cursor's index
-        midst = Midst.of(saved, column.name)
-        return midst if midst is not None and midst.below is not None else Midst(None, None)
+        midst = RangeCheckpoint.of(saved, column.name)
+        return midst if midst is not None and midst.below is not None else RangeCheckpoint(None, None)
 
-    def _follow(self, order: SourceOrder, chosen: Chosen, values: dict[str, Any]) -> None:
+    def _follow(self, order: ResolvedSource, chosen: Chosen, values: dict[str, Any]) -> None:
         rule, table = chosen.cursor, chosen.table
         assert rule is not None
         given = order.window if rule.type == "time" else None
@@ -146,7 +146,7 @@ class SqlTaking:
     def cursor_from(self) -> Any:
         return self.tracker.request_from if self.tracker else None
 
-    def chunks(self) -> Iterator[Chunk] | Handover[Chunk]:
+    def chunks(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
         """Raises SourceError, RunCancelled."""
         return self._over_windows() if self._by_windows else self._whole()
 
@@ -193,7 +193,7 @@ class SqlTaking:
     def begins(self) -> Any:
         return saved_key(self._saved)
 
-    def follow(self, leader: SqlTaking) -> None:
+    def follow(self, leader: DatabaseTableReader) -> None:
         self._leader = leader
 
     @property
@@ -248,7 +248,7 @@ class SqlTaking:
         make = getattr(database, "straight", None)
         return make(self.statement(None), self._seen) if make is not None else None
 
-    def _whole(self) -> Iterator[Chunk] | Handover[Chunk]:
+    def _whole(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
         """All rows of a table or query: by one statement, or one for each range."""
         chosen, database = self._chosen, self._reading.database
         rule = chosen.own.ranges
@@ -268,11 +268,11 @@ class SqlTaking:
         def read(statement: Statement, following: Following) -> Iterator[Chunk]:
             return self.read(statement, None, following)
 
-        mark = Midst(None, self._ranges_begin().then).saved(column.name)
+        mark = RangeCheckpoint(None, self._ranges_begin().then).saved(column.name)
         whole = replace(self.statement(None), as_it_lies=True) if column.declared == "tid" and not chosen.own.where else None
         # A table that takes longer than one statement may is for ranges.
         seconds = self._reading.statement_seconds / 2
-        return Mingled(behind, read, at_once, chosen.name, mark, whole, seconds)
+        return UnorderedParallelReader(behind, read, at_once, chosen.name, mark, whole, seconds)
 
     def _in_ranges(self, column: Column, count: int, rows: int = 0) -> Iterator[tuple[SavedCursor, Statement]]:
         """See ranges.spans; each with its statement."""
@@ -281,11 +281,11 @@ class SqlTaking:
         for mark, span in spans(self._reading.database, self._source, column, count, midst, rows, is_table=is_table):
             yield mark, self.statement(None, span)
 
-    def _ranges_begin(self) -> Midst:
+    def _ranges_begin(self) -> RangeCheckpoint:
         """With where changes go on from behind them: from before the first one is read."""
         assert self._midst is not None
         if self._midst.then is None:
-            self._midst = Midst(self._midst.below, self._after_ranges())
+            self._midst = RangeCheckpoint(self._midst.below, self._after_ranges())
         return self._midst
 
     def _after_ranges(self) -> SavedCursor | None:

@@ -17,13 +17,13 @@ from ...sources.pace import Wait
 from ...sources.requests_seen import RequestSeen
 from ...warehouses import LedgerLine, Warehouse, open_warehouse
 from ..events import Gone, Level, Listener, RunOutcome, TableProgress
-from ..planning.matched_tables import Offered
-from ..planning.order import RunOrder, TableOrder
+from ..planning.matched_tables import MatchedTables
+from ..planning.order import ResolvedRun, ResolvedTable
 from ..planning.table_drift import as_drift, as_missing, missing_tables, new_tables
-from ..request_context import Outside
+from ..request_context import RunContext
 from .replay import Again, Replayed
-from .shared_reader import SharedReading, SharedTable
-from .source_session import Reading, open_reading
+from .shared_reader import SharedSession, SharedTable
+from .source_session import SourceSession, open_session
 from .table_run import TableRun
 
 # Errors after which the other tables would meet the same: the source as a whole, or the warehouse.
@@ -52,8 +52,8 @@ class RunResult:
 
 
 def run_feed(
-    order: RunOrder,
-    outside: Outside,
+    order: ResolvedRun,
+    context: RunContext,
     *,
     listener: Listener,
     clock: Callable[[], datetime],
@@ -66,7 +66,7 @@ def run_feed(
     mask = Mask()
     heard = _Heard(listener)
     try:
-        reading = open_reading(order, outside, heard.request, heard.wait)
+        reading = open_session(order, context, heard.request, heard.wait)
         mask = reading.mask
         try:
             others = [reading.offered(other) for other in order.others]
@@ -80,7 +80,7 @@ def run_feed(
             for note in offered.notes:
                 listener.log(*note)
             if again is None:
-                first = _run_tables(offered, progresses, reading, outside, listener, clock, None, heard, into)
+                first = _run_tables(offered, progresses, reading, context, listener, clock, None, heard, into)
             else:
                 first = None
                 # Each takes what itself rejected, one after the other.
@@ -89,7 +89,7 @@ def run_feed(
                 ):
                     name = other.order.warehouse.warehouse
                     own = {table: held for (where, table), held in again.items() if where == name}
-                    problem = _run_tables(other, shown, reading, outside, told, clock, own, heard, [])
+                    problem = _run_tables(other, shown, reading, context, told, clock, own, heard, [])
                     first = first or problem
             _settle(reading, listener)
         finally:
@@ -113,10 +113,10 @@ def run_feed(
 
 
 def _run_tables(
-    offered: Offered,
+    offered: MatchedTables,
     progresses: list[TableProgress],
-    reading: Reading,
-    outside: Outside,
+    reading: SourceSession,
+    context: RunContext,
     listener: Listener,
     clock: Callable[[], datetime],
     again: Mapping[str, Replayed] | None,
@@ -128,7 +128,7 @@ def _run_tables(
     first: errors.ReedError | None = None
 
     def hash_key() -> bytes:
-        return outside.reveal(order.hash_with).encode()
+        return context.reveal(order.hash_with).encode()
 
     def failed(progress: TableProgress, error: errors.ReedError) -> None:
         nonlocal first
@@ -143,15 +143,15 @@ def _run_tables(
     warehouse: Warehouse | None = None
     problem: errors.ReedError | None = None
     try:
-        warehouse = open_warehouse(order.warehouse, outside.places, outside.reveal)
+        warehouse = open_warehouse(order.warehouse, context.places, context.reveal)
     except errors.ReedError as error:
         if not into:
             raise
         problem = error  # told with each of its tables, as of the others; those are loaded all the same
     # What a warehouse's connection is used in is one thread, from its first load to its end.
-    lane = ThreadPoolExecutor(1, f"load {order.warehouse.warehouse}")
+    loader_thread = ThreadPoolExecutor(1, f"load {order.warehouse.warehouse}")
     for one in into:
-        one.open(outside)
+        one.open(context)
     try:
         known = warehouse or next((other.warehouse for other in into if other.warehouse is not None), None)
         new = new_tables(order, known) if again is None and known is not None else []
@@ -180,9 +180,9 @@ def _run_tables(
                     listener.progress(progress)
                     continue
                 if into:
-                    first_end = _One(order, table, warehouse, progress, listener, lane, problem)
+                    first_end = _One(order, table, warehouse, progress, listener, loader_thread, problem)
                     ends = [first_end, *(other.one(place) for other in into)]
-                    _run_together(ends, reading, hash_key, outside, clock)
+                    _run_together(ends, reading, hash_key, context, clock)
                     for end in ends:
                         if end.error is not None:
                             end.progress.seconds = time.monotonic() - began
@@ -197,7 +197,7 @@ def _run_tables(
                     continue
                 assert warehouse is not None
                 TableRun(
-                    order, table, warehouse, reading, hash_key, listener, outside, clock, progress, records
+                    order, table, warehouse, reading, hash_key, listener, context, clock, progress, records
                 ).run()  # fmt: skip
                 _summary(listener, progress)
             except errors.ReedError as error:
@@ -211,16 +211,16 @@ def _run_tables(
     finally:
         if warehouse is not None:
             if into:
-                lane.submit(warehouse.close).result()
+                loader_thread.submit(warehouse.close).result()
             else:
                 warehouse.close()
-        lane.shutdown()
+        loader_thread.shutdown()
         for one in into:
             one.close()
     return first
 
 
-def _settle(reading: Reading, listener: Listener) -> None:
+def _settle(reading: SourceSession, listener: Listener) -> None:
     """All that is lost where this fails is time: the next run passes over what it is told again."""
     try:
         reading.settle()
@@ -232,19 +232,19 @@ def _settle(reading: Reading, listener: Listener) -> None:
 class _One:
     """One warehouse's part of a table. error: with which it ended, or why it is not even open."""
 
-    order: RunOrder
-    table: TableOrder
+    order: ResolvedRun
+    table: ResolvedTable
     warehouse: Warehouse | None
     progress: TableProgress
     listener: Listener
-    lane: ThreadPoolExecutor
+    loader_thread: ThreadPoolExecutor
     error: errors.ReedError | None = None
 
 
 class _Into:
     """Another of the feed's warehouses, with what it is told of in the run's listener: all of it under its own name."""
 
-    def __init__(self, order: RunOrder, listener: Listener) -> None:
+    def __init__(self, order: ResolvedRun, listener: Listener) -> None:
         self._order = order
         self._listener = listener
         self._name = order.warehouse.warehouse
@@ -253,10 +253,10 @@ class _Into:
         self._problem: errors.ReedError | None = None
         self._lane = ThreadPoolExecutor(1, f"load {self._name}")
 
-    def open(self, outside: Outside) -> None:
+    def open(self, context: RunContext) -> None:
         """What keeps it from being opened is told with each of its tables."""
         try:
-            self.warehouse = open_warehouse(self._order.warehouse, outside.places, outside.reveal)
+            self.warehouse = open_warehouse(self._order.warehouse, context.places, context.reveal)
         except errors.ReedError as error:
             self._problem = error
 
@@ -295,7 +295,11 @@ class _Into:
 
 
 def _run_together(
-    ends: Sequence[_One], reading: Reading, hash_key: Callable[[], bytes], outside: Outside, clock: Callable[[], datetime]
+    ends: Sequence[_One],
+    reading: SourceSession,
+    hash_key: Callable[[], bytes],
+    context: RunContext,
+    clock: Callable[[], datetime],
 ) -> None:
     """One table into each; what ends one of them is kept with it, and leaves the others alone. Raises defects of ours."""
     ends = [end for end in ends if end.error is None]
@@ -305,10 +309,10 @@ def _run_together(
     defects: list[BaseException] = []
 
     def run(end: _One) -> None:
-        own: Any = SharedReading(reading, shared)
+        own: Any = SharedSession(reading, shared)
         assert end.warehouse is not None
         try:
-            TableRun(end.order, end.table, end.warehouse, own, hash_key, end.listener, outside, clock, end.progress).run()
+            TableRun(end.order, end.table, end.warehouse, own, hash_key, end.listener, context, clock, end.progress).run()
         except errors.ReedError as error:
             end.error = error
         except BaseException as defect:
@@ -316,7 +320,7 @@ def _run_together(
         finally:
             shared.leave(own.branch)
 
-    for task in [end.lane.submit(run, end) for end in ends]:
+    for task in [end.loader_thread.submit(run, end) for end in ends]:
         task.result()
     if defects:
         raise defects[0]

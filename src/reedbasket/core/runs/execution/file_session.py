@@ -16,25 +16,25 @@ from ...sources.files.stores.open import open_store
 from ...sources.requests_seen import RequestSeen
 from ...spec.pattern import Pattern
 from ..planning.file_table_selection import ChosenFiles, choose_files
-from ..planning.matched_tables import Held, Offered
-from ..planning.order import RunOrder, SourceOrder, TableOrder
-from ..request_context import Outside
-from .file_table_reader import FileTaking
+from ..planning.matched_tables import Held, MatchedTables
+from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
+from ..request_context import RunContext
+from .file_table_reader import FileTableReader
 from .spool import Spool
 
 
-class FileReading:
+class FileSession:
     """See reading.Reading. widens: whether columns widen where the source's values do."""
 
-    def __init__(self, order: SourceOrder, outside: Outside, seen: Callable[[RequestSeen], None]) -> None:
+    def __init__(self, order: ResolvedSource, context: RunContext, seen: Callable[[RequestSeen], None]) -> None:
         """Raises SecretMissing, SourceError."""
         assert order.files is not None
         self._order = order
-        self._outside = outside
+        self._context = context
         self._seen = seen
-        self.mask = Mask([outside.reveal(name) for name in order.secrets.values()])
+        self.mask = Mask([context.reveal(name) for name in order.secrets.values()])
         self.zone = order.files.zone
-        self.store: Store = open_store(order.files, outside.reveal, outside.places)
+        self.store: Store = open_store(order.files, context.reveal, context.places)
         self.widens = True
         self._listed: dict[str, list[FileInfo]] = {}
         self._matching: dict[tuple[str, ...], list[tuple[FileInfo, Pattern]]] = {}
@@ -42,7 +42,7 @@ class FileReading:
         self._stores: dict[str, Store] = {}
         self._told: dict[str, FileInfo | None] = {}
 
-    def offered(self, order: RunOrder) -> Offered:
+    def offered(self, order: ResolvedRun) -> MatchedTables:
         self.widens = order.drift.types in ("accept", "stop")
         chosen = choose_files(order.wishes, order.feed_defaults, order.table_prefix)
         self._chosen = {one.order.name: one for one in chosen}
@@ -56,7 +56,7 @@ class FileReading:
             named = ", ".join(ignored[:3]) + (f" and {len(ignored) - 3} more" if len(ignored) > 3 else "")
             notes.append(("info", "file.ignored", f"in the folders looked at, not part of this feed: {named}"))
         problems: dict[str, ReedError] = {}
-        return Offered(order.model_copy(update={"tables": [one.order for one in chosen]}), problems, notes)
+        return MatchedTables(order.model_copy(update={"tables": [one.order for one in chosen]}), problems, notes)
 
     def listed(self, pattern: Pattern) -> list[FileInfo]:
         """What the store has below the pattern's folder, listed once a run."""
@@ -97,15 +97,15 @@ class FileReading:
 
     def take(
         self,
-        table: TableOrder,
+        table: ResolvedTable,
         saved: SavedCursor | None,
         *,
         expected: Callable[[], Expected | None] | None = None,
         until: datetime | None = None,
         latest: bool = False,
         held: Held | None = None,
-    ) -> FileTaking:
-        return FileTaking(
+    ) -> FileTableReader:
+        return FileTableReader(
             self, self._order, self._chosen[table.name], saved, held or Held(None, ()), self._seen, expected or (lambda: None)
         )
 
@@ -113,12 +113,12 @@ class FileReading:
         """The store that files are copied to."""
         if name not in self._stores:
             source = self._order.stores[name]
-            self._stores[name] = open_store(source, self._outside.reveal, self._outside.places)
+            self._stores[name] = open_store(source, self._context.reveal, self._context.places)
         return self._stores[name]
 
     @property
     def stop(self) -> Any:
-        return self._outside.stop
+        return self._context.stop
 
     def wanted_again(self, table: str) -> bool:
         return False

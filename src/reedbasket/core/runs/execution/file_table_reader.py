@@ -32,13 +32,13 @@ from ...warehouses.loader.file_list import FileLine
 from ..planning.file_table_selection import ChosenFiles
 from ..planning.known_columns import KnownColumns
 from ..planning.matched_tables import Held
-from ..planning.order import SourceOrder
+from ..planning.order import ResolvedSource
 from .file_chunks import FileValues, chunk_of, plain_value, require_columns
 from .file_errors import as_problem, named
 from .whole_files import WholeFiles, whole_files
 
 if TYPE_CHECKING:
-    from .file_session import FileReading
+    from .file_session import FileSession
 
 # Of one file, kept back until it has been read to its end: what turns out to be damaged then was never staged.
 _HELD_BACK = 8 * 1024 * 1024
@@ -52,7 +52,7 @@ class FileSpoiled(SourceError):
     code = "file.spoiled"
 
 
-class FileTaking:
+class FileTableReader:
     """See reading.Pass."""
 
     left_out: frozenset[str] = frozenset()
@@ -64,8 +64,8 @@ class FileTaking:
 
     def __init__(
         self,
-        reading: FileReading,
-        order: SourceOrder,
+        reading: FileSession,
+        order: ResolvedSource,
         chosen: ChosenFiles,
         saved: SavedCursor | None,
         held: Held,
@@ -354,7 +354,7 @@ class FileTaking:
         structure = self._structure.to_data() if self._structure is not None else None
         return self._saved.value if self._saved else None, structure, [line._replace(load=None, at="") for line in self._files]
 
-    def follow(self, leader: FileTaking) -> None:
+    def follow(self, leader: FileTableReader) -> None:
         self._decision, self._reader = leader._decided, leader._reader
         self._finished, self._bad, self._passed = leader._finished, leader._bad, leader._passed
         self._changing = leader._changing

@@ -32,7 +32,7 @@ Values = dict[str, Any]
 Group = tuple[SavedCursor | None, list[Values]]
 
 
-class TableReader:
+class PassReader:
     """Reads one table. base: filled in. values: what templates may name, without windows, parents and lists."""
 
     def __init__(
@@ -113,7 +113,7 @@ class TableReader:
         return {name.removeprefix("parent.") for text in texts for name in names(text) if name.startswith("parent.")}
 
 
-class CodeReader(TableReader):
+class CodePassReader(PassReader):
     """One table of a connector in Python. saved: what it said last of how far it is. told: hears what it says on the way."""
 
     def __init__(
@@ -184,7 +184,7 @@ def _values_of(parent: Mapping[str, Any], fields: Iterable[str], name: str) -> V
 class Parents:
     """The records of parent tables, read once in a run for all their children. One run's thread."""
 
-    def __init__(self, rules: Mapping[str, HttpTable], reader: Callable[[str, Values], TableReader]) -> None:
+    def __init__(self, rules: Mapping[str, HttpTable], reader: Callable[[str, Values], PassReader]) -> None:
         """rules: of every table that is somebody's parent. reader: of one of them, with values for its cursor."""
         self._rules = rules
         self.reader = reader

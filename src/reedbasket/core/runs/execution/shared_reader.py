@@ -13,13 +13,13 @@ from contextlib import closing
 from dataclasses import replace
 from typing import Any
 
-from ...records.bounded_queue import MOST_WAITING_BYTES, Handover
+from ...records.bounded_queue import MOST_WAITING_BYTES, BoundedQueue
 from ...records.position import SavedCursor
 from ...shaping.shared_batch import ShapedOnce
 from ...sources.batching import gathered
 from ...sources.chunk import Chunk
-from ..planning.order import TableOrder
-from .source_session import Pass, Reading
+from ..planning.order import ResolvedTable
+from .source_session import SourceSession, TableReader
 
 # Of each: what one has taken and another has not is held with what it was shaped to.
 _MOST_WAITING_BYTES = MOST_WAITING_BYTES // 2
@@ -52,27 +52,27 @@ class SharedTable:
         with self._changed:
             self._joined = [branch if one is before else one for one in self._joined]
 
-    def chunks(self, branch: _Branch) -> Iterator[Chunk] | Handover[Chunk]:
+    def chunks(self, branch: _Branch) -> Iterator[Chunk] | BoundedQueue[Chunk]:
         """Once all that are to come have come: those that stand at the same place share a pass, the first of them reads. Asked for a second
         time, where what was taken turned out to be bad, each goes on by itself from where it stands."""
         with self._changed:
             if branch in self._joined:
                 return self._pass(branch)
             # As of now: what is committed on the way moves it.
-            branch.begins = branch.taking.begins
+            branch.begins = branch.reader.begins
             self._joined.append(branch)
             self._changed.notify_all()
             self._changed.wait_for(lambda: len(self._joined) + self._never >= self._count)
             together = [one for one in self._joined if one.begins == branch.begins]
             if len(together) > 1 and together[0] is branch:
                 for other in together[1:]:
-                    other.taking.follow(branch.taking)
+                    other.reader.follow(branch.reader)
                 threading.Thread(target=self._read, args=(together,), name="read for several", daemon=True).start()
         return branch if len(together) > 1 else self._pass(branch)
 
     def _pass(self, branch: _Branch) -> Generator[Chunk, None, None]:
         with self.one_pass:
-            yield from branch.taking.chunks()
+            yield from branch.reader.chunks()
 
     def _read(self, together: list[_Branch]) -> None:
         error: BaseException | None = None
@@ -97,19 +97,19 @@ class SharedTable:
                 branch.end(error)
 
 
-class _Branch(Handover[Chunk]):
+class _Branch(BoundedQueue[Chunk]):
     """What one warehouse takes of a pass."""
 
-    def __init__(self, taking: Pass) -> None:
+    def __init__(self, reader: TableReader) -> None:
         super().__init__(_MOST_WAITING_BYTES)
-        self.taking = taking
+        self.reader = reader
         self.begins: Any = None
 
 
-class SharedReading:
+class SharedSession:
     """A reading for one of several warehouses: see reading.Reading. Everything but the chunks of a pass is its own."""
 
-    def __init__(self, reading: Reading, shared: SharedTable) -> None:
+    def __init__(self, reading: SourceSession, shared: SharedTable) -> None:
         self._reading = reading
         self._shared = shared
         self.mask = reading.mask
@@ -118,37 +118,37 @@ class SharedReading:
     def __getattr__(self, name: str) -> Any:
         return getattr(self._reading, name)
 
-    def take(self, table: TableOrder, saved: SavedCursor | None, **more: Any) -> Pass:
+    def take(self, table: ResolvedTable, saved: SavedCursor | None, **more: Any) -> TableReader:
         with self._shared.one_pass:  # a database is asked over one connection
-            taking = self._reading.take(table, saved, **more)
-        before, self.branch = self.branch, _Branch(taking)
+            reader = self._reading.take(table, saved, **more)
+        before, self.branch = self.branch, _Branch(reader)
         branch = self.branch
         if before is not None:
             self._shared.again(before, branch)
-        shared: Any = _SharedPass(taking, self._shared, branch)
+        shared: Any = _SharedTableReader(reader, self._shared, branch)
         return shared  # type: ignore[no-any-return]
 
     def wanted_again(self, table: str) -> bool:
         return self._reading.wanted_again(table)
 
 
-class _SharedPass:
+class _SharedTableReader:
     """A pass whose chunks come from elsewhere. Rows of one engine never pass through to another's by themselves."""
 
-    def __init__(self, taking: Pass, shared: SharedTable, branch: _Branch) -> None:
-        self._taking = taking
+    def __init__(self, reader: TableReader, shared: SharedTable, branch: _Branch) -> None:
+        self._reader = reader
         self._shared = shared
         self._branch = branch
 
     def begin(self) -> None:
         with self._shared.one_pass:
-            self._taking.begin()
+            self._reader.begin()
 
-    def chunks(self) -> Iterator[Chunk] | Handover[Chunk]:
+    def chunks(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
         return self._shared.chunks(self._branch)
 
     def __getattr__(self, name: str) -> Any:
-        return getattr(self._taking, name)
+        return getattr(self._reader, name)
 
     def straight(self) -> None:
         return None

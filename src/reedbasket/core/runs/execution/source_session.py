@@ -10,7 +10,7 @@ from typing import Any, Protocol
 from ...changes.cursor import CursorTracker
 from ...errors import ReedError
 from ...masking import Mask
-from ...records.bounded_queue import Handover
+from ...records.bounded_queue import BoundedQueue
 from ...records.position import SavedCursor
 from ...shaping.fast_path import Expected
 from ...sources.chunk import Chunk
@@ -20,18 +20,18 @@ from ...sources.sql.changelog import Lag
 from ...spec.http import HttpTable, Retry
 from ...warehouses.loader.file_list import FileLine
 from ..planning.discovered_tables import asked_tables, with_asked
-from ..planning.matched_tables import Held, Offered, ignored
-from ..planning.order import RunOrder, SourceOrder, TableOrder
-from ..request_context import Asking, Outside
-from .database_session import SqlReading
-from .file_session import FileReading
+from ..planning.matched_tables import Held, MatchedTables, ignored
+from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
+from ..request_context import Asking, RunContext
+from .database_session import DatabaseSession
+from .file_session import FileSession
 from .passthrough import Straight
 from .spool import Spool
-from .table_reader import Taking, parents_of
+from .table_reader import HttpTableReader, parents_of
 from .whole_files import WholeFiles
 
 
-class Pass(Protocol):
+class TableReader(Protocol):
     """One pass over one table. See taking.Taking."""
 
     tracker: CursorTracker | None
@@ -90,7 +90,7 @@ class Pass(Protocol):
     def committed(self, cursor: SavedCursor | None) -> None:
         """The warehouse has everything up to here."""
 
-    def chunks(self) -> Iterator[Chunk] | Handover[Chunk]:
+    def chunks(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
         """A handover where another thread reads already."""
 
     def sample(self) -> tuple[str, Iterator[Chunk]]: ...
@@ -120,24 +120,24 @@ class Pass(Protocol):
     def moved(self) -> bool: ...
 
 
-class Reading(Protocol):
+class SourceSession(Protocol):
     """To be closed by whoever opened it. mask: blanks the source's secrets."""
 
     mask: Mask
 
-    def offered(self, order: RunOrder) -> Offered:
+    def offered(self, order: ResolvedRun) -> MatchedTables:
         """The order with its tables as they are at the source. Raises SourceError."""
 
     def take(
         self,
-        table: TableOrder,
+        table: ResolvedTable,
         saved: SavedCursor | None,
         *,
         expected: Callable[[], Expected | None] | None = None,
         until: datetime | None = None,
         latest: bool = False,
         held: Held | None = None,
-    ) -> Pass:
+    ) -> TableReader:
         """held: what the warehouse has of it already; of files needed to tell which are new."""
 
     def wanted_again(self, table: str) -> bool:
@@ -151,20 +151,20 @@ class Reading(Protocol):
     def close(self) -> None: ...
 
 
-class HttpReading:
+class HttpSession:
     """By requests. See Reading."""
 
     def __init__(
         self,
-        order: SourceOrder,
-        outside: Outside,
+        order: ResolvedSource,
+        context: RunContext,
         seen: Callable[[RequestSeen], None],
         told: Callable[[Wait], None] = lambda _: None,
         retry: Retry | None = None,
     ) -> None:
         """Raises SecretMissing, SourceError."""
         self._order = order
-        self._asking = Asking(order, outside)
+        self._asking = Asking(order, context)
         self.mask = self._asking.mask
         self._sender = self._asking.sender(seen, told, retry)
         self._parents = parents_of(order, self._asking, self._sender)
@@ -172,25 +172,25 @@ class HttpReading:
         self._tables: dict[str, HttpTable] | None = None
         self._said: list[tuple[Any, str, str]] = []
 
-    def offered(self, order: RunOrder) -> Offered:
+    def offered(self, order: ResolvedRun) -> MatchedTables:
         if order.asked is not None:
             if self._tables is None:
                 self._tables = asked_tables(order, self._asking, self._sender, lambda *line: self._said.append(line))
             found = with_asked(order, self._tables)
             return replace(found, notes=[*self._said, *found.notes])
-        return Offered(order, {}, ignored(order.ignored, "offered by the connector"))
+        return MatchedTables(order, {}, ignored(order.ignored, "offered by the connector"))
 
     def take(
         self,
-        table: TableOrder,
+        table: ResolvedTable,
         saved: SavedCursor | None,
         *,
         expected: Callable[[], Expected | None] | None = None,
         until: datetime | None = None,
         latest: bool = False,
         held: Held | None = None,
-    ) -> Taking:
-        return Taking(
+    ) -> HttpTableReader:
+        return HttpTableReader(
             self._order, table, self._asking, self._sender, saved, self._parents, until=until, latest=latest, expected=expected
         )
 
@@ -208,16 +208,16 @@ class HttpReading:
         self._sender.close()
 
 
-def open_reading(
-    order: SourceOrder,
-    outside: Outside,
+def open_session(
+    order: ResolvedSource,
+    context: RunContext,
     seen: Callable[[RequestSeen], None],
     told: Callable[[Wait], None] = lambda _: None,
     retry: Retry | None = None,
-) -> Reading:
+) -> SourceSession:
     """Raises SecretMissing, SourceError."""
     if order.files is not None:
-        return FileReading(order, outside, seen)
+        return FileSession(order, context, seen)
     if order.database is not None:
-        return SqlReading(order, outside, seen)
-    return HttpReading(order, outside, seen, told, retry)
+        return DatabaseSession(order, context, seen)
+    return HttpSession(order, context, seen, told, retry)

@@ -22,8 +22,8 @@ from ...spec.http import HttpTable
 from ...warehouses import LedgerLine, Warehouse, open_warehouse
 from ..events import Gone, Level, RunOutcome, TableProgress
 from ..planning.discovered_tables import tables_at, with_asked
-from ..planning.order import RunOrder, resolve
-from ..request_context import Outside
+from ..planning.order import ResolvedRun, resolve
+from ..request_context import RunContext
 from .feed import RunResult, run_feed
 
 FEED, WAREHOUSE = "try", "scratch"
@@ -78,26 +78,26 @@ class Alone:
     asked: dict[str, HttpTable] | None = None
 
     @property
-    def order(self) -> RunOrder:
+    def order(self) -> ResolvedRun:
         """Of the next run; at the moment of the recording, where there is one."""
         started = self.tape.started if self.tape else datetime.now(UTC)
         order = resolve(self.basket, FEED, run=self.runs + 1, version=1, started=started)
         if order.asked is None:
             return order
         if self.asked is None:
-            self.asked = tables_at(order, self.outside(order))
+            self.asked = tables_at(order, self.context(order))
         return with_asked(order, self.asked).order
 
-    def outside(self, order: RunOrder, stop: threading.Event | None = None) -> Outside:
+    def context(self, order: ResolvedRun, stop: threading.Event | None = None) -> RunContext:
         # What is replayed needs no pace.
         pacer = LocalPacer(order.pace, order.retry) if self.tape is None or self.tape.way == "record" else LocalPacer(order.pace.model_copy(
             update={"per_second": None, "per_hour": None, "per_day": None}), order.retry)  # fmt: skip
-        return Outside(self.reveal, Places.anywhere(self.scratch), pacer, stop or threading.Event(), tape=self.tape)
+        return RunContext(self.reveal, Places.anywhere(self.scratch), pacer, stop or threading.Event(), tape=self.tape)
 
     def run(self, kept: Kept, stop: threading.Event | None = None) -> RunResult:
         order = self.order
         self.runs += 1
-        return run_feed(order, self.outside(order, stop), listener=kept, clock=lambda: datetime.now(UTC))
+        return run_feed(order, self.context(order, stop), listener=kept, clock=lambda: datetime.now(UTC))
 
     def warehouse(self) -> Warehouse:
         """To be closed by whoever asks."""

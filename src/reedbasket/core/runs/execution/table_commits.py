@@ -9,7 +9,7 @@ from typing import Any
 
 from ...changes.cursor import CursorTracker
 from ...errors import RunCancelled
-from ...records.bounded_queue import Handover
+from ...records.bounded_queue import BoundedQueue
 from ...shaping.columns import ColumnWork
 from ...shaping.rules import Change
 from ...shaping.selection import key_batch
@@ -20,14 +20,14 @@ from ...warehouses.loader.write_mode_migration import Transition
 from ...warehouses.warehouse import Load, LoadTarget, Warehouse
 from ..checkpoints.resume import shaper_for
 from ..events import Listener, TableProgress
-from ..planning.order import RunOrder, TableOrder
+from ..planning.order import ResolvedRun, ResolvedTable
 from ..planning.requested_window import given_window
-from ..request_context import Outside
+from ..request_context import RunContext
 from .compare import Comparer, gone_keys
 from .completion import closing_notes, notes_of, require_some_good, target_of
 from .load_counts import SinceCommit
 from .replay import Replayed
-from .source_session import Pass, Reading
+from .source_session import SourceSession, TableReader
 from .spool import Spool
 
 # A load of several passes commits what it has this often, where a pass has just ended.
@@ -38,7 +38,7 @@ class TableCommits:
     """What a table's run works with, and how it commits. What is only declared here is there once the run has begun."""
 
     _shaper: Shaper
-    _taking: Pass
+    _reader: TableReader
     _tracker: CursorTracker | None
     _compare: Comparer | None
     _columns: ColumnWork
@@ -52,13 +52,13 @@ class TableCommits:
 
     def __init__(
         self,
-        order: RunOrder,
-        table: TableOrder,
+        order: ResolvedRun,
+        table: ResolvedTable,
         warehouse: Warehouse,
-        reading: Reading,
+        reading: SourceSession,
         hash_key: Callable[[], bytes],
         listener: Listener,
-        outside: Outside,
+        context: RunContext,
         clock: Callable[[], datetime],
         progress: TableProgress,
         again: Replayed | None = None,
@@ -73,7 +73,7 @@ class TableCommits:
         self._reading = reading
         self._hash_key = hash_key
         self._listener = listener
-        self._stop, self._wind_up = outside.stop, outside.wind_up
+        self._stop, self._wind_up = context.stop, context.wind_up
         self._clock = clock
         self.progress = progress
         self._at_commit = progress.counts()
@@ -89,7 +89,7 @@ class TableCommits:
         self._differing: list[Sequence[dict[str, Any]]] = []
         self._suspicious = False
         self._kept = KeptValues()
-        self._handed: Handover[Chunk] = Handover()
+        self._handed: BoundedQueue[Chunk] = BoundedQueue()
         self._cursor_from: str | None = None
 
     def _start_over(self) -> None:
@@ -112,18 +112,18 @@ class TableCommits:
 
     def _may_commit(self, chunk: Chunk) -> bool:
         """On the way only where the position is safe: every record below it has been read, and none beyond it is staged."""
-        if self._change.anew or not self._taking.safe or not self._moves_cursor or self._sweeps:
+        if self._change.anew or not self._reader.safe or not self._moves_cursor or self._sweeps:
             return False
         if self._load.staged_rows >= self._order.commit_every or self._wind_up.is_set():
             return self._tracker is not None or chunk.mark is not None
-        if self._taking.seldom:
+        if self._reader.seldom:
             return False
         # Passes that take long each are kept as they come: a run that is cut goes on behind them.
         return chunk.mark is not None and time.monotonic() - self._committed >= _COMMIT_SECONDS
 
     def _finish(self) -> None:
         progress, load = self.progress, self._load
-        if self._taking.unchanged:
+        if self._reader.unchanged:
             self._log("info", "table.unchanged", "the source answered that nothing changed since the last run")
             self._phase("done")
             return
@@ -147,7 +147,7 @@ class TableCommits:
             or (self._change.needed and self._again is None)
             or (self._since.unchanged and self._compare and not self._compare.compared)
             or (self._complete and self._table.write in ("replace", "mirror", "history") and not self._compare)
-            or (self._again is None and self._taking.moved and self._tracker is None)
+            or (self._again is None and self._reader.moved and self._tracker is None)
             or self._window is not None
         ):
             self._commit(ended=True)
@@ -166,14 +166,14 @@ class TableCommits:
     def _commit(self, *, ended: bool) -> None:
         self._phase("committing")
         load, since = self._load, self._since
-        cursor = self._taking.position(ended=ended) if self._moves_cursor else None
+        cursor = self._reader.position(ended=ended) if self._moves_cursor else None
         position = since.position(
             cursor,
             self._cursor_from,
             self._handed.reading_seconds,
             forget_cursor=self._change.forget_cursor,
             hashes=self._compare.kept() if self._compare else None,
-            files=self._taking.kept_files() if self._again is None else (),
+            files=self._reader.kept_files() if self._again is None else (),
             window=self._window,
         )
         family = self._columns.lay_out(self._shaper.family)
@@ -193,7 +193,7 @@ class TableCommits:
         self._kept.committed()
         self._at_commit = self.progress.counts()
         if self._again is None:
-            self._taking.committed(cursor)
+            self._reader.committed(cursor)
         if cursor is not None and cursor.kind != "tag":
             self._cursor_from = cursor.shown
         self._phase("reading")
@@ -203,8 +203,8 @@ class TableCommits:
         again = self._again is not None
         # A compare says by itself what has gone, once it has something to compare with.
         complete = self._complete and not (self._compare and self._compare.compared)
-        tombstones = self._gone is not None or (not again and self._taking.follows_log)
-        flat = not again and self._taking.flat
+        tombstones = self._gone is not None or (not again and self._reader.follows_log)
+        flat = not again and self._reader.flat
         return target_of(
             self._order, self._table, complete=complete, again=again, tombstones=tombstones, sweeps=self._sweeps, flat=flat
         )

@@ -22,15 +22,15 @@ from ...spec.time_steps import Window
 from ...spec.times import format_time, parse_time
 from ...warehouses.loader.write_mode_migration import Transition
 from ...warehouses.warehouse import TableState
-from ..planning.order import SourceOrder, TableOrder
+from ..planning.order import ResolvedSource, ResolvedTable
 from ..request_context import Asking
-from .passes import CodeReader, Parents, TableReader
+from .passes import CodePassReader, Parents, PassReader
 from .spool import Spool
 
 _MOST_SAID = 100
 
 
-def saved_of(table: TableOrder, state: TableState | None, change: Transition) -> SavedCursor | None:
+def saved_of(table: ResolvedTable, state: TableState | None, change: Transition) -> SavedCursor | None:
     """What was saved, as far as it means something for the way in which changes are found now."""
     saved = state.cursor if state and not change.forget_cursor else None
     ways = {"cursor": ("time", "number", "text"), "everything": ("tag",), "compare": ("tag",)}
@@ -43,7 +43,7 @@ def saved_key(saved: SavedCursor | None) -> tuple[str, str, str | None] | None:
     return (saved.kind, saved.value, saved.column) if saved is not None else None
 
 
-class Taking:
+class HttpTableReader:
     """One pass over one table of an order (see reading.Pass). `tracker` follows the table's own records by cursor; None where
     something else says how far it has got."""
 
@@ -58,8 +58,8 @@ class Taking:
 
     def __init__(
         self,
-        order: SourceOrder,
-        table: TableOrder,
+        order: ResolvedSource,
+        table: ResolvedTable,
         asking: Asking,
         sender: Sender,
         saved: SavedCursor | None,
@@ -117,10 +117,10 @@ class Taking:
             cursor=self.tracker.column if self.tracker is not None else None,
             told=self._said,
         )
-        self.reader: TableReader = TableReader(table.name, asking.base, rule, sender, self._values, expected, care)
+        self.reader: PassReader = PassReader(table.name, asking.base, rule, sender, self._values, expected, care)
         if order.code is not None:
             known = saved_in(saved)
-            self.reader = CodeReader(
+            self.reader = CodePassReader(
                 table.name, order.code, asking, rule, sender, self._values, known, expected, self._said, care
             )
 
@@ -201,7 +201,7 @@ class Taking:
     def begins(self) -> Any:
         return saved_key(self._saved)
 
-    def follow(self, leader: Taking) -> None:
+    def follow(self, leader: HttpTableReader) -> None:
         self._leader = leader
 
     def straight(self) -> None:
@@ -297,10 +297,10 @@ class Taking:
         return hashlib.sha256(text.encode()).hexdigest()[:32]
 
 
-def parents_of(order: SourceOrder, asking: Asking, sender: Sender) -> Parents:
+def parents_of(order: ResolvedSource, asking: Asking, sender: Sender) -> Parents:
     """The parent tables of an order, read by this sender where no run of their own has."""
 
-    def reader(name: str, values: dict[str, Any]) -> TableReader:
-        return TableReader(name, asking.base, order.parents[name], sender, asking.values | values)
+    def reader(name: str, values: dict[str, Any]) -> PassReader:
+        return PassReader(name, asking.base, order.parents[name], sender, asking.values | values)
 
     return Parents(order.parents, reader)

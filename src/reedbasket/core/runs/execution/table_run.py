@@ -8,7 +8,7 @@ from typing import Any
 
 from ...changes.cursor import CursorTracker
 from ...errors import FileRefused, PagesMoved, RunCancelled, RunWoundUp
-from ...records.bounded_queue import Handover
+from ...records.bounded_queue import BoundedQueue
 from ...records.change_records import LoggedRecords
 from ...records.column_records import alike, joined
 from ...shaping.batch import Reject
@@ -69,20 +69,20 @@ class TableRun(TableCommits):
             self._log("warning", "table.not_kept", f"let go, as accepted: {loss}")
         saved = saved_of(table, state, change) if self._moves_cursor else None
         self._shaper = shaper_for(order, table, state, again=self._again is not None)
-        self._taking = self._reading.take(
+        self._reader = self._reading.take(
             table,
             saved,
-            expected=(lambda: self._shaper.lane) if self._in_columns else None,
+            expected=(lambda: self._shaper.expected_columns) if self._in_columns else None,
             held=held_of(table, order.feed, self._warehouse, state),
         )
         if self._again is None:
-            self._taking.begin()
-        self._shaper.leave_out(self._taking.left_out)
-        for note in self._taking.notes if self._again is None else ():
+            self._reader.begin()
+        self._shaper.leave_out(self._reader.left_out)
+        for note in self._reader.notes if self._again is None else ():
             self._log(*note)
-        self._tracker = self._taking.tracker if self._again is None else None
+        self._tracker = self._reader.tracker if self._again is None else None
         if self._again is None:
-            self._cursor_from = self.progress.cursor_from = self._taking.from_text
+            self._cursor_from = self.progress.cursor_from = self._reader.from_text
         self._compare = comparer_for(order.feed, table, self._warehouse, state, change) if self._again is None else None
         self._columns = ColumnWork(self._shaper.rules, self._hash_key, nul_in_text=self._warehouse.nul_in_text)
         self._change = change
@@ -90,7 +90,7 @@ class TableRun(TableCommits):
         self._gone = tombstone_test(table.rule) if table.rule and table.write != "append" else None
         # Those who ask by its records go through them once more.
         self._aside = Spool() if self._reading.wanted_again(table.name) and self._again is None else None
-        self._sweeps = self._again is None and self._taking.sweeps and state is not None
+        self._sweeps = self._again is None and self._reader.sweeps and state is not None
         self._load = self._warehouse.begin(self._target, state)
         self._at_commit = self.progress.counts()
         self._phase("reading")
@@ -100,7 +100,7 @@ class TableRun(TableCommits):
                 while not self._gone_through(began):
                     self._start_over()
                 self._require_quiet(beyond)
-                if table.whole and (unread := self._taking.problem()) is not None:
+                if table.whole and (unread := self._reader.problem()) is not None:
                     # What could not be read has not gone, and half of a state is none: nothing is removed, and nothing written.
                     raise unread
                 if self._tracker is not None and (words := self._tracker.other_writing) is not None:
@@ -108,28 +108,28 @@ class TableRun(TableCommits):
                 if self._differing:
                     self._work(joined(self._differing), [], time.monotonic(), suspicious=self._suspicious)
                 if self._again is None:
-                    for note in self._taking.ended_notes:
+                    for note in self._reader.ended_notes:
                         self._log(*note)
-                    self.progress.lag = self._taking.lag
+                    self.progress.lag = self._reader.lag
                 self._finish()
                 if self._aside is not None:
-                    self._reading.keep(table.name, self._taking.cursor_from, self._aside)
+                    self._reading.keep(table.name, self._reader.cursor_from, self._aside)
         finally:
             self.progress.seconds = time.monotonic() - began
             self._load.close()
         done = kept_clean(order, table, self._warehouse, self._load.version)
         if done:
             self._log("info", "table.clean", done)
-        problem = self._taking.problem() if self._again is None else None
+        problem = self._reader.problem() if self._again is None else None
         if problem is not None:
             raise problem
 
     def _gone_through(self, began: float) -> bool:
         """All chunks taken; not so where one of them turned out to be of a file that has to be left out as a whole."""
         order = self._order
-        chunks = self._taking.chunks() if self._again is None else iter([self._again.chunk()])
+        chunks = self._reader.chunks() if self._again is None else iter([self._again.chunk()])
         try:
-            handed = chunks if isinstance(chunks, Handover) else Feeder(chunks, f"{order.feed}.{self._table.name}")
+            handed = chunks if isinstance(chunks, BoundedQueue) else Feeder(chunks, f"{order.feed}.{self._table.name}")
             handed.stop = self._stop
             with handed:
                 self._handed = handed
@@ -137,7 +137,7 @@ class TableRun(TableCommits):
                     self.progress.seconds = time.monotonic() - began
                     self._take(chunk)
                     if chunk.mark is not None:
-                        self._taking.followed(chunk.mark)
+                        self._reader.followed(chunk.mark)
                     if self._may_commit(chunk):
                         self._commit(ended=False)
                         if self._wind_up.is_set():
@@ -153,7 +153,7 @@ class TableRun(TableCommits):
         """Raises PagesMoved where records of this very moment were met among pages that are told apart by where they lie: some may have
         moved there from behind a page already read. Met alike twice, they stood there all the while."""
         tracker = self._tracker
-        if tracker is None or not self._taking.shifts or not tracker.beyond or tracker.beyond == beyond:
+        if tracker is None or not self._reader.shifts or not tracker.beyond or tracker.beyond == beyond:
             return
         raise PagesMoved(
             "reading",
@@ -166,7 +166,7 @@ class TableRun(TableCommits):
     def _straight(self) -> bool:
         """Whether the rows came, and are committed, without being looked at."""
         may = self._aside is None and self._again is None and (self._load.takes_bytes or self._load.takes_files)
-        straight = self._taking.straight() if may else None
+        straight = self._reader.straight() if may else None
         try:
             if not self._pass_through(straight):
                 return False
@@ -328,7 +328,7 @@ class TableRun(TableCommits):
         ):
             keys = rejected_keys(worked.family, self._shaper, self._table.key, [r.record for r in rejects])
             if keys is not None:
-                self._load.spare(keys)
+                self._load.mark_present(keys)
             if self._table.by_file and (keys is None or keys.rows < len(rejects)):
                 unknown = [reject for reject in rejects if not has_key(reject.record, self._table.key)]
                 self._load.spare_all({reject.file for reject in unknown or rejects})

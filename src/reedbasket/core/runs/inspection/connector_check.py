@@ -18,7 +18,7 @@ from ...spec.times import parse_time, read_time, write_like
 from ...wording import many
 from ..events import TableProgress
 from ..execution.standalone import FEED, Alone, Kept, well
-from ..planning.order import TableOrder
+from ..planning.order import ResolvedTable
 from .look import check_source
 
 _FAR_FUTURE, _FAR_PAST = "2999-01-01T00:00:00Z", "1970-01-01T00:00:00Z"
@@ -90,14 +90,14 @@ class Proving:
             yield Proof(what, "", None, "it needs none")
             return
         made_up = {name: f"made-up-{secrets.token_hex(6)}" for name in order.secrets.values()}
-        outside = replace(self.alone.outside(order), reveal=lambda name: made_up[name])
+        context = replace(self.alone.context(order), reveal=lambda name: made_up[name])
         if self.alone.tape:
             self.alone.tape.scope = "wrong credential"
         try:
             connector = self.alone.basket.connectors[order.connector]
             if connector.tables_at_source:
                 order = order.model_copy(update={"asked": connector.tables})
-            steps = check_source(order, outside, connector.tables)
+            steps = check_source(order, context, connector.tables)
         finally:
             if self.alone.tape:
                 self.alone.tape.scope = ""
@@ -148,7 +148,7 @@ class Proving:
         mend = "" if not rejects else "see that key and cursor are what the records hold, in the type that is declared"
         yield Proof("types are as declared", "", not rejects, words, mend)
 
-    def _key(self, whole: Path, table: TableOrder) -> Iterator[Proof]:
+    def _key(self, whole: Path, table: ResolvedTable) -> Iterator[Proof]:
         if not table.key:
             yield Proof("keys are present and unique", table.name, None, "it declares none")
             return
@@ -159,7 +159,7 @@ class Proving:
         mend = "" if not twice else "name every field of the key, or mend the pages: one may come twice"
         yield Proof("keys are present and unique", table.name, not twice, words, mend)
 
-    def _cursor(self, whole: Path, table: TableOrder) -> Iterator[Proof]:
+    def _cursor(self, whole: Path, table: ResolvedTable) -> Iterator[Proof]:
         assert table.cursor is not None
         column = fold(table.cursor.column)
         column = table.shaping.rename.get(column, column)
@@ -174,7 +174,7 @@ class Proving:
         yield from self._incremental(whole, table, column, middle, newer)
         yield from self._beyond(whole, table, count, ordered[0][0], ordered[-1][0])
 
-    def _incremental(self, whole: Path, table: TableOrder, column: str, middle: Any, newer: int) -> Iterator[Proof]:
+    def _incremental(self, whole: Path, table: ResolvedTable, column: str, middle: Any, newer: int) -> Iterator[Proof]:
         what = "a full read and an incremental one agree"
         part = self._copy(whole, "part")
         with closing(sqlite3.connect(part / "scratch.db")) as db:
@@ -199,7 +199,7 @@ class Proving:
         )
         yield Proof(what, table.name, not lost, words, mend)
 
-    def _beyond(self, whole: Path, table: TableOrder, count: int, lowest: Any, highest: Any) -> Iterator[Proof]:
+    def _beyond(self, whole: Path, table: ResolvedTable, count: int, lowest: Any, highest: Any) -> Iterator[Proof]:
         assert table.cursor is not None
         kind = table.cursor.type
         if kind == "text":
@@ -294,7 +294,7 @@ class Proving:
             shutil.copy(file, place / file.name)
         return place
 
-    def _move(self, place: Path, table: TableOrder, value: Any) -> None:
+    def _move(self, place: Path, table: ResolvedTable, value: Any) -> None:
         """value: of the cursor's column as the warehouse has it, or a time as we write it."""
         warehouse = replace(self.alone, scratch=place).warehouse()
         rule = table.cursor
@@ -321,7 +321,7 @@ class Proving:
             if target in there
         }
 
-    def _lost(self, whole: Path, part: Path, table: TableOrder) -> int:
+    def _lost(self, whole: Path, part: Path, table: ResolvedTable) -> int:
         columns = ", ".join(f'"{fold(name)}"' for name in table.key) or "*"
         with closing(sqlite3.connect(part / "scratch.db")) as db:
             db.execute("attach ? as whole", (str(whole / "scratch.db"),))

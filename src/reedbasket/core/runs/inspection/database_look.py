@@ -11,10 +11,10 @@ from ...check_steps import CheckStep, walked
 from ...shaping import Shaper, TableShape
 from ...sources.sql import Table
 from ..execution.cdc_table_reader import slot_for
-from ..execution.database_session import SqlReading
-from ..planning.order import RunOrder, SourceOrder
+from ..execution.database_session import DatabaseSession
+from ..planning.order import ResolvedRun, ResolvedSource
 from ..planning.table_selection import choose, name_of
-from ..request_context import Outside
+from ..request_context import RunContext
 from .look import Method, Peeked, SurveyedColumn, SurveyedTable, listed
 
 _SQLITE_STEPS = ("file", "catalog", "read")
@@ -23,37 +23,37 @@ _LIKELY = ("updated", "modified", "changed", "created", "inserted", "at", "time"
 _LATE = "rows committed late (see overlap)"
 
 
-def check_database(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder] = ()) -> list[CheckStep]:
+def check_database(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun] = ()) -> list[CheckStep]:
     """feeds: those that read from it: their tables are looked for, and whether they may be read."""
     assert order.database is not None
     if order.database.on == "sqlite":
-        return walked(_sqlite(order, outside, feeds), _SQLITE_STEPS)
+        return walked(_sqlite(order, context, feeds), _SQLITE_STEPS)
     way: Any
     if order.database.on == "mysql":
         from ...sources.mysql import check as way
     else:
         from ...sources.postgres import check as way
 
-    steps = way.check(order.database, outside.reveal, outside.places, lambda: _of_feeds(order, outside, feeds))
+    steps = way.check(order.database, context.reveal, context.places, lambda: _of_feeds(order, context, feeds))
     return walked(steps, way.STEPS)
 
 
-def _sqlite(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -> Iterator[CheckStep]:
+def _sqlite(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun]) -> Iterator[CheckStep]:
     try:
-        reading = SqlReading(order, outside, lambda _: None)
+        reading = DatabaseSession(order, context, lambda _: None)
     except errors.ReedError as error:
         yield CheckStep("file", False, error.found, error.mend)
         return
     reading.close()
     assert order.database is not None
     yield CheckStep("file", True, f"{order.database.path} is there")
-    yield from _of_feeds(order, outside, feeds)
+    yield from _of_feeds(order, context, feeds)
 
 
-def _of_feeds(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -> Iterator[CheckStep]:
+def _of_feeds(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun]) -> Iterator[CheckStep]:
     """The catalog, and what the feeds name of it."""
     try:
-        reading = SqlReading(order, outside, lambda _: None)
+        reading = DatabaseSession(order, context, lambda _: None)
     except errors.ReedError as error:
         yield CheckStep("catalog", False, error.found, error.mend)
         return
@@ -82,9 +82,11 @@ def _of_feeds(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -
         reading.close()
 
 
-def survey_database(order: SourceOrder, outside: Outside, match: Sequence[str], besides: Sequence[str]) -> list[SurveyedTable]:
+def survey_database(
+    order: ResolvedSource, context: RunContext, match: Sequence[str], besides: Sequence[str]
+) -> list[SurveyedTable]:
     """All tables and views that match, out of the catalog alone: no row is read."""
-    reading = SqlReading(order, outside, lambda _: None)
+    reading = DatabaseSession(order, context, lambda _: None)
     try:
         found = []
         for table in reading.database.tables():
@@ -132,22 +134,22 @@ def methods_of(table: Table, cursors: Sequence[str], dialect: str) -> list[Metho
     return found
 
 
-def peek_database(order: SourceOrder, outside: Outside, name: str, rows: int) -> Peeked:
+def peek_database(order: ResolvedSource, context: RunContext, name: str, rows: int) -> Peeked:
     """The first rows of a table. Raises ReedError."""
-    reading = SqlReading(order, outside, lambda _: None)
+    reading = DatabaseSession(order, context, lambda _: None)
     try:
         choice = choose(
-            {name: None}, RunOrder.model_fields["feed_defaults"].default, reading.database.tables(), reading.home, {}
+            {name: None}, ResolvedRun.model_fields["feed_defaults"].default, reading.database.tables(), reading.home, {}
         )
         for problem in choice.problems.values():
             raise problem
-        taking = reading.alone(choice.chosen[0].table, name)
-        statement = taking.statement(None)
+        reader = reading.alone(choice.chosen[0].table, name)
+        statement = reader.statement(None)
         limited = type(statement)(f"{statement.text}\nlimit {int(rows)}", statement.columns, statement.values)
         shaper = Shaper(TableShape("peek"), [], "row")
         made: list[list[Any]] = []
         rejects: list[str] = []
-        for chunk in taking.read(limited):
+        for chunk in reader.read(limited):
             if not len(chunk.records):
                 continue
             shaped = shaper.shape(chunk.records, 0)

@@ -26,10 +26,10 @@ from ...spec.model import FeedTable
 from ...spec.pattern import Pattern
 from ...spec.times import format_time
 from ...wording import many, size
-from ..execution.file_session import FileReading
+from ..execution.file_session import FileSession
 from ..planning.file_table_selection import choose_files
-from ..planning.order import RunOrder, SourceOrder
-from ..request_context import Outside
+from ..planning.order import ResolvedRun, ResolvedSource
+from ..request_context import RunContext
 from .look import Method, Peeked, SurveyedColumn, SurveyedTable, listed
 
 _PORTS = {"sftp": 22, "ftp": 21, "ftps": 21, "http": 80, "https": 443}
@@ -46,14 +46,14 @@ _FORMS = (
 _DIGITS = re.compile(r"\d+")
 
 
-def check_files(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder] = ()) -> list[CheckStep]:
+def check_files(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun] = ()) -> list[CheckStep]:
     """feeds: those that read from it: whether their patterns match anything."""
     assert order.files is not None
     steps = ("list", "read") if order.files.path else ("name", "port", "sign-in", "list", "read")
-    return walked(_steps(order, outside, feeds), steps)
+    return walked(_steps(order, context, feeds), steps)
 
 
-def _steps(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -> Iterator[CheckStep]:
+def _steps(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun]) -> Iterator[CheckStep]:
     source = order.files
     assert source is not None
     remote = source.path is None
@@ -62,7 +62,7 @@ def _steps(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -> I
         if at.hostname:
             yield from reach(at.hostname, at.port or _PORTS.get(at.scheme, 443), "`url`, or `endpoint`")
     try:
-        reading = FileReading(order, outside, lambda _: None)
+        reading = FileSession(order, context, lambda _: None)
     except errors.ReedError as error:
         yield CheckStep("sign-in" if remote else "list", False, error.found, error.mend)
         return
@@ -101,9 +101,11 @@ def _steps(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -> I
         reading.close()
 
 
-def survey_files(order: SourceOrder, outside: Outside, match: Sequence[str], besides: Sequence[str]) -> list[SurveyedTable]:
+def survey_files(
+    order: ResolvedSource, context: RunContext, match: Sequence[str], besides: Sequence[str]
+) -> list[SurveyedTable]:
     """Kinds of files: those whose paths differ in digits and folders alone are one, with the pattern that matches them."""
-    reading = FileReading(order, outside, lambda _: None)
+    reading = FileSession(order, context, lambda _: None)
     try:
         kinds: dict[tuple[int, str], list[FileInfo]] = {}
         for info in itertools.islice(reading.store.list(""), _MOST_LISTED):
@@ -118,7 +120,7 @@ def survey_files(order: SourceOrder, outside: Outside, match: Sequence[str], bes
         reading.close()
 
 
-def _kind(reading: FileReading, infos: list[FileInfo]) -> SurveyedTable:
+def _kind(reading: FileSession, infos: list[FileInfo]) -> SurveyedTable:
     newest = max(infos, key=lambda info: (info.modified is not None, info.modified or datetime.min, info.path))
     held = sum(info.size for info in infos)
     when = f", the newest of {format_time(newest.modified)}" if newest.modified else ""
@@ -193,11 +195,11 @@ def _is_time(found: Any, letters: str) -> bool:
     return True
 
 
-def peek_files(order: SourceOrder, outside: Outside, text: str, rows: int, feeds: Sequence[RunOrder] = ()) -> Peeked:
+def peek_files(order: ResolvedSource, context: RunContext, text: str, rows: int, feeds: Sequence[ResolvedRun] = ()) -> Peeked:
     """The first records of the first file that a pattern matches; of a feed's table by its name, with what it says of the format.
     Raises ReedError."""
     own = next((feed.wishes[text] for feed in feeds if text in feed.wishes), None) or FeedTable()
-    reading = FileReading(order, outside, lambda _: None)
+    reading = FileSession(order, context, lambda _: None)
     try:
         try:
             patterns = [Pattern(one) for one in own.files or [text]]
@@ -225,7 +227,7 @@ def peek_files(order: SourceOrder, outside: Outside, text: str, rows: int, feeds
         reading.close()
 
 
-def _sample(reading: FileReading, info: FileInfo, reader: FileReader, most: int) -> tuple[Shaper, list[dict[str, Any]]]:
+def _sample(reading: FileSession, info: FileInfo, reader: FileReader, most: int) -> tuple[Shaper, list[dict[str, Any]]]:
     """Raises FileProblem, SourceError."""
     shaper, records = Shaper(TableShape("peek"), [], "row"), list[dict[str, Any]]()
     with closing(reading.store.open(info.path)) as content:

@@ -23,10 +23,10 @@ from ...spec.connector import request_templates
 from ...spec.http import HttpTable, WindowRule
 from ...spec.python_runtime import Code
 from ...spec.template import names
-from ..execution.table_reader import Taking, parents_of
+from ..execution.table_reader import HttpTableReader, parents_of
 from ..planning.discovered_tables import asked_tables
-from ..planning.order import SourceOrder, TableOrder
-from ..request_context import Asking, Outside
+from ..planning.order import ResolvedSource, ResolvedTable
+from ..request_context import Asking, RunContext
 
 # The source answered, and it is what it answered that is not right.
 _OF_RECORDS = (
@@ -46,18 +46,20 @@ _MOST_RECORDS = 1_000
 _EXAMPLES = 3
 
 
-def check_source(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]) -> list[CheckStep]:
+def check_source(order: ResolvedSource, context: RunContext, tables: Mapping[str, HttpTable]) -> list[CheckStep]:
     """Each step on the way to a source's first table."""
     if order.code is not None:
         steps = STEPS_OF_CODE if order.asked is None else (*STEPS_OF_CODE[:-1], "tables", STEPS_OF_CODE[-1])
-        return walked(_steps_of_code(order, outside, tables, order.code), steps)
-    return walked(_steps(order, outside, tables), STEPS)
+        return walked(_steps_of_code(order, context, tables, order.code), steps)
+    return walked(_steps(order, context, tables), STEPS)
 
 
-def _steps_of_code(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable], code: Code) -> Iterator[CheckStep]:
+def _steps_of_code(
+    order: ResolvedSource, context: RunContext, tables: Mapping[str, HttpTable], code: Code
+) -> Iterator[CheckStep]:
     step = "secrets"
     try:
-        asking = Asking(order, outside)
+        asking = Asking(order, context)
         yield CheckStep(step, True, f"{len(order.secrets)} set" if order.secrets else "none needed")
     except errors.ReedError as error:
         yield CheckStep(step, False, f"{error.found}: {error.on}", error.mend)
@@ -70,7 +72,7 @@ def _steps_of_code(order: SourceOrder, outside: Outside, tables: Mapping[str, Ht
             code,
             doing="checking",
             mask=asking.mask,
-            stop=outside.stop,
+            stop=context.stop,
             base=asking.base,
             send=lambda request, good: sender.send(request, "checking", good),
             told=lambda _level, _code, words: said.append(words),
@@ -97,7 +99,7 @@ def _steps_of_code(order: SourceOrder, outside: Outside, tables: Mapping[str, Ht
         if name is None:
             yield CheckStep(step, True, "the source has no table")
             return
-        _, chunks = Taking(
+        _, chunks = HttpTableReader(
             order, natural(name, tables[name], order.started), asking, sender, None, parents, latest=True
         ).sample()
         count = next((len(chunk.records) for chunk in chunks if chunk.records), 0)
@@ -110,15 +112,15 @@ def _steps_of_code(order: SourceOrder, outside: Outside, tables: Mapping[str, Ht
         sender.close()
 
 
-def _steps(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]) -> Iterator[CheckStep]:
+def _steps(order: ResolvedSource, context: RunContext, tables: Mapping[str, HttpTable]) -> Iterator[CheckStep]:
     try:
-        asking = Asking(order, outside)
+        asking = Asking(order, context)
         held = f"{len(order.secrets)} set" if order.secrets else "none needed"
         yield CheckStep("secrets", True, held)
     except errors.ReedError as error:
         yield CheckStep("secrets", False, f"{error.found}: {error.on}", error.mend)
         return
-    if outside.tape is None or outside.tape.way == "record":
+    if context.tape is None or context.tape.way == "record":
         yield from _way_there(asking.base, order.timeouts.connect)
     sender = asking.sender(lambda _: None, retry=order.retry.model_copy(update={"attempts": 2}))
     parents = parents_of(order, asking, sender)
@@ -126,8 +128,8 @@ def _steps(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]
         asking.signs_in()
         yield CheckStep("sign-in", True, how(order))
         name = next((n for n, rule in tables.items() if rule.for_each is None), next(iter(tables)))
-        taking = Taking(order, natural(name, tables[name], order.started), asking, sender, None, parents, latest=True)
-        _, chunks = taking.sample()
+        reader = HttpTableReader(order, natural(name, tables[name], order.started), asking, sender, None, parents, latest=True)
+        _, chunks = reader.sample()
         try:
             chunk = next(chunks, None)
         except _OF_RECORDS as error:
@@ -172,7 +174,7 @@ def _tls(host: str, port: int, seconds: float) -> CheckStep:
         return CheckStep("TLS", False, str(error), "see that the server speaks TLS on this port, or use http://")
 
 
-def how(order: SourceOrder) -> str:
+def how(order: ResolvedSource) -> str:
     """How the source is shown who asks, in words."""
     auth = order.auth
     if auth is None:
@@ -183,13 +185,13 @@ def how(order: SourceOrder) -> str:
     return next(words for way, words in ways.items() if getattr(auth, way) is not None) + ", with each request"
 
 
-def natural(name: str, rule: HttpTable, started: datetime) -> TableOrder:
+def natural(name: str, rule: HttpTable, started: datetime) -> ResolvedTable:
     """A table by itself, without a feed: read from the beginning, or its latest window; of a day, where nothing says more."""
     sends_window = any(name.startswith("window.") for _, text in request_templates(rule) for name in names(text))
     day = {"from": (started - timedelta(days=3)).strftime("%Y-%m-%d")}
     window = rule.window or (WindowRule.model_validate(day) if sends_window else None)
     by = "window" if window else "everything"
-    return TableOrder(name=name, target=name, rule=rule, by=by, window=window, write="append", key=rule.key or [])
+    return ResolvedTable(name=name, target=name, rule=rule, by=by, window=window, write="append", key=rule.key or [])
 
 
 @dataclass
@@ -244,9 +246,9 @@ class SurveyedTable:
         return asdict(self)
 
 
-def survey(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]) -> list[SurveyedTable]:
+def survey(order: ResolvedSource, context: RunContext, tables: Mapping[str, HttpTable]) -> list[SurveyedTable]:
     """A sample of every table. An error of one stands with it. Raises ReedError for the rest."""
-    asking = Asking(order, outside)
+    asking = Asking(order, context)
     sender = asking.sender(lambda _: None, retry=order.retry.model_copy(update={"attempts": 2}))
     parents = parents_of(order, asking, sender)
     found = []
@@ -256,8 +258,8 @@ def survey(order: SourceOrder, outside: Outside, tables: Mapping[str, HttpTable]
             table = SurveyedTable(name, rule.about, key=rule.key or [], cursor=cursor, parent=rule.for_each)
             found.append(table)
             try:
-                taking = Taking(order, natural(name, rule, order.started), asking, sender, None, parents, latest=True)
-                _look(table, taking)
+                reader = HttpTableReader(order, natural(name, rule, order.started), asking, sender, None, parents, latest=True)
+                _look(table, reader)
             except errors.ReedError as error:
                 table.error = asking.mask.error(error).as_dict()
     finally:
@@ -281,8 +283,8 @@ def structure_names(structure: TableShape) -> dict[str, str]:
     return found
 
 
-def _look(table: SurveyedTable, taking: Taking) -> None:
-    table.request, chunks = taking.sample()
+def _look(table: SurveyedTable, reader: HttpTableReader) -> None:
+    table.request, chunks = reader.sample()
     shaper, records = Shaper(TableShape(table.table), [], "row"), list[dict[str, Any]]()
     misfits: list[Any] = []
     for page, chunk in enumerate(chunks, 1):
@@ -332,16 +334,18 @@ class Peeked:
     note: str = ""
 
 
-def peek(order: SourceOrder, outside: Outside, name: str, rule: HttpTable, *, rows: int, wire: bool) -> Peeked:
+def peek(order: ResolvedSource, context: RunContext, name: str, rule: HttpTable, *, rows: int, wire: bool) -> Peeked:
     """The first records of a table, of its latest window. Raises ReedError, details holding the exchanges so far where asked for."""
-    asking = Asking(order, outside)
+    asking = Asking(order, context)
     exchanges: list[Exchange] = []
     retry = order.retry.model_copy(update={"attempts": 1})
     sender = asking.sender(lambda _: None, retry=retry, wire=exchanges.append if wire else None)
     parents = parents_of(order, asking, sender)
     records: list[dict[str, Any]] = []
     try:
-        _, chunks = Taking(order, natural(name, rule, order.started), asking, sender, None, parents, latest=True).sample()
+        _, chunks = HttpTableReader(
+            order, natural(name, rule, order.started), asking, sender, None, parents, latest=True
+        ).sample()
         for chunk in chunks:
             records += chunk.records
             if len(records) >= rows or not chunk.records:

@@ -16,12 +16,12 @@ from ...sources.chunk import Chunk
 from ...sources.requests_seen import RequestSeen
 from ...warehouses import Warehouse, open_warehouse
 from ..checkpoints.resume import held_of, moved, shaper_for
-from ..execution.source_session import Reading, open_reading
+from ..execution.source_session import SourceSession, open_session
 from ..execution.table_reader import saved_of
 from ..planning.blind_spots import blind_spots
-from ..planning.order import RunOrder, TableOrder
+from ..planning.order import ResolvedRun, ResolvedTable
 from ..planning.table_drift import as_missing, missing_tables
-from ..request_context import Outside
+from ..request_context import RunContext
 
 # {table: [(where a pass begins, its first request, its first chunk, what was asked)]}
 Samples = dict[str, list[tuple[Any, str, Chunk, list[RequestSeen]]]]
@@ -70,22 +70,22 @@ class PlannedTable:
 
 
 def plan_feed(
-    order: RunOrder, outside: Outside, saved: Mapping[str, SavedCursor | None] = MappingProxyType({})
+    order: ResolvedRun, context: RunContext, saved: Mapping[str, SavedCursor | None] = MappingProxyType({})
 ) -> list[PlannedTable]:
     """Parents before their child tables; of several warehouses those of the first, then those of the others. saved: by table, as if this
     was saved of it. An error of one table stands with that table. Raises ReedError for the rest."""
     requests: list[RequestSeen] = []
-    reading = open_reading(order, outside, requests.append, retry=order.retry.model_copy(update={"attempts": 2}))
+    reading = open_session(order, context, requests.append, retry=order.retry.model_copy(update={"attempts": 2}))
     planned: list[PlannedTable] = []
     samples: Samples = {}
 
     def hash_key() -> bytes:
-        return outside.reveal(order.hash_with).encode()
+        return context.reveal(order.hash_with).encode()
 
-    def into(one: RunOrder, name: str) -> None:
+    def into(one: ResolvedRun, name: str) -> None:
         """name: '' for the first warehouse, which has to be there."""
         try:
-            warehouse = open_warehouse(one.warehouse, outside.places, outside.reveal)
+            warehouse = open_warehouse(one.warehouse, context.places, context.reveal)
         except errors.ReedError as error:
             if not name:
                 raise
@@ -123,20 +123,20 @@ def plan_feed(
     return planned
 
 
-def _facts(table: TableOrder, warehouse: str) -> PlannedTable:
+def _facts(table: ResolvedTable, warehouse: str) -> PlannedTable:
     return PlannedTable(table.name, table.target, warehouse, by=table.by, write=table.write, key=table.key)
 
 
-def _failed(planned: PlannedTable, error: errors.ReedError, reading: Reading) -> PlannedTable:
+def _failed(planned: PlannedTable, error: errors.ReedError, reading: SourceSession) -> PlannedTable:
     planned.error = reading.mask.error(error).as_dict()
     return planned
 
 
 def _plan_table(
-    order: RunOrder,
-    table: TableOrder,
+    order: ResolvedRun,
+    table: ResolvedTable,
     warehouse: Warehouse,
-    reading: Reading,
+    reading: SourceSession,
     requests: list[RequestSeen],
     hash_key: Callable[[], bytes],
     saved: Mapping[str, SavedCursor | None],
@@ -145,32 +145,32 @@ def _plan_table(
     state = warehouse.state(order.feed, table.name)
     change = moved(table, state)
     held = held_of(table, order.feed, warehouse, state)
-    taking = reading.take(table, saved[table.name] if table.name in saved else saved_of(table, state, change), held=held)
+    reader = reading.take(table, saved[table.name] if table.name in saved else saved_of(table, state, change), held=held)
     # Warehouses that stand at the same place are shown the same page.
     taken_before = samples.setdefault(table.name, [])
-    alike = next((found for found in taken_before if found[0] == taking.begins), None)
+    alike = next((found for found in taken_before if found[0] == reader.begins), None)
     if alike is None:
-        request, chunks = taking.sample()
+        request, chunks = reader.sample()
         chunk = next(chunks, Chunk([], 0, []))
         close = getattr(chunks, "close", None)
         if close is not None:
             close()
-        taken_before.append((taking.begins, request, chunk, list(requests)))
+        taken_before.append((reader.begins, request, chunk, list(requests)))
     else:
         _, request, chunk, requests[:] = alike
-    tracker = taking.tracker
+    tracker = reader.tracker
     taken = tracker.take(chunk.records) if tracker else None
     records = taken.records if taken else chunk.records
     shaper = shaper_for(order, table, state)
-    shaper.leave_out(taking.left_out)
+    shaper.leave_out(reader.left_out)
     shaped = shaper.shape(records, 0, suspicious=chunk.suspicious)
     worked = ColumnWork(shaper.rules, hash_key, nul_in_text=warehouse.nul_in_text).work(shaped)
     planned = [_compare(warehouse, table.name, layout) for layout in worked.family.tables]
     first = planned[0]
     first.by, first.write, first.key = table.by, table.write, table.key
-    first.cursor_from = taking.from_text
+    first.cursor_from = reader.from_text
     # Of files there is no end to say: those are taken that are there.
-    if (taking.from_text or tracker) and table.by != "files":
+    if (reader.from_text or tracker) and table.by != "files":
         first.cursor_until = order.started.isoformat(timespec="seconds").replace("+00:00", "Z")
     first.request = request
     first.deletes = table.deletes if table.write in ("merge", "mirror", "history") else ""
@@ -180,13 +180,13 @@ def _plan_table(
     first.unmatched = unmatched(shaper.rules, shaper.structure) if records else []
     first.warnings = [{"code": code, "words": words} for code, words in blind_spots(order, table)]
     first.warnings += [
-        {"code": code, "words": words} for level, code, words in [*taking.notes, *taking.ended_notes] if level == "warning"
+        {"code": code, "words": words} for level, code, words in [*reader.notes, *reader.ended_notes] if level == "warning"
     ]
     first.steps, first.losses = change.steps, change.losses
     if shaper.expected:
         first.drift = [{"what": c.what, "words": c.words, "ignored": c.ignored} for c in shaped.changes]
     repeated = taken.repeated if taken else 0
-    first.records, first.requests = taking.cost(chunk, repeated)
+    first.records, first.requests = reader.cost(chunk, repeated)
     if first.requests is not None and requests:
         answering = first.requests * sum(r.seconds for r in requests) / len(requests)
         # The source's pace may take longer than its answers.

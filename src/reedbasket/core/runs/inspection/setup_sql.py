@@ -8,10 +8,10 @@ from dataclasses import dataclass
 from ... import errors
 from ...sources.sql import Table
 from ...spec.database_feed import is_pattern
-from ..execution.database_session import SqlReading
-from ..planning.order import RunOrder, SourceOrder
+from ..execution.database_session import DatabaseSession
+from ..planning.order import ResolvedRun, ResolvedSource
 from ..planning.table_selection import home_of, matches
-from ..request_context import Outside
+from ..request_context import RunContext
 
 
 @dataclass(frozen=True)
@@ -22,7 +22,7 @@ class SetupStatement:
     sql: str
 
 
-def setup_sql(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -> list[SetupStatement]:
+def setup_sql(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun]) -> list[SetupStatement]:
     """By the catalog where the source can be opened already; else by the names in the feeds alone."""
     source = order.database
     if source is None or source.on == "sqlite":
@@ -39,7 +39,7 @@ def setup_sql(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -
     tables: list[Table] = []
     said: list[SetupStatement] = []
     named = [(feed, wish, own) for feed in feeds for wish, own in feed.wishes.items()]
-    there = _there(order, outside)
+    there = _there(order, context)
     logs: dict[str, list[Table]] = {}
     for feed, wish, own in named:
         before = len(tables)
@@ -77,9 +77,9 @@ def setup_sql(order: SourceOrder, outside: Outside, feeds: Sequence[RunOrder]) -
     return [SetupStatement(*pair) for pair in made] + said
 
 
-def _there(order: SourceOrder, outside: Outside) -> list[Table] | None:
+def _there(order: ResolvedSource, context: RunContext) -> list[Table] | None:
     try:
-        reading = SqlReading(order, outside, lambda _: None)
+        reading = DatabaseSession(order, context, lambda _: None)
     except errors.ReedError:
         return None
     try:

@@ -12,9 +12,9 @@ from ...shaping import Shaper, TableShape
 from ...sources.http.sender import SHOWN_BYTES
 from ...sources.requests_seen import Exchange
 from ...spec.http import HttpTable
-from ..execution.table_reader import Taking, parents_of
-from ..planning.order import SourceOrder
-from ..request_context import Asking, Outside
+from ..execution.table_reader import HttpTableReader, parents_of
+from ..planning.order import ResolvedSource
+from ..request_context import Asking, RunContext
 from .look import listed, natural
 from .suggestions import Suggested, suggest_from_answer, suggest_from_columns
 
@@ -40,11 +40,11 @@ class Tried:
     error: dict[str, Any] | None
 
 
-def try_table(order: SourceOrder, outside: Outside, name: str, rule: HttpTable, *, pages: int) -> Tried:
+def try_table(order: ResolvedSource, context: RunContext, name: str, rule: HttpTable, *, pages: int) -> Tried:
     """Ask for the first pages of a table, of its latest window. What goes wrong on the way is told with what came before it; raises
     ReedError where nothing could be asked."""
     order = order.model_copy(update={"pace": order.pace.model_copy(update={"at_once": 1})})
-    asking = Asking(order, outside)
+    asking = Asking(order, context)
     exchanges: list[Exchange] = []
     retry = order.retry.model_copy(update={"attempts": 1})
     sender = asking.sender(lambda _: None, retry=retry, wire=exchanges.append, wire_bytes=_MOST_BYTES)
@@ -53,7 +53,9 @@ def try_table(order: SourceOrder, outside: Outside, name: str, rule: HttpTable, 
     counts: list[int] = []
     error: errors.ReedError | None = None
     try:
-        _, chunks = Taking(order, natural(name, rule, order.started), asking, sender, None, parents, latest=True).sample()
+        _, chunks = HttpTableReader(
+            order, natural(name, rule, order.started), asking, sender, None, parents, latest=True
+        ).sample()
         for chunk in chunks:
             records += chunk.records
             counts.append(len(chunk.records))

@@ -13,9 +13,9 @@ from ...spec.times import parse_time
 from ...warehouses import Differences, LoadTarget, Warehouse, open_warehouse
 from ..checkpoints.resume import shaper_for
 from ..execution.deleted_records import tombstone_test
-from ..execution.source_session import Reading, open_reading
-from ..planning.order import RunOrder, TableOrder
-from ..request_context import Outside
+from ..execution.source_session import SourceSession, open_session
+from ..planning.order import ResolvedRun, ResolvedTable
+from ..request_context import RunContext
 
 _MOST_SAMPLES = 5
 
@@ -48,20 +48,20 @@ class VerifiedTable:
         return asdict(self)
 
 
-def verify_feed(order: RunOrder, outside: Outside, *, deep: bool, only: str | None) -> list[VerifiedTable]:
+def verify_feed(order: ResolvedRun, context: RunContext, *, deep: bool, only: str | None) -> list[VerifiedTable]:
     """Each table of the order with its child tables, or `only` that one. An error of one table stands with it. Raises
     ReedError for the rest."""
     found = []
-    reading = open_reading(order, outside, lambda _: None)
+    reading = open_session(order, context, lambda _: None)
     try:
         offered = reading.offered(order)
-        warehouse = open_warehouse(order.warehouse, outside.places, outside.reveal)
+        warehouse = open_warehouse(order.warehouse, context.places, context.reveal)
         try:
             for table in offered.order.tables:
                 if only is not None and table.name != only:
                     continue
                 try:
-                    found += _verify(order, table, warehouse, reading, outside, deep=deep)
+                    found += _verify(order, table, warehouse, reading, context, deep=deep)
                 except errors.ReedError as error:
                     found.append(VerifiedTable(table.name, table.target, deep, error=reading.mask.error(error).as_dict()))
         finally:
@@ -75,16 +75,16 @@ def verify_feed(order: RunOrder, outside: Outside, *, deep: bool, only: str | No
 
 
 def _verify(
-    order: RunOrder, table: TableOrder, warehouse: Warehouse, reading: Reading, outside: Outside, *, deep: bool
+    order: ResolvedRun, table: ResolvedTable, warehouse: Warehouse, reading: SourceSession, context: RunContext, *, deep: bool
 ) -> list[VerifiedTable]:
     state = warehouse.state(order.feed, table.name)
     # From the very beginning: what the cursor has passed is just what is to be verified. Windows end where the last run's did.
     taken = state.cursor if state and state.cursor and state.cursor.kind == "window" else None
     lag = table.window.lag if table.window else timedelta(0)
-    taking = reading.take(table, None, until=parse_time(taken.value) + lag if taken else None)
+    reader = reading.take(table, None, until=parse_time(taken.value) + lag if taken else None)
     shaper = shaper_for(order, table, state)
-    shaper.leave_out(taking.left_out)
-    columns = ColumnWork(shaper.rules, lambda: outside.reveal(order.hash_with).encode(), nul_in_text=warehouse.nul_in_text)
+    shaper.leave_out(reader.left_out)
+    columns = ColumnWork(shaper.rules, lambda: context.reveal(order.hash_with).encode(), nul_in_text=warehouse.nul_in_text)
     # Read as a merge would, so that the stage is filled and nothing is built.
     target = LoadTarget(
         order.run, order.feed, order.source, table.name, table.target, table.write, table.key, table.link, again=True
@@ -93,8 +93,8 @@ def _verify(
     try:
         gone = tombstone_test(table.rule) if table.rule and table.write != "append" else None
         owner = rejected = filtered = 0
-        for chunk in gathered(taking.chunks()):
-            records = taking.tracker.take(chunk.records).records if taking.tracker else chunk.records
+        for chunk in gathered(reader.chunks()):
+            records = reader.tracker.take(chunk.records).records if reader.tracker else chunk.records
             shaped = shaper.shape(records, owner, suspicious=chunk.suspicious)
             owner += shaped.records
             worked = columns.work(shaped, gone)
@@ -136,7 +136,7 @@ def _verified(source_table: str, found: Differences, *, deep: bool, appended: bo
     )
 
 
-def _nothing(table: TableOrder) -> Any:
+def _nothing(table: ResolvedTable) -> Any:
     from ...shaping import TableShape
     from ...warehouses import TableState
 

@@ -8,13 +8,13 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ...spec.times import format_duration
-from .order import SourceOrder, TableOrder
+from .order import ResolvedSource, ResolvedTable
 
 # (code, words)
 Spot = tuple[str, str]
 
 
-def blind_spots(order: SourceOrder, table: TableOrder) -> Iterator[Spot]:
+def blind_spots(order: ResolvedSource, table: ResolvedTable) -> Iterator[Spot]:
     """Of one table, as the feed takes it."""
     yield from _of_changes(table)
     if table.rule is not None and order.code is None:
@@ -22,7 +22,7 @@ def blind_spots(order: SourceOrder, table: TableOrder) -> Iterator[Spot]:
         yield from _of_parents(order, table)
 
 
-def _of_changes(table: TableOrder) -> Iterator[Spot]:
+def _of_changes(table: ResolvedTable) -> Iterator[Spot]:
     tombstones = table.rule is not None and table.rule.deleted is not None
     gone = "rows that are deleted at the source stay"
     if table.by in ("cursor", "window", "row_version", "saved") and not tombstones:
@@ -40,7 +40,7 @@ def _of_changes(table: TableOrder) -> Iterator[Spot]:
         yield "late.not_seen", f"records that come late, with a value {late}, are not read; a longer `overlap` reads them"
 
 
-def _of_pages(table: TableOrder) -> Iterator[Spot]:
+def _of_pages(table: ResolvedTable) -> Iterator[Spot]:
     rule = table.rule
     assert rule is not None
     following = rule.next
@@ -54,7 +54,7 @@ def _of_pages(table: TableOrder) -> Iterator[Spot]:
         yield "body.may_be_cut", "an answer that is cut between two of its lines looks whole; a `total` in a header would tell"
 
 
-def _of_parents(order: SourceOrder, table: TableOrder) -> Iterator[Spot]:
+def _of_parents(order: ResolvedSource, table: ResolvedTable) -> Iterator[Spot]:
     rule = table.rule
     assert rule is not None
     if rule.for_each is not None and rule.parents == "changed" and table.by == "cursor":

@@ -17,16 +17,16 @@ from ...sources.requests_seen import RequestSeen
 from ...spec.database_feed import is_pattern
 from ...spec.http import HttpTable
 from ...spec.table_choice import choice_mistakes, table_choice
-from ..request_context import Asking, Outside
-from .matched_tables import Offered, ignored, none_at_all, unmatched
-from .order import RunOrder, SourceOrder, TableOrder, of_api
+from ..request_context import Asking, RunContext
+from .matched_tables import MatchedTables, ignored, none_at_all, unmatched
+from .order import ResolvedRun, ResolvedSource, ResolvedTable, of_api
 from .table_selection import near
 
 _LONGEST_NAME = 200
 
 
 def asked_tables(
-    order: SourceOrder, asking: Asking, sender: Sender, told: Callable[[Any, str, str], None] = lambda *_: None
+    order: ResolvedSource, asking: Asking, sender: Sender, told: Callable[[Any, str, str], None] = lambda *_: None
 ) -> dict[str, HttpTable]:
     """{name: table}; what the connector's definition says of some stands over what the source says. Raises SourceError, RunCancelled."""
     assert order.code is not None and order.asked is not None
@@ -56,10 +56,10 @@ def asked_tables(
 
 
 def tables_at(
-    order: SourceOrder, outside: Outside, seen: Callable[[RequestSeen], None] = lambda _: None
+    order: ResolvedSource, context: RunContext, seen: Callable[[RequestSeen], None] = lambda _: None
 ) -> dict[str, HttpTable]:
     """The same by itself. Raises SecretMissing too."""
-    asking = Asking(order, outside)
+    asking = Asking(order, context)
     sender = asking.sender(seen, retry=order.retry.model_copy(update={"attempts": 2}))
     try:
         return asked_tables(order, asking, sender)
@@ -67,7 +67,7 @@ def tables_at(
         sender.close()
 
 
-def with_asked(order: RunOrder, tables: Mapping[str, HttpTable]) -> Offered:
+def with_asked(order: ResolvedRun, tables: Mapping[str, HttpTable]) -> MatchedTables:
     """The order with tables: those that the feed names, and those that its patterns match; a name wins over a pattern, of several
     patterns the first."""
     problems: dict[str, ReedError] = {}
@@ -91,7 +91,7 @@ def with_asked(order: RunOrder, tables: Mapping[str, HttpTable]) -> Offered:
             no_match.append(wish)
         for name in matching:
             taken.setdefault(name, (wish, True))
-    chosen: list[TableOrder] = []
+    chosen: list[ResolvedTable] = []
     names: set[str] = set()
     for name, (wish, by_pattern) in taken.items():
         own = order.wishes[wish]
@@ -106,10 +106,10 @@ def with_asked(order: RunOrder, tables: Mapping[str, HttpTable]) -> Offered:
     others = sorted(set(tables) - set(taken))
     whole = order.model_copy(update={"tables": chosen, "ignored": others, "asked": None})
     problems |= none_at_all(no_match, len(chosen), problems)
-    return Offered(whole, problems, unmatched(no_match) + ignored(others, "offered by the source"))
+    return MatchedTables(whole, problems, unmatched(no_match) + ignored(others, "offered by the source"))
 
 
-def _no_table(order: SourceOrder, doing: str, where: str, why: str) -> ConnectorBroken:
+def _no_table(order: ResolvedSource, doing: str, where: str, why: str) -> ConnectorBroken:
     mend = "mend what the connector's `tables` yields: see docs/authoring.md"
     entry = order.code.entry if order.code else order.connector
     return ConnectorBroken(doing, entry, found=f"{where}: {why}", mend=mend, code="connector.bad_table")

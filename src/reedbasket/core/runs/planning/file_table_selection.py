@@ -9,7 +9,7 @@ from ...changes.files import Changed
 from ...records.names import claim
 from ...spec.model import Changes, FeedDefaults, FeedTable, Nesting, Write
 from ...spec.pattern import Pattern
-from .order import TableOrder
+from .order import ResolvedTable
 
 # How long a file has to have been still where it can be seen while somebody writes it.
 _SETTLE = timedelta(seconds=5)
@@ -19,7 +19,7 @@ _SETTLE = timedelta(seconds=5)
 class ChosenFiles:
     """One table of a feed."""
 
-    order: TableOrder
+    order: ResolvedTable
     patterns: tuple[Pattern, ...]
     changed: Changed
     changes: Changes
@@ -44,7 +44,7 @@ def choose_files(wishes: dict[str, FeedTable | None], defaults: FeedDefaults, pr
         changed: Changed = changes.changed or ("merge" if write != "append" else "replace")
         target = claim(prefix + name, names, name)
         names.add(target)
-        order = TableOrder(
+        order = ResolvedTable(
             name=name, target=target, by=changes.by, write=write, key=key,
             deletes=own.deletes or defaults.deletes or "apply", nesting=own.nesting or defaults.nesting or Nesting(), shaping=own,
             by_file=changes.by == "files" and not copies and changed in ("replace", "ignore"), checksum=changes.checksum,

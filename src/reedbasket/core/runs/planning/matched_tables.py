@@ -9,7 +9,7 @@ from typing import Any
 from ...errors import DefinitionError, ReedError
 from ...records.structure import TableShape
 from ...warehouses.loader.file_list import FileLine
-from .order import RunOrder
+from .order import ResolvedRun
 
 # More tables than this that nobody asked for are counted, not named.
 _MOST_NAMED = 20
@@ -43,11 +43,11 @@ def none_at_all(patterns: Sequence[str], taken: int, problems: Mapping[str, Reed
 
 
 @dataclass
-class Offered:
+class MatchedTables:
     """What the source has of what the feed names. problems: {table: why it cannot be taken}. notes: for the run's log,
     (level, code, words)."""
 
-    order: RunOrder
+    order: ResolvedRun
     problems: dict[str, ReedError]
     notes: list[tuple[Any, str, str]]
 

@@ -25,7 +25,7 @@ from ...spec.table_choice import TableChoice, table_choice
 from ...spec.times import parse_time
 
 
-class TableOrder(Model):
+class ResolvedTable(Model):
     """rule: of an API; what a database is asked for is known once it is open (choosing.Chosen). by_pattern: nobody named it.
     by_file: rows say which file they came from. checksum: files are told by their content."""
 
@@ -88,7 +88,7 @@ class TableOrder(Model):
         return "row" if self.write == "append" or not self.key else "key"
 
 
-class SourceOrder(Model):
+class ResolvedSource(Model):
     """What it takes to ask one source, resolved. database, files: of one, and then nothing of a connector. stores: those that the
     feed's files are copied to. window: what is taken of tables that know times, [from, until); the saved cursors are left where they
     are then. code: of a connector in Python. asked: what it says of some tables where only the source knows which there are; they are
@@ -131,7 +131,7 @@ class SourceOrder(Model):
         }
 
 
-class RunOrder(SourceOrder):
+class ResolvedRun(ResolvedSource):
     """What it takes to run one feed. wishes, feed_defaults, table_prefix: what it says of tables that only the source knows; they are
     `tables` once it is known what is there. lane: in which the window counts as taken; '' for the feed's own schedule, another for
     a backfill, which takes windows of its own once more. apart: saved cursors are neither used nor moved. others: the same into the
@@ -141,7 +141,7 @@ class RunOrder(SourceOrder):
     feed: str
     feed_version: int
     warehouse: Warehouse
-    tables: list[TableOrder]
+    tables: list[ResolvedTable]
     ignored: list[str] = Field(default_factory=list)
     wishes: dict[str, FeedTable | None] = Field(default_factory=dict)
     feed_defaults: FeedDefaults = FeedDefaults()
@@ -154,22 +154,22 @@ class RunOrder(SourceOrder):
     again: bool = False
     lane: str = ""
     apart: bool = False
-    others: list[RunOrder] = Field(default_factory=list)
+    others: list[ResolvedRun] = Field(default_factory=list)
 
-    def window_of(self, table: TableOrder) -> tuple[datetime, datetime] | None:
+    def window_of(self, table: ResolvedTable) -> tuple[datetime, datetime] | None:
         """What is taken of a table in place of what is new; None where it knows no times, and goes on from its own cursor."""
         by_time = table.cursor is not None and table.cursor.type == "time"
         known = table.by in ("window", "everything", "compare") or (table.by == "cursor" and by_time)
         return self.window if known else None
 
-    def leaves_out(self, table: TableOrder) -> bool:
+    def leaves_out(self, table: ResolvedTable) -> bool:
         """A run beside the others may move no cursor, so what has nothing but one is not part of it."""
         return self.lane != "" and self.window_of(table) is None
 
 
 def source_order(
     basket: Basket, name: str, *, started: datetime, run: int = 0, parameters: Mapping[str, Any] | None = None
-) -> SourceOrder:
+) -> ResolvedSource:
     """parameters: of a feed, in place of settings of the same names. Raises NotFound for a source that is not there."""
     given = dict(parameters or {})
     source = basket.sources.get(name)
@@ -183,7 +183,7 @@ def source_order(
         )
     if source.on == "files":
         named = {"password": source.password, "key": source.key}
-        return SourceOrder(
+        return ResolvedSource(
             run=run,
             started=started,
             source=name,
@@ -194,7 +194,7 @@ def source_order(
             secrets={setting: secret.secret for setting, secret in named.items() if secret is not None},
         )
     if source.connector is None:
-        return SourceOrder(
+        return ResolvedSource(
             run=run,
             started=started,
             source=name,
@@ -220,7 +220,7 @@ def source_order(
             settings[setting_name] = parse_time(value)
         else:
             settings[setting_name] = value
-    return SourceOrder(
+    return ResolvedSource(
         run=run,
         started=started,
         source=name,
@@ -253,7 +253,7 @@ def resolve(
     lane: str = "",
     sets: Mapping[str, Any] | None = None,
     bodies: bool = False,
-) -> RunOrder:
+) -> ResolvedRun:
     """The order for one run of a feed. accept: what a change of writing cannot keep may go. again: rejects are replayed, the
     source is not asked. window, lane, bodies: see RunOrder. sets: in place of parameters and settings, for this run alone. Raises
     NotFound for a feed that is not there."""
@@ -279,7 +279,7 @@ def resolve(
     copied = {table.copy_.to for table in definition.tables.values() if table is not None and table.copy_ is not None}
     order.stores = {name: basket.sources[name] for name in sorted(copied)}
     warehouse = basket.warehouses[definition.warehouse]
-    asked = {name: getattr(order, name) for name in SourceOrder.model_fields}
+    asked = {name: getattr(order, name) for name in ResolvedSource.model_fields}
     facts = {
         "feed": feed,
         "feed_version": version,
@@ -296,11 +296,11 @@ def resolve(
     }
     if order.database is not None or order.files is not None or order.asked is not None:
         wishes = {"wishes": definition.tables, "feed_defaults": definition.defaults}
-        return RunOrder(**asked | facts, **wishes, tables=[], table_prefix=warehouse.prefix + definition.prefix)
+        return ResolvedRun(**asked | facts, **wishes, tables=[], table_prefix=warehouse.prefix + definition.prefix)
     return _of_connector(basket, definition, order, asked | facts)
 
 
-def _of_connector(basket: Basket, definition: Feed, order: SourceOrder, facts: dict[str, Any]) -> RunOrder:
+def _of_connector(basket: Basket, definition: Feed, order: ResolvedSource, facts: dict[str, Any]) -> ResolvedRun:
     connector, warehouse = basket.connectors[order.connector], basket.warehouses[definition.warehouse]
     tables = []
     for name in parents_first(definition.tables, connector.tables):
@@ -310,13 +310,13 @@ def _of_connector(basket: Basket, definition: Feed, order: SourceOrder, facts: d
         tables.append(of_api(name, warehouse.prefix + definition.prefix + name.replace("-", "_"), rule, choice, own))
     parents = _ancestors([t.rule for t in tables if t.rule], connector.tables)
     ignored = sorted(set(connector.tables) - set(definition.tables))
-    return RunOrder(**facts | {"parents": parents}, tables=tables, ignored=ignored)
+    return ResolvedRun(**facts | {"parents": parents}, tables=tables, ignored=ignored)
 
 
 def of_api(
     name: str, target: str, rule: HttpTable, choice: TableChoice, own: FeedTable | None, *, by_pattern: bool = False
-) -> TableOrder:
-    return TableOrder(
+) -> ResolvedTable:
+    return ResolvedTable(
         name=name,
         target=target,
         rule=rule,
@@ -361,12 +361,12 @@ def _ancestors(rules: Iterable[HttpTable], tables: Mapping[str, HttpTable]) -> d
     return found
 
 
-def credentials_of(order: SourceOrder, values: dict[str, Any]) -> Credentials:
+def credentials_of(order: ResolvedSource, values: dict[str, Any]) -> Credentials:
     """What every request carries: the connector's headers, and who is asking, but for tokens and signatures."""
     shown = credentials(order.auth, values)
     headers = {name: template.fill(text, values) or "" for name, text in order.headers.items()}
     return replace(shown, headers={**headers, **shown.headers})
 
 
-def mask_for(order: SourceOrder, revealed: dict[str, str]) -> Mask:
+def mask_for(order: ResolvedSource, revealed: dict[str, str]) -> Mask:
     return Mask([*revealed.values(), *credentials(order.auth, order.values(revealed)).hidden])

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from ...spec.times import format_time
 from ...warehouses.warehouse import TakenWindow, Warehouse
-from .order import RunOrder, TableOrder
+from .order import ResolvedRun, ResolvedTable
 
 
-def given_window(order: RunOrder, table: TableOrder) -> TakenWindow | None:
+def given_window(order: ResolvedRun, table: ResolvedTable) -> TakenWindow | None:
     """What this run takes of a table; None where it goes on from the table's own cursor."""
     window = order.window_of(table)
     return TakenWindow(order.lane, format_time(window[0]), format_time(window[1])) if window is not None else None
 
 
-def passed_over(order: RunOrder, table: TableOrder, warehouse: Warehouse) -> tuple[str, str] | None:
+def passed_over(order: ResolvedRun, table: ResolvedTable, warehouse: Warehouse) -> tuple[str, str] | None:
     """(code, words) where there is nothing to do: an earlier run committed the window, or it is none of this table's."""
     if order.leaves_out(table):
         return "window.not_of_this_table", f"left out: changes are found by {table.by}, which knows no windows of time"

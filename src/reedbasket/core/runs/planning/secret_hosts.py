@@ -6,10 +6,10 @@ from datetime import UTC, datetime
 from urllib.parse import urlsplit
 
 from ...spec import Basket, template
-from .order import SourceOrder, source_order
+from .order import ResolvedSource, source_order
 
 
-def servers(order: SourceOrder) -> set[str]:
+def servers(order: ResolvedSource) -> set[str]:
     """Each as host and port, in small letters; where one is not known before the source is asked, nothing stands for it.
 
     Args:

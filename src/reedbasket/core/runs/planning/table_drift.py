@@ -10,11 +10,11 @@ from ...errors import DriftStopped
 from ...shaping.rules import Change
 from ...spec.database_feed import is_pattern
 from ...warehouses.warehouse import Warehouse
-from .order import RunOrder, TableOrder
+from .order import ResolvedRun, ResolvedTable
 from .table_selection import home_of
 
 
-def new_tables(order: RunOrder, warehouse: Warehouse) -> list[TableOrder]:
+def new_tables(order: ResolvedRun, warehouse: Warehouse) -> list[ResolvedTable]:
     """None at the first run, when all are. Asked for only where the feed does not take them anyway."""
     if order.drift.tables == "accept" or not any(table.by_pattern for table in order.tables):
         return []
@@ -22,7 +22,7 @@ def new_tables(order: RunOrder, warehouse: Warehouse) -> list[TableOrder]:
     return [table for table in order.tables if table.by_pattern and table.name not in held] if held else []
 
 
-def as_drift(order: RunOrder, table: TableOrder) -> Change:
+def as_drift(order: ResolvedRun, table: ResolvedTable) -> Change:
     """Raises DriftStopped where the feed says so."""
     change = Change("table", table.target, "", table.name, "", ignored=order.drift.tables == "ignore")
     if not change.ignored:
@@ -36,7 +36,7 @@ def as_drift(order: RunOrder, table: TableOrder) -> Change:
     return change
 
 
-def missing_tables(order: RunOrder, warehouse: Warehouse, told: Collection[str]) -> list[str]:
+def missing_tables(order: ResolvedRun, warehouse: Warehouse, told: Collection[str]) -> list[str]:
     """Tables that a pattern of the feed took before, and that the source does not show now; their rows stay. told: of which something
     else is said."""
     wishes = [(own.table if own is not None and own.table else wish, own) for wish, own in order.wishes.items()]
@@ -55,7 +55,7 @@ def missing_tables(order: RunOrder, warehouse: Warehouse, told: Collection[str])
     ]
 
 
-def as_missing(order: RunOrder, name: str) -> DriftStopped:
+def as_missing(order: ResolvedRun, name: str) -> DriftStopped:
     return DriftStopped(
         "taking",
         name,

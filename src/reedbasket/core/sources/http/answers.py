@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 import urllib3
 
 from ... import errors
-from ..pace import Said
+from ..pace import RateLimitFeedback
 from ..retry import LONGEST_OBEYED_SECONDS, retry_after_seconds
 
 
@@ -62,7 +62,7 @@ def no_answer(error: urllib3.exceptions.HTTPError, url: str, doing: str) -> erro
 
 
 def bad_status(
-    status: int, headers: Mapping[str, str], body: bytes, url: str, doing: str, limits: Said | None = None
+    status: int, headers: Mapping[str, str], body: bytes, url: str, doing: str, limits: RateLimitFeedback | None = None
 ) -> errors.SourceError:
     """limits: what the answer says of the source's limits, which is as good as Retry-After."""
     said = body[:300].decode("utf-8", "replace").strip()

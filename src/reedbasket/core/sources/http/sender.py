@@ -18,7 +18,7 @@ from ... import errors
 from ...masking import HIDDEN, Mask
 from ...spec.http import Retry, Timeouts
 from ..big_json import LARGE_BYTES
-from ..pace import Said, Wait, limits_said
+from ..pace import RateLimitFeedback, Wait, limits_said
 from ..pacer import Pacer, wait_or_stop
 from ..requests_seen import Exchange, RequestSeen
 from ..retry import decide
@@ -129,7 +129,7 @@ class Sender:
     ) -> tuple[Answer | None, errors.SourceError | None, tuple[float, str] | None]:
         """(answer, or what went wrong, the pause before the next attempt or None for giving up)."""
         turn = self._pacer.turn(self.stop, self._tell_wait)
-        said, problem, answer = Said(failed=None), None, None
+        said, problem, answer = RateLimitFeedback(failed=None), None, None
         exchanges: list[Exchange] = []
         began = time.monotonic()
         try:
@@ -330,10 +330,10 @@ class Sender:
         return bytes(content) if size <= LARGE_BYTES else cast(bytes, content)
 
 
-def _said_by(problem: errors.SourceError) -> Said:
+def _said_by(problem: errors.SourceError) -> RateLimitFeedback:
     """A source that is down counts towards its rest. One that answers 4xx is up, and one whose name is wrong is none of ours."""
     if isinstance(problem, errors.SourceUnreachable | errors.SourceTimedOut | errors.SourceFailed | errors.BodyCutOff):
-        return Said(failed=True)
+        return RateLimitFeedback(failed=True)
     if isinstance(problem, errors.SourceBusy):
-        return Said(failed=False, limit=problem.details.get("limit"), window=problem.details.get("window"))
-    return Said(failed=False if status_of(problem) else None)
+        return RateLimitFeedback(failed=False, limit=problem.details.get("limit"), window=problem.details.get("window"))
+    return RateLimitFeedback(failed=False if status_of(problem) else None)

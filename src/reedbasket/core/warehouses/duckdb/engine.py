@@ -111,11 +111,11 @@ class DuckEngine(Engine):
         row = self.connection.execute(sql).fetchone()
         return int(row[0]) if row and isinstance(row[0], int) else 0
 
-    def tell(self, sql: str, values: Sequence[Any]) -> None:
+    def execute(self, sql: str, values: Sequence[Any]) -> None:
         self._flush()
         self.connection.execute(sql, list(values))
 
-    def ask(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+    def query(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         self._flush()
         return self.connection.execute(sql, list(values)).fetchall()
 
@@ -172,21 +172,21 @@ class DuckEngine(Engine):
 
     def columns(self, table: str) -> dict[str, str] | None:
         # Describing what is not there would end the transaction, and the catalogue's list of all columns is slow.
-        there = self.ask(
+        there = self.query(
             """select 1 from duckdb_tables() where database_name = 'w' and table_name = ?
                union all select 1 from duckdb_views() where database_name = 'w' and view_name = ?""",
             (table, table),
         )
-        return {row[0]: row[1] for row in self.ask(f"describe {self.table(table)}")} if there else None
+        return {row[0]: row[1] for row in self.query(f"describe {self.table(table)}")} if there else None
 
     def is_table(self, table: str) -> bool:
-        return bool(self.ask("select 1 from duckdb_tables() where database_name = 'w' and table_name = ?", (table,)))
+        return bool(self.query("select 1 from duckdb_tables() where database_name = 'w' and table_name = ?", (table,)))
 
     def widen(self, table: str, columns: Sequence[tuple[Kind, ColumnShape]], *, temp: bool = False) -> None:
         name = self.quote(table) if temp else self.table(table)
         for before, column in columns:
             if before == "int64" and column.kind == "double":
-                limit = self.ask(f"select max(abs({self.quote(column.name)})) from {name}")[0][0]
+                limit = self.query(f"select max(abs({self.quote(column.name)})) from {name}")[0][0]
                 if limit is not None and limit > EXACT_IN_DOUBLE:
                     raise cannot_widen(table, column.name, limit)
             made = self.widened(self.quote(column.name), before, column)
@@ -305,7 +305,7 @@ class DuckEngine(Engine):
             f"""create temp table rb_match as select s.rowid as s_row, t.rowid as t_row, ({changed}{or_changed}) as changed
                 from {merge.stage} as s join {merge.table} as t on {self.matching(merge.key, "t", "s")} {among}"""
         )
-        return int(self.ask("select count(*) from rb_match")[0][0])
+        return int(self.query("select count(*) from rb_match")[0][0])
 
     def _insert_unless_same(self, merge: Merge, stamped: dict[str, str], *, some: bool) -> None:
         """some: of the staged rows are the same as those held."""
@@ -321,7 +321,7 @@ class DuckEngine(Engine):
 
     def next_loads(self, count: int) -> list[int]:
         # The first greatest value that a process asks for takes it 4 ms longer than this.
-        last = self.ask("select load from w._rb_ledger order by load desc limit 1")
+        last = self.query("select load from w._rb_ledger order by load desc limit 1")
         first = int(last[0][0]) + 1 if last else 1
         return list(range(first, first + count))
 

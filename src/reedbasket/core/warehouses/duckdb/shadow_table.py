@@ -25,7 +25,7 @@ from ...records.layout import Family, TableLayout
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
 from ..engine import AT, FILE, LOAD, Counts, Stamp
-from ..loader.distinct_keys import KeysApart
+from ..loader.distinct_keys import KeyUniqueness
 from ..loader.stage import OWNER, system_columns
 from ..loader.write_modes import newest_first
 from ..warehouse import WholeFile
@@ -50,7 +50,7 @@ class _Part:
     values: dict[str, str] = field(default_factory=dict)
 
 
-class DuckBeside:
+class DuckShadowBuild:
     def __init__(self, engine: DuckEngine, folder: Path, feed: str, source_table: str) -> None:
         self._engine = engine
         self._folder = folder / f"{feed}.{source_table}.{os.getpid()}"
@@ -59,7 +59,7 @@ class DuckBeside:
         self._waiting: dict[str, list[pa.Table]] = {}
         self._writers: dict[str, Any] = {}
         # Asking the table whether a key came twice takes a tenth of the whole.
-        self._keys = KeysApart()
+        self._keys = KeyUniqueness()
         _clear_leftovers(folder, f"{feed}.{source_table}.")
 
     def wants_repeats(self, family: Family) -> bool:
@@ -113,7 +113,7 @@ class DuckBeside:
         if writer is not None:
             writer.close()
 
-    def take_place(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
+    def swap_in(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
         engine = self._engine
         for layout in family.tables:
             self._close(layout.name)
@@ -125,13 +125,13 @@ class DuckBeside:
         superseded = [0] * len(new)
         key, root = engine.listed(family.key), engine.table(new[0])
         apart = not family.key or (len(family.key) == 1 and self._keys.apart)
-        if not apart and engine.ask(f"select 1 from {root} group by {key} having count(*) > 1 limit 1"):
+        if not apart and engine.query(f"select 1 from {root} group by {key} having count(*) > 1 limit 1"):
             superseded = self._drop_repeated(family, stamps, extra, new)
         counts = []
         for layout, name, gone in zip(family.tables, new, superseded):
             removed = 0
             if engine.columns(layout.name) is not None:
-                removed = engine.ask(f"select count(*) from {engine.table(layout.name)}")[0][0]
+                removed = engine.query(f"select count(*) from {engine.table(layout.name)}")[0][0]
                 engine.run(f"drop table {engine.table(layout.name)}")
             engine.run(f"alter table {engine.table(name)} rename to {engine.quote(layout.name)}")
             counts.append(Counts(inserted=self.read.get(layout.name, 0) - gone, superseded=gone, removed=removed))
@@ -236,7 +236,7 @@ class DuckBeside:
         self._parts.clear()
         self._waiting.clear()
         self.read = {}
-        self._keys = KeysApart()
+        self._keys = KeyUniqueness()
 
 
 def _alike(part: _Part, columns: Sequence[ColumnShape], table: pa.Table) -> bool:

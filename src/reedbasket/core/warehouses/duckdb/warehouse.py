@@ -17,16 +17,16 @@ from ...check_steps import CheckStep
 from ...errors import NotFound, WarehouseError
 from ..loader.load import EngineLoad
 from ..loader.service_tables import read_state
-from ..reader import Ask, Reading, quoted
+from ..reader import Ask, WarehouseReader, quoted
 from ..warehouse import LoadTarget, QueryResult, TableState
 from .connect import connect_reader, translated
 from .engine import DuckEngine
-from .shadow_table import DuckBeside
+from .shadow_table import DuckShadowBuild
 
 _READABLE = (duckdb.StatementType.SELECT, duckdb.StatementType.EXPLAIN)
 
 
-class DuckWarehouse(Reading):
+class DuckWarehouse(WarehouseReader):
     """See load.warehouse.Warehouse. The file is open for each answer, and for each commit; never in between."""
 
     nul_in_text = True
@@ -54,7 +54,7 @@ class DuckWarehouse(Reading):
         with engine.translated("reading the state in"), engine.reading():
             columns = engine.columns(table)
             self._none_kept = engine.columns("_rb_clean") is None
-            return read_state(engine.ask, engine.table(table), columns, feed, source_table) if columns else None
+            return read_state(engine.query, engine.table(table), columns, feed, source_table) if columns else None
 
     def keys(self, table: str, columns: Sequence[str], *, current: str | None = None) -> Iterator[list[tuple[Any, ...]]]:
         only = f' where "{current}" is null' if current else ""
@@ -68,7 +68,9 @@ class DuckWarehouse(Reading):
 
     def begin(self, target: LoadTarget, state: TableState | None) -> EngineLoad:
         engine = self._loader()
-        return EngineLoad(engine, target, state, lambda: DuckBeside(engine, self._folder, target.feed, target.source_table))
+        return EngineLoad(
+            engine, target, state, lambda: DuckShadowBuild(engine, self._folder, target.feed, target.source_table)
+        )
 
     def _loader(self) -> DuckEngine:
         if self._engine is not None and self._engine.shut_in:
@@ -143,7 +145,7 @@ class DuckWarehouse(Reading):
         engine = self._engine
         if engine is not None and not engine.attached and not engine.shut_in:
             with engine.translated("reading the state in"), engine.reading(), engine.at_home():
-                yield engine.ask
+                yield engine.query
             return
         with translated("reading the state in", self.path):
             connection = connect_reader(self.path)
@@ -152,10 +154,10 @@ class DuckWarehouse(Reading):
             finally:
                 connection.close()
 
-    def _columns(self, ask: Ask, table: str) -> dict[str, str] | None:
+    def _columns(self, query: Ask, table: str) -> dict[str, str] | None:
         # In a database just opened, the catalogue's own tables take 40 ms to make; this takes one.
         try:
-            return {row[0]: row[1] for row in ask(f"describe {quoted(table)}", ())} or None
+            return {row[0]: row[1] for row in query(f"describe {quoted(table)}", ())} or None
         except duckdb.CatalogException:
             return None
 

@@ -29,8 +29,8 @@ def _of_table(engine: Engine, staged: str, layout: TableLayout, key: Sequence[st
     table, there = engine.table(layout.name), engine.columns(layout.name) or {}
     lacking = [c for c in layout.names if c not in there]
     current = " and ".join(["true", *(f"t.{column} is null" for column in ("_rb_until", "_rb_deleted_at") if column in there)])
-    rows = engine.ask(f"select count(*) from {table} as t where {current}")[0][0] if there else 0
-    source = engine.ask(f"select count(*) from {staged}")[0][0]
+    rows = engine.query(f"select count(*) from {table} as t where {current}")[0][0] if there else 0
+    source = engine.query(f"select count(*) from {staged}")[0][0]
     if not key or not there:
         only, none = (source, 0) if key else (None, None)
         return Differences(layout.name, source, rows, only, none, 0 if deep else None, lacking, [])
@@ -42,16 +42,16 @@ def _of_table(engine: Engine, staged: str, layout: TableLayout, key: Sequence[st
     extra = f"from {table} as t where {current} and not exists (select 1 from {staged} as s where {lookup})"
     compared = [c for c in layout.names if c in there and c not in key]
     differing = f"from {staged} as s join {table} as t on {match} where {current} and {_differs(engine, held, compared)}"
-    counts = [engine.ask(f"select count(*) {what}")[0][0] for what in (missing, extra)]
-    changed = engine.ask(f"select count(*) {differing}")[0][0] if deep else None
+    counts = [engine.query(f"select count(*) {what}")[0][0] for what in (missing, extra)]
+    changed = engine.query(f"select count(*) {differing}")[0][0] if deep else None
     found: list[tuple[str, tuple[Any, ...], dict[str, tuple[Any, Any]]]] = []
     for what, alias, where in (("only at the source", "s", missing), ("only in the warehouse", "t", extra)):
         listed = ", ".join(engine.text_of(f"{alias}.{engine.quote(k)}") for k in key)
-        found += [(what, row, {}) for row in engine.ask(f"select {listed} {where} limit {samples}")]
+        found += [(what, row, {}) for row in engine.query(f"select {listed} {where} limit {samples}")]
     if deep and changed:
         columns = [*key, *compared]
         sides = [engine.text_of(f"s.{engine.quote(c)}") for c in columns] + [engine.text_of(held[c][0]) for c in columns]
-        for row in engine.ask(f"select {', '.join(sides)} {differing} limit {samples}"):
+        for row in engine.query(f"select {', '.join(sides)} {differing} limit {samples}"):
             ours, theirs = row[: len(columns)], row[len(columns) :]
             pairs = {c: (a, b) for c, a, b in zip(columns[len(key) :], ours[len(key) :], theirs[len(key) :]) if a != b}
             found.append(("differs", ours[: len(key)], pairs))

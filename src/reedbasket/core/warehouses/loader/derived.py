@@ -15,9 +15,9 @@ _LIST = "_rb_clean"
 Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
 
 
-def read_clean(ask: Ask, table: str, feed: str, source_table: str) -> tuple[Any, ...] | None:
+def read_clean(query: Ask, table: str, feed: str, source_table: str) -> tuple[Any, ...] | None:
     """(name, view or table, query, version of the table below) as it was made last."""
-    rows = ask(f"select name, made_as, query, version from {table} where feed = ? and source_table = ?", (feed, source_table))
+    rows = query(f"select name, made_as, query, version from {table} where feed = ? and source_table = ?", (feed, source_table))
     return tuple(rows[0]) if rows else None
 
 
@@ -39,7 +39,7 @@ def refresh(engine: Engine, feed: str, source_table: str, clean: Clean | None, v
             f"""create table {table} (feed text not null, source_table text not null, name text not null, made_as text not null,
                 query text not null, version bigint not null)"""
         )
-    rows = engine.ask(
+    rows = engine.query(
         f"select name, made_as, query, version from {table} where feed = ? and source_table = ?", (feed, source_table)
     )
     held = rows[0] if rows else None
@@ -47,7 +47,7 @@ def refresh(engine: Engine, feed: str, source_table: str, clean: Clean | None, v
         if held is None:
             return ""
         _drop(engine, held[0], held[1])
-        engine.tell(f"delete from {table} where feed = ? and source_table = ?", (feed, source_table))
+        engine.execute(f"delete from {table} where feed = ? and source_table = ?", (feed, source_table))
         return f"the {held[1]} {held[0]} goes, since the feed says it no more"
     there = engine.columns(clean.name) is not None
     if is_kept(held, clean, version, exists=there):
@@ -69,12 +69,12 @@ def refresh(engine: Engine, feed: str, source_table: str, clean: Clean | None, v
             "making", clean.name, found=" ".join(str(error).split())[:500],
             mend="mend its `query`: it is SQL of the warehouse, over its tables; what was loaded stays", code="warehouse.clean_refused",
         ) from error  # fmt: skip
-    engine.tell(f"delete from {table} where feed = ? and source_table = ?", (feed, source_table))
-    engine.tell(
+    engine.execute(f"delete from {table} where feed = ? and source_table = ?", (feed, source_table))
+    engine.execute(
         f"insert into {table} (feed, source_table, name, made_as, query, version) values (?, ?, ?, ?, ?, ?)",
         (feed, source_table, clean.name, clean.as_, clean.query, version),
     )
-    rows_now = engine.ask(f"select count(*) from {engine.table(clean.name)}")[0][0] if clean.as_ == "table" else None
+    rows_now = engine.query(f"select count(*) from {engine.table(clean.name)}")[0][0] if clean.as_ == "table" else None
     return f"the {clean.as_} {clean.name} was made" + (f", {rows_now:,} rows" if rows_now is not None else "")
 
 

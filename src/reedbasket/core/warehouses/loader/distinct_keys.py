@@ -16,7 +16,7 @@ _BLOCK = 1024 * 1024
 _MOST_BLOCKS = 8
 
 
-class KeysApart:
+class KeyUniqueness:
     """By their order: in stretches that each only grow, and of which none reaches into another, no key comes twice. Most sources list
     them so, also where several ranges are read at once. And by themselves, where they are whole numbers near each other."""
 

@@ -70,11 +70,11 @@ def save_files(engine: Engine, feed: str, source_table: str, lines: Sequence[Fil
     engine.insert(temp, columns, batch)
     names = engine.listed(_COLUMNS)
     if not new:
-        engine.tell(
+        engine.execute(
             f"delete from {table} where feed = ? and source_table = ? and number in (select number from {temp})",
             (feed, source_table),
         )
-    engine.tell(f"insert into {table} (feed, source_table, {names}) select ?, ?, {names} from {temp}", (feed, source_table))
+    engine.execute(f"insert into {table} (feed, source_table, {names}) select ?, ?, {names} from {temp}", (feed, source_table))
     engine.run(f"drop table {temp}")
 
 
@@ -84,10 +84,10 @@ def _save_few(engine: Engine, feed: str, source_table: str, lines: Sequence[Sequ
     marks = ", ".join("?" * (len(_COLUMNS) + 2))
     for line in lines:
         if not new:
-            engine.tell(
+            engine.execute(
                 f"delete from {table} where feed = ? and source_table = ? and number = ?", (feed, source_table, line[0])
             )
-        engine.tell(f"insert into {table} (feed, source_table, {names}) values ({marks})", (feed, source_table, *line))
+        engine.execute(f"insert into {table} (feed, source_table, {names}) values ({marks})", (feed, source_table, *line))
 
 
 def _value(line: FileLine, name: str, load: int, at: str) -> Any:
@@ -103,16 +103,16 @@ def _value(line: FileLine, name: str, load: int, at: str) -> Any:
 AskMany = Callable[[Sequence[str], str, Sequence[Any]], Iterable[tuple[Any, ...]]]
 
 
-def read_files(ask: AskMany, table: str, feed: str, source_table: str) -> list[FileLine]:
+def read_files(query: AskMany, table: str, feed: str, source_table: str) -> list[FileLine]:
     """In no order."""
-    rows = ask(_COLUMNS, f"from {table} where feed = ? and source_table = ?", (feed, source_table))
+    rows = query(_COLUMNS, f"from {table} where feed = ? and source_table = ?", (feed, source_table))
     return [FileLine(*row) for row in rows]
 
 
 def take_again(engine: Engine, feed: str, source_table: str, paths: Sequence[str]) -> int:
     """The next run takes these once more."""
     for path in paths:
-        engine.tell(
+        engine.execute(
             f"update {engine.table(FILE)} set state = 'again' where feed = ? and source_table = ? and path = ?",
             (feed, source_table, path),
         )

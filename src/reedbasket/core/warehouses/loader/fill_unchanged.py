@@ -45,7 +45,7 @@ def fill_kept(engine: Engine, stage: Stage, family: Family, sought: Mapping[str,
                 where h.{SINCE_OWNER} = -1 and {current} and h._rb_owner not in (select for_owner from {temp}rb_last)"""
         )
         engine.run(f"update {staged} as s set {column} = l.made from {temp}rb_last as l where s._rb_owner = l.for_owner")
-        unknown = engine.ask(
+        unknown = engine.query(
             f"select count(distinct _rb_owner) from {temp}rb_kept where _rb_owner not in (select for_owner from {temp}rb_last)"
         )[0][0]
         if unknown:

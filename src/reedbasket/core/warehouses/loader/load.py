@@ -25,12 +25,12 @@ from .ledger_lines import ledger_lines
 from .removal_limit import require_few_removed, rows_held
 from .requirements import require_ours, require_room
 from .stage import Stage, bring_up, system_columns
-from .staged_deletes import Settled, joined, settle
+from .staged_deletes import ResolvedDeletes, joined, resolve_deletes
 from .uniqueness import KeysMet
-from .write_mode_migration import bring_along
+from .write_mode_migration import migrate_write_mode
 
 
-class Beside(Protocol):
+class ShadowBuild(Protocol):
     """Building beside: rows of a first load, or of a replace, go straight into tables under names of the loader's own, which
     get their right names in the load's transaction. Readers see the old table whole, then the new one whole."""
 
@@ -42,7 +42,7 @@ class Beside(Protocol):
     def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
         """repeats: a key of the batch stands twice in it, or was added before; told where the engine notes keys."""
 
-    def take_place(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
+    def swap_in(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
         """Within the load's transaction: stamp the rows and give the tables their names, in the family's order.
 
         extra: further columns with the SQL constant that all rows get."""
@@ -58,7 +58,7 @@ class EngineLoad:
     """See load.warehouse.Load."""
 
     def __init__(
-        self, engine: Engine, target: LoadTarget, state: TableState | None, beside: Callable[[], Beside] | None
+        self, engine: Engine, target: LoadTarget, state: TableState | None, beside: Callable[[], ShadowBuild] | None
     ) -> None:
         """beside: makes a new one, where the engine has such."""
         self._engine = engine
@@ -138,7 +138,7 @@ class EngineLoad:
     def passed_through(self, rows: int) -> None:
         self.staged_rows += rows
 
-    def spare(self, keys: TableBatch) -> None:
+    def mark_present(self, keys: TableBatch) -> None:
         self._spared.append(keys)
 
     def spare_all(self, files: Iterable[int | None] | None = None) -> None:
@@ -257,7 +257,7 @@ class EngineLoad:
         replaces = self._target.write == "replace" and self._engine.columns(root) is not None
         held = rows_held(self._engine, root) if replaces else 0
         extra = [(c, stamps[0].at if c is SINCE else "null") for c in self._mode_columns()]
-        counts = self._beside.take_place(family, stamps, extra)
+        counts = self._beside.swap_in(family, stamps, extra)
         require_few_removed(root, held - counts[0].inserted, held, self._target.max_removed)
         for layout in family.tables:
             key = family.key if layout.parent is None else [PARENT, POSITION]
@@ -273,7 +273,7 @@ class EngineLoad:
                 stage.prepare(family, layout)
             self._ensure(family, layout)
         if self._state is not None and target.write != "replace" and not target.again:
-            self.notes += bring_along(engine, family, target, self._state, stamps[0])
+            self.notes += migrate_write_mode(engine, family, target, self._state, stamps[0])
         if target.write == "append" or not family.key or (target.write == "replace" and not target.again):
             counts = []
             overtaken = modes.drop_overtaken(engine, stage, family, target, self._rejected_in) if target.again else {}
@@ -308,16 +308,16 @@ class EngineLoad:
             ):
                 for name, old in dropped.items():
                     superseded[name] = superseded.get(name, 0) + old
-        gone, settled = self._gone_keys(family, marks, replaced), Settled()
+        gone, settled = self._gone_keys(family, marks, replaced), ResolvedDeletes()
         if gone and not self._emptied:
             current = "t._rb_until is null" if self._history else "t._rb_deleted_at is null" if marks else "true"
-            leaving = engine.ask(f"select count(*) from {gone}")[0][0]
+            leaving = engine.query(f"select count(*) from {gone}")[0][0]
             require_few_removed(family.root.name, leaving, rows_held(engine, family.root.name, current), target.max_removed)
         if self._tombstones and target.deletes == "ignore":
             settled.unchanged = sum(batch.rows for batch in self._tombstones)
         elif self._tombstones:
             current = "t._rb_until is null" if self._history else "t._rb_deleted_at is null" if marks else "true"
-            settled = settle(engine, stage, family, self._tombstones, current, outdated=target.again)
+            settled = resolve_deletes(engine, stage, family, self._tombstones, current, outdated=target.again)
             for name, older in settled.dropped.items():
                 superseded[name] = superseded.get(name, 0) + older
             gone = joined(engine, family, gone, settled.gone)
@@ -395,7 +395,7 @@ class EngineLoad:
                 mend="run again once it is up: the next run starts from what the warehouse then holds, whichever it is",
             ) from error
         engine.serialise(target.feed, target.source_table)  # returns once the lost connection's transaction has ended
-        ledger = engine.columns("_rb_ledger") and engine.ask(
+        ledger = engine.columns("_rb_ledger") and engine.query(
             f"select run from {engine.table('_rb_ledger')} where load = ?", (load,)
         )
         engine.rollback()

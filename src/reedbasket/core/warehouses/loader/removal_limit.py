@@ -9,7 +9,7 @@ from ..engine import Engine
 
 def rows_held(engine: Engine, table: str, current: str = "true") -> int:
     """Rows of a table for which a condition over `t` holds."""
-    count: int = engine.ask(f"select count(*) from {engine.table(table)} as t where {current}")[0][0]
+    count: int = engine.query(f"select count(*) from {engine.table(table)} as t where {current}")[0][0]
     return count
 
 

@@ -29,7 +29,7 @@ def require_ours(engine: Engine, table: str, columns: Collection[str], *, feed: 
         found = f"{what} of that name is there already, with {len(columns)} columns that this feed did not make"
     elif not known:
         ledger = engine.table("_rb_ledger")
-        others = engine.ask(f'select distinct feed from {ledger} where "table" = ? and feed <> ?', (table, feed))
+        others = engine.query(f'select distinct feed from {ledger} where "table" = ? and feed <> ?', (table, feed))
         found = f"the feed {others[0][0]} writes a table of that name" if others else ""
     if found:
         raise TableNotOurs("loading", table, found=found, mend="give the feed another `prefix`, or rename what is there")

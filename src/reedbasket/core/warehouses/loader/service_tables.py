@@ -56,7 +56,9 @@ def guard(engine: Engine, target: LoadTarget, started_from: int) -> None:
     Raises CursorMoved, TableNotOurs.
     """
     cursor = engine.table("_rb_cursor")
-    found = engine.ask(f"select version from {cursor} where feed = ? and source_table = ?", (target.feed, target.source_table))
+    found = engine.query(
+        f"select version from {cursor} where feed = ? and source_table = ?", (target.feed, target.source_table)
+    )
     version = found[0][0] if found else 0
     if version != started_from:
         raise CursorMoved(
@@ -65,7 +67,7 @@ def guard(engine: Engine, target: LoadTarget, started_from: int) -> None:
             found=f"another run committed meanwhile (version {version}, this run started from {started_from})",
             mend="nothing of this load was committed; run again, it starts from the other run's cursor",
         )
-    other = engine.ask(
+    other = engine.query(
         f'select feed, source_table from {cursor} where "table" = ? and not (feed = ? and source_table = ?)',
         (target.table, target.feed, target.source_table),
     )
@@ -85,7 +87,7 @@ def keep_ledger(engine: Engine, lines: Sequence[LedgerLine]) -> None:
     names = ", ".join(f'"{c}"' for c in LEDGER_COLUMNS)
     marks = ", ".join("?" * len(LEDGER_COLUMNS))
     for line in lines:
-        engine.tell(
+        engine.execute(
             f"insert into {engine.table('_rb_ledger')} ({names}) values ({marks})", [getattr(line, c) for c in LEDGER_COLUMNS]
         )
 
@@ -95,7 +97,7 @@ def save(
 ) -> None:
     """How far the table has been taken. A load without a cursor leaves the cursor that is there."""
     table, cursor = engine.table("_rb_cursor"), position.cursor
-    found = engine.ask(
+    found = engine.query(
         f"select kind, value, seen, cursor_column from {table} where feed = ? and source_table = ?",
         (target.feed, target.source_table),
     )
@@ -118,13 +120,13 @@ def save(
         target.source_table,
     )
     if found:
-        engine.tell(
+        engine.execute(
             f"""update {table} set "table" = ?, version = ?, kind = ?, value = ?, seen = ?, cursor_column = ?, link = ?,
                     "key" = ?, structure = ?, load = ?, "at" = ?, write = ? where feed = ? and source_table = ?""",
             values,
         )
     else:
-        engine.tell(
+        engine.execute(
             f"""insert into {table} ("table", version, kind, value, seen, cursor_column, link, "key", structure, load, "at", write,
                     feed, source_table) values ({", ".join("?" * len(values))})""",
             values,
@@ -140,7 +142,7 @@ def save_window(engine: Engine, target: LoadTarget, window: TakenWindow, load: i
                 ends text not null, load bigint not null, "at" text not null,
                 primary key (feed, source_table, lane, begins, ends))"""
         )
-    engine.tell(
+    engine.execute(
         f'insert into {table} (feed, source_table, lane, begins, ends, load, "at") values (?, ?, ?, ?, ?, ?, ?)',
         (target.feed, target.source_table, window.lane, window.begins, window.ends, load, rfc3339(now)),
     )
@@ -160,34 +162,34 @@ def save_hashes(engine: Engine, target: LoadTarget, hashes: bytes, version: int)
             f"""create table {table} (feed text not null, source_table text not null, version bigint not null,
                 part bigint not null, hashes {engine.blob} not null)"""
         )
-    engine.tell(f"delete from {table} where feed = ? and source_table = ?", (target.feed, target.source_table))
+    engine.execute(f"delete from {table} where feed = ? and source_table = ?", (target.feed, target.source_table))
     for part, start in enumerate(range(0, len(hashes), _BYTES_PER_PART)):
-        engine.tell(
+        engine.execute(
             f"insert into {table} (feed, source_table, version, part, hashes) values (?, ?, ?, ?, ?)",
             (target.feed, target.source_table, version, part, hashes[start : start + _BYTES_PER_PART]),
         )
 
 
-def read_hashes(ask: Ask, table: str, feed: str, source_table: str, version: int) -> bytes | None:
-    rows = ask(
+def read_hashes(query: Ask, table: str, feed: str, source_table: str, version: int) -> bytes | None:
+    rows = query(
         f"select hashes from {table} where feed = ? and source_table = ? and version = ? order by part",
         (feed, source_table, version),
     )
     return b"".join(bytes(row[0]) for row in rows) if rows else None
 
 
-def read_window(ask: Ask, table: str, feed: str, source_table: str, window: TakenWindow) -> int | None:
-    rows = ask(
+def read_window(query: Ask, table: str, feed: str, source_table: str, window: TakenWindow) -> int | None:
+    rows = query(
         f"select load from {table} where feed = ? and source_table = ? and lane = ? and begins = ? and ends = ?",
         (feed, source_table, window.lane, window.begins, window.ends),
     )
     return int(rows[0][0]) if rows else None
 
 
-def read_state(ask: Ask, table: str, columns: dict[str, str], feed: str, source_table: str) -> TableState | None:
+def read_state(query: Ask, table: str, columns: dict[str, str], feed: str, source_table: str) -> TableState | None:
     """table: `_rb_cursor` as SQL; columns: those it has (an older version made fewer)."""
     later = [f'"{c}"' if c in columns else "null" for c in ("write", "cursor_column")]
-    rows = ask(
+    rows = query(
         f"""select version, structure, kind, value, seen, link, "key", {", ".join(later)} from {table}
             where feed = ? and source_table = ?""",
         (feed, source_table),
@@ -203,19 +205,19 @@ def read_state(ask: Ask, table: str, columns: dict[str, str], feed: str, source_
 def rewind(engine: Engine, feed: str, source_table: str, value: str | None) -> bool:
     """Move what is saved back to a value; None: to the beginning. False where nothing is saved. A load that is going on is refused."""
     table = engine.table("_rb_cursor")
-    found = engine.ask(f"select value from {table} where feed = ? and source_table = ?", (feed, source_table))
+    found = engine.query(f"select value from {table} where feed = ? and source_table = ?", (feed, source_table))
     if not found or found[0][0] is None:
         return False
     # What was seen within the overlap is of the old value: rows that come again are recognised by their keys.
-    engine.tell(
+    engine.execute(
         f"update {table} set value = ?, seen = null, version = version + 1 where feed = ? and source_table = ?",
         (value, feed, source_table),
     )
     return True
 
 
-def read_ledger(ask: Ask, table: str, columns: dict[str, str], feed: str | None, after: int, limit: int) -> list[LedgerLine]:
+def read_ledger(query: Ask, table: str, columns: dict[str, str], feed: str | None, after: int, limit: int) -> list[LedgerLine]:
     names = ", ".join(f'"{c}"' if c in columns else f'0 as "{c}"' for c in LEDGER_COLUMNS)
     only, values = ("and feed = ?", [feed]) if feed is not None else ("", [])
-    rows = ask(f"select {names} from {table} where load > ? {only} order by load limit ?", [after, *values, limit])
+    rows = query(f"select {names} from {table} where load > ? {only} order by load limit ?", [after, *values, limit])
     return [LedgerLine(*row) for row in rows]

@@ -10,7 +10,7 @@ from ..engine import Engine
 from .stage import bring_up, system_columns
 
 
-class TablesBeside(ABC):
+class TableShadowBuild(ABC):
     """read: rows added, by table, whether they are still there or superseded."""
 
     def __init__(self, engine: Engine) -> None:

@@ -13,7 +13,7 @@ from .write_modes import newest_first
 
 
 @dataclass
-class Settled:
+class ResolvedDeletes:
     """gone: the temp table, as SQL, of keys that go, None for none. deleted: how many of them are held. unchanged: those that are
     not, or are left as the feed says. superseded: tombstones older than another record of their key. dropped: {table: staged rows
     older than a tombstone}, taken out of the stage."""
@@ -25,15 +25,15 @@ class Settled:
     dropped: dict[str, int] = field(default_factory=dict)
 
 
-def settle(
+def resolve_deletes(
     engine: Engine, stage: Stage, family: Family, tombstones: Sequence[TableBatch], current: str, *, outdated: bool
-) -> Settled:
+) -> ResolvedDeletes:
     """Within the load's transaction, after the stage holds each key once.
 
     current: SQL for rows, as t, that are held now and not as something past. outdated: a tombstone older than the row held, by the
     cursor, does not count (records taken again).
     """
-    found = Settled()
+    found = ResolvedDeletes()
     columns = [c for c in family.root.columns if c.name in family.key or c.name == family.newest_by]
     engine.create_temp("rb_dead", [*columns, OWNER])
     dead = engine.temp + "rb_dead"
@@ -70,8 +70,8 @@ def settle(
                 stage.prepare(family, layout), f"{engine.temp}rb_late", ["_rb_owner"]
             )
     engine.run(f"drop table {engine.temp}rb_late")
-    left = engine.ask(f"select count(*) from {dead}")[0][0]
-    found.deleted = engine.ask(
+    left = engine.query(f"select count(*) from {dead}")[0][0]
+    found.deleted = engine.query(
         f"""select count(*) from {dead} as d
             where exists (select 1 from {root} as t where {engine.matching(family.key, "t", "d")} and {current})"""
     )[0][0]

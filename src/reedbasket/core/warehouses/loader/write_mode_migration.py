@@ -91,7 +91,7 @@ def transition(
     return Transition(steps, losses, forget, anew)
 
 
-def bring_along(engine: Engine, family: Family, target: LoadTarget, state: TableState, stamp: Stamp) -> list[str]:
+def migrate_write_mode(engine: Engine, family: Family, target: LoadTarget, state: TableState, stamp: Stamp) -> list[str]:
     """Make the tables what the new way of writing needs, within the load's transaction: what was done, in words."""
     before: str = state.write or ("append" if state.link == "row" else "merge")
     rewritten = target.link != state.link or target.key != state.key

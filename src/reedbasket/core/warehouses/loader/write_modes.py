@@ -25,7 +25,7 @@ def drop_superseded(engine: Engine, stage: Stage, family: Family) -> dict[str, i
     Every engine treats a key that comes twice in one statement differently, so none is left to meet it.
     """
     name, key = stage.prepare(family, family.root), engine.listed(family.key)
-    if not engine.ask(f"select 1 from {name} group by {key} having count(*) > 1 limit 1"):
+    if not engine.query(f"select 1 from {name} group by {key} having count(*) > 1 limit 1"):
         return {}
     engine.run(
         f"""create temp table rb_superseded as
@@ -182,7 +182,7 @@ class KeyedWrite:
     def _clear_children(self, place: int, layout: TableLayout, staged: str) -> None:
         """A changed parent's children are replaced as a set: those that are no more go, or end."""
         engine, parents = self.engine, f"{self.engine.temp}rb_parents_{place}"
-        if not engine.ask(f"select 1 from {parents} limit 1"):
+        if not engine.query(f"select 1 from {parents} limit 1"):
             return
         current = "where t._rb_until is null" if self.history else ""
         engine.run(
@@ -191,7 +191,7 @@ class KeyedWrite:
                     join {parents} as p on t._rb_parent = p.parent {current}
                 except select _rb_parent, _rb_pos from {staged}"""
         )
-        if engine.ask(f"select 1 from {engine.temp}rb_out limit 1"):
+        if engine.query(f"select 1 from {engine.temp}rb_out limit 1"):
             self.counts[place].removed += self._end(layout, "rb_out", _PLACE)
         engine.run(f"drop table {engine.temp}rb_out")
 
@@ -243,7 +243,7 @@ def find_gone(
             where not exists (select 1 from {staged} as s where {engine.looked_up(family.key, "t", "s")}){current}{kept}{among}"""
     )
     gone = f"{engine.temp}rb_gone"
-    if engine.ask(f"select 1 from {gone} limit 1"):
+    if engine.query(f"select 1 from {gone} limit 1"):
         return gone
     engine.run(f"drop table {gone}")
     return None
@@ -294,7 +294,7 @@ def drop_overtaken(
                 join {ledger} as l on l.load = t._rb_load {later} and {current}"""
         )
     if family.by_file and engine.columns(FILE) is not None:
-        engine.tell(
+        engine.execute(
             f"""insert into {engine.temp}rb_outdated select s._rb_owner from {staged}
                 join {engine.table(FILE)} as t on t.number = s.{FILE} and t.feed = ? and t.source_table = ?
                 join {ledger} as l on l.load = t.load {later}""",

@@ -93,11 +93,11 @@ class PostgresEngine(Engine):
         count: int = self._cursor.rowcount
         return max(count, 0)
 
-    def tell(self, sql: str, values: Sequence[Any]) -> None:
+    def execute(self, sql: str, values: Sequence[Any]) -> None:
         self.flush()
         self._cursor.execute(_numbered(sql), tuple(values))
 
-    def ask(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+    def query(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         self.flush()
         self._cursor.execute(_numbered(sql), tuple(values) or None)
         found: list[tuple[Any, ...]] = self._cursor.fetchall()
@@ -138,7 +138,7 @@ class PostgresEngine(Engine):
     # Tables
 
     def columns(self, table: str) -> dict[str, str] | None:
-        found: list[Any] = self.ask(
+        found: list[Any] = self.query(
             """select a.attname::text, format_type(a.atttypid, a.atttypmod) from pg_attribute a
                join pg_class c on c.oid = a.attrelid join pg_namespace n on n.oid = c.relnamespace
                where n.nspname = ? and c.relname = ? and a.attnum > 0 and not a.attisdropped
@@ -149,7 +149,7 @@ class PostgresEngine(Engine):
 
     def is_table(self, table: str) -> bool:
         return bool(
-            self.ask(
+            self.query(
                 """select 1 from pg_class c join pg_namespace n on n.oid = c.relnamespace
                    where n.nspname = ? and c.relname = ? and c.relkind in ('r', 'p')""",
                 (self.address.schema, table),
@@ -168,7 +168,7 @@ class PostgresEngine(Engine):
         for before, column in columns:
             quoted = self.quote(column.name)
             if before == "int64" and column.kind == "double":
-                limit = self.ask(f"select max(abs({quoted})) from {name}")[0][0]
+                limit = self.query(f"select max(abs({quoted})) from {name}")[0][0]
                 if limit is not None and limit > EXACT_IN_DOUBLE:
                     raise cannot_widen(table, column.name, limit)
             if before != column.kind:
@@ -254,7 +254,7 @@ class PostgresEngine(Engine):
         else:
             conflict = "do nothing"
         # xmax is 0 in a row version that this statement inserted, and its own id in one that it updated.
-        counts = self.ask(
+        counts = self.query(
             f"""with done as (
                     insert into {merge.table} as t ({self.listed([*merge.names, "_rb_load", "_rb_at"])})
                     select {self.listed(merge.names, "s")}, {stamp.load}, {stamp.at} from {merge.stage} as s
@@ -273,7 +273,7 @@ class PostgresEngine(Engine):
         conflict = "do nothing"
         if merge.compared:
             conflict = f"do update set _rb_until = {stamp.at} where {self.differs(merge.compared, 't', 'excluded')}"
-        counts = self.ask(
+        counts = self.query(
             f"""with done as (
                     insert into {merge.table} as t ({into}) select {values} from {merge.stage} as s
                     on conflict ({self.listed(merge.key)}) where _rb_until is null {conflict}
@@ -293,21 +293,21 @@ class PostgresEngine(Engine):
 
     def serialise(self, feed: str, source_table: str) -> None:
         schema = self.address.schema
-        if not self.ask("select 1 from pg_namespace where nspname = ?", (schema,)):
+        if not self.query("select 1 from pg_namespace where nspname = ?", (schema,)):
             self.run(f"create schema {self.quote(schema)}")
         if self.columns("_rb_ledger") is None:
             self._lock(schema)  # whoever comes first makes the service tables
         self._lock(f"{schema}.{feed}.{source_table}")
 
     def _lock(self, name: str) -> None:
-        self.ask("select pg_advisory_xact_lock(hashtextextended(?, 0))::text", (f"reed basket {name}",))
+        self.query("select pg_advisory_xact_lock(hashtextextended(?, 0))::text", (f"reed basket {name}",))
 
     def next_loads(self, count: int) -> list[int]:
         sequence = self.table("_rb_load")
         # Several feeds commit at once here, so the highest load of the ledger tells nothing.
-        if not self.ask("select 1 where to_regclass(?) is not null", (sequence,)):
+        if not self.query("select 1 where to_regclass(?) is not null", (sequence,)):
             self.run(f"create sequence if not exists {sequence}")
-        found = self.ask(f"select nextval('{sequence}') from generate_series(1, {count})")
+        found = self.query(f"select nextval('{sequence}') from generate_series(1, {count})")
         return sorted(int(row[0]) for row in found)
 
 

@@ -15,7 +15,7 @@ from ...records.layout import Family, TableLayout
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
 from ..engine import AT, LOAD, UNTIL, Counts, Stamp
-from ..loader.shadow_table import TablesBeside
+from ..loader.shadow_table import TableShadowBuild
 from ..loader.stage import OWNER, bring_up, system_columns
 from ..loader.write_modes import newest_first
 from .engine import PostgresEngine
@@ -30,7 +30,7 @@ union all
 select 1 from pg_index i join pg_class c on c.oid = i.indexrelid where i.indrelid = to_regclass(?) and c.relname <> ? limit 1"""
 
 
-class PostgresBeside(TablesBeside):
+class PostgresShadowBuild(TableShadowBuild):
     def __init__(self, engine: PostgresEngine, schema: str, feed: str, source_table: str) -> None:
         self._engine = engine
         self._schema = schema
@@ -63,7 +63,7 @@ class PostgresBeside(TablesBeside):
         owner = [OWNER] if len(family.tables) > 1 else []
         return [*owner, *super()._wanted(family, layout)]
 
-    def take_place(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
+    def swap_in(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
         engine = self._engine
         new = [self._prepare(family, layout) for layout in family.tables]
         for stamp, name in zip(stamps, new):
@@ -81,11 +81,11 @@ class PostgresBeside(TablesBeside):
             if "_rb_owner" in self._columns[layout.name]:
                 engine.drop_column(name, "_rb_owner")
             there = engine.columns(layout.name)
-            removed = engine.ask(f"select count(*) from {engine.table(layout.name)}")[0][0] if there is not None else 0
+            removed = engine.query(f"select count(*) from {engine.table(layout.name)}")[0][0] if there is not None else 0
             if there is None:
                 self._rename(name, layout.name)
             elif self._stands_alone(layout.name):
-                oid = engine.ask("select to_regclass(?)::oid::bigint", (engine.table(layout.name),))[0][0]
+                oid = engine.query("select to_regclass(?)::oid::bigint", (engine.table(layout.name),))[0][0]
                 rights = grants(engine, oid, engine.table(layout.name))
                 engine.run(f"drop table {engine.table(layout.name)}")
                 self._rename(name, layout.name)
@@ -128,12 +128,12 @@ class PostgresBeside(TablesBeside):
     def _stands_alone(self, table: str) -> bool:
         engine = self._engine
         name = engine.table(table)
-        return not engine.ask(_STANDING_ON, (name, name, engine.key_name(table)))
+        return not engine.query(_STANDING_ON, (name, name, engine.key_name(table)))
 
     def _rename(self, name: str, table: str) -> None:
         engine = self._engine
         engine.run(f"alter table {engine.table(name)} rename to {engine.quote(table)}")
-        if engine.ask("select 1 where to_regclass(?) is not null", (engine.table(engine.key_name(name)),)):
+        if engine.query("select 1 where to_regclass(?) is not null", (engine.table(engine.key_name(name)),)):
             key = engine.quote(engine.key_name(table))
             engine.run(f"alter index {engine.table(engine.key_name(name))} rename to {key}")
 
@@ -150,9 +150,9 @@ class PostgresBeside(TablesBeside):
     def _clear_leftovers(self) -> None:
         """What a killed run was building; and the schema, where this is the first table in it."""
         engine = self._engine
-        if not engine.ask("select 1 from pg_namespace where nspname = ?", (self._schema,)):
+        if not engine.query("select 1 from pg_namespace where nspname = ?", (self._schema,)):
             engine.run(f"create schema {engine.quote(self._schema)}")
-        left = engine.ask(
+        left = engine.query(
             "select tablename::text from pg_tables where schemaname = ? and starts_with(tablename::text, ?)",
             (self._schema, self._prefix),
         )

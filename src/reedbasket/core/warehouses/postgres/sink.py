@@ -40,7 +40,7 @@ class PostgresSink:
         if not tests:
             return False
         with engine.translated("looking through rows in"):
-            return bool(engine.ask(f"select 1 from {self._table} where {' or '.join(tests)} limit 1"))
+            return bool(engine.query(f"select 1 from {self._table} where {' or '.join(tests)} limit 1"))
 
     def empty(self) -> None:
         with self._engine.translated("emptying a table in"):

@@ -24,7 +24,7 @@ group by c.oid, n.nspname, c.relname, c.relkind order by max(a.depth)"""
 
 def grants(engine: PostgresEngine, oid: int, on: str) -> list[str]:
     """The statements that give others the rights they have on a table or view. oid: of it. on: its name, as SQL."""
-    rows = engine.ask(
+    rows = engine.query(
         """select a.privilege_type, case when a.grantee = 0 then 'public' else quote_ident(r.rolname) end, a.is_grantable
            from pg_class c, aclexplode(c.relacl) a left join pg_roles r on r.oid = a.grantee
            where c.oid = ? and a.grantee <> c.relowner""",
@@ -35,7 +35,7 @@ def grants(engine: PostgresEngine, oid: int, on: str) -> list[str]:
 
 def without_views(engine: PostgresEngine, schema: str, table: str, statement: str) -> None:
     """Run a statement that changes the table's columns; the views on it are as they were afterwards, with their grants."""
-    views = engine.ask(_STANDING_ON, (engine.table(table),))
+    views = engine.query(_STANDING_ON, (engine.table(table),))
     again: list[str] = []
     for oid, name, kind, definition, _ in views:
         what = "materialized view" if kind == "m" else "view"

@@ -15,12 +15,12 @@ from ...check_steps import CheckStep
 from ...postgres import Address, said
 from ...spec.model import Warehouse as Definition
 from ..loader.load import EngineLoad
-from ..reader import Ask, Reading, quoted
+from ..reader import Ask, WarehouseReader, quoted
 from ..warehouse import LoadTarget, QueryResult, TableState
 from .check import check
 from .connect import connect_reader, translated
 from .engine import PostgresEngine
-from .shadow_table import PostgresBeside
+from .shadow_table import PostgresShadowBuild
 
 _COLUMNS = """
 select a.attname::text, format_type(a.atttypid, a.atttypmod) from pg_attribute a
@@ -29,7 +29,7 @@ where n.nspname = ? and c.relname = ? and a.attnum > 0 and not a.attisdropped
 and c.relkind in ('r', 'p', 'v', 'm', 'f') order by a.attnum"""
 
 
-class PostgresWarehouse(Reading):
+class PostgresWarehouse(WarehouseReader):
     """See load.warehouse.Warehouse. One connection for loading, one for reading, each opened when first needed."""
 
     nul_in_text = False
@@ -57,8 +57,8 @@ class PostgresWarehouse(Reading):
             connection = self._connection()
             yield lambda sql, values: connection.execute(sql.replace("?", "%s").encode(), tuple(values)).fetchall()
 
-    def _columns(self, ask: Ask, table: str) -> dict[str, str] | None:
-        found: list[Any] = ask(_COLUMNS, (self._address.schema, table))
+    def _columns(self, query: Ask, table: str) -> dict[str, str] | None:
+        found: list[Any] = query(_COLUMNS, (self._address.schema, table))
         return dict(found) if found else None
 
     def _named(self, table: str) -> str:
@@ -84,7 +84,7 @@ class PostgresWarehouse(Reading):
 
     def begin(self, target: LoadTarget, state: TableState | None) -> EngineLoad:
         engine, schema = self._loader(), self._address.schema
-        return EngineLoad(engine, target, state, lambda: PostgresBeside(engine, schema, target.feed, target.source_table))
+        return EngineLoad(engine, target, state, lambda: PostgresShadowBuild(engine, schema, target.feed, target.source_table))
 
     def _loader(self) -> PostgresEngine:
         if self._engine is None:

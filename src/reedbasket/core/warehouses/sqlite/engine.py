@@ -65,10 +65,10 @@ class SqliteEngine(Engine):
     def run(self, sql: str) -> int:
         return self.connection.execute(sql).rowcount
 
-    def tell(self, sql: str, values: Sequence[Any]) -> None:
+    def execute(self, sql: str, values: Sequence[Any]) -> None:
         self.connection.execute(sql, values)
 
-    def ask(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+    def query(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         return self.connection.execute(sql, values).fetchall()
 
     def reconnect(self) -> None:
@@ -100,11 +100,11 @@ class SqliteEngine(Engine):
     # Tables
 
     def columns(self, table: str) -> dict[str, str] | None:
-        found: list[Any] = self.ask("select name, type from pragma_table_info(?)", (table,))
+        found: list[Any] = self.query("select name, type from pragma_table_info(?)", (table,))
         return dict(found) if found else None
 
     def is_table(self, table: str) -> bool:
-        return bool(self.ask("select 1 from main.sqlite_master where type = 'table' and name = ?", (table,)))
+        return bool(self.query("select 1 from main.sqlite_master where type = 'table' and name = ?", (table,)))
 
     def create_temp(self, name: str, columns: Sequence[ColumnShape]) -> None:
         # Untyped, so that what was bound comes back.
@@ -135,14 +135,14 @@ class SqliteEngine(Engine):
 
     def _require_exact(self, sql_name: str, table: str, column: str) -> None:
         name = self.quote(column)
-        limit = self.ask(f"select max(abs({name})) from {sql_name} where typeof({name}) = 'integer'")[0][0]
+        limit = self.query(f"select max(abs({name})) from {sql_name} where typeof({name}) = 'integer'")[0][0]
         if limit is not None and limit > EXACT_IN_DOUBLE:
             raise cannot_widen(table, column, limit)
 
     def replace_table(self, old: str, new: str) -> None:
         """Drop `old` and give its name to `new`, within the transaction. Views keep naming it; its indexes and triggers are
         made again on the new one."""
-        attached = self.ask(
+        attached = self.query(
             "select sql from main.sqlite_master where tbl_name = ? and type in ('index', 'trigger') and sql is not null", (old,)
         )
         self.run(f"drop table {self.table(old)}")
@@ -199,7 +199,7 @@ class SqliteEngine(Engine):
         # New rows get the row ids after the highest, so the growth of the highest is the number of rows inserted: exact,
         # and without a second join against the whole table.
         highest = f"select coalesce(max(_rowid_), 0) from {merge.table}"
-        before = self.ask(highest)[0][0]
+        before = self.query(highest)[0][0]
         plain = merge.table.removeprefix("main.")
         stamp = merge.stamp
         stamps = ", _rb_load = excluded._rb_load, _rb_at = excluded._rb_at" if stamp else ""
@@ -218,7 +218,7 @@ class SqliteEngine(Engine):
             f"""insert into {merge.table} ({self.listed(merge.names)}{", _rb_load, _rb_at" if stamp else ""})
                 select {values} from {merge.stage} as s where true on conflict ({self.listed(merge.key)}) {conflict}"""
         )
-        inserted = self.ask(highest)[0][0] - before
+        inserted = self.query(highest)[0][0] - before
         return inserted, done - inserted
 
     def delete_matching(self, table: str, temp: str, key: Sequence[str], also: str = "true") -> int:
@@ -229,5 +229,5 @@ class SqliteEngine(Engine):
         )
 
     def next_loads(self, count: int) -> list[int]:
-        first = int(self.ask("select coalesce(max(load), 0) + 1 from main._rb_ledger")[0][0])
+        first = int(self.query("select coalesce(max(load), 0) + 1 from main._rb_ledger")[0][0])
         return list(range(first, first + count))

@@ -15,7 +15,7 @@ from ...records.layout import Family, TableLayout
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
 from ..engine import AT, LOAD, PARENT, POSITION, UNTIL, Counts, Merge, Stamp
-from ..loader.shadow_table import TablesBeside
+from ..loader.shadow_table import TableShadowBuild
 from ..loader.stage import Stage, system_columns
 from ..loader.write_modes import drop_outdated, drop_superseded, newest_first
 from .connect import CACHE_KB
@@ -24,7 +24,7 @@ from .engine import SqliteEngine
 _CACHE_KB = 24_000
 
 
-class SqliteBeside(TablesBeside):
+class SqliteShadowBuild(TableShadowBuild):
     def __init__(self, engine: SqliteEngine, feed: str, source_table: str) -> None:
         self._engine = engine
         # Points stand in no name of ours, so this prefix is nobody else's.
@@ -64,7 +64,7 @@ class SqliteBeside(TablesBeside):
         super().placed()
         self._engine.run(f"pragma main.cache_size = -{CACHE_KB}")
 
-    def take_place(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
+    def swap_in(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
         engine, counts = self._engine, []
         give_back()
         for layout, stamp in zip(family.tables, stamps):
@@ -76,7 +76,7 @@ class SqliteBeside(TablesBeside):
                 if stays:
                     engine.drop_key(layout.name)
                 self._drop_repeated(family, name, layout.name if stays else name)
-            held = engine.ask(f"select count(*) from {table}")[0][0]
+            held = engine.query(f"select count(*) from {table}")[0][0]
             engine.drop_key(name)
             # A new column's constant default stands for all rows there are, without touching one of them.
             added = [("_rb_load", "BIGINT", str(stamp.load)), ("_rb_at", "TIMESTAMP TEXT", stamp.at)]
@@ -90,7 +90,7 @@ class SqliteBeside(TablesBeside):
             if engine.columns(layout.name) is None:
                 engine.rename_table(name, layout.name)
             else:
-                removed = engine.ask(f"select count(*) from {engine.table(layout.name)}")[0][0]
+                removed = engine.query(f"select count(*) from {engine.table(layout.name)}")[0][0]
                 if len(family.tables) > 1 or not stays:
                     engine.drop_key(layout.name)  # the loader makes it anew, as the way of writing wants it
                 engine.replace_table(layout.name, name)
@@ -156,13 +156,13 @@ class SqliteBeside(TablesBeside):
                         select t._rowid_ from temp.rb_replaced as p cross join {table} as t on {below})"""
             )
         names = [*(c.name for c in system_columns(family, layout)), *layout.names]
-        count = engine.ask(f"select count(*) from {staged}")[0][0]
+        count = engine.query(f"select count(*) from {staged}")[0][0]
         engine.merge(Merge(staged, table, names, list(key), [n for n in names if n not in key], count, None))
 
     def _clear_leftovers(self) -> None:
         """What a killed run was building."""
         own = re.compile(re.escape(self._prefix) + r"\d+")
-        found = self._engine.ask("select name from main.sqlite_master where type = 'table' and name glob '_rb_*'")
+        found = self._engine.query("select name from main.sqlite_master where type = 'table' and name glob '_rb_*'")
         for (name,) in found:
             if own.fullmatch(name):
                 self._engine.run(f"drop table {self._engine.table(name)}")

@@ -15,17 +15,17 @@ import orjson
 from ...check_steps import CheckStep
 from ...errors import NotFound, WarehouseError
 from ..loader.load import EngineLoad
-from ..reader import Ask, Reading, quoted
+from ..reader import Ask, WarehouseReader, quoted
 from ..warehouse import LoadTarget, QueryResult, TableState
 from .connect import BUSY_SECONDS, connect_reader, connect_writer, translated
 from .engine import SqliteEngine
-from .shadow_table import SqliteBeside
+from .shadow_table import SqliteShadowBuild
 
 # How often SQLite looks at the clock during a query, in its own virtual instructions; 1,000 cost under 1%.
 _INSTRUCTIONS_PER_LOOK = 1_000
 
 
-class SqliteWarehouse(Reading):
+class SqliteWarehouse(WarehouseReader):
     """See load.warehouse.Warehouse. The writing connection is opened at the first load; reading never makes a file."""
 
     nul_in_text = True
@@ -53,7 +53,7 @@ class SqliteWarehouse(Reading):
 
     def begin(self, target: LoadTarget, state: TableState | None) -> EngineLoad:
         engine = self._loader()
-        return EngineLoad(engine, target, state, lambda: SqliteBeside(engine, target.feed, target.source_table))
+        return EngineLoad(engine, target, state, lambda: SqliteShadowBuild(engine, target.feed, target.source_table))
 
     def _loader(self) -> SqliteEngine:
         return SqliteEngine(self._open_writer(), self.path)
@@ -101,14 +101,14 @@ class SqliteWarehouse(Reading):
         with translated("reading the state in", self.path):
             yield lambda sql, values: connection.execute(sql, values).fetchall()
 
-    def _many(self, ask: Ask, columns: Sequence[str], rest: str, values: Sequence[Any]) -> Iterable[tuple[Any, ...]]:
+    def _many(self, query: Ask, columns: Sequence[str], rest: str, values: Sequence[Any]) -> Iterable[tuple[Any, ...]]:
         # Column by column as one text each: a third of what fetching the rows takes.
         gathered = ", ".join(f"json_group_array({quoted(name)})" for name in columns)
-        found = ask(f"select {gathered} {rest}", values)
+        found = query(f"select {gathered} {rest}", values)
         return zip(*map(orjson.loads, found[0])) if found else ()
 
-    def _columns(self, ask: Ask, table: str) -> dict[str, str] | None:
-        found: list[Any] = ask("select name, type from pragma_table_info(?)", (table,))
+    def _columns(self, query: Ask, table: str) -> dict[str, str] | None:
+        found: list[Any] = query("select name, type from pragma_table_info(?)", (table,))
         return dict(found) if found else None
 
     def _named(self, table: str) -> str:

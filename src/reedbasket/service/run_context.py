@@ -5,21 +5,21 @@ from __future__ import annotations
 import threading
 
 from ..core.allowed_paths import Places
-from ..core.runs import Outside
-from ..core.runs.planning.order import SourceOrder
+from ..core.runs import RunContext
+from ..core.runs.planning.order import ResolvedSource
 from ..store import Store, secrets
 from ..store.pace import StorePacer
 from ..store.tokens import StoreVault
 
 
-def outside_of(
+def run_context_of(
     store: Store,
-    order: SourceOrder,
+    order: ResolvedSource,
     stop: threading.Event | None = None,
     wind_up: threading.Event | None = None,
     places: Places | None = None,
-) -> Outside:
-    return Outside(
+) -> RunContext:
+    return RunContext(
         reveal=lambda name: secrets.reveal(store, name),
         places=places or store.places,
         pacer=StorePacer(store, order.source, order.pace, order.retry, order.timeouts.request),
