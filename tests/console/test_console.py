@@ -20,7 +20,7 @@ RECORDS = [
 
 def prepare(service: RunningService, url: str) -> None:
     service.client.set_secret("test_token", SECRET)
-    service.client.apply({"basket.yaml": basket_text(url)})
+    service.client.apply({"basket.yaml": basket_text(url, read=60)})
 
 
 def test_sign_in_run_the_feed_watch_it_finish_see_the_rows(page: Page, service: RunningService) -> None:

@@ -25,7 +25,7 @@ on: http
 settings: {{url: {{type: url}}, token: {{type: secret}}}}
 base: "{{settings.url}}"
 auth: {{bearer: "{{settings.token}}"}}
-timeouts: {{connect: 2, read: {read}, request: 5}}
+timeouts: {{connect: {connect}, read: {read}, request: {total}}}
 retry: {{attempts: 3, first: 10ms, most: 50ms}}
 tables:
   things:
@@ -70,7 +70,8 @@ def basket_text(
     feed: str = "",
     warehouse: str = "on: sqlite\npath: marsh.db",
 ) -> str:
-    """table: further keys of the feed's table, after a comma; feed: further lines of the feed."""
+    """table: further keys of the feed's table, after a comma; feed: further lines of the feed. read: seconds to wait for an answer; more
+    where a test holds answers back itself."""
     return BASKET.format(
         url=url,
         key=f"key: {key}" if key else "",
@@ -78,7 +79,9 @@ def basket_text(
         write=write,
         overlap=overlap,
         commit_every=commit_every,
+        connect=max(2, read),
         read=read,
+        total=max(5, read),
         cursor=cursor,
         table=f", {table}" if table else "",
         feed=feed,
