@@ -119,7 +119,7 @@ def by_compare(path: str, source: str) -> None:
         gone = comparer.gone(lambda: warehouse.keys("records", ["id"]))
         load.gone(key_batch(shaper.family, gone))
     now = datetime.now(UTC)
-    position = Position(None, None, 0, 0, 0, now, unchanged=unchanged, hashes=comparer.kept())
+    position = Position(None, None, 0, 0, 0, now, unchanged=unchanged, hashes=comparer.hashes_to_keep())
     load.commit(shaper.family, shaper.structure.to_data(), position, now)
     load.close()
     warehouse.close()

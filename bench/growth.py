@@ -98,7 +98,7 @@ def main(place: str, mode: str, key: str, size: int) -> None:
                 found = comparer.gone(partial(warehouse.keys, table, shaper.family.key)) if turn == 2 else []
                 if found:
                     load.gone(key_batch(shaper.family, found))
-                hashes = comparer.kept()
+                hashes = comparer.hashes_to_keep()
             now = datetime.now(UTC)
             lines = load.commit(shaper.family, shaper.structure.to_data(), Position(None, None, 0, 0, 0, now), now)
             assert turn == 1 or lines[0].removed == size // 1000, lines

@@ -31,7 +31,7 @@ def run(folder: Path, feed: str, *, may_fail: bool = False) -> float:
     from reedbasket.store import Store, runs
 
     store = Store(folder)
-    number = runs.ask(store, runs.Wanted(feed, 1))
+    number = runs.ask(store, runs.RunRequest(feed, 1))
     runs.take(store, number, 0)
     worker = Worker(folder, [Path("/")])
     worker.prepare()

@@ -51,14 +51,14 @@ def test_a_pass_lets_through_what_differs(held: Any, data: st.DataObject) -> Non
     after = list({r["id"]: r for r in after}.values())
     everything, first = passed(before, None)
     assert (everything, first.compared) == (before, False)
-    saved = first.kept()
+    saved = first.hashes_to_keep()
     through, second = passed(after, saved)
     # A record whose fields come in another order is passed on too, for the merge to find unchanged.
     as_sent = {tuple(r.items()) for r in before}
     assert through == [r for r in after if tuple(r.items()) not in as_sent]
     gone = second.gone(keys_of(before))
     assert sorted(gone) == sorted((r["id"],) for r in before if r["id"] not in {a["id"] for a in after})
-    nothing, third = passed(after, second.kept())
+    nothing, third = passed(after, second.hashes_to_keep())
     assert (nothing, third.gone(keys_of(before, after))) == ([], [])
 
 
@@ -66,9 +66,9 @@ def test_keys_of_several_columns_and_a_key_that_comes_twice() -> None:
     world = [{"line": "A", "n": 1, "v": 1}, {"line": "A", "n": 2, "v": 1}, {"line": "A", "n": 1, "v": 2}]
     _, first = passed(world, None, key=("line", "n"), batch=1)
     # The later one counts: it was loaded.
-    through, second = passed([world[2], world[1]], first.kept(), key=("line", "n"))
+    through, second = passed([world[2], world[1]], first.hashes_to_keep(), key=("line", "n"))
     assert through == []
-    through, third = passed([world[0]], second.kept(), key=("line", "n"))
+    through, third = passed([world[0]], second.hashes_to_keep(), key=("line", "n"))
     assert through == [world[0]]
     assert third.gone(keys_of(world, key=("line", "n"))) == [("A", 2)]
 
@@ -76,7 +76,7 @@ def test_keys_of_several_columns_and_a_key_that_comes_twice() -> None:
 def test_whole_numbers_need_no_look_at_the_warehouse_and_other_keys_make_it_compare_anew() -> None:
     world: Rows = [{"id": n} for n in range(10)]
     _, first = passed(world, None)
-    _, second = passed(world[:8], first.kept())
+    _, second = passed(world[:8], first.hashes_to_keep())
 
     def never() -> Any:
         raise AssertionError("the keys say it themselves")
@@ -84,17 +84,17 @@ def test_whole_numbers_need_no_look_at_the_warehouse_and_other_keys_make_it_comp
     assert second.gone(never) == [(8,), (9,)]
     # A text among them: what is kept could not be told from text keys of the same look, so nothing is.
     for odd in ({"id": "8"}, {"id": 2**70}):
-        _, third = passed([*world[:8], odd], second.kept())
-        assert third.kept() is None
+        _, third = passed([*world[:8], odd], second.hashes_to_keep())
+        assert third.hashes_to_keep() is None
     # Rejected, it is passed on next time as well, and does no harm.
-    _, fourth = passed([*world[:8], {"id": None}], second.kept())
+    _, fourth = passed([*world[:8], {"id": None}], second.hashes_to_keep())
     fourth.retry([{"id": None}, {"id": 3}, "no record at all"])
-    through, _ = passed(world[:8], fourth.kept())
+    through, _ = passed(world[:8], fourth.hashes_to_keep())
     assert through == [{"id": 3}]
 
 
 def test_what_another_version_kept_is_not_believed() -> None:
-    saved = passed([{"id": 1}], None)[1].kept()
+    saved = passed([{"id": 1}], None)[1].hashes_to_keep()
     assert saved is not None
     through, comparer = passed([{"id": 1}], b"other/1\n" + saved[8:])
     assert (through, comparer.compared) == ([{"id": 1}], False)

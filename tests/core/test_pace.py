@@ -12,7 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from reedbasket.core.runs import RunOutcome
-from reedbasket.core.sources.pace import DAY, HOUR, MARGIN, PaceState, RateLimitFeedback, apply_feedback, limits_said, reserve
+from reedbasket.core.sources.pace import DAY, HOUR, MARGIN, PaceState, RateLimitFeedback, apply_feedback, reserve, stated_limits
 from reedbasket.core.spec.http import Pace, Retry
 from tests.core.test_requests import basket
 from tests.support.feeds import Heard, run_once
@@ -101,7 +101,7 @@ def test_a_source_that_fails_again_and_again_rests_and_is_tried() -> None:
     ],
 )
 def test_limits_as_sources_write_them(headers: dict[str, str], said: tuple[float | None, ...]) -> None:
-    found = limits_said(headers, NOW)
+    found = stated_limits(headers, NOW)
     assert (found.left, found.left_seconds, found.limit, found.window) == said
 
 

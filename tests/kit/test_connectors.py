@@ -15,7 +15,7 @@ import pytest
 
 from reedbasket.core.errors import DefinitionError
 from reedbasket.core.runs import RunOutcome, RunResult, resolve, run_feed
-from reedbasket.core.runs.execution.standalone import Kept
+from reedbasket.core.runs.execution.standalone import RecordingListener
 from reedbasket.core.sources.python.description import described
 from reedbasket.core.spec import load_texts
 from tests.support.feeds import SECRET, run_context_for, table_rows
@@ -66,11 +66,11 @@ PAGED = """
 
 def run(
     code: str, url: str, folder: Path, *, number: int = 1, more: str = "", table: str = "", stop: threading.Event | None = None
-) -> tuple[RunResult, Kept]:
+) -> tuple[RunResult, RecordingListener]:
     text = BASKET.format(url=url, more=more, table=table)
     basket = load_texts({"b.yaml": text, "lockers.py": HEAD + code}, describe=described)
     order = resolve(basket, "test", run=number, version=1, started=datetime.now(UTC))
-    kept = Kept()
+    kept = RecordingListener()
     return run_feed(order, run_context_for(order, folder, stop), listener=kept, clock=lambda: datetime.now(UTC)), kept
 
 
@@ -292,7 +292,9 @@ def test_what_an_installed_package_publishes(tmp_path: Path) -> None:
             order = resolve(
                 load_texts({"b.yaml": text}, describe=described), "test", run=1, version=1, started=datetime.now(UTC)
             )
-            result = run_feed(order, run_context_for(order, tmp_path), listener=Kept(), clock=lambda: datetime.now(UTC))
+            result = run_feed(
+                order, run_context_for(order, tmp_path), listener=RecordingListener(), clock=lambda: datetime.now(UTC)
+            )
         finally:
             module.unlink(missing_ok=True)
             shutil.rmtree(facts, ignore_errors=True)

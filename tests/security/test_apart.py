@@ -16,8 +16,8 @@ import pytest
 
 from reedbasket.client import Client, ServiceProblem
 from reedbasket.core.errors import NotFound
-from reedbasket.service.apart import Apart, TookTooLong
-from reedbasket.service.looking import InspectionPool, LookCut
+from reedbasket.service.inspection_pool import InspectionPool, LookCut
+from reedbasket.service.isolated import IsolatedCalls, TookTooLong
 from reedbasket.store import Store
 from tests.conftest import RunningService
 
@@ -54,7 +54,7 @@ def test_each_has_a_process_of_its_own_that_is_gone_then(
 ) -> None:
     store = Store(tmp_path)
     store.upgrade()
-    apart = Apart(store, 1)
+    apart = IsolatedCalls(store, 1)
     with pytest.raises(error):
         apart.ask(3.0, 200, look, *given)
     # The next has the only place that there is.

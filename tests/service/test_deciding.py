@@ -192,7 +192,7 @@ def test_a_feed_behind_one_without_windows_runs_after_each_success(tmp_path: Pat
     feeds = Feeds(tmp_path, first={"every": "1h"}, f={"after": "first"})
 
     def first_runs(outcome: RunOutcome) -> None:
-        run = runs.ask(feeds.store, runs.Wanted("first", 1))
+        run = runs.ask(feeds.store, runs.RunRequest("first", 1))
         runs.take(feeds.store, run, 1)
         runs.end(feeds.store, run, outcome, None)
 

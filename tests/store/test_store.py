@@ -139,7 +139,7 @@ def test_one_run_of_a_feed_at_a_time_whoever_asks(store: Store) -> None:
 
     def ask() -> None:
         try:
-            won.append(runs.ask(store, runs.Wanted("test", 1)))
+            won.append(runs.ask(store, runs.RunRequest("test", 1)))
         except Conflict as error:
             lost.append(error)
         finally:
@@ -157,13 +157,13 @@ def test_one_run_of_a_feed_at_a_time_whoever_asks(store: Store) -> None:
     assert runs.end(store, won[0], RunOutcome.SUCCEEDED, None)
     assert not runs.end(store, won[0], RunOutcome.FAILED, None)
     assert runs.get(store, won[0])["outcome"] == "succeeded"
-    assert runs.ask(store, runs.Wanted("test", 1)) == won[0] + 1
+    assert runs.ask(store, runs.RunRequest("test", 1)) == won[0] + 1
     with pytest.raises(NotFound):
         runs.get(store, 99)
 
 
 def test_progress_log_and_rejects_are_kept(store: Store) -> None:
-    run = runs.ask(store, runs.Wanted("test", 1))
+    run = runs.ask(store, runs.RunRequest("test", 1))
     with store.transaction() as connection:
         runs.keep_progress(connection, run, [(0, TableProgress("t", "t", read=5, rejected=1))])
         journal.keep_log(connection, run, 1, [("2026-01-01T00:00:00Z", "info", "request", "t", "GET /", {"status": 200})])

@@ -69,7 +69,7 @@ def attempt(options: argparse.Namespace) -> int:
 
 
 def _try(options: argparse.Namespace, folder: Path) -> int:
-    from ..core.runs.execution.standalone import FEED, Kept, opened, well
+    from ..core.runs.execution.standalone import FEED, RecordingListener, opened, well
     from ..core.warehouses.profile import profile
 
     trial = folder / TRIAL
@@ -85,7 +85,7 @@ def _try(options: argparse.Namespace, folder: Path) -> int:
         file=f"scratch.{options.into}",
         tape=_tape(options, folder),
     )
-    kept = Kept()
+    kept = RecordingListener()
     result = alone.run(kept)
     for level, code, message, of in kept.lines:
         if level != "info" or code.startswith("connector."):

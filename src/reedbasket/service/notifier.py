@@ -9,7 +9,7 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 
 from ..store import Store, notices
-from .looking import InspectionPool
+from .inspection_pool import InspectionPool
 from .looks.notices import send
 from .settings import Settings
 

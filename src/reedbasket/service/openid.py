@@ -19,10 +19,10 @@ from urllib.parse import urlencode
 from ..core.errors import ReedError
 from ..store.access import ROLES, Role
 from ..store.openid import Begun
-from .looking import InspectionPool
+from .call_limits import Shares
+from .inspection_pool import InspectionPool
 from .looks.openid import Metadata, OpenIdError, metadata_of
 from .settings import Settings
-from .shares import Shares
 
 log = logging.getLogger("reedbasket.access")
 _METADATA_SECONDS, _AWAY_SECONDS = 600.0, 5.0

@@ -5,13 +5,13 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from ..store import Store
-from .apart import Apart
 from .auth import Tries
-from .looking import InspectionPool
+from .call_limits import Shares
+from .inspection_pool import InspectionPool
+from .isolated import IsolatedCalls
 from .openid import OpenId
 from .scheduler import Scheduler
 from .settings import Settings
-from .shares import Shares
 from .workers import Workers
 
 _APART_AT_ONCE = 4
@@ -33,7 +33,7 @@ class Parts:
 
     def __post_init__(self) -> None:
         self.openid = OpenId(self.settings, self.looks)
-        self.apart = Apart(self.store, _APART_AT_ONCE)
+        self.isolated = IsolatedCalls(self.store, _APART_AT_ONCE)
         half = self.settings.threads // 2
         self.streams = Shares(half, "streams")
         self.slow = Shares(half - 1, "calls that take long")

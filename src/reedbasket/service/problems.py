@@ -11,8 +11,8 @@ from werkzeug.exceptions import HTTPException
 
 from ..core import errors
 from ..store.database import StoreError
-from .apart import TookTooLong
-from .looking import LookCut
+from .inspection_pool import LookCut
+from .isolated import TookTooLong
 
 # The first class that fits decides.
 _STATUS: list[tuple[type[errors.ReedError], int]] = [

@@ -20,7 +20,7 @@ from ..core.spec.window_grid import grid_of
 from ..store import Store, definitions, journal, notices, runs, schedule
 from ..store.database import text_of
 from .deciding import decide
-from .settling import Telling, add_notice, settle
+from .run_closing import Telling, add_notice, settle
 from .workers import Workers
 
 log = logging.getLogger("reedbasket.scheduler")
@@ -182,7 +182,7 @@ class Scheduler:
             clock = schedule.clock(connection, feed)
             if clock is not None and clock.waiting is not None:
                 follows = '"after":null' not in clock.rule
-                wanted = runs.Wanted(feed, version, cause="after" if follows else "schedule", due_at=clock.waiting)
+                wanted = runs.RunRequest(feed, version, cause="after" if follows else "schedule", due_at=clock.waiting)
                 runs.insert(connection, wanted)
                 schedule.keep_clock(connection, feed, schedule.Clock(clock.rule, clock.decided_until, clock.after_run))
                 return
@@ -190,7 +190,7 @@ class Scheduler:
             if window is None:
                 return
             cause: runs.Cause = "backfill" if window["lane"] else "window"
-            wanted = runs.Wanted(
+            wanted = runs.RunRequest(
                 feed,
                 version,
                 cause=cause,

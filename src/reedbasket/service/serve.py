@@ -18,14 +18,14 @@ from ..store import Store, access, keeping
 from ..store.settings import read as changed_settings
 from . import forks
 from .app import create_app
+from .inspection_pool import InspectionPool
 from .logs import JsonLines
-from .looking import InspectionPool
 from .notifier import Notifier
 from .parts import Parts
 from .reach import Reach
+from .run_closing import Telling
 from .scheduler import Scheduler
 from .settings import CHANGEABLE, Settings
-from .settling import Telling
 from .tls import TlsFront, context_of
 from .web_server import web_server
 from .workers import Workers
@@ -79,7 +79,7 @@ class Service:
             ) from error
         own = self.settings
         reach = Reach(tuple(map(str, own.allowed)), own.allow_networks, own.deny_networks, self._port)
-        self.workers.reach = self.looks.reach = self._sending.reach = self.parts.apart.reach = reach
+        self.workers.reach = self.looks.reach = self._sending.reach = self.parts.isolated.reach = reach
         forks.get_ready()
         self.taken_up = self.workers.start()
         self.scheduler.start()

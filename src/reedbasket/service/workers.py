@@ -118,7 +118,7 @@ class Workers:
             for run, _, _ in runs.running(self._store):
                 self._interrupted(run, "the service was stopped")
 
-    def ask(self, wanted: runs.Wanted) -> int:
+    def ask(self, wanted: runs.RunRequest) -> int:
         """Queue a run and hand it out if a worker is free. One that waits for its next attempt begins at once instead, where nothing
         else is wanted of it. Raises Conflict."""
         plain = not (wanted.accept or wanted.again or wanted.sets)

@@ -20,7 +20,7 @@ _COUNTS = (
 
 
 @dataclass(frozen=True)
-class Wanted:
+class RunRequest:
     """A run to be. window: (from, until), RFC 3339, with the lane in which it counts; sets: in place of parameters and settings."""
 
     feed: str
@@ -37,7 +37,7 @@ class Wanted:
     bundle: bool = False
 
 
-def ask(store: Store, wanted: Wanted) -> int:
+def ask(store: Store, wanted: RunRequest) -> int:
     """Queue a run: its id. Raises Conflict while another run of the feed is queued or running."""
     try:
         with store.transaction() as connection:
@@ -46,7 +46,7 @@ def ask(store: Store, wanted: Wanted) -> int:
         raise _already_active(store, wanted.feed) from None
 
 
-def insert(connection: sqlite3.Connection, wanted: Wanted) -> int:
+def insert(connection: sqlite3.Connection, wanted: RunRequest) -> int:
     """Within the caller's transaction. Raises sqlite3.IntegrityError while another run of the feed is queued or running, or where the
     window has been taken."""
     begins, ends = wanted.window or (None, None)

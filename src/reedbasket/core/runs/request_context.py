@@ -44,7 +44,7 @@ class RunContext:
     tape: Tape | None = None
 
 
-class Asking:
+class RequestContext:
     """One run's, for all its tables. values: what templates may name, secrets included, masked wherever they are told."""
 
     def __init__(self, order: ResolvedSource, context: RunContext) -> None:

@@ -11,7 +11,7 @@ from .batch import Shaped
 from .shaper import Learned, Shaper
 
 
-class ShapedOnce:
+class SharedBatch:
     """first_owner: of its records, counted through the whole pass. `_lock` guards what was made of them."""
 
     def __init__(self, first_owner: int) -> None:

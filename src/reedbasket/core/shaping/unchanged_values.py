@@ -17,7 +17,7 @@ from .shaper import Shaper
 SINCE, UNTIL = "_rb_since", "_rb_until_owner"
 
 
-class KeptValues:
+class UnchangedValues:
     """Follows one load. Keys that changed are remembered, since older values stand under the old one."""
 
     def __init__(self) -> None:

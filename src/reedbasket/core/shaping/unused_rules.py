@@ -9,7 +9,7 @@ from ..records.structure import ColumnShape, ObjectShape, TableShape
 from .rules import ShapeRules, dotted
 
 
-def unmatched(rules: ShapeRules, structure: TableShape) -> list[str]:
+def unused_rules(rules: ShapeRules, structure: TableShape) -> list[str]:
     """`rule: name` for each name in `only`, `leave_out`, `rename`, `cast` and `hash` that the structure does not know.
 
     To be asked once records were shaped; fields that were left out are known too.

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
-    from ..shaping.shared_batch import ShapedOnce
+    from ..shaping.shared_batch import SharedBatch
 
 
 @dataclass(frozen=True)
@@ -51,5 +51,5 @@ class Chunk:
     suspicious: bool = False
     mark: Any = None
     origins: tuple[Origin, ...] = ()
-    once: ShapedOnce | None = None
+    once: SharedBatch | None = None
     repeated: int = 0

@@ -161,7 +161,7 @@ _POLICY = re.compile(r"""(?:^|,)\s*(?:"[^"]*"|[\w-]+)?\s*;?\s*(?:q=)?(\d+)\s*;\s
 _ITEM = re.compile(r"\br=(\d+)\s*;\s*t=(\d+)")
 
 
-def limits_said(headers: Mapping[str, str], now: float) -> RateLimitFeedback:
+def stated_limits(headers: Mapping[str, str], now: float) -> RateLimitFeedback:
     """What an answer says of limits: the RateLimit and RateLimit-Policy fields (draft-ietf-httpapi-ratelimit-headers, its list form
     and the older separate fields), else X-RateLimit-*. headers: names in lower case. now: seconds since 1970.
 

@@ -12,7 +12,7 @@ from ..errors import NotFound, QueryRefused
 from ..records.ledger import LedgerLine
 from ..spec.files import Clean
 from .engine import FILE, Engine
-from .loader.derived import is_kept, read_clean, refresh
+from .loader.derived import is_current, read_clean, refresh
 from .loader.file_list import FileLine, read_files, take_again
 from .loader.service_tables import read_hashes, read_ledger, read_state, read_window, rewind
 from .warehouse import QueryResult, TableInfo, TableState, TakenWindow
@@ -108,7 +108,7 @@ class WarehouseReader(ABC):
             there = self._columns(query, "_rb_clean") is not None
             held = read_clean(query, self._named("_rb_clean"), feed, source_table) if there else None
             exists = clean is not None and self._columns(query, clean.name) is not None
-        if is_kept(held, clean, version, exists=exists):
+        if is_current(held, clean, version, exists=exists):
             return ""
         with self._changing("keeping what stands on a table of") as engine:
             return refresh(engine, feed, source_table, clean, version)

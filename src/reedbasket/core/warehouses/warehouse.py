@@ -57,7 +57,7 @@ class LoadTarget:
     complete: bool = False
     again: bool = False
     tombstones: bool = False
-    sweeps: bool = False
+    reads_all: bool = False
     flat: bool = False
     max_removed: int | str | None = None
 
@@ -177,7 +177,7 @@ class Load(Protocol):
     def mark_present(self, keys: TableBatch) -> None:
         """Keys that the source does show, though their records could not be shaped: they have not gone."""
 
-    def spare_all(self, files: Iterable[int | None] | None = None) -> None:
+    def mark_all_present(self, files: Iterable[int | None] | None = None) -> None:
         """The source does show records whose keys nobody could read: what this load does not hold has not gone. files: of these alone,
         whose rows of before stay until there is a version that can be read whole."""
 
@@ -188,7 +188,7 @@ class Load(Protocol):
         """Records that say they are gone: key, what tells the newest, owners. Their rows go as `deletes` says, unless a later record
         of the key came."""
 
-    def kept(self, column: str, rows: TableBatch) -> None:
+    def stage_unchanged(self, column: str, rows: TableBatch) -> None:
         """Staged rows that do not tell a column, because it did not change; as shape.kept makes them."""
 
     def emptied(self) -> None:

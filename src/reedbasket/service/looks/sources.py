@@ -16,7 +16,7 @@ from ...core.runs.inspection.setup_sql import setup_sql
 from ...core.runs.inspection.trial import try_table
 from ...core.runs.planning.discovered_tables import tables_at
 from ...core.runs.planning.order import ResolvedRun, ResolvedSource, resolve, source_order
-from ...core.runs.request_context import Asking, RunContext
+from ...core.runs.request_context import RequestContext, RunContext
 from ...core.sources.http.oauth import begin_errand, client_of, end_errand
 from ...core.spec import Basket
 from ...core.spec.http import HttpTable
@@ -105,7 +105,7 @@ def sent_there(store: Store, source: str, back: str) -> str:
             mend="see `auth` in the connector; only the grant authorization_code wants somebody to sign in",
             code="source.no_person_needed",
         )
-    client = Asking(order, run_context_of(store, order)).client
+    client = RequestContext(order, run_context_of(store, order)).client
     assert client is not None
     errand = begin_errand(client, back)
     tokens.keep_errand(store, source, errand, back)
@@ -120,7 +120,7 @@ def came_back(store: Store, state: str, code: str, refused: str) -> tuple[str, s
         context = run_context_of(store, order)
         if refused or not code:
             raise Conflict("signing in at", source, found=f"it sent you back: {refused or 'without a code'}", mend="try again")
-        asking = Asking(order, context)
+        asking = RequestContext(order, context)
         client = asking.client
         assert client is not None
         context.vault(client.fingerprint).keep(end_errand(client, code, verifier, back, asking.ask_for_token))

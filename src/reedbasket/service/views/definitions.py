@@ -12,7 +12,7 @@ from ...core.spec import json_schema
 from ...store import definitions
 from ..looks import definitions as looks
 from ..operations import Body
-from .shared import apart, caller, noted, operations, parts
+from .shared import caller, isolated, noted, operations, parts
 
 # Ten thousand feeds take a quarter of it. Connectors in Python may take their time to describe themselves.
 APPLY_SECONDS, APPLY_MB = 120.0, 2048
@@ -41,7 +41,7 @@ class Revert(Body):
     role="editor",
 )
 def apply_basket(body: BasketFiles) -> Any:
-    done, told = apart(
+    done, told = isolated(
         APPLY_SECONDS,
         APPLY_MB,
         looks.applied,
@@ -112,7 +112,7 @@ def definition_versions(kind: str, name: str) -> Any:
     role="editor",
 )
 def revert_definition(kind: str, name: str, body: Revert) -> Any:
-    done = apart(APPLY_SECONDS, APPLY_MB, looks.reverted, kind, name, body.version, caller().name)
+    done = isolated(APPLY_SECONDS, APPLY_MB, looks.reverted, kind, name, body.version, caller().name)
     noted(f"to version {body.version}")
     parts().scheduler.look()
     return done

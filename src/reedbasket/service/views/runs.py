@@ -79,7 +79,7 @@ def ask_run(body: AskRun) -> Any:
     version = definitions.feed_version(store, body.feed)
     sets = dict(body.sets) or None
     run = parts().workers.ask(
-        runs.Wanted(
+        runs.RunRequest(
             body.feed,
             version,
             accept=body.accept,

@@ -37,7 +37,7 @@ def looked_within(
         return parts().looks.ask_within(seconds, look, *given, **named)
 
 
-def apart(
+def isolated(
     seconds: float,
     megabytes: int | None,
     look: Callable[Concatenate[Store, _GIVEN], _FOUND],
@@ -46,7 +46,7 @@ def apart(
 ) -> _FOUND:
     """The same, in a process that ends with its time or its memory (see Apart.ask)."""
     with waiting():
-        return parts().apart.ask(seconds, megabytes, look, *given, **named)
+        return parts().isolated.ask(seconds, megabytes, look, *given, **named)
 
 
 @contextmanager

@@ -12,7 +12,7 @@ from ...core.spec.model import Warehouse as WarehouseDefinition
 from ...store import definitions
 from ..looks import warehouses as looks
 from ..operations import Body, Query
-from .shared import apart, looked, looked_within, operations, parts
+from .shared import isolated, looked, looked_within, operations, parts
 
 _GRACE_SECONDS = 2.0
 # What stands in a warehouse may be a view of somebody's, and take for ever.
@@ -66,7 +66,7 @@ def table_rows(warehouse: str, table: str, query: RowsPart) -> Any:
 def query_warehouse(warehouse: str, body: Statement) -> Any:
     # The engine ends what takes too long by itself, but not within one call of a function.
     most = body.seconds + _GRACE_SECONDS
-    return apart(most, _QUERY_MB, looks.queried, _known(warehouse), body.sql, body.limit, body.seconds)
+    return isolated(most, _QUERY_MB, looks.queried, _known(warehouse), body.sql, body.limit, body.seconds)
 
 
 def _where(warehouse: WarehouseDefinition) -> str:

@@ -17,7 +17,7 @@ from ...sources.sql import Column
 from ...sources.sql.changelog import ChangeLog, LogLost
 from ...wording import many, size
 from ..checkpoints.ranges import RangeCheckpoint
-from ..planning.column_selection import wanted_column
+from ..planning.column_selection import select_column
 from ..planning.order import ResolvedSource
 from ..planning.table_selection import Chosen
 from .database_table_reader import DatabaseTableReader
@@ -38,7 +38,7 @@ class FollowedLog:
     prepared: bool = False
     told: bool = False
 
-    def settle(self) -> None:
+    def acknowledge(self) -> None:
         known = Counter(table for table, _ in self.positions)
         if self.prepared and all(known[chosen.name] >= self.warehouses for chosen in self.tables):
             self.log.confirm(list(self.positions.values()))
@@ -149,12 +149,12 @@ class CdcTableReader(DatabaseTableReader):
         return self._chosen.table.rows, 1
 
     @property
-    def sweeps(self) -> bool:
+    def reads_all(self) -> bool:
         # What is left of the ranges is not all.
         return self._position is None and (self._midst is None or self._midst.below is None)
 
     @property
-    def seldom(self) -> bool:
+    def commits_rarely(self) -> bool:
         return True
 
     @property
@@ -190,7 +190,7 @@ class CdcTableReader(DatabaseTableReader):
         return reached
 
     def _as_column(self, column: Column) -> Column | None:
-        return wanted_column(self._chosen, column, self._reading.database.as_text)
+        return select_column(self._chosen, column, self._reading.database.as_text)
 
 
 def slot_for(chosen: Chosen, feed: str) -> str:

@@ -112,7 +112,7 @@ class Comparer:
             found += [rows[i] for i in pc.indices_nonzero(mask).to_pylist()]
         return found
 
-    def kept(self) -> bytes | None:
+    def hashes_to_keep(self) -> bytes | None:
         """What the next pass needs; None where the records are too many, or keys no numbers all of a sudden."""
         keys, contents = self._keys, self._contents
         if self._fresh or 0 in self._seen:

@@ -9,7 +9,7 @@ from ...errors import TooManyRejects
 from ...shaping.batch import Reject
 from ...shaping.rules import Change
 from ...shaping.shaper import Shaper
-from ...shaping.unused_rules import unmatched
+from ...shaping.unused_rules import unused_rules
 from ...spec.limits import exceeds
 from ...warehouses.warehouse import LoadTarget, Warehouse
 from ..events import TableProgress
@@ -27,7 +27,7 @@ def closing_notes(progress: TableProgress, shaper: Shaper) -> Iterator[tuple[Any
         )
     if shaper.left_out:
         yield "info", "column.left_out", f"left out by the feed: {', '.join(sorted(shaper.left_out))}"
-    for rule in unmatched(shaper.rules, shaper.structure) if progress.read else []:
+    for rule in unused_rules(shaper.rules, shaper.structure) if progress.read else []:
         yield "warning", "shaping.unmatched", f"no record has brought what the feed names: {rule}"
     if progress.held_back:
         words = f"{progress.held_back} records stand beyond where this run ends, by the source's clock; a later one takes them"
@@ -67,7 +67,7 @@ def _too_many(order: ResolvedRun, table: str, found: str, more: str) -> TooManyR
 
 
 def target_of(
-    order: ResolvedRun, table: ResolvedTable, *, complete: bool, again: bool, tombstones: bool, sweeps: bool, flat: bool
+    order: ResolvedRun, table: ResolvedTable, *, complete: bool, again: bool, tombstones: bool, reads_all: bool, flat: bool
 ) -> LoadTarget:
     """What the load is told of the table; see LoadTarget."""
     return LoadTarget(
@@ -83,12 +83,12 @@ def target_of(
         complete,
         again,
         tombstones,
-        sweeps,
+        reads_all,
         flat,
         None if order.accept or again else order.max_removed,
     )
 
 
-def kept_clean(order: ResolvedRun, table: ResolvedTable, warehouse: Warehouse, version: int) -> str:
+def refresh_derived(order: ResolvedRun, table: ResolvedTable, warehouse: Warehouse, version: int) -> str:
     """What the feed keeps on top of the table, made anew where that is due: what was done, in words. version: see Load."""
     return warehouse.clean(order.feed, table.name, table.shaping.clean, version) if version else ""

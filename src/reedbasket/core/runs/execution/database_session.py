@@ -13,7 +13,7 @@ from ...shaping.fast_path import Expected
 from ...sources.requests_seen import RequestSeen
 from ...sources.sql import Database, Table
 from ...sources.sql.open import open_database
-from ..planning.matched_tables import MatchedTables, ignored, none_at_all, unmatched
+from ..planning.matched_tables import MatchedTables, ignored, none_at_all, note_unmatched
 from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
 from ..planning.table_selection import Choice, Chosen, choose, home_of
 from ..request_context import RunContext
@@ -45,14 +45,14 @@ class DatabaseSession:
         assert self._order.database is not None
         return self._order.database.statement_timeout.total_seconds()
 
-    def offered(self, order: ResolvedRun) -> MatchedTables:
+    def match_tables(self, order: ResolvedRun) -> MatchedTables:
         self._feed, self._accept = order.feed, order.accept
         self._warehouses = max(self._warehouses, 1 + len(order.others))
         choice = self.choose(order)
         self._chosen = {chosen.name: chosen for chosen in choice.chosen}
         tables = [table_order(chosen) for chosen in choice.chosen]
         problems = choice.problems | none_at_all(choice.unmatched, len(tables), choice.problems)
-        notes = unmatched(choice.unmatched) + ignored(choice.ignored, "in the database")
+        notes = note_unmatched(choice.unmatched) + ignored(choice.ignored, "in the database")
         if choice.unreadable:
             words = f"a pattern of the feed matches these, and they cannot be read: {', '.join(choice.unreadable)}"
             notes.append(("warning", "table.no_right", words))
@@ -117,9 +117,9 @@ class DatabaseSession:
             self._logs[name] = FollowedLog(log, tables, self._warehouses, {})
         return self._logs[name]
 
-    def settle(self) -> None:
+    def acknowledge(self) -> None:
         for followed in self._logs.values():
-            followed.settle()
+            followed.acknowledge()
 
     def alone(self, table: Table, name: str) -> DatabaseTableReader:
         """A table by itself, without a feed."""
@@ -128,7 +128,7 @@ class DatabaseSession:
         chosen = Chosen(name, name, FeedTable(), table, "everything", "append", [], "apply", Nesting())
         return DatabaseTableReader(self, self._order, chosen, None, self._seen)
 
-    def wanted_again(self, table: str) -> bool:
+    def has_dependents(self, table: str) -> bool:
         return False
 
     def keep(self, table: str, since: Any, spool: Spool) -> None:

@@ -29,10 +29,10 @@ from ...spec import template
 from ...spec.time_steps import Window
 from ...spec.times import format_time, parse_time, plain_time
 from ..checkpoints.ranges import RangeCheckpoint, newest, spans
-from ..planning.column_selection import wanted_columns
+from ..planning.column_selection import select_columns
 from ..planning.order import ResolvedSource
 from ..planning.table_selection import Chosen
-from .passthrough import Straight
+from .passthrough import Passthrough
 from .table_reader import saved_key
 
 if TYPE_CHECKING:
@@ -70,7 +70,7 @@ class DatabaseTableReader:
         self.notes: list[tuple[Any, str, str]] = []
         self.ended_notes: list[tuple[Any, str, str]] = []
         self._lag: Lag | None = None
-        self._columns, self.left_out = wanted_columns(chosen, reading.database.as_text)
+        self._columns, self.left_out = select_columns(chosen, reading.database.as_text)
         self._midst: RangeCheckpoint | None = None
         self._leader = self
         values = order.values({})
@@ -173,7 +173,7 @@ class DatabaseTableReader:
     def begin(self) -> None:
         """Nothing has to be made first."""
 
-    def kept_files(self) -> tuple[()]:
+    def file_lines(self) -> tuple[()]:
         return ()
 
     def problem(self) -> None:
@@ -201,11 +201,11 @@ class DatabaseTableReader:
         return False
 
     @property
-    def seldom(self) -> bool:
+    def commits_rarely(self) -> bool:
         return self._midst is not None
 
     @property
-    def sweeps(self) -> bool:
+    def reads_all(self) -> bool:
         return False
 
     @property
@@ -237,7 +237,7 @@ class DatabaseTableReader:
         found = self.position(ended=True)
         return found is not None and (self._saved is None or found.value != self._saved.value)
 
-    def straight(self) -> Straight | None:
+    def passthrough(self) -> Passthrough | None:
         """The table whole, for the pass-through lane; None where its rows have to be looked at."""
         chosen, own, database = self._chosen, self._chosen.own, self._reading.database
         worked_on = own.cast or own.compute or own.hash or own.keep or own.constants
@@ -245,7 +245,7 @@ class DatabaseTableReader:
         keys = [chosen.table.column(name) for name in chosen.key]
         if not plain or worked_on or any(key is None or key.nullable for key in keys):
             return None
-        make = getattr(database, "straight", None)
+        make = getattr(database, "passthrough", None)
         return make(self.statement(None), self._seen) if make is not None else None
 
     def _whole(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:

@@ -64,28 +64,28 @@ def run_feed(
     progresses = [TableProgress(t.name, t.target) for t in order.tables]
     first: errors.ReedError | None
     mask = Mask()
-    heard = _Heard(listener)
+    heard = _Recorder(listener)
     try:
         reading = open_session(order, context, heard.request, heard.wait)
         mask = reading.mask
         try:
-            others = [reading.offered(other) for other in order.others]
-            offered = reading.offered(order)
-            progresses = [TableProgress(t.name, t.target) for t in offered.order.tables]
-            progresses += [TableProgress(name, "") for name in offered.problems]
+            others = [reading.match_tables(other) for other in order.others]
+            match_tables = reading.match_tables(order)
+            progresses = [TableProgress(t.name, t.target) for t in match_tables.order.tables]
+            progresses += [TableProgress(name, "") for name in match_tables.problems]
             into = [_Into(other.order, listener) for other in others]
             progresses += [progress for one in into for progress in one.progresses]
             for progress in progresses:
                 listener.progress(progress)
-            for note in offered.notes:
+            for note in match_tables.notes:
                 listener.log(*note)
             if again is None:
-                first = _run_tables(offered, progresses, reading, context, listener, clock, None, heard, into)
+                first = _run_tables(match_tables, progresses, reading, context, listener, clock, None, heard, into)
             else:
                 first = None
                 # Each takes what itself rejected, one after the other.
                 for other, told, shown in zip(
-                    (offered, *others), (listener, *into), (progresses, *(i.progresses for i in into))
+                    (match_tables, *others), (listener, *into), (progresses, *(i.progresses for i in into))
                 ):
                     name = other.order.warehouse.warehouse
                     own = {table: held for (where, table), held in again.items() if where == name}
@@ -113,18 +113,18 @@ def run_feed(
 
 
 def _run_tables(
-    offered: MatchedTables,
+    match_tables: MatchedTables,
     progresses: list[TableProgress],
     reading: SourceSession,
     context: RunContext,
     listener: Listener,
     clock: Callable[[], datetime],
     again: Mapping[str, Replayed] | None,
-    heard: _Heard,
+    heard: _Recorder,
     into: Sequence[_Into],
 ) -> errors.ReedError | None:
     """The first error, after which the tables that do not depend on it still ran."""
-    order = offered.order
+    order = match_tables.order
     first: errors.ReedError | None = None
 
     def hash_key() -> bytes:
@@ -155,7 +155,7 @@ def _run_tables(
     try:
         known = warehouse or next((other.warehouse for other in into if other.warehouse is not None), None)
         new = new_tables(order, known) if again is None and known is not None else []
-        gone = missing_tables(order, known, offered.problems) if again is None and known is not None else []
+        gone = missing_tables(order, known, match_tables.problems) if again is None and known is not None else []
         for name in gone:
             progress = TableProgress(name, "", phase="skipped")
             progresses.append(progress)
@@ -206,8 +206,8 @@ def _run_tables(
                 if isinstance(error, _ENDS_THE_RUN):
                     return first
         for progress in progresses[len(order.tables) :] if again is None else []:
-            if progress.table in offered.problems and not progress.warehouse:
-                failed(progress, offered.problems[progress.table])
+            if progress.table in match_tables.problems and not progress.warehouse:
+                failed(progress, match_tables.problems[progress.table])
     finally:
         if warehouse is not None:
             if into:
@@ -223,7 +223,7 @@ def _run_tables(
 def _settle(reading: SourceSession, listener: Listener) -> None:
     """All that is lost where this fails is time: the next run passes over what it is told again."""
     try:
-        reading.settle()
+        reading.acknowledge()
     except errors.ReedError as error:
         listener.log("warning", "log.not_moved_on", str(reading.mask.error(error)))
 
@@ -326,7 +326,7 @@ def _run_together(
         raise defects[0]
 
 
-class _Heard:
+class _Recorder:
     """Counts requests and waits for the table being run. Told from the threads that send; `_lock` guards the counts."""
 
     def __init__(self, listener: Listener) -> None:

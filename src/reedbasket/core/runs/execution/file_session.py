@@ -42,7 +42,7 @@ class FileSession:
         self._stores: dict[str, Store] = {}
         self._told: dict[str, FileInfo | None] = {}
 
-    def offered(self, order: ResolvedRun) -> MatchedTables:
+    def match_tables(self, order: ResolvedRun) -> MatchedTables:
         self.widens = order.drift.types in ("accept", "stop")
         chosen = choose_files(order.wishes, order.feed_defaults, order.table_prefix)
         self._chosen = {one.order.name: one for one in chosen}
@@ -120,14 +120,14 @@ class FileSession:
     def stop(self) -> Any:
         return self._context.stop
 
-    def wanted_again(self, table: str) -> bool:
+    def has_dependents(self, table: str) -> bool:
         return False
 
     def keep(self, table: str, since: Any, spool: Spool) -> None:
         """Nobody asks for files by another table's records."""
         spool.close()
 
-    def settle(self) -> None:
+    def acknowledge(self) -> None:
         """A store keeps nothing for us."""
 
     def close(self) -> None:

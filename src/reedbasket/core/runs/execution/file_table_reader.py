@@ -57,9 +57,9 @@ class FileTableReader:
 
     left_out: frozenset[str] = frozenset()
     follows_log = False
-    seldom = False
+    commits_rarely = False
     shifts = False
-    sweeps = False
+    reads_all = False
     unchanged = False
 
     def __init__(
@@ -146,7 +146,7 @@ class FileTableReader:
                 [info for info, _ in matching],
                 self._files if chosen.order.by == "files" else (),
                 changed=chosen.changed,
-                settle=chosen.settle(grows),
+                settle=chosen.stable_for(grows),
                 now=self._order.started,
                 marker=chosen.changes.marker,
                 there=reading.there() if chosen.changes.marker else (),
@@ -324,7 +324,7 @@ class FileTableReader:
     def committed(self, cursor: SavedCursor | None) -> None:
         self._committed = max(self._committed, self._done)
 
-    def kept_files(self) -> Sequence[FileLine]:
+    def file_lines(self) -> Sequence[FileLine]:
         """The lines that go with the next commit."""
         if self._chosen.order.by != "files":
             return ()
@@ -346,7 +346,7 @@ class FileTableReader:
 
     @property
     def moved(self) -> bool:
-        return bool(self.kept_files())
+        return bool(self.file_lines())
 
     @cached_property
     def begins(self) -> Any:
@@ -360,7 +360,7 @@ class FileTableReader:
         self._changing = leader._changing
         self.ended_notes = leader.ended_notes
 
-    def straight(self) -> WholeFiles | None:
+    def passthrough(self) -> WholeFiles | None:
         """Where all that is due are Parquet files of a folder, with nothing out of their names: see run.whole_files."""
         due, chosen = self._decided.due, self._chosen
         whole = all(self._reader.format_of(one.info.path) == "parquet" == one.info.path.rpartition(".")[2] for one in due)
@@ -382,7 +382,7 @@ class FileTableReader:
         found += [(line.path, file_problem("file.unreadable", line.problem, again)) for line in self._decided.still_bad]
         order = self._chosen.order
         if order.by != "files":  # by files the next run takes them
-            just_now = f"changed less than {self._chosen.settle(True).seconds} s ago, and may still be written to"
+            just_now = f"changed less than {self._chosen.stable_for(True).seconds} s ago, and may still be written to"
             moving = [(path, "changed while it was read, again and again") for path in self._changing]
             for path, words in moving + [(path, just_now) for path in self._decided.moving]:
                 found.append((path, file_problem("file.changed", f"{path} {words}", "run again once it is still")))

@@ -23,7 +23,7 @@ from ...spec.http import HttpTable
 from ...spec.python_runtime import Code
 from ...spec.template import names
 from ...spec.time_steps import Window
-from ..request_context import Asking
+from ..request_context import RequestContext
 from .spool import Spool
 
 _ALONE = re.compile(r"{([a-z_.0-9]+)}")
@@ -120,7 +120,7 @@ class CodePassReader(PassReader):
         self,
         name: str,
         code: Code,
-        asking: Asking,
+        asking: RequestContext,
         rule: HttpTable,
         sender: Sender,
         values: Mapping[str, Any],
@@ -190,7 +190,7 @@ class Parents:
         self.reader = reader
         self._read: dict[tuple[str, str], Spool] = {}
 
-    def wanted(self, name: str) -> bool:
+    def is_parent(self, name: str) -> bool:
         """Whether a table is somebody's parent, so that what its own run reads is put aside."""
         return name in self._rules
 

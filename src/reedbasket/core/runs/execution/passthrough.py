@@ -28,7 +28,7 @@ _PART_BYTES = 256 * 1024
 _MOST_PARTS = 4
 
 
-class Straight(Protocol):
+class Passthrough(Protocol):
     """What a pass offers to the lane. empty: its columns, typed, without rows."""
 
     empty: pa.Table
@@ -61,7 +61,7 @@ class Passed:
 
 
 def bring(
-    straight: Straight | None,
+    passthrough: Passthrough | None,
     shaper: Shaper,
     columns: ColumnWork,
     load: Load,
@@ -71,16 +71,16 @@ def bring(
 ) -> Passed | None:
     """None where rows have to be looked at. told: what is new in the structure. went: told how many rows came, now and then. Raises
     SourceError, WarehouseError."""
-    pairs = structure_of(straight.empty, shaper, told) if straight is not None and load.takes_bytes else None
+    pairs = structure_of(passthrough.empty, shaper, told) if passthrough is not None and load.takes_bytes else None
     sink: Sink | None = load.sink(columns.lay_out(shaper.family)) if pairs else None
-    if straight is None or pairs is None or sink is None:
+    if passthrough is None or pairs is None or sink is None:
         return None
     declared = [(source, sink.declared[target]) for source, target in pairs]
     total = count = 0
 
     def parts() -> Iterator[bytes]:
         nonlocal total, count
-        for part, rows in _ahead(straight.rows(declared)):
+        for part, rows in _ahead(passthrough.rows(declared)):
             if stop.is_set():
                 raise RunCancelled("reading", "", found="the run was cancelled; what was committed stays")
             total, count = total + len(part), count + rows

@@ -15,7 +15,7 @@ from typing import Any
 
 from ...records.bounded_queue import MOST_WAITING_BYTES, BoundedQueue
 from ...records.position import SavedCursor
-from ...shaping.shared_batch import ShapedOnce
+from ...shaping.shared_batch import SharedBatch
 from ...sources.batching import gathered
 from ...sources.chunk import Chunk
 from ..planning.order import ResolvedTable
@@ -81,7 +81,7 @@ class SharedTable:
                 records, began = 0, time.monotonic()
                 for chunk in gathered(chunks, self._commit_every):
                     taken = time.monotonic() - began
-                    batch = replace(chunk, once=ShapedOnce(records))
+                    batch = replace(chunk, once=SharedBatch(records))
                     records += len(chunk.records)
                     # Waits for the slowest: memory stays bounded by what each may have waiting.
                     for branch in together:
@@ -128,8 +128,8 @@ class SharedSession:
         shared: Any = _SharedTableReader(reader, self._shared, branch)
         return shared  # type: ignore[no-any-return]
 
-    def wanted_again(self, table: str) -> bool:
-        return self._reading.wanted_again(table)
+    def has_dependents(self, table: str) -> bool:
+        return self._reading.has_dependents(table)
 
 
 class _SharedTableReader:
@@ -150,5 +150,5 @@ class _SharedTableReader:
     def __getattr__(self, name: str) -> Any:
         return getattr(self._reader, name)
 
-    def straight(self) -> None:
+    def passthrough(self) -> None:
         return None

@@ -19,13 +19,13 @@ from ...sources.requests_seen import RequestSeen
 from ...sources.sql.changelog import Lag
 from ...spec.http import HttpTable, Retry
 from ...warehouses.loader.file_list import FileLine
-from ..planning.discovered_tables import asked_tables, with_asked
+from ..planning.discovered_tables import discover_tables, with_discovered
 from ..planning.matched_tables import Held, MatchedTables, ignored
 from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
-from ..request_context import Asking, RunContext
+from ..request_context import RequestContext, RunContext
 from .database_session import DatabaseSession
 from .file_session import FileSession
-from .passthrough import Straight
+from .passthrough import Passthrough
 from .spool import Spool
 from .table_reader import HttpTableReader, parents_of
 from .whole_files import WholeFiles
@@ -58,11 +58,11 @@ class TableReader(Protocol):
         """The records are LoggedRecords: changes of rows, and of some that they are gone."""
 
     @property
-    def seldom(self) -> bool:
+    def commits_rarely(self) -> bool:
         """What was taken is committed on the way only where enough rows are staged, and not where a part took long."""
 
     @property
-    def sweeps(self) -> bool:
+    def reads_all(self) -> bool:
         """Everything is read: what is not among it has gone, whatever the way of writing."""
 
     @property
@@ -81,7 +81,7 @@ class TableReader(Protocol):
         """Take no chunks of one's own: those of another pass, which began at the same place, are this one's. What that one finds out on
         the way is known here too; how far this one has got stays its own."""
 
-    def straight(self) -> Straight | WholeFiles | None:
+    def passthrough(self) -> Passthrough | WholeFiles | None:
         """All of it for the pass-through lane, or the files' own; None where records have to be looked at."""
 
     def begin(self) -> None:
@@ -101,7 +101,7 @@ class TableReader(Protocol):
 
     def position(self, *, ended: bool) -> SavedCursor | None: ...
 
-    def kept_files(self) -> Sequence[FileLine]:
+    def file_lines(self) -> Sequence[FileLine]:
         """What the next commit says of files; nothing of other sources."""
 
     def problem(self) -> ReedError | None:
@@ -125,7 +125,7 @@ class SourceSession(Protocol):
 
     mask: Mask
 
-    def offered(self, order: ResolvedRun) -> MatchedTables:
+    def match_tables(self, order: ResolvedRun) -> MatchedTables:
         """The order with its tables as they are at the source. Raises SourceError."""
 
     def take(
@@ -140,12 +140,12 @@ class SourceSession(Protocol):
     ) -> TableReader:
         """held: what the warehouse has of it already; of files needed to tell which are new."""
 
-    def wanted_again(self, table: str) -> bool:
+    def has_dependents(self, table: str) -> bool:
         """Whether other tables ask by this one's records, so that they are put aside."""
 
     def keep(self, table: str, since: Any, spool: Spool) -> None: ...
 
-    def settle(self) -> None:
+    def acknowledge(self) -> None:
         """At the end of a run: the source may let go of what was kept for us and is in the warehouse. Raises SourceError."""
 
     def close(self) -> None: ...
@@ -164,19 +164,19 @@ class HttpSession:
     ) -> None:
         """Raises SecretMissing, SourceError."""
         self._order = order
-        self._asking = Asking(order, context)
-        self.mask = self._asking.mask
-        self._sender = self._asking.sender(seen, told, retry)
-        self._parents = parents_of(order, self._asking, self._sender)
+        self._requests = RequestContext(order, context)
+        self.mask = self._requests.mask
+        self._sender = self._requests.sender(seen, told, retry)
+        self._parents = parents_of(order, self._requests, self._sender)
         # Of a connector that asks the source: which there are, and what it said on the way.
         self._tables: dict[str, HttpTable] | None = None
         self._said: list[tuple[Any, str, str]] = []
 
-    def offered(self, order: ResolvedRun) -> MatchedTables:
+    def match_tables(self, order: ResolvedRun) -> MatchedTables:
         if order.asked is not None:
             if self._tables is None:
-                self._tables = asked_tables(order, self._asking, self._sender, lambda *line: self._said.append(line))
-            found = with_asked(order, self._tables)
+                self._tables = discover_tables(order, self._requests, self._sender, lambda *line: self._said.append(line))
+            found = with_discovered(order, self._tables)
             return replace(found, notes=[*self._said, *found.notes])
         return MatchedTables(order, {}, ignored(order.ignored, "offered by the connector"))
 
@@ -191,16 +191,24 @@ class HttpSession:
         held: Held | None = None,
     ) -> HttpTableReader:
         return HttpTableReader(
-            self._order, table, self._asking, self._sender, saved, self._parents, until=until, latest=latest, expected=expected
+            self._order,
+            table,
+            self._requests,
+            self._sender,
+            saved,
+            self._parents,
+            until=until,
+            latest=latest,
+            expected=expected,
         )
 
-    def wanted_again(self, table: str) -> bool:
-        return self._parents.wanted(table)
+    def has_dependents(self, table: str) -> bool:
+        return self._parents.is_parent(table)
 
     def keep(self, table: str, since: Any, spool: Spool) -> None:
         self._parents.keep(table, since, spool)
 
-    def settle(self) -> None:
+    def acknowledge(self) -> None:
         """An API keeps nothing for us."""
 
     def close(self) -> None:

@@ -21,7 +21,7 @@ from ...spec.basket import read_folder
 from ...spec.http import HttpTable
 from ...warehouses import LedgerLine, Warehouse, open_warehouse
 from ..events import Gone, Level, RunOutcome, TableProgress
-from ..planning.discovered_tables import tables_at, with_asked
+from ..planning.discovered_tables import tables_at, with_discovered
 from ..planning.order import ResolvedRun, resolve
 from ..request_context import RunContext
 from .feed import RunResult, run_feed
@@ -31,7 +31,7 @@ Reveal = Callable[[str], str]
 
 
 @dataclass
-class Kept:
+class RecordingListener:
     """A listener that keeps what it hears. heard: is told of every step."""
 
     heard: Callable[[TableProgress], None] = lambda progress: None
@@ -86,7 +86,7 @@ class Alone:
             return order
         if self.asked is None:
             self.asked = tables_at(order, self.context(order))
-        return with_asked(order, self.asked).order
+        return with_discovered(order, self.asked).order
 
     def context(self, order: ResolvedRun, stop: threading.Event | None = None) -> RunContext:
         # What is replayed needs no pace.
@@ -94,7 +94,7 @@ class Alone:
             update={"per_second": None, "per_hour": None, "per_day": None}), order.retry)  # fmt: skip
         return RunContext(self.reveal, Places.anywhere(self.scratch), pacer, stop or threading.Event(), tape=self.tape)
 
-    def run(self, kept: Kept, stop: threading.Event | None = None) -> RunResult:
+    def run(self, kept: RecordingListener, stop: threading.Event | None = None) -> RunResult:
         order = self.order
         self.runs += 1
         return run_feed(order, self.context(order, stop), listener=kept, clock=lambda: datetime.now(UTC))

@@ -14,14 +14,14 @@ from ...shaping.columns import ColumnWork
 from ...shaping.rules import Change
 from ...shaping.selection import key_batch
 from ...shaping.shaper import Shaper
-from ...shaping.unchanged_values import KeptValues
+from ...shaping.unchanged_values import UnchangedValues
 from ...sources.chunk import Chunk
 from ...warehouses.loader.write_mode_migration import Transition
 from ...warehouses.warehouse import Load, LoadTarget, Warehouse
 from ..checkpoints.resume import shaper_for
 from ..events import Listener, TableProgress
 from ..planning.order import ResolvedRun, ResolvedTable
-from ..planning.requested_window import given_window
+from ..planning.requested_window import requested_window
 from ..request_context import RunContext
 from .compare import Comparer, gone_keys
 from .completion import closing_notes, notes_of, require_some_good, target_of
@@ -45,7 +45,7 @@ class TableCommits:
     _change: Transition
     _gone: Callable[[Any], bool] | None
     _aside: Spool | None
-    _sweeps: bool
+    _reads_all: bool
     _load: Load
     _at_commit: dict[str, Any]
     _committed: float
@@ -65,7 +65,7 @@ class TableCommits:
     ) -> None:
         """again: records that were rejected before, to be taken in place of the source's."""
         self._again = again
-        self._window = given_window(order, table) if again is None else None
+        self._window = requested_window(order, table) if again is None else None
         self._moves_cursor = again is None and self._window is None and not order.apart
         self._order = order
         self._table = table
@@ -88,7 +88,7 @@ class TableCommits:
         self._tracker = None
         self._differing: list[Sequence[dict[str, Any]]] = []
         self._suspicious = False
-        self._kept = KeptValues()
+        self._kept = UnchangedValues()
         self._handed: BoundedQueue[Chunk] = BoundedQueue()
         self._cursor_from: str | None = None
 
@@ -112,11 +112,11 @@ class TableCommits:
 
     def _may_commit(self, chunk: Chunk) -> bool:
         """On the way only where the position is safe: every record below it has been read, and none beyond it is staged."""
-        if self._change.anew or not self._reader.safe or not self._moves_cursor or self._sweeps:
+        if self._change.anew or not self._reader.safe or not self._moves_cursor or self._reads_all:
             return False
         if self._load.staged_rows >= self._order.commit_every or self._wind_up.is_set():
             return self._tracker is not None or chunk.mark is not None
-        if self._reader.seldom:
+        if self._reader.commits_rarely:
             return False
         # Passes that take long each are kept as they come: a run that is cut goes on behind them.
         return chunk.mark is not None and time.monotonic() - self._committed >= _COMMIT_SECONDS
@@ -172,8 +172,8 @@ class TableCommits:
             self._cursor_from,
             self._handed.reading_seconds,
             forget_cursor=self._change.forget_cursor,
-            hashes=self._compare.kept() if self._compare else None,
-            files=self._reader.kept_files() if self._again is None else (),
+            hashes=self._compare.hashes_to_keep() if self._compare else None,
+            files=self._reader.file_lines() if self._again is None else (),
             window=self._window,
         )
         family = self._columns.lay_out(self._shaper.family)
@@ -206,7 +206,13 @@ class TableCommits:
         tombstones = self._gone is not None or (not again and self._reader.follows_log)
         flat = not again and self._reader.flat
         return target_of(
-            self._order, self._table, complete=complete, again=again, tombstones=tombstones, sweeps=self._sweeps, flat=flat
+            self._order,
+            self._table,
+            complete=complete,
+            again=again,
+            tombstones=tombstones,
+            reads_all=self._reads_all,
+            flat=flat,
         )
 
     @property

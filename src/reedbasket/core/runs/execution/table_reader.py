@@ -23,7 +23,7 @@ from ...spec.times import format_time, parse_time
 from ...warehouses.loader.write_mode_migration import Transition
 from ...warehouses.warehouse import TableState
 from ..planning.order import ResolvedSource, ResolvedTable
-from ..request_context import Asking
+from ..request_context import RequestContext
 from .passes import CodePassReader, Parents, PassReader
 from .spool import Spool
 
@@ -52,15 +52,15 @@ class HttpTableReader:
     notes: tuple[()] = ()
     lag: None = None
     follows_log = False
-    seldom = False
-    sweeps = False
+    commits_rarely = False
+    reads_all = False
     flat = False
 
     def __init__(
         self,
         order: ResolvedSource,
         table: ResolvedTable,
-        asking: Asking,
+        asking: RequestContext,
         sender: Sender,
         saved: SavedCursor | None,
         parents: Parents,
@@ -204,13 +204,13 @@ class HttpTableReader:
     def follow(self, leader: HttpTableReader) -> None:
         self._leader = leader
 
-    def straight(self) -> None:
+    def passthrough(self) -> None:
         """Records of an API are always looked at."""
 
     def begin(self) -> None:
         """Nothing has to be made first."""
 
-    def kept_files(self) -> tuple[()]:
+    def file_lines(self) -> tuple[()]:
         return ()
 
     def problem(self) -> None:
@@ -297,7 +297,7 @@ class HttpTableReader:
         return hashlib.sha256(text.encode()).hexdigest()[:32]
 
 
-def parents_of(order: ResolvedSource, asking: Asking, sender: Sender) -> Parents:
+def parents_of(order: ResolvedSource, asking: RequestContext, sender: Sender) -> Parents:
     """The parent tables of an order, read by this sender where no run of their own has."""
 
     def reader(name: str, values: dict[str, Any]) -> PassReader:

@@ -14,16 +14,16 @@ from ...records.column_records import alike, joined
 from ...shaping.batch import Reject
 from ...shaping.columns import ColumnWork, Worked
 from ...shaping.rejected_keys import has_key, rejected_keys
-from ...shaping.shared_batch import ShapedOnce
+from ...shaping.shared_batch import SharedBatch
 from ...sources.batching import RECORDS_PER_BATCH, Feeder, gathered
 from ...sources.chunk import Chunk, Origin
 from ..checkpoints.resume import held_of, moved, require_accepted, shaper_for
 from ..planning.requested_window import passed_over
 from .compare import comparer_for
-from .completion import kept_clean, require_few
+from .completion import refresh_derived, require_few
 from .deleted_records import ended_by, keys_of, tombstone_test
 from .file_table_reader import FileSpoiled
-from .passthrough import Straight, bring
+from .passthrough import Passthrough, bring
 from .reject_origins import misread, placed, tell_files
 from .spool import Spool
 from .table_commits import TableCommits
@@ -89,8 +89,8 @@ class TableRun(TableCommits):
         # Appended, a record that says it is gone is a row like any other.
         self._gone = tombstone_test(table.rule) if table.rule and table.write != "append" else None
         # Those who ask by its records go through them once more.
-        self._aside = Spool() if self._reading.wanted_again(table.name) and self._again is None else None
-        self._sweeps = self._again is None and self._reader.sweeps and state is not None
+        self._aside = Spool() if self._reading.has_dependents(table.name) and self._again is None else None
+        self._reads_all = self._again is None and self._reader.reads_all and state is not None
         self._load = self._warehouse.begin(self._target, state)
         self._at_commit = self.progress.counts()
         self._phase("reading")
@@ -117,7 +117,7 @@ class TableRun(TableCommits):
         finally:
             self.progress.seconds = time.monotonic() - began
             self._load.close()
-        done = kept_clean(order, table, self._warehouse, self._load.version)
+        done = refresh_derived(order, table, self._warehouse, self._load.version)
         if done:
             self._log("info", "table.clean", done)
         problem = self._reader.problem() if self._again is None else None
@@ -166,9 +166,9 @@ class TableRun(TableCommits):
     def _straight(self) -> bool:
         """Whether the rows came, and are committed, without being looked at."""
         may = self._aside is None and self._again is None and (self._load.takes_bytes or self._load.takes_files)
-        straight = self._reader.straight() if may else None
+        passthrough = self._reader.passthrough() if may else None
         try:
-            if not self._pass_through(straight):
+            if not self._pass_through(passthrough):
                 return False
             self._finish()
         except FileRefused as refused:
@@ -176,11 +176,11 @@ class TableRun(TableCommits):
             self._start_over()
             return False
         finally:
-            if isinstance(straight, WholeFiles):
-                straight.close()
+            if isinstance(passthrough, WholeFiles):
+                passthrough.close()
         return True
 
-    def _pass_through(self, straight: Straight | WholeFiles | None) -> bool:
+    def _pass_through(self, passthrough: Passthrough | WholeFiles | None) -> bool:
         """Whether the rows came as bytes, or as the files they stand in."""
         progress, since, began = self.progress, self._since, time.monotonic()
 
@@ -188,10 +188,10 @@ class TableRun(TableCommits):
             progress.read = progress.staged = rows
             self._listener.progress(progress)
 
-        if isinstance(straight, WholeFiles):
-            passed = straight.bring(self._shaper, self._columns, self._load, self._tell_changes, went)
+        if isinstance(passthrough, WholeFiles):
+            passed = passthrough.bring(self._shaper, self._columns, self._load, self._tell_changes, went)
         else:
-            passed = bring(straight, self._shaper, self._columns, self._load, self._tell_changes, went, self._stop)
+            passed = bring(passthrough, self._shaper, self._columns, self._load, self._tell_changes, went, self._stop)
         if passed is not None and passed.misfits:
             self._log("info", "table.in_columns", "some values are none that a warehouse may hold: the rows are read once more")
         if passed is None or passed.misfits:
@@ -207,7 +207,7 @@ class TableRun(TableCommits):
         rule = self._table.rule
         one_by_one = rule.deleted is not None if rule is not None else self._order.files is None
         one_by_one = one_by_one or self._table.by == "compare"
-        return not one_by_one and not self._reading.wanted_again(self._table.name)
+        return not one_by_one and not self._reading.has_dependents(self._table.name)
 
     def _take(self, chunk: Chunk) -> None:
         if self._stop.is_set():
@@ -249,7 +249,7 @@ class TableRun(TableCommits):
         *,
         suspicious: bool,
         origins: Sequence[Origin] = (),
-        once: ShapedOnce | None = None,
+        once: SharedBatch | None = None,
     ) -> None:
         """Shape and stage. rejects: what could not even be read. origins: of the records, where they came out of files. once: where
         others are given the same."""
@@ -292,7 +292,7 @@ class TableRun(TableCommits):
             self._load.tombstones(worked.tombstones)
         if isinstance(shaped.kept, LoggedRecords):
             for column, rows in self._kept.places(worked, shaped.kept.logged, first_owner, self._shaper):
-                self._load.kept(column, rows)
+                self._load.stage_unchanged(column, rows)
         if worked.filtered and self._compare and worked.left is not None:
             self._load.gone(worked.left)
         since.staging += time.monotonic() - staging
@@ -322,7 +322,7 @@ class TableRun(TableCommits):
             self._compare.retry(reject.record for reject in rejects)
         if (
             self._compare
-            or self._sweeps
+            or self._reads_all
             or self._table.by_file
             or (self._complete and self._table.write in ("mirror", "history"))
         ):
@@ -331,9 +331,9 @@ class TableRun(TableCommits):
                 self._load.mark_present(keys)
             if self._table.by_file and (keys is None or keys.rows < len(rejects)):
                 unknown = [reject for reject in rejects if not has_key(reject.record, self._table.key)]
-                self._load.spare_all({reject.file for reject in unknown or rejects})
+                self._load.mark_all_present({reject.file for reject in unknown or rejects})
             elif keys is None or keys.rows < len(rejects):
-                self._load.spare_all()
+                self._load.mark_all_present()
                 if self._compare:
                     self._compare.doubted = True
         require_few(self._order, self._table.name, self.progress.rejected, rejects)

@@ -17,7 +17,7 @@ from ...records.names import fold
 from ...spec.times import parse_time, read_time, write_like
 from ...wording import many
 from ..events import TableProgress
-from ..execution.standalone import FEED, Alone, Kept, well
+from ..execution.standalone import FEED, Alone, RecordingListener, well
 from ..planning.order import ResolvedTable
 from .look import check_source
 
@@ -272,8 +272,10 @@ class Proving:
 
     # What they share
 
-    def _run(self, place: Path, heard: Any = lambda progress: None, stop: threading.Event | None = None) -> tuple[Any, Kept]:
-        kept = Kept(heard)
+    def _run(
+        self, place: Path, heard: Any = lambda progress: None, stop: threading.Event | None = None
+    ) -> tuple[Any, RecordingListener]:
+        kept = RecordingListener(heard)
         try:
             result = replace(self.alone, scratch=place).run(kept, stop)
         finally:

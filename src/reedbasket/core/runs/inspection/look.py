@@ -24,9 +24,9 @@ from ...spec.http import HttpTable, WindowRule
 from ...spec.python_runtime import Code
 from ...spec.template import names
 from ..execution.table_reader import HttpTableReader, parents_of
-from ..planning.discovered_tables import asked_tables
+from ..planning.discovered_tables import discover_tables
 from ..planning.order import ResolvedSource, ResolvedTable
-from ..request_context import Asking, RunContext
+from ..request_context import RequestContext, RunContext
 
 # The source answered, and it is what it answered that is not right.
 _OF_RECORDS = (
@@ -59,7 +59,7 @@ def _steps_of_code(
 ) -> Iterator[CheckStep]:
     step = "secrets"
     try:
-        asking = Asking(order, context)
+        asking = RequestContext(order, context)
         yield CheckStep(step, True, f"{len(order.secrets)} set" if order.secrets else "none needed")
     except errors.ReedError as error:
         yield CheckStep(step, False, f"{error.found}: {error.on}", error.mend)
@@ -92,7 +92,7 @@ def _steps_of_code(
         yield CheckStep(step, True, said[-1] if said else "the connector found nothing wrong")
         if order.asked is not None:
             step = "tables"
-            tables = asked_tables(order, asking, sender)
+            tables = discover_tables(order, asking, sender)
             yield CheckStep(step, True, f"{len(tables)}: {', '.join(list(tables)[:20])}")
         step = "records"
         name = next(iter(tables), None)
@@ -114,7 +114,7 @@ def _steps_of_code(
 
 def _steps(order: ResolvedSource, context: RunContext, tables: Mapping[str, HttpTable]) -> Iterator[CheckStep]:
     try:
-        asking = Asking(order, context)
+        asking = RequestContext(order, context)
         held = f"{len(order.secrets)} set" if order.secrets else "none needed"
         yield CheckStep("secrets", True, held)
     except errors.ReedError as error:
@@ -248,7 +248,7 @@ class SurveyedTable:
 
 def survey(order: ResolvedSource, context: RunContext, tables: Mapping[str, HttpTable]) -> list[SurveyedTable]:
     """A sample of every table. An error of one stands with it. Raises ReedError for the rest."""
-    asking = Asking(order, context)
+    asking = RequestContext(order, context)
     sender = asking.sender(lambda _: None, retry=order.retry.model_copy(update={"attempts": 2}))
     parents = parents_of(order, asking, sender)
     found = []
@@ -336,7 +336,7 @@ class Peeked:
 
 def peek(order: ResolvedSource, context: RunContext, name: str, rule: HttpTable, *, rows: int, wire: bool) -> Peeked:
     """The first records of a table, of its latest window. Raises ReedError, details holding the exchanges so far where asked for."""
-    asking = Asking(order, context)
+    asking = RequestContext(order, context)
     exchanges: list[Exchange] = []
     retry = order.retry.model_copy(update={"attempts": 1})
     sender = asking.sender(lambda _: None, retry=retry, wire=exchanges.append if wire else None)

@@ -11,7 +11,7 @@ from ... import errors
 from ...records.layout import TableLayout
 from ...records.position import SavedCursor
 from ...shaping.columns import ColumnWork
-from ...shaping.unused_rules import unmatched
+from ...shaping.unused_rules import unused_rules
 from ...sources.chunk import Chunk
 from ...sources.requests_seen import RequestSeen
 from ...warehouses import Warehouse, open_warehouse
@@ -101,7 +101,7 @@ def plan_feed(
                 for of_it in found:
                     of_it.warehouse = name
                 planned.extend(found)
-            for gone in missing_tables(one, warehouse, offered.problems):
+            for gone in missing_tables(one, warehouse, match_tables.problems):
                 missing, facts = as_missing(one, gone), PlannedTable(gone, "", name)
                 if one.drift.missing_tables == "stop":
                     planned.append(_failed(facts, missing, reading))
@@ -112,12 +112,12 @@ def plan_feed(
             warehouse.close()
 
     try:
-        others = [reading.offered(other).order for other in order.others]
-        offered = reading.offered(order)
-        into(offered.order, "")
+        others = [reading.match_tables(other).order for other in order.others]
+        match_tables = reading.match_tables(order)
+        into(match_tables.order, "")
         for other in others:
             into(other, other.warehouse.warehouse)
-        planned += [_failed(PlannedTable(name, ""), error, reading) for name, error in offered.problems.items()]
+        planned += [_failed(PlannedTable(name, ""), error, reading) for name, error in match_tables.problems.items()]
     finally:
         reading.close()
     return planned
@@ -177,7 +177,7 @@ def _plan_table(
     first.sample_records, first.sample_rejects = len(records), len(shaped.rejects) + len(worked.rejects)
     first.sample_filtered = worked.filtered
     first.only_nulls = [name for name in shaper.structure.unseen() if name not in shaper.left_out]
-    first.unmatched = unmatched(shaper.rules, shaper.structure) if records else []
+    first.unmatched = unused_rules(shaper.rules, shaper.structure) if records else []
     first.warnings = [{"code": code, "words": words} for code, words in blind_spots(order, table)]
     first.warnings += [
         {"code": code, "words": words} for level, code, words in [*reader.notes, *reader.ended_notes] if level == "warning"

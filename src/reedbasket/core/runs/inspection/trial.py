@@ -14,7 +14,7 @@ from ...sources.requests_seen import Exchange
 from ...spec.http import HttpTable
 from ..execution.table_reader import HttpTableReader, parents_of
 from ..planning.order import ResolvedSource
-from ..request_context import Asking, RunContext
+from ..request_context import RequestContext, RunContext
 from .look import listed, natural
 from .suggestions import Suggested, suggest_from_answer, suggest_from_columns
 
@@ -44,7 +44,7 @@ def try_table(order: ResolvedSource, context: RunContext, name: str, rule: HttpT
     """Ask for the first pages of a table, of its latest window. What goes wrong on the way is told with what came before it; raises
     ReedError where nothing could be asked."""
     order = order.model_copy(update={"pace": order.pace.model_copy(update={"at_once": 1})})
-    asking = Asking(order, context)
+    asking = RequestContext(order, context)
     exchanges: list[Exchange] = []
     retry = order.retry.model_copy(update={"attempts": 1})
     sender = asking.sender(lambda _: None, retry=retry, wire=exchanges.append, wire_bytes=_MOST_BYTES)

@@ -7,11 +7,11 @@ from ...sources.sql import Column
 from .table_selection import Chosen
 
 
-def wanted_columns(chosen: Chosen, as_text: str) -> tuple[list[Column], frozenset[str]]:
+def select_columns(chosen: Chosen, as_text: str) -> tuple[list[Column], frozenset[str]]:
     """(what is read, what the feed leaves out): what is left out is not even asked for. as_text: see Database."""
     columns, left_out = [], set()
     for column in chosen.table.columns:
-        wanted = wanted_column(chosen, column, as_text)
+        wanted = select_column(chosen, column, as_text)
         if wanted is None:
             left_out.add(column.name)
         else:
@@ -19,7 +19,7 @@ def wanted_columns(chosen: Chosen, as_text: str) -> tuple[list[Column], frozense
     return columns, frozenset(left_out)
 
 
-def wanted_column(chosen: Chosen, column: Column, as_text: str) -> Column | None:
+def select_column(chosen: Chosen, column: Column, as_text: str) -> Column | None:
     """A column as the feed wants it read; None for one that it leaves out. as_text: see Database."""
     own, plain = chosen.own, fold(column.name)
     if chosen.by == "log" and (said := chosen.table.column(column.name)) is not None and said.generated:

@@ -17,16 +17,16 @@ from ...sources.requests_seen import RequestSeen
 from ...spec.database_feed import is_pattern
 from ...spec.http import HttpTable
 from ...spec.table_choice import choice_mistakes, table_choice
-from ..request_context import Asking, RunContext
-from .matched_tables import MatchedTables, ignored, none_at_all, unmatched
+from ..request_context import RequestContext, RunContext
+from .matched_tables import MatchedTables, ignored, none_at_all, note_unmatched
 from .order import ResolvedRun, ResolvedSource, ResolvedTable, of_api
 from .table_selection import near
 
 _LONGEST_NAME = 200
 
 
-def asked_tables(
-    order: ResolvedSource, asking: Asking, sender: Sender, told: Callable[[Any, str, str], None] = lambda *_: None
+def discover_tables(
+    order: ResolvedSource, asking: RequestContext, sender: Sender, told: Callable[[Any, str, str], None] = lambda *_: None
 ) -> dict[str, HttpTable]:
     """{name: table}; what the connector's definition says of some stands over what the source says. Raises SourceError, RunCancelled."""
     assert order.code is not None and order.asked is not None
@@ -59,15 +59,15 @@ def tables_at(
     order: ResolvedSource, context: RunContext, seen: Callable[[RequestSeen], None] = lambda _: None
 ) -> dict[str, HttpTable]:
     """The same by itself. Raises SecretMissing too."""
-    asking = Asking(order, context)
+    asking = RequestContext(order, context)
     sender = asking.sender(seen, retry=order.retry.model_copy(update={"attempts": 2}))
     try:
-        return asked_tables(order, asking, sender)
+        return discover_tables(order, asking, sender)
     finally:
         sender.close()
 
 
-def with_asked(order: ResolvedRun, tables: Mapping[str, HttpTable]) -> MatchedTables:
+def with_discovered(order: ResolvedRun, tables: Mapping[str, HttpTable]) -> MatchedTables:
     """The order with tables: those that the feed names, and those that its patterns match; a name wins over a pattern, of several
     patterns the first."""
     problems: dict[str, ReedError] = {}
@@ -106,7 +106,7 @@ def with_asked(order: ResolvedRun, tables: Mapping[str, HttpTable]) -> MatchedTa
     others = sorted(set(tables) - set(taken))
     whole = order.model_copy(update={"tables": chosen, "ignored": others, "asked": None})
     problems |= none_at_all(no_match, len(chosen), problems)
-    return MatchedTables(whole, problems, unmatched(no_match) + ignored(others, "offered by the source"))
+    return MatchedTables(whole, problems, note_unmatched(no_match) + ignored(others, "offered by the source"))
 
 
 def _no_table(order: ResolvedSource, doing: str, where: str, why: str) -> ConnectorBroken:

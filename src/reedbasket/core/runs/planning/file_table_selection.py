@@ -24,7 +24,7 @@ class ChosenFiles:
     changed: Changed
     changes: Changes
 
-    def settle(self, grows: bool) -> timedelta:
+    def stable_for(self, grows: bool) -> timedelta:
         if self.changes.settle is not None:
             return self.changes.settle
         return _SETTLE if grows else timedelta(0)

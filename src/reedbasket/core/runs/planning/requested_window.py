@@ -7,7 +7,7 @@ from ...warehouses.warehouse import TakenWindow, Warehouse
 from .order import ResolvedRun, ResolvedTable
 
 
-def given_window(order: ResolvedRun, table: ResolvedTable) -> TakenWindow | None:
+def requested_window(order: ResolvedRun, table: ResolvedTable) -> TakenWindow | None:
     """What this run takes of a table; None where it goes on from the table's own cursor."""
     window = order.window_of(table)
     return TakenWindow(order.lane, format_time(window[0]), format_time(window[1])) if window is not None else None
@@ -17,7 +17,7 @@ def passed_over(order: ResolvedRun, table: ResolvedTable, warehouse: Warehouse) 
     """(code, words) where there is nothing to do: an earlier run committed the window, or it is none of this table's."""
     if order.leaves_out(table):
         return "window.not_of_this_table", f"left out: changes are found by {table.by}, which knows no windows of time"
-    window = given_window(order, table)
+    window = requested_window(order, table)
     load = warehouse.window_taken(order.feed, table.name, window) if window is not None else None
     if window is None or load is None:
         return None

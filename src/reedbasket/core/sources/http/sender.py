@@ -18,7 +18,7 @@ from ... import errors
 from ...masking import HIDDEN, Mask
 from ...spec.http import Retry, Timeouts
 from ..big_json import LARGE_BYTES
-from ..pace import RateLimitFeedback, Wait, limits_said
+from ..pace import RateLimitFeedback, Wait, stated_limits
 from ..pacer import Pacer, wait_or_stop
 from ..requests_seen import Exchange, RequestSeen
 from ..retry import decide
@@ -135,7 +135,7 @@ class Sender:
         try:
             try:
                 answer = self._once(request, shown, doing, good, exchanges)
-                said = limits_said(answer.headers, time.time())
+                said = stated_limits(answer.headers, time.time())
             except errors.SourceError as error:
                 problem = error
                 self._mask.error(problem)
@@ -188,7 +188,7 @@ class Sender:
                             self._wire(exchange)
                     if raw.status in good:
                         return Answer(content, found, raw.status, address if at_home else request.url)
-                    raise bad_status(raw.status, found, content, address, doing, limits_said(found, time.time()))
+                    raise bad_status(raw.status, found, content, address, doing, stated_limits(found, time.time()))
                 target = urljoin(address, raw.headers.get("location", ""))
                 raw.drain_conn()
             finally:

@@ -28,7 +28,7 @@ from .binary import in_columns
 from .catalog import column_of, read_tables, read_types
 from .check import log_steps
 from .columns import to_columns
-from .passthrough import PostgresStraight, goes_straight
+from .passthrough import PostgresPassthrough, can_pass_through
 from .readers import AS_IT_LIES, Readers, cancel_when_stopped
 from .stream import BATCH_BYTES, Streaming, may_stream
 from .types import PgType
@@ -176,9 +176,9 @@ class PostgresSource:
             with suppress(Exception):
                 connection.close()
 
-    def straight(self, statement: Statement, seen: Callable[[RequestSeen], None]) -> PostgresStraight | None:
+    def passthrough(self, statement: Statement, seen: Callable[[RequestSeen], None]) -> PostgresPassthrough | None:
         """See run.pass_through. None where values have to be looked at."""
-        return PostgresStraight(self, statement, seen) if goes_straight(statement.columns) else None
+        return PostgresPassthrough(self, statement, seen) if can_pass_through(statement.columns) else None
 
     def copy_out(self, text: str, columns: int, values: dict[str, Any]) -> Iterator[tuple[bytes, int]]:
         """The rows of a statement in binary COPY, in the run's snapshot: parts of it, with how many rows each holds."""

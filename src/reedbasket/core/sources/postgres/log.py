@@ -124,7 +124,7 @@ class PostgresLog:
                 slot.create(connection, str(self._source.address), self._name)
                 made = f"made the slot {self._name}, which keeps the log from here on"
             # A worker that was killed holds the slot, or is still making it, until its server process has noticed.
-            self._state = slot.once_free(connection, str(self._source.address), self._name, _WAIT_SECONDS)
+            self._state = slot.wait_until_free(connection, str(self._source.address), self._name, _WAIT_SECONDS)
             if self._state.confirmed > self._source.opened_at:
                 # It may have been made since the snapshot was; what is read from now on has to have seen all that it will not tell.
                 slot.let_commits_show(connection)
@@ -176,12 +176,12 @@ class PostgresLog:
         columns: dict[tuple[str, int, int], Column | None] = {}
         wanted: dict[str, bool] = {}
 
-        def is_wanted(name: str) -> bool:
+        def is_followed(name: str) -> bool:
             if name not in wanted:
                 wanted[name] = as_column(Column(name, "", "text", "{}")) is not None
             return wanted[name]
 
-        decoder = TableDecoder(is_wanted, key)
+        decoder = TableDecoder(is_followed, key)
         held: LogPart | None = None
         last = 0
         for batch in spool.batches():

@@ -17,12 +17,12 @@ if TYPE_CHECKING:
     from .database import PostgresSource
 
 
-def goes_straight(columns: Sequence[Column]) -> bool:
+def can_pass_through(columns: Sequence[Column]) -> bool:
     """Whether every column's type is known without its values."""
     return bool(columns) and all(column.kind != "decimal" or column.fraction >= 0 for column in columns)
 
 
-class PostgresStraight:
+class PostgresPassthrough:
     """See run.pass_through.Straight."""
 
     def __init__(self, source: PostgresSource, statement: Statement, seen: Callable[[RequestSeen], None]) -> None:

@@ -143,7 +143,7 @@ def create(connection: psycopg.Connection[Any], on: str, name: str) -> None:
         ) from error  # fmt: skip
 
 
-def once_free(connection: psycopg.Connection[Any], on: str, name: str, seconds: float) -> SlotState:
+def wait_until_free(connection: psycopg.Connection[Any], on: str, name: str, seconds: float) -> SlotState:
     """The slot as it stands once it is made, and nobody holds it any more; or after so many seconds. Raises SourceBusy where it is still
     being made then."""
     ends = time.monotonic() + seconds

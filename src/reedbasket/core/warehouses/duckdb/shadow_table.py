@@ -124,7 +124,7 @@ class DuckShadowBuild:
             self._fill(family, layout, name, stamp, extra, owners=False)
         superseded = [0] * len(new)
         key, root = engine.listed(family.key), engine.table(new[0])
-        apart = not family.key or (len(family.key) == 1 and self._keys.apart)
+        apart = not family.key or (len(family.key) == 1 and self._keys.all_distinct)
         if not apart and engine.query(f"select 1 from {root} group by {key} having count(*) > 1 limit 1"):
             superseded = self._drop_repeated(family, stamps, extra, new)
         counts = []

@@ -21,7 +21,7 @@ def read_clean(query: Ask, table: str, feed: str, source_table: str) -> tuple[An
     return tuple(rows[0]) if rows else None
 
 
-def is_kept(held: tuple[Any, ...] | None, clean: Clean | None, version: int, *, exists: bool) -> bool:
+def is_current(held: tuple[Any, ...] | None, clean: Clean | None, version: int, *, exists: bool) -> bool:
     """Whether there is nothing to do."""
     if clean is None or held is None:
         return clean is None and held is None
@@ -50,7 +50,7 @@ def refresh(engine: Engine, feed: str, source_table: str, clean: Clean | None, v
         engine.execute(f"delete from {table} where feed = ? and source_table = ?", (feed, source_table))
         return f"the {held[1]} {held[0]} goes, since the feed says it no more"
     there = engine.columns(clean.name) is not None
-    if is_kept(held, clean, version, exists=there):
+    if is_current(held, clean, version, exists=there):
         return ""
     if there and (held is None or held[0] != clean.name):
         raise TableNotOurs(

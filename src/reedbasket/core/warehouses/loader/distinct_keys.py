@@ -40,7 +40,7 @@ class KeyUniqueness:
             self._flags = None
 
     @property
-    def apart(self) -> bool:
+    def all_distinct(self) -> bool:
         """False also where that cannot be told."""
         found = self._stretches
         alike = found is not None and len({type(value) for stretch in found for value in stretch}) == 1

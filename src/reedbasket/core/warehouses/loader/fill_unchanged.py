@@ -14,7 +14,9 @@ from ..engine import Engine
 from .stage import OWNER, Stage
 
 
-def fill_kept(engine: Engine, stage: Stage, family: Family, sought: Mapping[str, Sequence[TableBatch]], current: str) -> None:
+def fill_unchanged(
+    engine: Engine, stage: Stage, family: Family, sought: Mapping[str, Sequence[TableBatch]], current: str
+) -> None:
     """Within the load's transaction, while the stage still holds every change of a key.
 
     sought: {column: rows with their key, SINCE and UNTIL} as shape.kept makes them. current: SQL for rows, as t, that are held now.

@@ -20,7 +20,7 @@ from . import service_tables
 from . import write_modes as modes
 from .comparison import differences
 from .file_list import drop_replaced, save_files
-from .fill_unchanged import fill_kept
+from .fill_unchanged import fill_unchanged
 from .ledger_lines import ledger_lines
 from .removal_limit import require_few_removed, rows_held
 from .requirements import require_ours, require_room
@@ -141,7 +141,7 @@ class EngineLoad:
     def mark_present(self, keys: TableBatch) -> None:
         self._spared.append(keys)
 
-    def spare_all(self, files: Iterable[int | None] | None = None) -> None:
+    def mark_all_present(self, files: Iterable[int | None] | None = None) -> None:
         self._spares_all = self._spares_all or files is None
         self._spared_files.update(files or ())
 
@@ -152,7 +152,7 @@ class EngineLoad:
         self._tombstones.append(keys)
         self.staged_rows += keys.rows
 
-    def kept(self, column: str, rows: TableBatch) -> None:
+    def stage_unchanged(self, column: str, rows: TableBatch) -> None:
         self._kept.setdefault(column, []).append(rows)
 
     def emptied(self) -> None:
@@ -298,7 +298,7 @@ class EngineLoad:
         # Rows marked while the feed still said so are found again all the same.
         marks = "_rb_deleted_at" in (engine.columns(family.root.name) or {})
         if self._kept:
-            fill_kept(engine, stage, family, self._kept, "t._rb_until is null" if self._history else "true")
+            fill_unchanged(engine, stage, family, self._kept, "t._rb_until is null" if self._history else "true")
         superseded = modes.drop_superseded(engine, stage, family) if self._keys.repeated else {}
         if target.again:
             current = "t._rb_until is null" if self._history else "true"
@@ -340,10 +340,10 @@ class EngineLoad:
         if self._gone:
             return self._temp_keys("rb_gone", family, self._gone)
         complete = self._target.complete and self._target.write in ("mirror", "history")
-        if not (complete or self._target.sweeps or self._emptied or replaced):
+        if not (complete or self._target.reads_all or self._emptied or replaced):
             return None
         spared = self._temp_keys("rb_spared", family, self._spared) if self._spared else None
-        files = replaced if not (complete or self._target.sweeps or self._emptied) else ()
+        files = replaced if not (complete or self._target.reads_all or self._emptied) else ()
         gone = modes.find_gone(self._engine, self._stage, family, spared, history=self._history, marks=marks, files=files)
         if spared:
             self._engine.run(f"drop table {spared}")

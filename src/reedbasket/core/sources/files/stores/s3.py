@@ -24,7 +24,7 @@ _REFUSED = ("401", "403", "AccessDenied", "InvalidAccessKeyId", "SignatureDoesNo
 _PART_BYTES = 16 * 1024 * 1024
 
 
-class _Kept:
+class _OpenFile:
     """A file that stays open: boto3 closes what it has sent."""
 
     closed = False
@@ -95,7 +95,7 @@ class S3Store:
     def put(self, path: str, content: IO[bytes], size: int) -> None:
         with self._told(f"writing {path} to"):
             transfer = TransferConfig(multipart_threshold=_PART_BYTES, multipart_chunksize=_PART_BYTES, use_threads=False)
-            self._client.upload_fileobj(_Kept(content), self._bucket, self._before + path, Config=transfer)
+            self._client.upload_fileobj(_OpenFile(content), self._bucket, self._before + path, Config=transfer)
 
     def close(self) -> None:
         self._client.close()

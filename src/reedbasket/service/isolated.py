@@ -16,7 +16,7 @@ from ..core import outgoing
 from ..core.errors import ReedError
 from ..store import Store
 from . import forks
-from .looking import LookCut
+from .inspection_pool import LookCut
 from .reach import Reach
 
 _GIVEN = ParamSpec("_GIVEN")
@@ -29,7 +29,7 @@ class TookTooLong(ReedError):
     code = "service.took_too_long"
 
 
-class Apart:
+class IsolatedCalls:
     """most: how many at once; others wait."""
 
     def __init__(self, store: Store, most: int) -> None:
