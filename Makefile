@@ -4,7 +4,7 @@ BIN := .venv/bin
 CONSOLE := src/reedbasket/service/static/index.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/package.json console/vite.config.ts
 
-.PHONY: setup console demo demo-postgres test truth lint bench bench-large shots clean
+.PHONY: setup console demo demo-postgres test truth lint house bench bench-large shots clean
 
 setup: .made/python
 
@@ -45,6 +45,10 @@ lint: setup .made/node
 test: setup console lint
 	cd console && npm run --silent test
 	$(BIN)/python -m pytest -n 2 --dist worksteal
+
+# How large the parts are, and what a stranger would stumble over; fails where a bound is passed.
+house: setup
+	$(BIN)/python -m tests.house
 
 # New histories against made-up sources with faults, for so many minutes.
 MINUTES ?= 60

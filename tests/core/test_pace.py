@@ -118,7 +118,7 @@ def test_a_run_tells_that_it_waits_and_is_cancelled_at_once(tmp_path: Path) -> N
     heard_all = Watching()
     with serving(lambda request: Answer({}, 429, {"Retry-After": "50"})) as source:
         began = time.monotonic()
-        result, _ = run_once(basket(source.url, "  things: {get: /things}"), tmp_path, stop=stop, apply_feedback=heard_all)
+        result, _ = run_once(basket(source.url, "  things: {get: /things}"), tmp_path, stop=stop, heard=heard_all)
     assert (result.outcome, time.monotonic() - began < 5) == (RunOutcome.CANCELLED, True)
     assert waiting[0].endswith("the source said how long")
 

@@ -83,9 +83,26 @@ def test_a_page_rule_that_never_leads_on_is_doubted(tmp_path: Path, rule: str) -
     assert {"pages.may_go_on", "deletes.not_seen"} <= {warning["code"] for warning in planned[0].warnings}
     sure, heard = run(answer, tmp_path, tables.replace("key: id", "key: id, single_page: true"), number=2)
     assert sure.outcome is RunOutcome.SUCCEEDED and "pages.may_go_on" not in heard.codes()
+    # Behind a first page nobody can tell: it is said, in the run and before it, and nothing fails.
+    led = {
+        "{link: next}": {"Link": '</things?after=1>; rel="next"'},
+        "{token_header: X-After, as: after}": {"X-After": "1"},
+    }.get(rule)
+
+    def two(request: Request) -> Answer:
+        if "after" in request.query:
+            return Answer({"items": [{**row, "id": row["id"] + 12} for row in ROWS]})
+        return Answer({"items": ROWS, "meta": {"next": "1"}}, headers=led or {})
+
+    ended, heard = run(two, tmp_path, tables, number=3)
+    assert ended.outcome is RunOutcome.SUCCEEDED and "pages.end_not_told" in heard.codes()
+    with serving(two) as source:
+        order = order_for(basket(source.url, tables, "tables: {things: {changes: {by: everything}, write: mirror}}"))
+        planned = plan_feed(order, run_context_for(order, tmp_path))
+    assert "pages.end_not_told" in {warning["code"] for warning in planned[0].warnings}
     # A page that is not full, or says that it is the last, is all there is.
     said = Answer({"items": ROWS, "meta": {"next": None}}, headers={"Link": '</things?p=1>; rel="first"', "X-After": ""})
-    assert run(said, tmp_path, tables, number=3)[0].outcome is RunOutcome.SUCCEEDED
+    assert run(said, tmp_path, tables, number=4)[0].outcome is RunOutcome.SUCCEEDED
 
 
 @pytest.mark.parametrize(

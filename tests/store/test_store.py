@@ -232,7 +232,7 @@ def test_sign_in_codes_are_good_once_and_only_hashes_are_kept(store: Store) -> N
 _ASKING = """
 import sys, threading, time
 from pathlib import Path
-from reedbasket.core.sources.pace import Said
+from reedbasket.core.sources.pace import RateLimitFeedback
 from reedbasket.core.spec.http import Pace, Retry
 from reedbasket.store import Store
 from reedbasket.store.pace import StorePacer
@@ -240,7 +240,7 @@ pacer = StorePacer(Store(Path(sys.argv[1])), "harbour", Pace(per_second=40, at_o
 for _ in range(10):
     turn = pacer.turn(threading.Event(), print)
     print(time.time(), flush=True)
-    turn.done(Said())
+    turn.done(RateLimitFeedback())
 """
 
 
@@ -259,7 +259,7 @@ def test_the_pace_holds_across_processes(store: Store) -> None:
 _GREEDY = """
 import sys, threading, time
 from pathlib import Path
-from reedbasket.core.sources.pace import Said
+from reedbasket.core.sources.pace import RateLimitFeedback
 from reedbasket.core.spec.http import Pace, Retry
 from reedbasket.store import Store
 from reedbasket.store.pace import StorePacer
@@ -268,7 +268,7 @@ def ask():
     while time.time() < ends:
         turn = pacer.turn(threading.Event(), print)
         time.sleep(0.02)
-        turn.done(Said())
+        turn.done(RateLimitFeedback())
         turns.append(1)
 threads = [threading.Thread(target=ask) for _ in range(int(sys.argv[2]))]
 [t.start() for t in threads]

@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from . import show
+from .complaints import complain
 
 if TYPE_CHECKING:
     from ..core.runs.execution.standalone import Alone
@@ -63,7 +64,7 @@ def attempt(options: argparse.Namespace) -> int:
             except Exception as error:
                 if not isinstance(getattr(error, "code", None), str):
                     raise
-                _complain(error)
+                complain(error)
             print("Waiting for the next save; Ctrl-C ends it.", flush=True)
         time.sleep(_LOOK_SECONDS)
 
@@ -226,9 +227,3 @@ def _reveal(name: str) -> str:
 def _cell(value: Any) -> str:
     text = "" if value is None else str(value)
     return text if len(text) <= 32 else text[:31] + "…"
-
-
-def _complain(error: Exception) -> None:
-    from .main import complain
-
-    complain(error)

@@ -13,6 +13,7 @@ from collections.abc import Callable, Sequence
 
 from ..client import ServiceProblem, ServiceUnreachable
 from . import arguments
+from .complaints import complain, complain_of
 from .terminal import Terminal
 
 Command = Callable[[argparse.Namespace], int]
@@ -27,7 +28,7 @@ def main(given: Sequence[str] | None = None) -> int:
     try:
         return int(options.command(options))
     except ServiceUnreachable as error:
-        _complain(str(error), "service.unreachable")
+        complain_of(str(error), "service.unreachable")
         return 3
     except ServiceProblem as problem:
         return _refused(problem)
@@ -46,29 +47,11 @@ def main(given: Sequence[str] | None = None) -> int:
         return 5 if code.startswith("definition.") else 1
 
 
-def complain(error: Exception) -> None:
-    """Of a core error: what was found, with its code, and every mistake."""
-    _complain(str(error), getattr(error, "code", ""))
-    _mistakes(getattr(error, "details", None))
-
-
 def _refused(problem: ServiceProblem) -> int:
-    _complain(str(problem), problem.code)
-    _mistakes(problem.details)
+    complain_of(str(problem), problem.code, problem.details)
     if problem.code.startswith("definition.") and problem.status == 422:
         return 5
     return {401: 3, 403: 3, 404: 4, 409: 6}.get(problem.status, 1)
-
-
-def _complain(text: str, code: str) -> None:
-    print(f"reed: {text}  [{code}]", file=sys.stderr)
-
-
-def _mistakes(details: object) -> None:
-    for item in details if isinstance(details, list) else []:
-        if isinstance(item, dict) and "file" in item:
-            place = f"{item['file']}:{item['line']}:{item['column']}"
-            print(f"{place}  {item['path']}\n  {item['message']}  [{item['code']}]", file=sys.stderr)
 
 
 if __name__ == "__main__":

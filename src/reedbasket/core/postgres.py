@@ -74,7 +74,7 @@ def is_lost(error: Exception) -> bool:
     return any(words in str(error) for words in _LOST_WORDS)
 
 
-def said(error: Exception) -> str:
+def server_message(error: Exception) -> str:
     """The server's own sentence, without the driver's wrapping."""
     if isinstance(error, psycopg.Error):
         return (error.diag.message_primary or str(error)).strip().splitlines()[0]

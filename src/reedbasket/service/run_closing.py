@@ -29,14 +29,14 @@ class Telling:
     seconds: int
 
 
-def settle(store: Store, run: int, telling: Telling) -> str | None:
+def close_out(store: Store, run: int, telling: Telling) -> str | None:
     """Do what follows, unless it was done: the run's feed, to be looked at again; None where there was nothing to do."""
     row = runs.get(store, run)
     feed = row["feed"]
     definition = definitions.basket(store).feeds.get(feed)
     facts = _facts(store, row)
     with store.transaction() as connection:
-        if not runs.settle(connection, run):
+        if not runs.mark_settled(connection, run):
             return None
         outcome = row["outcome"]
         _count(connection, feed, outcome, facts["counts"])

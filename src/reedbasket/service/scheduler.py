@@ -20,7 +20,7 @@ from ..core.spec.window_grid import grid_of
 from ..store import Store, definitions, journal, notices, runs, schedule
 from ..store.database import text_of
 from .deciding import decide
-from .run_closing import Telling, add_notice, settle
+from .run_closing import Telling, add_notice, close_out
 from .workers import Workers
 
 log = logging.getLogger("reedbasket.scheduler")
@@ -146,7 +146,7 @@ class Scheduler:
 
     def _settled(self, run: int) -> str | None:
         try:
-            return settle(self._store, run, self._telling)
+            return close_out(self._store, run, self._telling)
         except (sqlite3.OperationalError, OSError):
             raise
         except Exception as defect:  # one that this run alone meets does not keep the others from going on

@@ -162,7 +162,7 @@ def unsettled(store: Store) -> list[int]:
     ]
 
 
-def settle(connection: sqlite3.Connection, run: int) -> bool:
+def mark_settled(connection: sqlite3.Connection, run: int) -> bool:
     """Within the caller's transaction. False where somebody has done it already."""
     return connection.execute("update run set settled = 1 where id = ? and settled = 0", (run,)).rowcount == 1
 

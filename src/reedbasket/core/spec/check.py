@@ -48,8 +48,8 @@ def _translate(document: Document, kind: str, error: Any) -> Mistake:
     if problem == "value_error":
         message = str(error["ctx"]["error"])
     else:
-        said = error["msg"][0].lower() + error["msg"][1:]
-        message = said if isinstance(found, dict | list) else f"{said}; found {found!r}"
+        stated = error["msg"][0].lower() + error["msg"][1:]
+        message = stated if isinstance(found, dict | list) else f"{stated}; found {found!r}"
     return _at(document, kind, path, message, "definition.bad_value")
 
 

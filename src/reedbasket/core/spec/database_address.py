@@ -59,12 +59,12 @@ def require_place(place: Place, on: str, *, file: bool, more: tuple[str, ...] = 
     missing = [name for name in needed if getattr(place, name) is None]
     if missing:
         raise ValueError(f"on {on} needs {' and '.join(missing)}")
-    unknown = said(place, (*ON_SERVER, *more) if file else ON_FILE)
+    unknown = stated(place, (*ON_SERVER, *more) if file else ON_FILE)
     if unknown:
         raise ValueError(f"on {on} knows no {' and no '.join(unknown)}")
 
 
-def said(model: Model, names: tuple[str, ...]) -> list[str]:
+def stated(model: Model, names: tuple[str, ...]) -> list[str]:
     """Which of these keys somebody wrote."""
     fields = {field.alias or name: name for name, field in type(model).model_fields.items()}
     return [name for name in names if fields.get(name) in model.model_fields_set]

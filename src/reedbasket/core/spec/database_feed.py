@@ -24,9 +24,9 @@ def database_feed_mistakes(feed: Feed, source: Source) -> Iterator[Finding]:
     """(path, message, code) of each."""
     if feed.defaults.changes is not None:
         yield from _changes(("defaults", "changes"), feed.defaults.changes, source)
-    for name, said in feed.tables.items():
+    for name, stated in feed.tables.items():
         here: Path = ("tables", name)
-        own = said or FeedTable()
+        own = stated or FeedTable()
         pattern = is_pattern(own.table or name)
         if own.query is not None and own.table is not None:
             yield (*here, "query"), "say one of `table` and `query`", "definition.bad_value"

@@ -18,9 +18,9 @@ def file_feed_mistakes(feed: Feed, source: Source, sources: Mapping[str, Source]
     """(path, message, code) of each. sources: those that files may be copied to."""
     if feed.defaults.changes is not None:
         yield from _changes(("defaults", "changes"), feed.defaults.changes)
-    for name, said in feed.tables.items():
+    for name, stated in feed.tables.items():
         here: Path = ("tables", name)
-        own = said or FeedTable()
+        own = stated or FeedTable()
         for key in _OF_DATABASES:
             if key in own.model_fields_set:
                 yield (*here, key), f"`{key}` is for tables of a database, and this is a store of files", "definition.bad_value"

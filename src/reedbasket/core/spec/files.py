@@ -7,7 +7,7 @@ from urllib.parse import urlsplit
 
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
-from .database_address import Place, SecretName, said
+from .database_address import Place, SecretName, stated
 from .fields import Model, Name
 
 Size = Annotated[int, BeforeValidator(lambda value: parse_size(value)), Field(ge=1)]
@@ -71,8 +71,8 @@ def require_store(store: FileStore) -> None:
         raise ValueError(f"url: {store.url} names no {'bucket' if store.scheme == 's3' else 'host'}")
     if parts.username or parts.password:
         raise ValueError("say `user` and `password: {secret: …}`, not in the url")
-    unknown = [name for name in said(store, _ALL) if name not in _KEYS[store.scheme]]
-    unknown += said(store, ("host", "port", "database", "schema", "statement_timeout"))
+    unknown = [name for name in stated(store, _ALL) if name not in _KEYS[store.scheme]]
+    unknown += stated(store, ("host", "port", "database", "schema", "statement_timeout"))
     if unknown:
         what = f"{store.scheme}://" if store.scheme else "a folder"
         raise ValueError(f"{what} knows no {' and no '.join(unknown)}")

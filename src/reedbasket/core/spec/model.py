@@ -10,7 +10,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
-from .database_address import ON_FILE, ON_SERVER, Place, SecretName, require_place, said
+from .database_address import ON_FILE, ON_SERVER, Place, SecretName, require_place, stated
 from .fields import ColumnList, ColumnName, KeyColumns, Model, Name, Prefix, Template, Zone, one_or_many, scalar_text
 from .files import Clean, CopyTo, FileStore, Format, NotedColumns, require_store
 from .http import Connector
@@ -51,12 +51,12 @@ class Source(FileStore):
             require_store(self)
             return self
         if self.on is None:
-            unknown = said(self, (*ON_FILE, *ON_SERVER, *of_database, *of_files))
+            unknown = stated(self, (*ON_FILE, *ON_SERVER, *of_database, *of_files))
             if unknown:
                 raise ValueError(f"a source with a connector knows no {' and no '.join(unknown)}")
             return self
-        if said(self, of_files):
-            raise ValueError(f"on {self.on} knows no {' and no '.join(said(self, of_files))}")
+        if stated(self, of_files):
+            raise ValueError(f"on {self.on} knows no {' and no '.join(stated(self, of_files))}")
         require_place(self, self.on, file=self.on == "sqlite", more=("schema", "statement_timeout"))
         if self.on == "mysql" and self.schema_ is not None:
             raise ValueError("on mysql a schema is a database; say `database`, and `other.table` for a table of another one")

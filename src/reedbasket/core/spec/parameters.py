@@ -19,12 +19,12 @@ def one_for_each(document: Document) -> tuple[list[Document], list[Mistake]]:
     data = document.data
     if not isinstance(data, dict) or not data or next(iter(data)) != "feed" or not data.get("parameters"):
         return [document], []
-    said = data["parameters"]
-    sets = said if isinstance(said, list) else [said]
+    stated = data["parameters"]
+    sets = stated if isinstance(stated, list) else [stated]
     mistakes: list[Mistake] = []
     documents = []
     for place, values in enumerate(sets):
-        at: Path = ("parameters", place) if isinstance(said, list) else ("parameters",)
+        at: Path = ("parameters", place) if isinstance(stated, list) else ("parameters",)
         if not isinstance(values, dict):
             message = "a set of parameters is a mapping: {region: north}"
             mistakes.append(_mistake(document, at, message, "definition.bad_value"))

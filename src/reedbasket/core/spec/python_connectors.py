@@ -59,15 +59,15 @@ def completed(
         return document, [_mistake(document, "connectors in Python are not read here", "definition.no_program")]
     limits = {name: data[name] for name in ("memory",) if isinstance(data.get(name), int)}
     try:
-        said = describe(Code(entry=code, program=program, **limits))
+        stated = describe(Code(entry=code, program=program, **limits))
     except ReedError as error:
         return document, [_mistake(document, f"{error.found}; {error.mend}", error.code)]
     for part in ("settings", "tables"):
         written = data.get(part) if isinstance(data.get(part), dict) else {}
-        said[part] = said.get(part, {}) | {
-            n: {**said.get(part, {}).get(n, {}), **(own or {})} for n, own in (written or {}).items()
+        stated[part] = stated.get(part, {}) | {
+            n: {**stated.get(part, {}).get(n, {}), **(own or {})} for n, own in (written or {}).items()
         }
-    whole = {**data, **said, **{n: v for n, v in data.items() if n not in ("settings", "tables")}}
+    whole = {**data, **stated, **{n: v for n, v in data.items() if n not in ("settings", "tables")}}
     whole |= {"program": program, "described": True}
     return Document(document.file, whole, document.positions, document.text), []
 

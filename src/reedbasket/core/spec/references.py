@@ -44,10 +44,10 @@ def misplaced(basket: Basket, places: Places) -> Iterator[Mistake]:
 
 
 def _outside(place: Place, places: Places, where: Callable[[str], object]) -> Iterator[Finding]:
-    for path, said, opened in ((("path",), place.path, where), (("tls", "root"), place.tls.root, places.file)):
+    for path, stated, opened in ((("path",), place.path, where), (("tls", "root"), place.tls.root, places.file)):
         try:
-            if said is not None:
-                opened(said)
+            if stated is not None:
+                opened(stated)
         except PlaceNotAllowed as error:
             yield path, f"{error.on}: {error.found}; {error.mend}", error.code
 
@@ -142,8 +142,8 @@ def _slots(basket: Basket, feed: Feed) -> Iterator[Finding]:
 
 
 def _slots_of(feed: Feed) -> set[str]:
-    said = [feed.defaults.changes, *(own.changes for own in feed.tables.values() if own is not None)]
-    return {changes.slot for changes in said if changes is not None and changes.by == "log" and changes.slot is not None}
+    stated = [feed.defaults.changes, *(own.changes for own in feed.tables.values() if own is not None)]
+    return {changes.slot for changes in stated if changes is not None and changes.by == "log" and changes.slot is not None}
 
 
 def _schedule(basket: Basket, feed: Feed, unreadable: set[tuple[str, str]]) -> Iterator[Finding]:
@@ -168,17 +168,19 @@ def _schedule(basket: Basket, feed: Feed, unreadable: set[tuple[str, str]]) -> I
         yield ("schedule",), wrong, "definition.misaligned"
 
 
-def _only_of_databases(here: Path, said: FeedTable | Changes | None, *, patterns: bool = False) -> Iterator[Finding]:
+def _only_of_databases(here: Path, stated: FeedTable | Changes | None, *, patterns: bool = False) -> Iterator[Finding]:
     """patterns: tables are known at the source alone, and may be named by a pattern."""
-    if said is None:
+    if stated is None:
         return
-    changes = said.changes if isinstance(said, FeedTable) else said
-    of_files = [n for n in ("files", "format", "noted", "copy_") if isinstance(said, FeedTable) and n in said.model_fields_set]
+    changes = stated.changes if isinstance(stated, FeedTable) else stated
+    of_files = [
+        n for n in ("files", "format", "noted", "copy_") if isinstance(stated, FeedTable) and n in stated.model_fields_set
+    ]
     for key in of_files:
         plain = key.removesuffix("_")
         yield (*here, plain), f"`{plain}` is for files; an API's connector says what is asked for", "definition.bad_value"
     of_databases = ("table", "query", "where") if patterns else ("table", "query", "where", "besides")
-    names = [n for n in of_databases if isinstance(said, FeedTable) and n in said.model_fields_set]
+    names = [n for n in of_databases if isinstance(stated, FeedTable) and n in stated.model_fields_set]
     for name in names:
         yield (
             (*here, name),

@@ -86,15 +86,15 @@ class Schedule(Model):
             ways.append("windows")
         if len(ways) != 1:
             raise ValueError(f"say one of every, cron, windows and after; found {' and '.join(ways) or 'none'}")
-        said = self.model_fields_set
+        stated = self.model_fields_set
         if self.catch_up == "all" and ("every" in ways or "cron" in ways):
             raise ValueError(
                 f"a run by `{ways[0]}` takes all that is new; catch_up: all is for windows, each of which has its own run"
             )
         for name, goes_with in (("zone", "cron"), ("offset", "after"), ("span", "after")):
-            if name in said and goes_with not in ways:
+            if name in stated and goes_with not in ways:
                 raise ValueError(f"`{name}` goes with `{goes_with}`")
-        if self.windows is not None and self.after is not None and "span" in said:
+        if self.windows is not None and self.after is not None and "span" in stated:
             raise ValueError("the step of the windows says the span already; leave one of the two out")
         return self
 

@@ -54,12 +54,12 @@ def _window(changes: Changes, rule: HttpTable) -> WindowRule | None:
     """The connector's window with what the feed says in its place; None where nobody says where windows begin."""
     if changes.by != "window":
         return None
-    said: dict[str, object] = {
+    stated: dict[str, object] = {
         n: getattr(changes, n) for n in ("start", "step", "lag", "overlap") if getattr(changes, n) is not None
     }
     if rule.window:
-        return rule.window.model_copy(update=said)
-    return WindowRule.model_validate(said) if "start" in said else None
+        return rule.window.model_copy(update=stated)
+    return WindowRule.model_validate(stated) if "start" in stated else None
 
 
 def choice_mistakes(here: Path, choice: TableChoice, rule: HttpTable, *, by_code: bool) -> Iterator[Finding]:

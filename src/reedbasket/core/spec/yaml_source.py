@@ -92,8 +92,8 @@ def read_documents(file: str, text: str) -> tuple[list[Document], list[Mistake]]
     except yaml.YAMLError as error:
         mark = getattr(error, "problem_mark", None)
         line, column = (mark.line + 1, mark.column + 1) if mark else (1, 1)
-        said = getattr(error, "problem", None) or str(error).splitlines()[0]
-        mistakes.append(Mistake(file, line, column, "", f"not readable as YAML: {said}", "definition.not_yaml"))
+        stated = getattr(error, "problem", None) or str(error).splitlines()[0]
+        mistakes.append(Mistake(file, line, column, "", f"not readable as YAML: {stated}", "definition.not_yaml"))
     finally:
         if loader is not None:
             loader.dispose()

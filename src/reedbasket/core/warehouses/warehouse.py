@@ -83,7 +83,7 @@ class Differences:
 
 @dataclass(frozen=True)
 class TakenWindow:
-    """One window of a table, taken as a whole: [begins, ends), RFC 3339. lane: in which it counts; see run.order.RunOrder."""
+    """One window of a table, taken as a whole: [begins, ends), RFC 3339. lane: in which it counts; see run.order.ResolvedRun."""
 
     lane: str
     begins: str

@@ -45,7 +45,7 @@ class FollowedLog:
 
 
 class CdcTableReader(DatabaseTableReader):
-    """See reading.Pass. Before `begin` it only tells what it would do."""
+    """See source_session.TableReader. Before `begin` it only tells what it would do."""
 
     def __init__(
         self,

@@ -13,7 +13,7 @@ from ...shaping.fast_path import Expected
 from ...sources.requests_seen import RequestSeen
 from ...sources.sql import Database, Table
 from ...sources.sql.open import open_database
-from ..planning.matched_tables import MatchedTables, ignored, none_at_all, note_unmatched
+from ..planning.matched_tables import MatchedTables, ignored, none_at_all, notes_on_patterns
 from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
 from ..planning.table_selection import Choice, Chosen, choose, home_of
 from ..request_context import RunContext
@@ -23,7 +23,7 @@ from .spool import Spool
 
 
 class DatabaseSession:
-    """See reading.Reading. `database` is read in one snapshot from its opening on."""
+    """See source_session.SourceSession. `database` is read in one snapshot from its opening on."""
 
     def __init__(self, order: ResolvedSource, context: RunContext, seen: Callable[[RequestSeen], None]) -> None:
         """Raises SecretMissing, SourceError."""
@@ -52,7 +52,7 @@ class DatabaseSession:
         self._chosen = {chosen.name: chosen for chosen in choice.chosen}
         tables = [table_order(chosen) for chosen in choice.chosen]
         problems = choice.problems | none_at_all(choice.unmatched, len(tables), choice.problems)
-        notes = note_unmatched(choice.unmatched) + ignored(choice.ignored, "in the database")
+        notes = notes_on_patterns(choice.unmatched) + ignored(choice.ignored, "in the database")
         if choice.unreadable:
             words = f"a pattern of the feed matches these, and they cannot be read: {', '.join(choice.unreadable)}"
             notes.append(("warning", "table.no_right", words))

@@ -43,7 +43,7 @@ _ORDERED_FROM_ROWS = 1_000_000
 
 
 class DatabaseTableReader:
-    """See reading.Pass."""
+    """See source_session.TableReader."""
 
     shifts = False
 

@@ -24,7 +24,7 @@ from .spool import Spool
 
 
 class FileSession:
-    """See reading.Reading. widens: whether columns widen where the source's values do."""
+    """See source_session.SourceSession. widens: whether columns widen where the source's values do."""
 
     def __init__(self, order: ResolvedSource, context: RunContext, seen: Callable[[RequestSeen], None]) -> None:
         """Raises SecretMissing, SourceError."""

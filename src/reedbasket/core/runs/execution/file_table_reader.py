@@ -53,7 +53,7 @@ class FileSpoiled(SourceError):
 
 
 class FileTableReader:
-    """See reading.Pass."""
+    """See source_session.TableReader."""
 
     left_out: frozenset[str] = frozenset()
     follows_log = False

@@ -32,7 +32,7 @@ from .whole_files import WholeFiles
 
 
 class TableReader(Protocol):
-    """One pass over one table. See taking.Taking."""
+    """One pass over one table: what a run reads of it, and from where."""
 
     tracker: CursorTracker | None
     from_text: str | None
@@ -152,7 +152,7 @@ class SourceSession(Protocol):
 
 
 class HttpSession:
-    """By requests. See Reading."""
+    """By requests. See SourceSession."""
 
     def __init__(
         self,

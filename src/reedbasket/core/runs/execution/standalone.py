@@ -32,9 +32,9 @@ Reveal = Callable[[str], str]
 
 @dataclass
 class RecordingListener:
-    """A listener that keeps what it hears. heard: is told of every step."""
+    """A listener that keeps what it hears. on_progress: is told of every step."""
 
-    heard: Callable[[TableProgress], None] = lambda progress: None
+    on_progress: Callable[[TableProgress], None] = lambda progress: None
     lines: list[tuple[Level, str, str, str | None]] = field(default_factory=list)
     requests: list[RequestSeen] = field(default_factory=list)
     rejected: list[Reject] = field(default_factory=list)
@@ -47,7 +47,7 @@ class RecordingListener:
         self.requests.append(seen)
 
     def progress(self, progress: TableProgress) -> None:
-        self.heard(progress)
+        self.on_progress(progress)
 
     def rejects(self, table: str, rejects: Sequence[Reject], warehouse: str = "") -> None:
         self.rejected += rejects

@@ -249,11 +249,11 @@ class Proving:
         what = "cancelled in the middle, it goes on"
         place, stop = self._place("cancelled"), threading.Event()
 
-        def heard(progress: TableProgress) -> None:
+        def on_progress(progress: TableProgress) -> None:
             if progress.phase == "reading" and progress.read:
                 stop.set()
 
-        result, _ = self._run(place, heard, stop)
+        result, _ = self._run(place, on_progress, stop)
         if well(result):
             yield Proof(what, "", None, "it was over before it could be cancelled")
             return
@@ -273,9 +273,9 @@ class Proving:
     # What they share
 
     def _run(
-        self, place: Path, heard: Any = lambda progress: None, stop: threading.Event | None = None
+        self, place: Path, on_progress: Any = lambda progress: None, stop: threading.Event | None = None
     ) -> tuple[Any, RecordingListener]:
-        kept = RecordingListener(heard)
+        kept = RecordingListener(on_progress)
         try:
             result = replace(self.alone, scratch=place).run(kept, stop)
         finally:

@@ -18,7 +18,7 @@ from ...errors import DefinitionError, NotFound
 from ...records.plain_values import as_records
 from ...shaping import Shaper, TableShape
 from ...sources.files.formats.csv_text import Columns
-from ...sources.files.formats.sniff import said
+from ...sources.files.formats.sniff import description
 from ...sources.files.reader import FileReader
 from ...sources.files.store import FileInfo
 from ...spec.files import FileFormat
@@ -220,7 +220,7 @@ def peek_files(order: ResolvedSource, context: RunContext, text: str, rows: int,
         held = shaped.batches[0].columns if shaped.batches else {}
         lists = [listed(held[n][1]) if n in held else [None] * shaped.records for n, _ in columns]
         read_as = reader.format_of(info.path) or "zip"
-        how = f"{read_as}, {said(reader.sniffed_as)}" if reader.sniffed_as else read_as
+        how = f"{read_as}, {description(reader.sniffed_as)}" if reader.sniffed_as else read_as
         note = f"{info.path}, 1 of {many(len(infos), 'file')} that match, {size(info.size)}; read as {how}"
         return Peeked(columns, [list(row) for row in zip(*lists)], [r.message for r in shaped.rejects], [], note)
     finally:

@@ -50,6 +50,12 @@ def _of_pages(table: ResolvedTable) -> Iterator[Spot]:
             yield "pages.may_move", f"{words}, and without a `total` nothing tells"
         else:
             yield "pages.may_move", f"{words}; a total that changes is noticed, and one that stays is not"
+    removes = table.by == "compare" or table.write in ("mirror", "replace", "history")
+    if removes and following is not None and not following.counted and following.last is None and rule.total is None:
+        words = (
+            "a full page that does not say which page comes next is taken for the last, and what would come behind it for gone"
+        )
+        yield "pages.end_not_told", f"{words}; a `total` would tell"
     if rule.format.name in ("csv", "ndjson") and rule.total is None:
         yield "body.may_be_cut", "an answer that is cut between two of its lines looks whole; a `total` in a header would tell"
 

@@ -18,7 +18,7 @@ from ...spec.database_feed import is_pattern
 from ...spec.http import HttpTable
 from ...spec.table_choice import choice_mistakes, table_choice
 from ..request_context import RequestContext, RunContext
-from .matched_tables import MatchedTables, ignored, none_at_all, note_unmatched
+from .matched_tables import MatchedTables, ignored, none_at_all, notes_on_patterns
 from .order import ResolvedRun, ResolvedSource, ResolvedTable, of_api
 from .table_selection import near
 
@@ -106,7 +106,7 @@ def with_discovered(order: ResolvedRun, tables: Mapping[str, HttpTable]) -> Matc
     others = sorted(set(tables) - set(taken))
     whole = order.model_copy(update={"tables": chosen, "ignored": others, "asked": None})
     problems |= none_at_all(no_match, len(chosen), problems)
-    return MatchedTables(whole, problems, note_unmatched(no_match) + ignored(others, "offered by the source"))
+    return MatchedTables(whole, problems, notes_on_patterns(no_match) + ignored(others, "offered by the source"))
 
 
 def _no_table(order: ResolvedSource, doing: str, where: str, why: str) -> ConnectorBroken:

@@ -23,7 +23,7 @@ def ignored(names: Sequence[str], where: str) -> list[tuple[Any, str, str]]:
     return [("info", "table.ignored", f"{where}, not part of this feed: {listed}")]
 
 
-def note_unmatched(patterns: Sequence[str]) -> list[tuple[Any, str, str]]:
+def notes_on_patterns(patterns: Sequence[str]) -> list[tuple[Any, str, str]]:
     return [("warning", "table.no_match", f"no table matches {pattern}") for pattern in patterns]
 
 

@@ -255,7 +255,7 @@ def resolve(
     bodies: bool = False,
 ) -> ResolvedRun:
     """The order for one run of a feed. accept: what a change of writing cannot keep may go. again: rejects are replayed, the
-    source is not asked. window, lane, bodies: see RunOrder. sets: in place of parameters and settings, for this run alone. Raises
+    source is not asked. window, lane, bodies: see ResolvedRun. sets: in place of parameters and settings, for this run alone. Raises
     NotFound for a feed that is not there."""
     definition = basket.feeds.get(feed)
     if definition is not None and definition.also:

@@ -107,7 +107,7 @@ class Body(io.RawIOBase):
         super().close()
 
 
-class Trouble:
+class StoreErrors:
     """What went wrong at a store, as our own errors. where: the store."""
 
     def __init__(self, where: str) -> None:

@@ -42,10 +42,11 @@ _DEEPEST = 3
 
 @dataclass(frozen=True)
 class Doubt:
-    """said: by the source itself; else it is only likely."""
+    """said: by the source itself; else it is only likely. rare: that it ends right here is as likely, so that no run may fail by it."""
 
     words: str
     said: bool
+    rare: bool = False
 
 
 def total_in(where: str | InHeader | None, find: Any, envelope: Any, headers: Mapping[str, str]) -> int | None:
@@ -67,21 +68,24 @@ def missing_of(total: int | None, count: int) -> str | None:
     return f"the source says that there are {total} records, and {count} came"
 
 
-def doubt(page: Page, rule: HttpTable, *, asked_sizes: Collection[int], fired: bool) -> Doubt | None:
-    """Of the last page of a pass. asked_sizes: whole numbers that the request sent, of which one may be the size of a page. fired: the
-    page rule led on before."""
+def doubt(page: Page, rule: HttpTable, *, asked_sizes: Collection[int], fullest: int, fired: bool) -> Doubt | None:
+    """Of the last page of a pass. asked_sizes: whole numbers that the request sent, of which one may be the size of a page. fullest:
+    records of the fullest page of the pass. fired: the page rule led on before."""
     said = next(_says_more(page, rule.next), None)
     if said is not None:
         return Doubt(said, said=True)
     if rule.single_page or (page.total is not None and page.records >= page.total):
         return None
-    full = page.records and (page.records in asked_sizes or (rule.next is not None and page.records in _ROUND))
-    if (
-        full
-        and not fired
-        and not (rule.next is not None and (rule.next.counted or rule.next.last or _says_end(page, rule.next)))
-    ):
-        how = "nothing in the answer says how pages go on" if rule.next else "the connector names no `next`"
+    following = rule.next
+    if following is not None and (following.counted or following.last or _says_end(page, following)):
+        return None
+    if fired:
+        if not page.records or page.records < fullest:
+            return None
+        words = f"the last page is full, with {page.records} records, and does not say that none follows"
+        return Doubt(words, said=False, rare=True)
+    if page.records and (page.records in asked_sizes or (following is not None and page.records in _ROUND)):
+        how = "nothing in the answer says how pages go on" if following else "the connector names no `next`"
         return Doubt(f"the one page is full, with {page.records} records, and {how}", said=False)
     return None
 

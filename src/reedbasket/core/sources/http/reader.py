@@ -94,6 +94,7 @@ class HttpReader:
         # The page before: its keys, and its records.
         self._before: tuple[set[Any], Sequence[Any]] = set(), ()
         self._sizes: set[int] = set()
+        self._fullest = 0
         self._known = known if rule.conditional else None
         self._good = _ALWAYS_GOOD | set(rule.none_at) | ({304} if self._known else set())
         self.unchanged = False
@@ -156,6 +157,7 @@ class HttpReader:
             if self._rule.next is not None and self._rule.next.last is not None and part.records:
                 last = part.records[-1]
         self._count += count
+        self._fullest = max(self._fullest, count)
         page = Page(answer.url or url, answer.headers, opened.envelope, answer.body, count, last, total, misfits)
         step = pages.after(page) if pages is not None else None
         if step is None:
@@ -187,10 +189,10 @@ class HttpReader:
                 "may have been passed over",
                 mend="it is read again by itself; if it goes on, ask for pages by a token, or in an order that does not move",
             )
-        doubted = doubt(page, rule, asked_sizes=self._sizes, fired=fired)
+        doubted = doubt(page, rule, asked_sizes=self._sizes, fullest=self._fullest, fired=fired)
         if doubted is None:
             return
-        if not care.accept and (care.removes or (care.moves and doubted.said)):
+        if not care.accept and not doubted.rare and (care.removes or (care.moves and doubted.said)):
             raise Incomplete(
                 self._doing,
                 url,
@@ -201,7 +203,10 @@ class HttpReader:
                 code="source.pages_may_go_on",
             )
         care.told(
-            "warning", "pages.may_go_on", f"{doubted.words}; there may be more: say in the connector's `next` how pages go on"
+            "warning",
+            "pages.end_not_told" if doubted.rare else "pages.may_go_on",
+            f"{doubted.words}; there may be more: "
+            + ("a `total` would tell" if doubted.rare else "say in the connector's `next` how pages go on"),
         )
 
     def _without_repeats(self, part: Part) -> tuple[Part, int]:

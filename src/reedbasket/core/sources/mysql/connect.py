@@ -13,7 +13,7 @@ from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import ReedError
 from ...spec.model import Source
-from ..sql.database import Failures
+from ..sql.database import DatabaseErrors
 
 _CONNECT_SECONDS = 10
 _LOCK_SECONDS = 30
@@ -107,7 +107,7 @@ def rows(connection: pymysql.Connection[Any], statement: str, *values: Any) -> l
         return list(cursor.fetchall())
 
 
-def told(error: Exception, doing: str, failures: Failures) -> ReedError:
+def told(error: Exception, doing: str, failures: DatabaseErrors) -> ReedError:
     """A driver's error as ours."""
     number, words = _parts(error)
     if number in _TIMED_OUT:

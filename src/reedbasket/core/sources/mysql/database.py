@@ -19,7 +19,7 @@ from ...records.column_types import Kind
 from ...wording import many, size
 from ..sql.bound_values import replaced
 from ..sql.changelog import ChangeLog
-from ..sql.database import Failures, Following, none_follows, typed
+from ..sql.database import DatabaseErrors, Following, none_follows, typed
 from ..sql.tables import Column, Statement, Table
 from .catalog import read_tables
 from .connect import MysqlAddress, rows, thread_of, told
@@ -45,7 +45,7 @@ class MysqlSource:
         self._zone = zone
         self._timeout = timeout
         self._stop = stop
-        self.failures = Failures(str(address))
+        self.failures = DatabaseErrors(str(address))
         with self.translated("opening the source"):
             self._keeper = address.connect(timeout)
             self.side = address.connect(timeout)

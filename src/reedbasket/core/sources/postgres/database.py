@@ -16,12 +16,12 @@ from psycopg import sql
 
 from ...check_steps import CheckStep
 from ...errors import ReedError, RunCancelled
-from ...postgres import COPY_HEADER, COPY_TRAILER, Address, is_lost, said
+from ...postgres import COPY_HEADER, COPY_TRAILER, Address, is_lost, server_message
 from ...records.column_types import Kind
 from ..requests_seen import RequestSeen
 from ..sql.bound_values import replaced
 from ..sql.changelog import ChangeLog
-from ..sql.database import Failures, Following, none_follows
+from ..sql.database import DatabaseErrors, Following, none_follows
 from ..sql.slices import Bytes, Numbers, bytes_of, cut
 from ..sql.tables import Column, Statement, Table
 from .binary import in_columns
@@ -67,7 +67,7 @@ class PostgresSource:
         self.address = address
         self._stop = stop
         self._how = Streaming(stop, timeout.total_seconds() + _BEYOND_SECONDS)
-        self._failures = Failures(str(address))
+        self._failures = DatabaseErrors(str(address))
         self._settings = (
             f"statement_timeout={int(timeout.total_seconds() * 1000)}",
             f"lock_timeout={_LOCK_SECONDS}s",
@@ -316,7 +316,7 @@ class PostgresSource:
         return RunCancelled(doing, str(self.address), found="the run was cancelled; what was committed stays")
 
     def _told(self, doing: str, error: Exception) -> ReedError:
-        state, words, failures = getattr(error, "sqlstate", None) or "", said(error), self._failures
+        state, words, failures = getattr(error, "sqlstate", None) or "", server_message(error), self._failures
         if self._stop.is_set():
             return self._cancelled(doing)
         if state == "57014" or "statement timeout" in words:

@@ -3,7 +3,7 @@
 May import: core.errors, records, spec, shape. A database is read only, whatever its user may do.
 """
 
-from .database import Database, Failures
+from .database import Database, DatabaseErrors
 from .tables import Column, Statement, Table
 
-__all__ = ["Column", "Database", "Failures", "Statement", "Table"]
+__all__ = ["Column", "Database", "DatabaseErrors", "Statement", "Table"]

@@ -71,7 +71,7 @@ class Database(Protocol):
     def close(self) -> None: ...
 
 
-class Failures:
+class DatabaseErrors:
     """What went wrong at a database, as our own errors. on: where it is."""
 
     def __init__(self, on: str) -> None:

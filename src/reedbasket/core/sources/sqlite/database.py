@@ -18,7 +18,7 @@ from ...check_steps import CheckStep
 from ...errors import RunCancelled, SourceError
 from ...records.column_types import Kind
 from ..sql.changelog import ChangeLog
-from ..sql.database import Failures, Following, none_follows, typed
+from ..sql.database import DatabaseErrors, Following, none_follows, typed
 from ..sql.tables import Column, Statement, Table
 from .values import column_of, declared_kind
 
@@ -53,7 +53,7 @@ class SqliteSource:
         self._zone = ZoneInfo(zone)
         self._stop = stop
         self._timeout = timeout.total_seconds()
-        self._failures = Failures(str(path))
+        self._failures = DatabaseErrors(str(path))
         self._deadline = float("inf")
         with self._translated("opening"):
             if not path.exists():

@@ -8,7 +8,7 @@ from typing import Any
 import psycopg
 
 from ...check_steps import CheckStep, reach, walked
-from ...postgres import Address, connect_failure, said
+from ...postgres import Address, connect_failure, server_message
 
 STEPS = ("name", "port", "tls", "login", "version", "schema", "rights", "write")
 _OLDEST = 110_000
@@ -83,4 +83,4 @@ def _inside(address: Address, connection: psycopg.Connection[Any]) -> Iterator[C
                 )
         yield CheckStep("write", True, "a table was made, and taken back")
     except psycopg.Error as error:
-        yield CheckStep("write", False, said(error), "see the server's log")
+        yield CheckStep("write", False, server_message(error), "see the server's log")

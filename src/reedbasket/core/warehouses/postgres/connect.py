@@ -11,7 +11,7 @@ import adbc_driver_postgresql.dbapi
 import psycopg
 
 from ...errors import ConnectionLost, ReedError, WarehouseBusy, WarehouseError
-from ...postgres import Address, is_lost, said
+from ...postgres import Address, is_lost, server_message
 
 # How long a load waits for a lock that another session holds.
 LOCK_SECONDS = 60
@@ -47,7 +47,7 @@ def translated(doing: str, address: Address) -> Iterator[None]:
 
 
 def _told(doing: str, address: Address, error: Exception) -> WarehouseError:
-    state, words = getattr(error, "sqlstate", None) or "", said(error)
+    state, words = getattr(error, "sqlstate", None) or "", server_message(error)
     if is_lost(error):
         return ConnectionLost(doing, str(address), found=words, mend="see whether the server is up, then run again")
     if state in _BUSY:

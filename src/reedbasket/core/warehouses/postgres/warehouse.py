@@ -12,7 +12,7 @@ from psycopg import sql as pg
 
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
-from ...postgres import Address, said
+from ...postgres import Address, server_message
 from ...spec.model import Warehouse as Definition
 from ..loader.load import EngineLoad
 from ..reader import Ask, WarehouseReader, quoted
@@ -106,7 +106,7 @@ class PostgresWarehouse(WarehouseReader):
             raise self._refused(f"it took more than {seconds:g} s", "narrow it, or ask the server yourself") from error
         except psycopg.Error as error:
             raise self._refused(
-                said(error), "mend the statement; only one query at a time is answered, and it may not write"
+                server_message(error), "mend the statement; only one query at a time is answered, and it may not write"
             ) from error
         return QueryResult(columns, rows[:limit], len(rows) > limit, time.monotonic() - began)
 

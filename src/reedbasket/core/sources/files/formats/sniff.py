@@ -36,7 +36,7 @@ def sniffed(first: bytes, form: CsvText) -> CsvText:
     return form.model_copy(update={"encoding": encoding, "delimiter": delimiter, "header": header, "decimal": decimal})
 
 
-def said(form: CsvText) -> str:
+def description(form: CsvText) -> str:
     """As people read it."""
     names = {"\t": "tab", ",": "comma", ";": "semicolon", "|": "bar"}
     words = [f"delimiter {names.get(form.delimiter or ',', repr(form.delimiter))}", form.encoding or "utf-8"]

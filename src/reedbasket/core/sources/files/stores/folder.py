@@ -14,7 +14,7 @@ from typing import IO
 
 from ....allowed_paths import Places
 from ..problems import file_gone
-from ..store import FileInfo, Trouble
+from ..store import FileInfo, StoreErrors
 
 # What a file is called while it is written: no pattern of a run is to take it.
 PART = ".rb-part"
@@ -35,7 +35,7 @@ class FolderStore:
         self._folder = folder
         self._places = places
         self.where = str(folder)
-        self._trouble = Trouble(self.where)
+        self._trouble = StoreErrors(self.where)
 
     def list(self, under: str) -> Iterator[FileInfo]:
         if not self._folder.is_dir():

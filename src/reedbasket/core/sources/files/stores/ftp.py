@@ -15,7 +15,7 @@ from urllib.parse import urlsplit
 
 from ....spec.model import Source
 from ..problems import file_gone
-from ..store import IN_MEMORY, FileInfo, Trouble
+from ..store import IN_MEMORY, FileInfo, StoreErrors
 from .folder import PART
 
 _SECONDS = 30.0
@@ -32,7 +32,7 @@ class FtpStore:
         parts = urlsplit(source.url or "")
         self._folder = parts.path.rstrip("/")
         self.where = source.url or ""
-        self._trouble = Trouble(self.where)
+        self._trouble = StoreErrors(self.where)
         self._ftp: ftplib.FTP = ftplib.FTP(timeout=_SECONDS, encoding="utf-8")
         if parts.scheme == "ftps":
             verified = source.tls.mode.startswith("verify")

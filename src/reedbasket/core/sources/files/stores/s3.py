@@ -16,7 +16,7 @@ from urllib3.exceptions import HTTPError
 
 from ....spec.model import Source
 from ..problems import FileGone, file_gone
-from ..store import Body, FileInfo, Trouble
+from ..store import Body, FileInfo, StoreErrors
 
 _ABSENT = ("404", "NoSuchKey", "NotFound")
 _REFUSED = ("401", "403", "AccessDenied", "InvalidAccessKeyId", "SignatureDoesNotMatch", "NoSuchBucket")
@@ -46,7 +46,7 @@ class S3Store:
         self._bucket, folder = parts.hostname or "", parts.path.strip("/")
         self._before = folder + "/" if folder else ""
         self.where = source.url or ""
-        self._trouble = Trouble(self.where)
+        self._trouble = StoreErrors(self.where)
         config = Config(
             # A store of one's own seldom has a name of its own for every bucket.
             s3={"addressing_style": "path" if source.endpoint else "auto"},

@@ -16,7 +16,7 @@ import paramiko
 
 from ....spec.model import Source
 from ..problems import file_gone
-from ..store import IN_MEMORY, FileInfo, Trouble
+from ..store import IN_MEMORY, FileInfo, StoreErrors
 from .folder import PART
 
 _SECONDS = 20.0
@@ -33,7 +33,7 @@ class SftpStore:
         self._host, port = parts.hostname or "", parts.port or 22
         self._folder = parts.path.rstrip("/") or "."
         self.where = source.url or ""
-        self._trouble = Trouble(self.where)
+        self._trouble = StoreErrors(self.where)
         self._ssh = paramiko.SSHClient()
         self._ssh.set_missing_host_key_policy(paramiko.RejectPolicy())
         name = self._host if port == 22 else f"[{self._host}]:{port}"

@@ -13,7 +13,7 @@ import urllib3
 
 from ....spec.model import Source
 from ..problems import file_gone
-from ..store import Body, FileInfo, Trouble
+from ..store import Body, FileInfo, StoreErrors
 
 
 class WebStore:
@@ -22,7 +22,7 @@ class WebStore:
 
     def __init__(self, source: Source, password: str | None, trust: str | None) -> None:
         self.where = (source.url or "").rstrip("/")
-        self._trouble = Trouble(self.where)
+        self._trouble = StoreErrors(self.where)
         verified: dict[str, Any] = {}
         if urlsplit(self.where).scheme == "https":
             verified = {"cert_reqs": "CERT_REQUIRED", "ca_certs": trust}
