@@ -84,7 +84,7 @@ def test_the_services_own_process_opens_no_secret() -> None:
     """Only workers, and the processes that look for people, do: by name nothing else of the service can reveal or unseal one, and no view
     calls a look itself."""
     service = ROOT / "service"
-    may = {service / "worker.py", service / "run_context.py", *(service / "looks").glob("*.py")}
+    may = {service / "worker.py", service / "run_context.py", *(service / "inspection").glob("*.py")}
     for path in service.rglob("*.py"):
         tree = ast.parse(path.read_text())
         if path not in may:
@@ -93,7 +93,7 @@ def test_the_services_own_process_opens_no_secret() -> None:
             assert "reedbasket.service.run_context" not in imports_of(path), path
         for node in ast.walk(tree):
             if isinstance(node, ast.Call) and isinstance(node.func, ast.Attribute):
-                assert ast.unparse(node.func.value) != "looks", f"{path.name}: {ast.unparse(node)}"
+                assert ast.unparse(node.func.value) != "inspection", f"{path.name}: {ast.unparse(node)}"
 
 
 def test_each_part_states_its_import_rule() -> None:

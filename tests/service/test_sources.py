@@ -121,7 +121,7 @@ def test_a_process_that_looks_is_there_before_anybody_asks(service: RunningServi
 
 
 def lookers(service: int) -> list[int]:
-    """Processes forked by the one that has imported what looks need."""
+    """Processes forked by the one that has imported what inspections need."""
 
     def below(pid: int, named: str) -> list[int]:
         found = subprocess.run(["ps", "-wwo", "pid=,args=", "--ppid", str(pid)], capture_output=True, text=True).stdout

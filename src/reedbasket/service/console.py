@@ -35,7 +35,7 @@ def page(**_: str) -> Response:
             "The console is not built: run `make console`. The API is at /api/v1.\n", 503, content_type="text/plain"
         )
     parts: Parts = current_app.extensions["reed"]
-    parts.looks.get_ready()
+    parts.inspection.get_ready()
     nonce = secrets.token_urlsafe(16)
     text = (FOLDER / "index.html").read_text("utf-8")
     # Everything in the page is found from here, wherever a proxy has put the service.

@@ -1,4 +1,4 @@
-"""Where processes for looks come from: one that has imported what they need, and nothing else, forks them in milliseconds."""
+"""Where processes for inspections come from: one that has imported what they need, and nothing else, forks them in milliseconds."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ import threading
 from multiprocessing import forkserver
 from multiprocessing.context import ForkServerContext
 
-_PRELOADED = ["reedbasket.service.looks.all"]
+_PRELOADED = ["reedbasket.service.inspection.all"]
 
 
 def context() -> ForkServerContext:

@@ -85,7 +85,7 @@ class InspectionPool:
             self._pool = None if self._pool is pool else self._pool
 
     def get_ready(self) -> None:
-        """Have a process that has imported what looks need."""
+        """Have a process that has imported what inspections need."""
         with self._lock, suppress(LookCut):
             self._warm()
 
@@ -147,7 +147,7 @@ def _begin(folder: Path, reach: Reach) -> None:
 
 
 def _nothing(_: Store) -> None:
-    """What looks need is imported where its process was forked from."""
+    """What inspections need is imported where its process was forked from."""
 
 
 def _look(look: Callable[..., Any], given: tuple[Any, ...], named: dict[str, Any]) -> Any:

@@ -9,8 +9,8 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 
 from ..store import Store, notices
+from .inspection.notices import send
 from .inspection_pool import InspectionPool
-from .looks.notices import send
 from .settings import Settings
 
 log = logging.getLogger("reedbasket.notices")
@@ -23,9 +23,9 @@ _LOOK_SECONDS = 1.0
 class Notifier:
     """One thread. `url`: where people find the console."""
 
-    def __init__(self, store: Store, looks: InspectionPool, settings: Settings, url: Callable[[], str]) -> None:
+    def __init__(self, store: Store, inspection: InspectionPool, settings: Settings, url: Callable[[], str]) -> None:
         self._store = store
-        self._looks = looks
+        self._inspection = inspection
         self._settings = settings
         self._url = url
         self._closing = threading.Event()
@@ -50,7 +50,7 @@ class Notifier:
     def send_due(self) -> None:
         for group in notices.due(self._store, datetime.now(UTC)):
             ids = [one.id for one in group]
-            why = self._looks.ask(send, self._settings, self._url(), group)
+            why = self._inspection.ask(send, self._settings, self._url(), group)
             if not why:
                 notices.sent(self._store, ids)
                 continue

@@ -20,8 +20,8 @@ from ..core.errors import ReedError
 from ..store.access import ROLES, Role
 from ..store.openid import Begun
 from .call_limits import Shares
+from .inspection.openid import Metadata, OpenIdError, metadata_of
 from .inspection_pool import InspectionPool
-from .looks.openid import Metadata, OpenIdError, metadata_of
 from .settings import Settings
 
 log = logging.getLogger("reedbasket.access")
@@ -38,7 +38,7 @@ class OpenId:
     """
 
     settings: Settings
-    looks: InspectionPool
+    inspection: InspectionPool
     waiting: Shares = field(default_factory=lambda: Shares(_AT_ONCE, "sign-ins"))
     _metadata: Metadata | None = None
     _failed: ReedError | None = None
@@ -54,7 +54,7 @@ class OpenId:
         with self._lock:
             if time.monotonic() > self._until:
                 try:
-                    self._metadata, self._failed = self.looks.ask(metadata_of, self.settings.openid_issuer), None
+                    self._metadata, self._failed = self.inspection.ask(metadata_of, self.settings.openid_issuer), None
                     self._until = time.monotonic() + _METADATA_SECONDS
                 except ReedError as error:
                     log.warning("the OpenID provider: %s", error)

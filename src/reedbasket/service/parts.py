@@ -25,14 +25,14 @@ class Parts:
     store: Store
     workers: Workers
     scheduler: Scheduler
-    looks: InspectionPool
+    inspection: InspectionPool
     settings: Settings
     url: str
     tries: Tries = field(default_factory=Tries)
     closing: bool = False
 
     def __post_init__(self) -> None:
-        self.openid = OpenId(self.settings, self.looks)
+        self.openid = OpenId(self.settings, self.inspection)
         self.isolated = IsolatedCalls(self.store, _APART_AT_ONCE)
         half = self.settings.threads // 2
         self.streams = Shares(half, "streams")

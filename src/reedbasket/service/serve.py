@@ -50,7 +50,7 @@ class Service:
         self.workers = Workers(self.store, settings.workers)
         self.scheduler = Scheduler(self.store, self.workers, Telling(settings.default_notify, settings.notice_seconds))
         self.workers.ended = self.scheduler.run_ended
-        self.looks = InspectionPool(self.store, _LOOKS_AT_ONCE)
+        self.inspection = InspectionPool(self.store, _LOOKS_AT_ONCE)
         # Processes of their own: what people look at may take long.
         self._sending = InspectionPool(self.store, 1)
         self.notifier = Notifier(self.store, self._sending, settings, lambda: self.settings.public_url.rstrip("/") or self.url)
@@ -67,7 +67,7 @@ class Service:
         self._lock = _only_one(self.settings.data)
         self.upgraded = self.store.upgrade()
         self.token = access.ensure_local_token(self.store)
-        self.parts = Parts(self.store, self.workers, self.scheduler, self.looks, self.settings, "")
+        self.parts = Parts(self.store, self.workers, self.scheduler, self.inspection, self.settings, "")
         try:
             self._listen()
         except OSError as error:
@@ -79,7 +79,7 @@ class Service:
             ) from error
         own = self.settings
         reach = Reach(tuple(map(str, own.allowed)), own.allow_networks, own.deny_networks, self._port)
-        self.workers.reach = self.looks.reach = self._sending.reach = self.parts.isolated.reach = reach
+        self.workers.reach = self.inspection.reach = self._sending.reach = self.parts.isolated.reach = reach
         forks.get_ready()
         self.taken_up = self.workers.start()
         self.scheduler.start()
@@ -127,7 +127,7 @@ class Service:
     def _warm(self) -> None:
         """Once what begins with the service has begun: people look later."""
         if not self._closing.wait(_WARM_AFTER_SECONDS):
-            self.looks.get_ready()
+            self.inspection.get_ready()
 
     def serve(self) -> None:
         threading.Thread(target=self._warm, name="warm", daemon=True).start()
@@ -139,7 +139,7 @@ class Service:
             self.workers.drain(self.settings.grace_seconds)
             self.workers.stop()
             self.notifier.stop()
-            self.looks.stop()
+            self.inspection.stop()
             self._sending.stop()
             if self._front is not None:
                 self._front.close()

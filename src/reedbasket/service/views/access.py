@@ -13,7 +13,7 @@ from ...store.access import Role
 from ..auth import SESSION_COOKIE
 from ..operations import Body, Query, as_json
 from ..problems import BadRequest, Forbidden, NotSignedIn
-from .shared import caller, looked, noted, operations, parts
+from .shared import caller, inspect_in_process, noted, operations, parts
 
 UserName = Annotated[str, Field(pattern=r"^[a-z][a-z0-9._-]{0,62}$")]
 Password = Annotated[str, Field(min_length=1, max_length=1000)]
@@ -269,4 +269,4 @@ def remove_secret(name: str) -> None:
     "POST", "/api/v1/secret-key/rotate", "seal all of them with a new key", answer=wire.Counted, problems=(409,), role="admin"
 )
 def rotate_secrets() -> Any:
-    return {"count": looked(secrets.rotate)}
+    return {"count": inspect_in_process(secrets.rotate)}

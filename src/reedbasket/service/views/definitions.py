@@ -10,7 +10,7 @@ from ... import wire
 from ...core.errors import NotFound
 from ...core.spec import json_schema
 from ...store import definitions
-from ..looks import definitions as looks
+from ..inspection import definitions as inspection
 from ..operations import Body
 from .shared import caller, isolated, noted, operations, parts
 
@@ -44,7 +44,7 @@ def apply_basket(body: BasketFiles) -> Any:
     done, told = isolated(
         APPLY_SECONDS,
         APPLY_MB,
-        looks.applied,
+        inspection.applied,
         body.files,
         body.settings,
         caller().name,
@@ -112,7 +112,7 @@ def definition_versions(kind: str, name: str) -> Any:
     role="editor",
 )
 def revert_definition(kind: str, name: str, body: Revert) -> Any:
-    done = isolated(APPLY_SECONDS, APPLY_MB, looks.reverted, kind, name, body.version, caller().name)
+    done = isolated(APPLY_SECONDS, APPLY_MB, inspection.reverted, kind, name, body.version, caller().name)
     noted(f"to version {body.version}")
     parts().scheduler.look()
     return done

@@ -10,10 +10,10 @@ from typing import Annotated, Any
 from pydantic import Field
 
 from ... import wire
-from ..looks import feeds as feed_looks
-from ..looks import sources as looks
+from ..inspection import feeds as feed_inspection
+from ..inspection import sources as inspection
 from ..operations import Body
-from .shared import looked, operations
+from .shared import inspect_in_process, operations
 
 
 class Draft(Body):
@@ -49,7 +49,7 @@ _FAILS = (404, 409, 422, 502)
     problems=_FAILS, role="editor",
 )  # fmt: skip
 def check_draft(body: Draft) -> Any:
-    return looked(looks.check, body.source, draft=body.draft)
+    return inspect_in_process(inspection.check, body.source, draft=body.draft)
 
 
 @operations.add(
@@ -57,7 +57,7 @@ def check_draft(body: Draft) -> Any:
     body=Draft, problems=_FAILS, role="editor",
 )  # fmt: skip
 def setup_sql_of_draft(body: Draft) -> Any:
-    return looked(looks.setup, body.source, draft=body.draft)
+    return inspect_in_process(inspection.setup, body.source, draft=body.draft)
 
 
 @operations.add(
@@ -65,7 +65,7 @@ def setup_sql_of_draft(body: Draft) -> Any:
     problems=_FAILS, role="editor",
 )  # fmt: skip
 def survey_draft(body: DraftSurvey) -> Any:
-    return looked(looks.surveyed, body.source, body.match, body.besides, draft=body.draft)
+    return inspect_in_process(inspection.surveyed, body.source, body.match, body.besides, draft=body.draft)
 
 
 @operations.add(
@@ -73,7 +73,7 @@ def survey_draft(body: DraftSurvey) -> Any:
     problems=_FAILS, role="editor",
 )  # fmt: skip
 def peek_draft(body: DraftPeek) -> Any:
-    return looked(looks.peeked, body.source, body.table, body.rows, wire=False, draft=body.draft)
+    return inspect_in_process(inspection.peeked, body.source, body.table, body.rows, wire=False, draft=body.draft)
 
 
 @operations.add(
@@ -81,7 +81,7 @@ def peek_draft(body: DraftPeek) -> Any:
     answer=wire.Tried, body=DraftTry, problems=_FAILS, role="editor",
 )  # fmt: skip
 def try_draft(body: DraftTry) -> Any:
-    return looked(looks.tried, body.source, body.table, body.pages, draft=body.draft)
+    return inspect_in_process(inspection.tried, body.source, body.table, body.pages, draft=body.draft)
 
 
 @operations.add(
@@ -89,4 +89,4 @@ def try_draft(body: DraftTry) -> Any:
     role="editor",
 )  # fmt: skip
 def plan_draft(body: DraftPlan) -> Any:
-    return looked(feed_looks.planned, body.feed, draft=body.draft)
+    return inspect_in_process(feed_inspection.planned, body.feed, draft=body.draft)

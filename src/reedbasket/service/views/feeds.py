@@ -13,10 +13,10 @@ from ...core.errors import NotFound, no_such_table
 from ...core.spec import Basket
 from ...store import definitions, journal, runs, schedule
 from ...store.database import text_of
-from ..looks import feeds as looks
+from ..inspection import feeds as inspection
 from ..operations import Body, Query
 from ..scheduler import next_due
-from .shared import looked, operations, parts
+from .shared import inspect_in_process, operations, parts
 
 
 class Limit(Query):
@@ -53,7 +53,7 @@ def get_feed(feed: str) -> Any:
     problems=(404, 409, 422, 502),
 )
 def plan(feed: str) -> Any:
-    return looked(looks.planned, feed)
+    return inspect_in_process(inspection.planned, feed)
 
 
 @operations.add(
@@ -108,7 +108,7 @@ def verify(feed: str, body: Verify) -> Any:
     require_feed(basket, feed)
     if body.table is not None and body.table not in basket.feeds[feed].tables:
         raise no_such_table("verifying", f"{feed}.{body.table}", f"tables of the feed: {', '.join(basket.feeds[feed].tables)}")
-    return looked(looks.verified, feed, body.table, body.deep)
+    return inspect_in_process(inspection.verified, feed, body.table, body.deep)
 
 
 def require_feed(basket: Basket, feed: str) -> None:

@@ -9,10 +9,10 @@ from pydantic import Field
 from ... import wire
 from ...core.errors import Conflict, no_such_table
 from ...store import definitions, runs
-from ..looks import feeds as looks
+from ..inspection import feeds as inspection
 from ..operations import Body, Query
 from .feeds import require_feed
-from .shared import looked, noted, operations, parts
+from .shared import inspect_in_process, noted, operations, parts
 
 
 class FilesPart(Query):
@@ -43,7 +43,7 @@ class RewindCursor(Body):
 )
 def feed_files(feed: str, query: FilesPart) -> Any:
     require_feed(definitions.basket(parts().store), feed)
-    return looked(looks.files, feed, query.table, query.state, query.match, query.limit)
+    return inspect_in_process(inspection.files, feed, query.table, query.state, query.match, query.limit)
 
 
 @operations.add(
@@ -61,7 +61,7 @@ def rewind(feed: str, body: Rewind) -> Any:
     if body.table not in tables:
         raise no_such_table("rewinding", f"{feed}.{body.table}", f"tables of the feed: {', '.join(tables)}")
     _require_idle(feed)
-    return {"files": looked(looks.taken_again, feed, body.table, body.files)}
+    return {"files": inspect_in_process(inspection.taken_again, feed, body.table, body.files)}
 
 
 @operations.add(
@@ -76,8 +76,10 @@ def rewind_cursor(feed: str, body: RewindCursor) -> Any:
     require_feed(definitions.basket(parts().store), feed)
     if not body.only_look:
         _require_idle(feed)
-    found = looked(looks.rewound, feed, body.table, body.to, body.only_look)
-    noted(f"{body.table}: {found['was']} to {found['now'] or 'the beginning'}{', only looked at' if body.only_look else ''}")
+    found = inspect_in_process(inspection.rewound, feed, body.table, body.to, body.only_look)
+    noted(
+        f"{body.table}: {found['was']} to {found['now'] or 'the beginning'}{', only inspect_in_process at' if body.only_look else ''}"
+    )
     return found
 
 

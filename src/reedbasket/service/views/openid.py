@@ -16,7 +16,7 @@ from ... import wire
 from ...core.errors import ReedError
 from ...store import access, openid
 from ..auth import SESSION_COOKIE, TooManyTries
-from ..looks.openid import OpenIdError, claims_of
+from ..inspection.openid import OpenIdError, claims_of
 from ..openid import name_of, role_of
 from ..problems import TooBusy
 from .shared import operations, parts
@@ -82,7 +82,7 @@ def _signed_in() -> tuple[str, str]:
         raise _refused("the answer is of another provider (iss)")
     if request.args.get("error") or not request.args.get("code"):
         raise _refused(f"the provider answered {request.args.get('error', 'without a code')[:100]!r}")
-    claims = own.looks.ask(
+    claims = own.inspection.ask(
         claims_of, issuer, own.settings.openid_client, request.args["code"], begun.verifier, begun.nonce, _back()
     )
     subject = f"{issuer} {claims['sub']}"

@@ -24,17 +24,19 @@ def parts() -> Parts:
     return found
 
 
-def looked(look: Callable[Concatenate[Store, _GIVEN], _FOUND], *given: _GIVEN.args, **named: _GIVEN.kwargs) -> _FOUND:
-    """What one of `looks` finds, in a process of its own; what it raises is raised here."""
+def inspect_in_process(
+    look: Callable[Concatenate[Store, _GIVEN], _FOUND], *given: _GIVEN.args, **named: _GIVEN.kwargs
+) -> _FOUND:
+    """What one function of `inspection` finds, in a process of its own; what it raises is raised here."""
     with waiting():
-        return parts().looks.ask(look, *given, **named)
+        return parts().inspection.ask(look, *given, **named)
 
 
-def looked_within(
+def inspect_within(
     seconds: float, look: Callable[Concatenate[Store, _GIVEN], _FOUND], *given: _GIVEN.args, **named: _GIVEN.kwargs
 ) -> _FOUND:
     with waiting():
-        return parts().looks.ask_within(seconds, look, *given, **named)
+        return parts().inspection.ask_within(seconds, look, *given, **named)
 
 
 def isolated(

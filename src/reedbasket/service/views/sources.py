@@ -18,10 +18,10 @@ from ...core.spec.model import Source
 from ...core.spec.template import fill
 from ...store import definitions, requests, runs
 from ...store.pace import state_of
-from ..looks import sources as looks
-from ..looks.values import shown
+from ..inspection import sources as inspection
+from ..inspection.values import shown
 from ..operations import Body
-from .shared import looked, operations, parts
+from .shared import inspect_in_process, operations, parts
 
 # Where people come back to from signing in at a source. Open to all: what they bring proves who they are.
 BACK = "/signed-in-at-source"
@@ -68,7 +68,7 @@ def get_source(source: str) -> Any:
     problems=(404,),
 )
 def check_one_source(source: str) -> Any:
-    return looked(looks.check, source)
+    return inspect_in_process(inspection.check, source)
 
 
 @operations.add(
@@ -79,7 +79,7 @@ def check_one_source(source: str) -> Any:
     problems=(404,),
 )
 def setup_sql_of_source(source: str) -> Any:
-    return looked(looks.setup, source)
+    return inspect_in_process(inspection.setup, source)
 
 
 @operations.add(
@@ -91,7 +91,7 @@ def setup_sql_of_source(source: str) -> Any:
     problems=(404, 409, 422, 502),
 )
 def survey_source(source: str, body: SurveyBody) -> Any:
-    return looked(looks.surveyed, source, body.match, body.besides)
+    return inspect_in_process(inspection.surveyed, source, body.match, body.besides)
 
 
 @operations.add(
@@ -103,7 +103,7 @@ def survey_source(source: str, body: SurveyBody) -> Any:
     problems=(404, 409, 422, 502),
 )
 def peek_at_table(source: str, table: str, body: PeekBody) -> Any:
-    return looked(looks.peeked, source, table, body.rows, body.wire)
+    return inspect_in_process(inspection.peeked, source, table, body.rows, body.wire)
 
 
 @operations.add(
@@ -115,7 +115,7 @@ def peek_at_table(source: str, table: str, body: PeekBody) -> Any:
     problems=(404, 409, 422, 502),
 )
 def peek_at_files(source: str, body: PeekFilesBody) -> Any:
-    return looked(looks.peeked, source, body.files, body.rows, wire=False)
+    return inspect_in_process(inspection.peeked, source, body.files, body.rows, wire=False)
 
 
 @operations.add(
@@ -127,14 +127,14 @@ def peek_at_files(source: str, body: PeekFilesBody) -> Any:
     problems=(404, 409, 422),
 )
 def sign_in_at_source(source: str) -> Any:
-    return {"url": looked(looks.sent_there, source, request.url_root.rstrip("/") + BACK)}
+    return {"url": inspect_in_process(inspection.sent_there, source, request.url_root.rstrip("/") + BACK)}
 
 
 @blueprint.get(BACK)
 def back_from_source() -> Response:
     given = request.args
     refused = given.get("error_description") or given.get("error") or ""
-    source, why = looked(looks.came_back, given.get("state", ""), given.get("code", ""), refused)
+    source, why = inspect_in_process(inspection.came_back, given.get("state", ""), given.get("code", ""), refused)
     return redirect(f"{request.script_root}/sources/{quote(source)}{'#' + why if why else ''}", 303)  # type: ignore[return-value]
 
 
@@ -187,7 +187,7 @@ def _signed_in(basket: Basket, sources: Sequence[str]) -> set[str]:
         auth = _order(basket, name).auth
         if auth is not None and auth.oauth is not None:
             asked.append(name)
-    held = looked(looks.holding_tokens, asked) if asked else []
+    held = inspect_in_process(inspection.holding_tokens, asked) if asked else []
     return {name for name in sources if name not in asked or name in held}
 
 

@@ -10,9 +10,9 @@ from ... import wire
 from ...core.errors import NotFound
 from ...core.spec.model import Warehouse as WarehouseDefinition
 from ...store import definitions
-from ..looks import warehouses as looks
+from ..inspection import warehouses as inspection
 from ..operations import Body, Query
-from .shared import isolated, looked, looked_within, operations, parts
+from .shared import inspect_in_process, inspect_within, isolated, operations, parts
 
 _GRACE_SECONDS = 2.0
 # What stands in a warehouse may be a view of somebody's, and take for ever.
@@ -40,7 +40,7 @@ def list_warehouses() -> Any:
 
 @operations.add("GET", "/api/v1/warehouses/{warehouse}/tables", "its tables, counted", answer=list[wire.Table], problems=(404,))
 def list_tables(warehouse: str) -> Any:
-    return looked_within(_PAGE_SECONDS, looks.tables, _known(warehouse))
+    return inspect_within(_PAGE_SECONDS, inspection.tables, _known(warehouse))
 
 
 @operations.add(
@@ -52,7 +52,7 @@ def list_tables(warehouse: str) -> Any:
     problems=(404, 422),
 )
 def table_rows(warehouse: str, table: str, query: RowsPart) -> Any:
-    return looked_within(_PAGE_SECONDS, looks.rows, _known(warehouse), table, query.limit, query.offset)
+    return inspect_within(_PAGE_SECONDS, inspection.rows, _known(warehouse), table, query.limit, query.offset)
 
 
 @operations.add(
@@ -66,7 +66,7 @@ def table_rows(warehouse: str, table: str, query: RowsPart) -> Any:
 def query_warehouse(warehouse: str, body: Statement) -> Any:
     # The engine ends what takes too long by itself, but not within one call of a function.
     most = body.seconds + _GRACE_SECONDS
-    return isolated(most, _QUERY_MB, looks.queried, _known(warehouse), body.sql, body.limit, body.seconds)
+    return isolated(most, _QUERY_MB, inspection.queried, _known(warehouse), body.sql, body.limit, body.seconds)
 
 
 def _where(warehouse: WarehouseDefinition) -> str:
@@ -83,7 +83,7 @@ def _where(warehouse: WarehouseDefinition) -> str:
     problems=(404,),
 )
 def check_warehouse(warehouse: str) -> Any:
-    return looked(looks.check, _known(warehouse))
+    return inspect_in_process(inspection.check, _known(warehouse))
 
 
 @operations.add(
@@ -94,7 +94,7 @@ def check_warehouse(warehouse: str) -> Any:
     problems=(404, 422),
 )
 def table_profile(warehouse: str, table: str) -> Any:
-    return looked_within(_PAGE_SECONDS, looks.profiled, _known(warehouse), table)
+    return inspect_within(_PAGE_SECONDS, inspection.profiled, _known(warehouse), table)
 
 
 def _known(name: str) -> str:

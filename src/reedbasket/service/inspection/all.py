@@ -1,4 +1,4 @@
-"""Everything that looks need, imported once, in the process that theirs are forked from."""
+"""Everything that inspections need, imported once, in the process that theirs are forked from."""
 
 from __future__ import annotations
 
