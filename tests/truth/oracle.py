@@ -86,8 +86,10 @@ class Expected:
 
     def after(self, world: World, until: datetime, unseen: set[int]) -> None:
         """A run that brought all that it can see. unseen: of those that have gone, the ones that it cannot see to have."""
+        if self.by == "window":  # months, and the last one has not ended
+            until = until.replace(day=1, hour=0, minute=0, second=0, microsecond=0)
         floor = self.since - OVERLAP if self.since is not None and self.by == "cursor" else None
-        visible = {n: r for n, r in world.rows.items() if self.by != "cursor" or r.at < until}
+        visible = {n: r for n, r in world.rows.items() if self.by not in ("cursor", "window") or r.at < until}
         if self.by == "cursor":
             visible = {n: r for n, r in visible.items() if floor is None or _shown(r, world) >= floor}
         if self.write != "append":  # where every version stays

@@ -132,10 +132,11 @@ class Server:
     def answer(self, query: dict[str, str], url: str) -> Sent:
         with self.lock:
             self.requests += 1
-            return self._below(int(url.split("/")[-2])) if url.endswith("/places") else self._answer(query, url)
+            return self._below(url) if url.endswith("/places") else self._answer(query, url)
 
-    def _below(self, number: int) -> Sent:
+    def _below(self, url: str) -> Sent:
         """All that one record has: faults of a whole answer strike here too."""
+        self.here, number = url, int(url.split("/")[-2])
         self._at, row = number, self.world.rows.get(number)
         refused = self._spoil("asked", None)
         if refused is not None:

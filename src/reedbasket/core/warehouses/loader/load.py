@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from datetime import datetime
@@ -23,7 +23,7 @@ from .file_list import drop_replaced, save_files
 from .fill_unchanged import fill_unchanged
 from .ledger_lines import ledger_lines
 from .removal_limit import require_few_removed, rows_held
-from .requirements import require_ours, require_room
+from .requirements import require_committed, require_ours, require_room
 from .stage import Stage, bring_up, system_columns
 from .staged_deletes import ResolvedDeletes, joined, resolve_deletes
 from .uniqueness import KeysMet
@@ -209,7 +209,8 @@ class EngineLoad:
             try:
                 engine.commit()
             except ConnectionLost as lost:
-                self._find_out(stamps[0].load, lost)
+                require_committed(engine, target, stamps[0].load, lost)
+                self._stage = Stage(engine)  # the temp tables went with the connection
             except BaseException:
                 engine.rollback()
                 raise
@@ -275,51 +276,52 @@ class EngineLoad:
         if self._state is not None and target.write != "replace" and not target.again:
             self.notes += migrate_write_mode(engine, family, target, self._state, stamps[0])
         if target.write == "append" or not family.key or (target.write == "replace" and not target.again):
-            counts = []
-            overtaken = modes.drop_overtaken(engine, stage, family, target, self._rejected_in) if target.again else {}
-            by_row = target.link == "row"
-            gone_before = [0] * len(stamps)
-            if replaced:
-                held = rows_held(engine, family.root.name)
-                gone_before = drop_replaced(engine, family, replaced)
-                fewer = gone_before[0] - stage.rows.get(family.root.name, 0)
-                require_few_removed(family.root.name, fewer, held, target.max_removed)
-            for layout, stamp, removed in zip(family.tables, stamps, gone_before):
-                if target.write == "replace" and not target.again:
-                    # A keyed replace is built beside; without a key the old rows make room here, in the same transaction.
-                    if layout.parent is None:
-                        held = rows_held(engine, layout.name)
-                        require_few_removed(layout.name, held - stage.rows.get(layout.name, 0), held, target.max_removed)
-                    removed = engine.run(f"delete from {engine.table(layout.name)}")
-                done = modes.append(engine, stage, family, layout, stamp, stamps[0].load, rows_linked=by_row)
-                done.removed, done.superseded = removed, overtaken.get(layout.name, 0)
-                counts.append(done)
-            return counts
+            return self._append(family, stamps, replaced)
+        return self._merge(family, stamps, replaced)
+
+    def _append(self, family: Family, stamps: list[Stamp], replaced: Sequence[int]) -> list[Counts]:
+        engine, target, stage = self._engine, self._target, self._stage
+        counts = []
+        overtaken = modes.drop_overtaken(engine, stage, family, target, self._rejected_in) if target.again else {}
+        gone_before = [0] * len(stamps)
+        if replaced:
+            held = rows_held(engine, family.root.name)
+            gone_before = drop_replaced(engine, family, replaced)
+            fewer = gone_before[0] - stage.rows.get(family.root.name, 0)
+            require_few_removed(family.root.name, fewer, held, target.max_removed)
+        for layout, stamp, removed in zip(family.tables, stamps, gone_before):
+            if target.write == "replace" and not target.again:
+                # A keyed replace is built in a shadow table; without a key the old rows make room here, in the same transaction.
+                if layout.parent is None:
+                    held = rows_held(engine, layout.name)
+                    require_few_removed(layout.name, held - stage.rows.get(layout.name, 0), held, target.max_removed)
+                removed = engine.run(f"delete from {engine.table(layout.name)}")
+            done = modes.append(engine, stage, family, layout, stamp, stamps[0].load, rows_linked=target.link == "row")
+            done.removed, done.superseded = removed, overtaken.get(layout.name, 0)
+            counts.append(done)
+        return counts
+
+    def _merge(self, family: Family, stamps: list[Stamp], replaced: Sequence[int]) -> list[Counts]:
+        engine, target, stage, root = self._engine, self._target, self._stage, family.root.name
         # Rows marked while the feed still said so are found again all the same.
-        marks = "_rb_deleted_at" in (engine.columns(family.root.name) or {})
+        marks = "_rb_deleted_at" in (engine.columns(root) or {})
+        held_now = "t._rb_until is null" if self._history else "true"
+        present = "t._rb_deleted_at is null" if marks and not self._history else held_now
         if self._kept:
-            fill_unchanged(engine, stage, family, self._kept, "t._rb_until is null" if self._history else "true")
+            fill_unchanged(engine, stage, family, self._kept, held_now)
         superseded = modes.drop_superseded(engine, stage, family) if self._keys.repeated else {}
         if target.again:
-            current = "t._rb_until is null" if self._history else "true"
-            for dropped in (
-                modes.drop_outdated(engine, stage, family, engine.table(family.root.name), current),
-                modes.drop_overtaken(engine, stage, family, target, self._rejected_in, current),
-            ):
-                for name, old in dropped.items():
-                    superseded[name] = superseded.get(name, 0) + old
+            _add(superseded, modes.drop_outdated(engine, stage, family, engine.table(root), held_now))
+            _add(superseded, modes.drop_overtaken(engine, stage, family, target, self._rejected_in, held_now))
         gone, settled = self._gone_keys(family, marks, replaced), ResolvedDeletes()
         if gone and not self._emptied:
-            current = "t._rb_until is null" if self._history else "t._rb_deleted_at is null" if marks else "true"
             leaving = engine.query(f"select count(*) from {gone}")[0][0]
-            require_few_removed(family.root.name, leaving, rows_held(engine, family.root.name, current), target.max_removed)
+            require_few_removed(root, leaving, rows_held(engine, root, present), target.max_removed)
         if self._tombstones and target.deletes == "ignore":
             settled.unchanged = sum(batch.rows for batch in self._tombstones)
         elif self._tombstones:
-            current = "t._rb_until is null" if self._history else "t._rb_deleted_at is null" if marks else "true"
-            settled = resolve_deletes(engine, stage, family, self._tombstones, current, outdated=target.again)
-            for name, older in settled.dropped.items():
-                superseded[name] = superseded.get(name, 0) + older
+            settled = resolve_deletes(engine, stage, family, self._tombstones, present, outdated=target.again)
+            _add(superseded, settled.dropped)
             gone = joined(engine, family, gone, settled.gone)
         writing = modes.KeyedWrite(engine, stage, family, stamps, self._history, target.deletes, marks, gone, superseded)
         counts = writing.write()
@@ -380,25 +382,7 @@ class EngineLoad:
         # Rows that came while nobody noted keys, the family having had no children then, are unknown.
         return self._keys.repeats(family.key, batch, self.staged_rows)
 
-    def _find_out(self, load: int, lost: ConnectionLost) -> None:
-        """The connection was lost in the middle of the commit. Did it take place? The ledger knows: our load id is in it, or
-        not. Raises ConnectionLost where it is not."""
-        engine, target = self._engine, self._target
-        try:
-            engine.reconnect()
-            engine.begin()
-        except Exception as error:
-            raise ConnectionLost(
-                lost.doing,
-                lost.on,
-                found="the connection was lost in the middle of the commit, and the server cannot be asked whether it took place",
-                mend="run again once it is up: the next run starts from what the warehouse then holds, whichever it is",
-            ) from error
-        engine.serialise(target.feed, target.source_table)  # returns once the lost connection's transaction has ended
-        ledger = engine.columns("_rb_ledger") and engine.query(
-            f"select run from {engine.table('_rb_ledger')} where load = ?", (load,)
-        )
-        engine.rollback()
-        if not ledger or ledger[0][0] != target.run:
-            raise lost
-        self._stage = Stage(engine)  # the temp tables went with the connection
+
+def _add(counts: dict[str, int], more: Mapping[str, int]) -> None:
+    for name, count in more.items():
+        counts[name] = counts.get(name, 0) + count

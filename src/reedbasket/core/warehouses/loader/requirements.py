@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from ...errors import TableNotOurs, WarehouseError
+from ...errors import ConnectionLost, TableNotOurs, WarehouseError
 from ...records.layout import Family
 from ..engine import Engine
+from ..warehouse import LoadTarget
 
 # Of the loader's own, in a stage and in a table.
 _OWN_COLUMNS = 8
@@ -51,3 +52,28 @@ def require_room(engine: Engine, family: Family) -> None:
                 mend="leave columns out (`only`, `leave_out`), or keep objects as JSON (`nesting: {objects: json}`)",
                 code="warehouse.too_many_columns",
             )
+
+
+def require_committed(engine: Engine, target: LoadTarget, load: int, lost: ConnectionLost) -> None:
+    """The connection was lost in the middle of the commit. Did it take place? The ledger knows: our load id is in it, or not.
+
+    Raises:
+        ConnectionLost: it did not, or nobody can be asked.
+    """
+    try:
+        engine.reconnect()
+        engine.begin()
+    except Exception as error:
+        raise ConnectionLost(
+            lost.doing,
+            lost.on,
+            found="the connection was lost in the middle of the commit, and the server cannot be asked whether it took place",
+            mend="run again once it is up: the next run starts from what the warehouse then holds, whichever it is",
+        ) from error
+    engine.serialise(target.feed, target.source_table)  # returns once the lost connection's transaction has ended
+    ledger = engine.columns("_rb_ledger") and engine.query(
+        f"select run from {engine.table('_rb_ledger')} where load = ?", (load,)
+    )
+    engine.rollback()
+    if not ledger or ledger[0][0] != target.run:
+        raise lost

@@ -101,37 +101,50 @@ def migrate_write_mode(engine: Engine, family: Family, target: LoadTarget, state
     for layout in family.tables:
         engine.drop_key(layout.name)
     if before == "history" and target.write != "history":
-        gone = 0
-        for layout in family.tables:
-            there = engine.columns(layout.name) or {}
-            if "_rb_until" in there:
-                gone += engine.run(f"delete from {engine.table(layout.name)} where _rb_until is not null")
-                for column in ("_rb_from", "_rb_until"):
-                    engine.drop_column(layout.name, column)
-        done.append(f"{gone} older versions removed")
+        done.append(f"{_drop_older_versions(engine, family)} older versions removed")
     if rewritten and target.write in KEYED:
-        if unknown := _unknown(state, target.key):
-            emptied = engine.run(f"delete from {engine.table(family.root.name)}")
-            done.append(f"{emptied} rows without {', '.join(unknown)}, now of the key, removed")
-        elif family.key:
-            done.append(f"{_reduce(engine, family)} rows of a key that stood twice removed, the newest kept")
-        for layout in family.tables[1:]:
-            engine.run(f"delete from {engine.table(layout.name)}")
+        done += _change_key(engine, family, target, state)
     if rewritten and target.write == "append" and len(family.tables) > 1:
         _link_by_row(engine, family, state)
     if target.write == "history" and before != "history":
-        for layout in family.tables:
-            engine.run(f"update {engine.table(layout.name)} set _rb_from = coalesce(_rb_at, {stamp.at}) where _rb_from is null")
-            if "_rb_deleted_at" in (engine.columns(layout.name) or {}):
-                engine.run(
-                    f"update {engine.table(layout.name)} set _rb_until = _rb_deleted_at where _rb_deleted_at is not null"
-                )
+        _begin_versions(engine, family, stamp)
     if target.write in KEYED:
         for layout in family.tables:
             key = family.key if layout.parent is None else [PARENT, POSITION]
             if key:
                 engine.ensure_key(layout.name, key, current=target.write == "history")
     return done
+
+
+def _drop_older_versions(engine: Engine, family: Family) -> int:
+    gone = 0
+    for layout in family.tables:
+        if "_rb_until" in (engine.columns(layout.name) or {}):
+            gone += engine.run(f"delete from {engine.table(layout.name)} where _rb_until is not null")
+            for column in ("_rb_from", "_rb_until"):
+                engine.drop_column(layout.name, column)
+    return gone
+
+
+def _change_key(engine: Engine, family: Family, target: LoadTarget, state: TableState) -> list[str]:
+    """What was done, in words. Children are loaded anew: they point at their parents in another way from now on."""
+    done = []
+    if unknown := _unknown(state, target.key):
+        emptied = engine.run(f"delete from {engine.table(family.root.name)}")
+        done.append(f"{emptied} rows without {', '.join(unknown)}, now of the key, removed")
+    elif family.key:
+        done.append(f"{_reduce(engine, family)} rows of a key that stood twice removed, the newest kept")
+    for layout in family.tables[1:]:
+        engine.run(f"delete from {engine.table(layout.name)}")
+    return done
+
+
+def _begin_versions(engine: Engine, family: Family, stamp: Stamp) -> None:
+    for layout in family.tables:
+        table = engine.table(layout.name)
+        engine.run(f"update {table} set _rb_from = coalesce(_rb_at, {stamp.at}) where _rb_from is null")
+        if "_rb_deleted_at" in (engine.columns(layout.name) or {}):
+            engine.run(f"update {table} set _rb_until = _rb_deleted_at where _rb_deleted_at is not null")
 
 
 def _unknown(state: TableState, key: Sequence[str]) -> list[str]:
