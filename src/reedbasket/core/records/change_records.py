@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from itertools import compress
 
 import pyarrow as pa
+from typing_extensions import override
 
 from .column_records import ColumnRecords
 from .plain_values import as_records
@@ -41,5 +42,6 @@ class LoggedRecords(ColumnRecords):
         self.logged = logged
         self.emptied = emptied
 
+    @override
     def filter(self, keep: Sequence[bool]) -> LoggedRecords:
         return LoggedRecords(self.columns.filter(pa.array(keep, pa.bool_())), self.logged.filter(keep), emptied=self.emptied)

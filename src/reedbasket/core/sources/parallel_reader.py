@@ -12,6 +12,8 @@ from functools import partial
 from math import inf
 from typing import Any, Generic, TypeVar
 
+from typing_extensions import override
+
 from ..processors import idle_seconds
 from ..records.bounded_queue import BoundedQueue
 from .chunk import Chunk
@@ -68,6 +70,7 @@ class UnorderedParallelReader(BoundedQueue[Chunk], Generic[Part]):
         finally:
             self.close()
 
+    @override
     def close(self) -> None:
         super().close()
         self._stopped.set()

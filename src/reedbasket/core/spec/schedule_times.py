@@ -11,6 +11,7 @@ from typing import Protocol
 from zoneinfo import ZoneInfo
 
 from cronsim import CronSim
+from typing_extensions import override
 
 from .schedule import Schedule
 
@@ -68,6 +69,7 @@ class Every(_Between):
     def latest(self, moment: datetime) -> datetime:
         return self._first + (moment - self._first) // self.interval * self.interval
 
+    @override
     def after(self, moment: datetime) -> datetime:
         return self.latest(moment) + self.interval
 
@@ -86,6 +88,7 @@ class Monthly(_Between):
         own = self._of(moment.year, moment.month)
         return own if own <= moment else self._of(moment.year - 1, moment.month + 11)
 
+    @override
     def after(self, moment: datetime) -> datetime:
         own = self._of(moment.year, moment.month)
         return own if own > moment else self._of(moment.year, moment.month + 1)
@@ -99,6 +102,7 @@ class Cron(_Between):
     expression: str
     zone: str
 
+    @override
     def after(self, moment: datetime) -> datetime:
         return next(CronSim(self.expression, moment.astimezone(ZoneInfo(self.zone)))).astimezone(UTC)
 
@@ -107,6 +111,7 @@ class Cron(_Between):
         local = (moment + timedelta(minutes=1)).replace(second=0, microsecond=0).astimezone(ZoneInfo(self.zone))
         return next(CronSim(self.expression, local, reverse=True)).astimezone(UTC)
 
+    @override
     def between(self, after: datetime, until: datetime) -> Iterator[datetime]:
         for local in CronSim(self.expression, after.astimezone(ZoneInfo(self.zone))):
             tick = local.astimezone(UTC)

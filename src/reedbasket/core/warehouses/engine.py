@@ -20,7 +20,12 @@ from ..shaping.batch import TableBatch
 
 @dataclass(frozen=True)
 class Limits:
-    """columns: the most a table may have, ours included. nul_in_text: whether text may hold U+0000."""
+    """What an engine can hold.
+
+    Attributes:
+        columns: the most that a table may have, the loader's own included.
+        nul_in_text: whether text may hold U+0000.
+    """
 
     columns: int
     nul_in_text: bool = True
@@ -28,6 +33,8 @@ class Limits:
 
 @dataclass
 class Counts:
+    """What one load did to the rows of one table."""
+
     inserted: int = 0
     updated: int = 0
     deleted: int = 0
@@ -38,7 +45,12 @@ class Counts:
 
 @dataclass(frozen=True)
 class Stamp:
-    """What the loader writes into each row. As SQL: both are made by us, never taken from a value."""
+    """What the loader writes into each row.
+
+    Attributes:
+        load: the id of the load.
+        at: the moment of the load, as an SQL constant that is made by us, never taken from a value.
+    """
 
     load: int
     at: str
@@ -48,8 +60,15 @@ class Stamp:
 class Merge:
     """One set-based merge out of a stage that holds no key twice.
 
-    stage, table: as SQL. names: the columns copied. key: among them. compared: those whose difference makes a row changed.
-    revive: the table marks deleted rows, and a row that comes again is deleted no more.
+    Attributes:
+        stage: the stage, as SQL.
+        table: the warehouse table, as SQL.
+        names: the columns that are copied.
+        key: those of them by which rows are told apart.
+        compared: those of them whose difference makes a row a changed one.
+        staged: rows in the stage.
+        stamp: what is written into each row; None for none.
+        revive: the table marks deleted rows, and a row that comes again is deleted no more.
     """
 
     stage: str
@@ -99,11 +118,16 @@ class Engine(ABC):
     # Transactions and statements
 
     @abstractmethod
-    def begin(self) -> None: ...
+    def begin(self) -> None:
+        """Begin a transaction that may write."""
 
     @abstractmethod
     def commit(self) -> None:
-        """Raises ConnectionLost where nobody can tell from here whether it took place."""
+        """Commit what was begun.
+
+        Raises:
+            ConnectionLost: nobody can tell from here whether the commit took place.
+        """
 
     @abstractmethod
     def rollback(self) -> None:
@@ -118,7 +142,8 @@ class Engine(ABC):
         """Run a statement with bound values."""
 
     @abstractmethod
-    def query(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]: ...
+    def query(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        """The rows of a statement, with its bound values."""
 
     @abstractmethod
     def reconnect(self) -> None:
@@ -127,6 +152,7 @@ class Engine(ABC):
     # Names and types
 
     def quote(self, name: str) -> str:
+        """A name of a table or column as SQL, whatever letters it holds."""
         return '"' + name.replace('"', '""') + '"'
 
     @abstractmethod
@@ -146,6 +172,7 @@ class Engine(ABC):
         """An instant as an SQL constant."""
 
     def text_of(self, expression: str) -> str:
+        """An expression's value as text, as SQL."""
         return f"cast({expression} as text)"
 
     def sortable(self, expression: str, kind: Kind) -> str:
@@ -157,10 +184,12 @@ class Engine(ABC):
         return f"({self.listed(columns, left)}) is distinct from ({self.listed(columns, right)})"
 
     def listed(self, names: Sequence[str], alias: str = "") -> str:
+        """Column names as a list in SQL, each behind the alias where there is one."""
         before = f"{alias}." if alias else ""
         return ", ".join(before + self.quote(name) for name in names)
 
     def matching(self, names: Sequence[str], left: str, right: str) -> str:
+        """That all of the columns are equal in two aliases, as SQL; null equals nothing."""
         return " and ".join(f"{left}.{self.quote(n)} = {right}.{self.quote(n)}" for n in names)
 
     def bare(self, expression: str) -> str:
@@ -197,17 +226,21 @@ class Engine(ABC):
         """A table, not a view."""
 
     def create(self, sql_name: str, columns: Sequence[ColumnShape]) -> None:
+        """A table of the warehouse. sql_name: as `table` writes it."""
         made = ", ".join(f"{self.quote(c.name)} {self.declared(c)}" for c in columns)
         self.run(f"create table {sql_name} ({made})")
 
     def create_temp(self, name: str, columns: Sequence[ColumnShape]) -> None:
+        """A table that goes with the connection. name: plain, without `temp` in front."""
         made = ", ".join(f"{self.quote(c.name)} {self.declared(c)}" for c in columns)
         self.run(f"create temp table {name} ({made})")
 
     def add_column(self, sql_name: str, column: ColumnShape) -> None:
+        """A column more, null in the rows that are there."""
         self.run(f"alter table {sql_name} add column {self.quote(column.name)} {self.declared(column)}")
 
     def drop_column(self, table: str, column: str) -> None:
+        """A column less. table: its plain name."""
         self.run(f"alter table {self.table(table)} drop column {self.quote(column)}")
 
     @abstractmethod
@@ -223,15 +256,19 @@ class Engine(ABC):
         """A unique index on the key, where the engine has such; `current`: among the rows that are current versions."""
 
     @abstractmethod
-    def drop_key(self, table: str) -> None: ...
+    def drop_key(self, table: str) -> None:
+        """The index that `ensure_key` made, if it is there."""
 
     # Rows
 
     @abstractmethod
     def insert(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch) -> None:
-        """Append a batch with the loader's own columns `_rb_owner`, `_rb_parent`, `_rb_pos`, `_rb_row` as far as it has them.
+        """Append a batch, with the loader's own columns `_rb_owner`, `_rb_parent`, `_rb_pos`, `_rb_row` as far as it has them.
 
-        columns: the types that the table has, in which the rows are handed over.
+        Args:
+            sql_name: the table, as SQL.
+            columns: the types that the table has, in which the rows are handed over.
+            batch: the rows.
         """
 
     def staged(self, name: str, key: Sequence[str]) -> None:  # noqa: B027  # most engines want nothing
@@ -274,6 +311,7 @@ class Engine(ABC):
         """Delete the rows of a table (as SQL, alias t) that have a partner in a temp table (alias g)."""
 
     def update_matching(self, table: str, temp: str, key: Sequence[str], what: str, also: str = "true") -> int:
+        """Update the rows of a table that have a partner in a temp table: how many. what: the assignments, as SQL."""
         return self.run(f"update {table} as t set {what} from {temp} as g where {self.matching(key, 't', 'g')} and {also}")
 
     # Service tables
@@ -287,14 +325,17 @@ class Engine(ABC):
 
 
 def utc(moment: datetime) -> datetime:
+    """The same instant, in UTC."""
     return moment.astimezone(UTC)
 
 
 def rfc3339(moment: datetime) -> str:
+    """An instant as RFC 3339 writes it, in UTC, to the millisecond."""
     return utc(moment).isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
 def cannot_widen(table: str, column: str, limit: int) -> WarehouseError:
+    """The error for whole numbers beyond `limit` in a column that is to hold fractions too."""
     return WarehouseError(
         "widening the column",
         f"{table}.{column}",

@@ -21,7 +21,7 @@ Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
 
 
 class WarehouseReader(ABC):
-    """The reading half of a warehouse; see load.warehouse.Warehouse for what each answer means."""
+    """The reading half of a warehouse; see `warehouse.Warehouse` for what each answer means."""
 
     # The names of its tables but the loader's own, in order; takes what `_where` says.
     _names: str

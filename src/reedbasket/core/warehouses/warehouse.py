@@ -22,9 +22,17 @@ Link = Literal["key", "row"]
 
 @dataclass(frozen=True)
 class TableState:
-    """What the warehouse knows of one table of one feed. version grows by one with every load, and guards against two
-    runs of one feed: a load commits only on top of the version it started from. write: how it was loaded last; None where
-    an older version did not say."""
+    """What the warehouse knows of one table of one feed.
+
+    Attributes:
+        version: grows by one with every load, and guards against two runs of one feed: a load commits only on top of the version
+            that it started from.
+        structure: what was learned of the table's records.
+        cursor: how far the table has been read; None where nothing is saved.
+        link: by what child rows point at their parent: its key, or a number that the loader gave its row.
+        key: source fields by which rows are told apart; empty for none.
+        write: how the table was loaded last; None where an older version did not say.
+    """
 
     version: int
     structure: TableShape
@@ -36,13 +44,25 @@ class TableState:
 
 @dataclass(frozen=True)
 class LoadTarget:
-    """Where one table of a feed goes and how. key: source fields; empty for none.
+    """Where one table of a feed goes, and how.
 
-    deletes: what becomes of rows that the source no longer has. complete: the load will hold everything the source shows,
-    so that what is not in it has gone. again: records that were rejected before come once more; they are merged, or appended
-    where there is no key, never over a newer version, and nothing else of the table changes. tombstones: records may say so of
-    themselves. sweeps: what the load does not hold has gone, whatever the mode. flat: no record holds others, so that no child tables
-    come. max_removed: rows that may go because the load does not hold them, a number or a share (spec.limits); None for any.
+    Attributes:
+        run: the run's number.
+        feed: its name.
+        source: the source's name.
+        source_table: the table's name at the source.
+        table: the warehouse table's name.
+        write: the write mode.
+        key: source fields by which rows are told apart; empty for none.
+        link: by what child rows point at their parent.
+        deletes: what becomes of rows that the source no longer has.
+        complete: the load will hold everything that the source shows, so that what is not in it has gone.
+        again: records that were rejected before come once more: they are merged, or appended where there is no key, never over a
+            newer version, and nothing else of the table changes.
+        tombstones: records may say of themselves that they are gone.
+        reads_all: what the load does not hold has gone, whatever the write mode.
+        flat: no record holds others, so that no child tables come.
+        max_removed: rows that may go because the load does not hold them, a number or a share (`spec.limits`); None for any.
     """
 
     run: int
@@ -66,9 +86,15 @@ class LoadTarget:
 class Differences:
     """What a staged read of the source and one table do not have in common.
 
-    lacking: columns that the source shows and the table has not. source, warehouse: rows there, current ones without marked.
-    only_source, only_warehouse, differing: how many keys; None where there is no key to tell rows by. samples: the first of
-    each, [(what, key, {column: (source's, warehouse's)})].
+    Attributes:
+        table: the warehouse table's name.
+        source: rows that the source shows.
+        warehouse: rows that the table holds: current ones, without those marked as deleted.
+        only_source: keys that only the source has; None where there is no key to tell rows by.
+        only_warehouse: keys that only the table has; None as before.
+        differing: keys that both have, with other values; None as before.
+        lacking: columns that the source shows and the table has not.
+        samples: the first of each, [(what, key, {column: (source's value, warehouse's value)})].
     """
 
     table: str
@@ -83,7 +109,13 @@ class Differences:
 
 @dataclass(frozen=True)
 class TakenWindow:
-    """One window of a table, taken as a whole: [begins, ends), RFC 3339. lane: in which it counts; see run.order.ResolvedRun."""
+    """One window of a table, read as a whole.
+
+    Attributes:
+        lane: in which it counts: '' for the schedule's windows, else a backfill.
+        begins: RFC 3339; it is in the window.
+        ends: RFC 3339; it is not.
+    """
 
     lane: str
     begins: str
@@ -101,12 +133,22 @@ class Seconds:
 
 @dataclass(frozen=True)
 class Position:
-    """What a load's ledger line and cursor say. `cursor` is None where the table has none, or the position is not safe.
+    """What a load's ledger line and cursor say. Counts are of this load alone.
 
-    Counts are of this load only. started is aware, UTC. filtered: rows the feed's `keep` left out. unchanged: records known
-    to be as they were without having been staged. forget_cursor: the saved cursor means nothing any more.
-    hashes: what a compare keeps for the next one. files: those whose records the load holds, and others that stand otherwise now.
-    window: what counts as taken with this load.
+    Attributes:
+        cursor: how far the table has been read with it; None where the table has no cursor, or the position is not safe.
+        cursor_from: from where it was read, as people read it.
+        rejected: records that could not be shaped.
+        repeated: records that were recognised as loaded before.
+        source_bytes: what the source sent.
+        started: when reading began, aware, UTC.
+        filtered: rows that the feed's `keep` left out.
+        unchanged: records known to be as they were without having been staged.
+        seconds: where the time went.
+        forget_cursor: the saved cursor means nothing any more.
+        hashes: what a compare keeps for the next one.
+        files: those whose records the load holds, and others that stand otherwise now.
+        window: what counts as read with this load.
     """
 
     cursor: SavedCursor | None
@@ -125,8 +167,7 @@ class Position:
 
 
 class WholeFile(Protocol):
-    """A Parquet file that a warehouse may read by itself. path: for people; place: where it is read. unchanged: nobody wrote into it since
-    it was opened."""
+    """A Parquet file that a warehouse may read by itself. path: as people read it."""
 
     path: str
     rows: int
@@ -135,9 +176,11 @@ class WholeFile(Protocol):
         """The values of its key, in the file's order, as tables of so many rows; names: what its columns are to be called."""
 
     @property
-    def place(self) -> str: ...
+    def place(self) -> str:
+        """Where the warehouse reads it."""
 
-    def unchanged(self) -> bool: ...
+    def unchanged(self) -> bool:
+        """Whether nobody has written into it since it was opened."""
 
 
 class Load(Protocol):
@@ -161,7 +204,7 @@ class Load(Protocol):
         """Whether rows may come as the bytes that the warehouse's own COPY takes, as far as the warehouse and the mode go."""
 
     def sink(self, family: Family) -> Any:
-        """A run.pass_through.Sink, where rows may come as the bytes that the warehouse's own COPY takes; else None."""
+        """A `runs.execution.passthrough.Sink`, where rows may come as the bytes that the warehouse's own COPY takes; else None."""
 
     @property
     def takes_files(self) -> bool:
@@ -189,7 +232,7 @@ class Load(Protocol):
         of the key came."""
 
     def stage_unchanged(self, column: str, rows: TableBatch) -> None:
-        """Staged rows that do not tell a column, because it did not change; as shape.kept makes them."""
+        """Staged rows that do not tell a column, because it did not change; as `shaping.unchanged_values` makes them."""
 
     def emptied(self) -> None:
         """The source emptied the table: what was staged so far counts no more, and what is loaded has gone."""
@@ -197,12 +240,29 @@ class Load(Protocol):
     def commit(self, family: Family, structure: dict[str, Any], position: Position, now: datetime) -> list[LedgerLine]:
         """Write the mode's result, the ledger and the cursor in one transaction; the stage is empty afterwards.
 
-        structure: what to keep beside the cursor (TableShape.to_data). Raises CursorMoved where another run committed
-        meanwhile, TableNotOurs, NotReconciled, WarehouseBusy, WarehouseError; then nothing of the load is in the warehouse.
+        Args:
+            family: the table and its children, as they are to be.
+            structure: what to keep beside the cursor (`TableShape.to_data`).
+            position: what ledger and cursor say.
+            now: the moment of the load, aware.
+
+        Returns:
+            The ledger's lines, one a table.
+
+        Raises:
+            CursorMoved: another run of the feed committed meanwhile.
+            TableNotOurs, NotReconciled, WarehouseBusy, WarehouseError: as they say. After each of these nothing of the load is in the
+                warehouse.
         """
 
     def differences(self, family: Family, *, deep: bool, samples: int) -> list[Differences]:
-        """What is staged against what each table of the family holds; nothing is written. deep: values too, not only keys."""
+        """What is staged against what each table of the family holds; nothing is written.
+
+        Args:
+            family: the table and its children.
+            deep: values are compared too, not only keys.
+            samples: at most so many examples of each difference.
+        """
 
     def close(self) -> None:
         """Drop what is staged and not committed."""
@@ -210,7 +270,14 @@ class Load(Protocol):
 
 @dataclass(frozen=True)
 class QueryResult:
-    """Columns [(name, declared type or '')] and rows; truncated where there were more than asked for."""
+    """The answer to a statement.
+
+    Attributes:
+        columns: [(name, declared type or '')].
+        rows: in the statement's order.
+        truncated: there were more than were asked for.
+        seconds: how long it took.
+    """
 
     columns: list[tuple[str, str]]
     rows: list[tuple[Any, ...]]
@@ -236,7 +303,8 @@ class Warehouse(Protocol):
 
     nul_in_text: bool
 
-    def state(self, feed: str, source_table: str) -> TableState | None: ...
+    def state(self, feed: str, source_table: str) -> TableState | None:
+        """What is known of a table; None before it was loaded."""
 
     def files(self, feed: str, source_table: str) -> list[FileLine]:
         """The files of a table, by path."""
@@ -270,9 +338,11 @@ class Warehouse(Protocol):
     def existing(self, table: str) -> dict[str, str] | None:
         """{column: declared type} of a table or view that is there, else None."""
 
-    def begin(self, target: LoadTarget, state: TableState | None) -> Load: ...
+    def begin(self, target: LoadTarget, state: TableState | None) -> Load:
+        """A load on top of a state. Raises TableNotOurs, WarehouseError."""
 
-    def tables(self) -> list[TableInfo]: ...
+    def tables(self) -> list[TableInfo]:
+        """All tables of the warehouse, by name."""
 
     def ledger(self, *, feed: str | None = None, after: int = 0, limit: int = 1000) -> list[LedgerLine]:
         """Lines with load > after, oldest first."""
@@ -286,4 +356,5 @@ class Warehouse(Protocol):
     def check(self) -> list[CheckStep]:
         """Each step on the way to loading, with its result; ends at the first that fails."""
 
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """Let go of the connection."""

@@ -8,6 +8,8 @@ from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
+from typing_extensions import override
+
 from ...changes.cdc_structure import structure_of, untold
 from ...records.bounded_queue import BoundedQueue
 from ...records.position import SavedCursor
@@ -76,9 +78,11 @@ class CdcTableReader(DatabaseTableReader):
             self.notes.append(("warning", "log.generated_left_out", words))
 
     @property
+    @override
     def follows_log(self) -> bool:
         return self._position is not None
 
+    @override
     def begin(self) -> None:
         """Raises SourceError; LogLost where only a new snapshot would help."""
         followed = self._followed
@@ -108,11 +112,13 @@ class CdcTableReader(DatabaseTableReader):
         self._start = ""
         self._midst = RangeCheckpoint(None, None) if self._chosen.range_column is not None else None
 
+    @override
     def committed(self, cursor: SavedCursor | None) -> None:
         super().committed(cursor)
         if cursor is not None:
             self._followed.positions[self._chosen.name, self] = cursor.value if cursor.kind == "log" else self._start
 
+    @override
     def chunks(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
         return self._whole() if self._position is None else self._changes()
 
@@ -136,6 +142,7 @@ class CdcTableReader(DatabaseTableReader):
             self._followed.told = True
             self.ended_notes.append(("info", "log.read", told))
 
+    @override
     def sample(self) -> tuple[str, Iterator[Chunk]]:
         """Raises SourceError where a run could not follow the log."""
         self._followed.log.look([chosen.table for chosen in self._followed.tables], self._position or self._start or None)
@@ -143,21 +150,25 @@ class CdcTableReader(DatabaseTableReader):
             return super().sample()
         return f"the log from {self._position} on", iter(())
 
+    @override
     def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]:
         if self._position is not None:
             return None, None
         return self._chosen.table.rows, 1
 
     @property
+    @override
     def reads_all(self) -> bool:
         # What is left of the ranges is not all.
         return self._position is None and (self._midst is None or self._midst.below is None)
 
     @property
+    @override
     def commits_rarely(self) -> bool:
         return True
 
     @property
+    @override
     def safe(self) -> bool:
         return self._done is not None
 
@@ -166,6 +177,7 @@ class CdcTableReader(DatabaseTableReader):
         then = self._midst.then if self._midst is not None else None
         return SavedCursor("log", self._start, None, then.column if then is not None else self._structure)
 
+    @override
     def position(self, *, ended: bool) -> SavedCursor | None:
         if not ended:
             return self._done
@@ -174,12 +186,14 @@ class CdcTableReader(DatabaseTableReader):
         return SavedCursor("log", self._told_to or self._position, None, self._structure)
 
     @property
+    @override
     def moved(self) -> bool:
         if self._position is None:
             return True
         return self._told_to not in (None, self._position) and self._followed.log.brings()
 
     @property
+    @override
     def begins(self) -> Any:
         return self._position, self._start, super().begins
 

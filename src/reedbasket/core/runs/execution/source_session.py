@@ -32,7 +32,12 @@ from .whole_files import WholeFiles
 
 
 class TableReader(Protocol):
-    """One pass over one table: what a run reads of it, and from where."""
+    """One pass over one table: what a run reads of it, and from where.
+
+    Attributes:
+        tracker: how far the cursor has got; None where changes are found in another way.
+        from_text: from where it reads, as people read it; None for the beginning.
+    """
 
     tracker: CursorTracker | None
     from_text: str | None
@@ -91,15 +96,24 @@ class TableReader(Protocol):
         """The warehouse has everything up to here."""
 
     def chunks(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
-        """A handover where another thread reads already."""
+        """The records in the source's order; a queue where another thread reads already. Raises SourceError, RunCancelled."""
 
-    def sample(self) -> tuple[str, Iterator[Chunk]]: ...
+    def sample(self) -> tuple[str, Iterator[Chunk]]:
+        """(what is asked, as people read it; the first records), for a plan."""
 
-    def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]: ...
+    def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]:
+        """(records, requests) that the whole pass will take, judged by its first chunk; None where nothing says.
 
-    def followed(self, mark: SavedCursor) -> None: ...
+        Args:
+            chunk: what `sample` brought.
+            repeated: how many of its records were loaded before.
+        """
 
-    def position(self, *, ended: bool) -> SavedCursor | None: ...
+    def followed(self, mark: SavedCursor) -> None:
+        """Everything up to a chunk with this mark has been handed on."""
+
+    def position(self, *, ended: bool) -> SavedCursor | None:
+        """The cursor to commit with everything handed on so far; None where that is not safe. ended: all chunks have come."""
 
     def file_lines(self) -> Sequence[FileLine]:
         """What the next commit says of files; nothing of other sources."""
@@ -108,16 +122,20 @@ class TableReader(Protocol):
         """Why the table does not count as taken, though all else of it is committed."""
 
     @property
-    def cursor_from(self) -> Any: ...
+    def cursor_from(self) -> Any:
+        """The lower bound that the source was asked for; None for the beginning."""
 
     @property
-    def unchanged(self) -> bool: ...
+    def unchanged(self) -> bool:
+        """The source says that nothing has changed since the last time: what is loaded stays as it is."""
 
     @property
-    def safe(self) -> bool: ...
+    def safe(self) -> bool:
+        """What has come so far may be committed by itself: every record before the position has been read."""
 
     @property
-    def moved(self) -> bool: ...
+    def moved(self) -> bool:
+        """Something was passed over that is not to be asked for again, records or none."""
 
 
 class SourceSession(Protocol):
@@ -138,17 +156,28 @@ class SourceSession(Protocol):
         latest: bool = False,
         held: Held | None = None,
     ) -> TableReader:
-        """held: what the warehouse has of it already; of files needed to tell which are new."""
+        """A pass over one table.
+
+        Args:
+            table: as the feed takes it.
+            saved: how far it has been read; None for not at all.
+            expected: the columns in which its records are to be read, once they are known.
+            until: windows are read to here; to the run's start where it is None.
+            latest: only the last window.
+            held: what the warehouse has of it already; of files needed to tell which are new.
+        """
 
     def has_dependents(self, table: str) -> bool:
         """Whether other tables ask by this one's records, so that they are put aside."""
 
-    def keep(self, table: str, since: Any, spool: Spool) -> None: ...
+    def keep(self, table: str, since: Any, spool: Spool) -> None:
+        """Put a table's records aside for those that ask by them. since: from where they were read."""
 
     def acknowledge(self) -> None:
         """At the end of a run: the source may let go of what was kept for us and is in the warehouse. Raises SourceError."""
 
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """Let go of the source. May be called twice."""
 
 
 class HttpSession:

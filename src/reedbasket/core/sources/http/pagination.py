@@ -14,6 +14,7 @@ from typing import Any
 from urllib.parse import urljoin, urlsplit
 
 import jmespath
+from typing_extensions import override
 
 from ...errors import ForeignPage, PagesLooped, RecordsNotFound
 from ...spec.http import NextPage
@@ -118,6 +119,7 @@ class Pages(ABC):
 class TokenPages(Pages):
     """A token in the body or in a header, sent back."""
 
+    @override
     def after(self, page: Page) -> Step | None:
         assert self._rule.send_as is not None
         if self._rule.token_header is not None:
@@ -134,6 +136,7 @@ class TokenPages(Pages):
 class AddressPages(Pages):
     """The next page's address, in the body, the Link header (RFC 8288) or another; relative ones count from the page's own."""
 
+    @override
     def after(self, page: Page) -> Step | None:
         if self._rule.link is not None:
             found = next_link(page.headers.get("link", ""), self._rule.link)
@@ -159,6 +162,7 @@ class AddressPages(Pages):
 class LastKeyPages(Pages):
     """The last record's value of one field, sent back: the page after it. Ends with an empty page."""
 
+    @override
     def after(self, page: Page) -> Step | None:
         assert self._rule.last is not None and self._rule.send_as is not None
         if page.last is None:
@@ -194,14 +198,17 @@ class CountedPages(Pages):
         self._known: int | None = None
         self._done = 0
 
+    @override
     def expected(self) -> str | None:
         if self._pages is None or self._done >= self._pages:
             return None
         return f"the source says at `{self._rule.pages}` that there are {self._pages} pages, and {self._done} came"
 
+    @override
     def first(self) -> Step:
         return self._step(self._at)
 
+    @override
     def ahead(self, count: int) -> list[Step]:
         """As many as the totals speak of, for only a total that stays tells that the list does not move meanwhile: without one, pages
         are asked for one by one."""
@@ -214,6 +221,7 @@ class CountedPages(Pages):
         stride = self._fullest or 1
         return [self._step(self._at + n * (stride if self._rule.offset else 1)) for n in range(min(count, left))]
 
+    @override
     def after(self, page: Page) -> Step | None:
         size = self._rule.size
         self._count += page.records

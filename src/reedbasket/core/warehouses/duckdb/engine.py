@@ -17,6 +17,7 @@ from typing import Any
 
 import duckdb
 import pyarrow as pa
+from typing_extensions import override
 
 from ...records.arrow import DIGITS_OF_128, own_column, to_arrow
 from ...records.column_types import EXACT_IN_DOUBLE, Kind
@@ -65,10 +66,12 @@ class DuckEngine(Engine):
         return self._opened.result()
 
     @contextmanager
+    @override
     def translated(self, doing: str) -> Iterator[None]:
         with translated(doing, self._path):
             yield
 
+    @override
     def begin(self) -> None:
         self._flush()
         attach(self.connection, self._path, to_write=True)
@@ -78,10 +81,12 @@ class DuckEngine(Engine):
         self.connection.execute("set checkpoint_threshold = '100KB'")
         self.connection.execute("begin")
 
+    @override
     def commit(self) -> None:
         self.connection.execute("commit")
         self._detach()
 
+    @override
     def rollback(self) -> None:
         if self.attached:
             with suppress(duckdb.Error):
@@ -106,39 +111,48 @@ class DuckEngine(Engine):
         finally:
             self.connection.execute("detach w")
 
+    @override
     def run(self, sql: str) -> int:
         self._flush()
         row = self.connection.execute(sql).fetchone()
         return int(row[0]) if row and isinstance(row[0], int) else 0
 
+    @override
     def execute(self, sql: str, values: Sequence[Any]) -> None:
         self._flush()
         self.connection.execute(sql, list(values))
 
+    @override
     def query(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         self._flush()
         return self.connection.execute(sql, list(values)).fetchall()
 
+    @override
     def reconnect(self) -> None:
         """A file's connection is never lost."""
 
     # Names and types
 
+    @override
     def table(self, name: str) -> str:
         return f"w.{self.quote(name)}"
 
+    @override
     def declared(self, column: ColumnShape) -> str:
         if column.kind != "decimal":
             return _DECLARED[column.kind]
         fits = column.whole + column.fraction <= DIGITS_OF_128
         return f"DECIMAL({DIGITS_OF_128},{column.fraction})" if fits else "VARCHAR"
 
+    @override
     def kind_of(self, declared: str) -> Kind | None:
         return "decimal" if _DECIMAL.fullmatch(declared) else _KINDS.get(declared)
 
+    @override
     def time(self, moment: datetime) -> str:
         return f"timestamptz '{utc(moment).strftime('%Y-%m-%d %H:%M:%S.%f+00')}'"
 
+    @override
     def differs(self, columns: Sequence[str], left: str, right: str) -> str:
         if len(columns) > _MOST_ORS:
             return super().differs(columns, left, right)
@@ -147,10 +161,12 @@ class DuckEngine(Engine):
 
     # Tables
 
+    @override
     def create(self, sql_name: str, columns: Sequence[ColumnShape]) -> None:
         self._make_room(len(columns))
         super().create(sql_name, columns)
 
+    @override
     def create_temp(self, name: str, columns: Sequence[ColumnShape]) -> None:
         self._make_room(len(columns))
         super().create_temp(name, columns)
@@ -170,6 +186,7 @@ class DuckEngine(Engine):
         with suppress(duckdb.Error):  # of what is still held it lets go when it can
             self.connection.execute(f"set memory_limit = '{self._memory}MB'")
 
+    @override
     def columns(self, table: str) -> dict[str, str] | None:
         # Describing what is not there would end the transaction, and the catalogue's list of all columns is slow.
         there = self.query(
@@ -179,9 +196,11 @@ class DuckEngine(Engine):
         )
         return {row[0]: row[1] for row in self.query(f"describe {self.table(table)}")} if there else None
 
+    @override
     def is_table(self, table: str) -> bool:
         return bool(self.query("select 1 from duckdb_tables() where database_name = 'w' and table_name = ?", (table,)))
 
+    @override
     def widen(self, table: str, columns: Sequence[tuple[Kind, ColumnShape]], *, temp: bool = False) -> None:
         name = self.quote(table) if temp else self.table(table)
         for before, column in columns:
@@ -192,6 +211,7 @@ class DuckEngine(Engine):
             made = self.widened(self.quote(column.name), before, column)
             self.run(f"alter table {name} alter {self.quote(column.name)} set data type {self.declared(column)} using {made}")
 
+    @override
     def widened(self, expression: str, before: Kind, column: ColumnShape) -> str:
         value, after, declared = expression, column.kind, self.declared(column)
         if before == "timestamp" and after in ("text", "json"):
@@ -207,6 +227,7 @@ class DuckEngine(Engine):
         return f"cast({value} as {declared})"
 
     @contextmanager
+    @override
     def at_home(self) -> Iterator[None]:
         self.connection.execute("use w")
         try:
@@ -216,6 +237,7 @@ class DuckEngine(Engine):
             with suppress(duckdb.TransactionException):
                 self.connection.execute("use memory")
 
+    @override
     def make(self, what: str, name: str, query: str) -> None:
         """From here on this connection reaches no other file, and is good for nothing more."""
         made = f"create {what} {self.quote(name)} as {query}"
@@ -225,17 +247,21 @@ class DuckEngine(Engine):
         self.shut_in = True
         self.run(made)
 
+    @override
     def index_files(self, table: str) -> None:
         """Rows are found as quickly without."""
 
+    @override
     def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False) -> None:
         """There are none here; see above."""
 
+    @override
     def drop_key(self, table: str) -> None:
         """There is none."""
 
     # Rows
 
+    @override
     def insert(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch) -> None:
         waiting = self._waiting.setdefault(sql_name, [])
         waiting.append(self.arrow(columns, batch))
@@ -274,6 +300,7 @@ class DuckEngine(Engine):
                 self.connection.execute(f"insert into {name} ({names}) select {names} from rb_batch")
                 self.connection.unregister("rb_batch")
 
+    @override
     def merge(self, merge: Merge) -> tuple[int, int]:
         stamp = merge.stamp
         assert stamp is not None
@@ -284,6 +311,7 @@ class DuckEngine(Engine):
         self._insert_unless_same(merge, {"_rb_load": str(stamp.load), "_rb_at": stamp.at}, some=matched > updated)
         return merge.staged - matched, updated
 
+    @override
     def add_versions(self, merge: Merge) -> tuple[int, int]:
         stamp = merge.stamp
         assert stamp is not None
@@ -316,9 +344,11 @@ class DuckEngine(Engine):
         )
         self.run("drop table rb_match")
 
+    @override
     def delete_matching(self, table: str, temp: str, key: Sequence[str], also: str = "true") -> int:
         return self.run(f"delete from {table} as t using {temp} as g where {self.matching(key, 't', 'g')} and {also}")
 
+    @override
     def next_loads(self, count: int) -> list[int]:
         # The first greatest value that a process asks for takes it 4 ms longer than this.
         last = self.query("select load from w._rb_ledger order by load desc limit 1")

@@ -12,6 +12,7 @@ from typing import Any
 
 import duckdb
 import pyarrow as pa
+from typing_extensions import override
 
 from ...check_steps import CheckStep
 from ...errors import NotFound, WarehouseError
@@ -46,6 +47,7 @@ class DuckWarehouse(WarehouseReader):
     def _folder(self) -> Path:
         return self.path.parent / f".{self.path.name}.beside"
 
+    @override
     def state(self, feed: str, source_table: str) -> TableState | None:
         self._none_kept = not self.path.exists()
         if self._none_kept:
@@ -80,6 +82,7 @@ class DuckWarehouse(WarehouseReader):
             self._engine = DuckEngine(self.path, self._folder)
         return self._engine
 
+    @override
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult:
         if not self.path.exists():
             raise NotFound(

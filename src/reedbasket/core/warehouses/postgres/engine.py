@@ -12,6 +12,7 @@ from typing import Any
 
 import adbc_driver_manager
 import pyarrow as pa
+from typing_extensions import override
 
 from ...errors import ConnectionLost
 from ...postgres import COPY_HEADER, COPY_TRAILER, Address, is_lost
@@ -56,15 +57,18 @@ class PostgresEngine(Engine):
         self._begun = False
 
     @contextmanager
+    @override
     def translated(self, doing: str) -> Iterator[None]:
         with translated(doing, self.address):
             yield
 
+    @override
     def begin(self) -> None:
         self.flush()
         self._cursor.execute("begin")
         self._begun = True
 
+    @override
     def commit(self) -> None:
         self.flush()
         try:
@@ -80,6 +84,7 @@ class PostgresEngine(Engine):
             raise
         self._begun = False
 
+    @override
     def rollback(self) -> None:
         self._sending.abandon()
         if self._begun:
@@ -87,22 +92,26 @@ class PostgresEngine(Engine):
                 self._cursor.execute("rollback")
             self._begun = False
 
+    @override
     def run(self, sql: str) -> int:
         self.flush()
         self._cursor.execute(sql)
         count: int = self._cursor.rowcount
         return max(count, 0)
 
+    @override
     def execute(self, sql: str, values: Sequence[Any]) -> None:
         self.flush()
         self._cursor.execute(_numbered(sql), tuple(values))
 
+    @override
     def query(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         self.flush()
         self._cursor.execute(_numbered(sql), tuple(values) or None)
         found: list[tuple[Any, ...]] = self._cursor.fetchall()
         return found
 
+    @override
     def reconnect(self) -> None:
         self.close()
         self._connection = connect_writer(self.address)
@@ -120,23 +129,29 @@ class PostgresEngine(Engine):
 
     # Names and types
 
+    @override
     def table(self, name: str) -> str:
         return f"{self.quote(self.address.schema)}.{self.quote(name)}"
 
+    @override
     def declared(self, column: ColumnShape) -> str:
         return _DECLARED[column.kind]
 
+    @override
     def kind_of(self, declared: str) -> Kind | None:
         return _KINDS.get(declared)
 
+    @override
     def time(self, moment: datetime) -> str:
         return f"timestamptz '{utc(moment).strftime('%Y-%m-%d %H:%M:%S.%f+00')}'"
 
+    @override
     def sortable(self, expression: str, kind: Kind) -> str:
         return f'{expression} collate "C"' if kind == "text" else expression
 
     # Tables
 
+    @override
     def columns(self, table: str) -> dict[str, str] | None:
         found: list[Any] = self.query(
             """select a.attname::text, format_type(a.atttypid, a.atttypmod) from pg_attribute a
@@ -147,6 +162,7 @@ class PostgresEngine(Engine):
         )
         return dict(found) if found else None
 
+    @override
     def is_table(self, table: str) -> bool:
         return bool(
             self.query(
@@ -156,12 +172,14 @@ class PostgresEngine(Engine):
             )
         )
 
+    @override
     def create_temp(self, name: str, columns: Sequence[ColumnShape]) -> None:
         # A stage left behind by an earlier load of this connection would be in the way.
         self.run(f"drop table if exists pg_temp.{name}")
         super().create_temp(name, columns)
         self._temps.add(name)
 
+    @override
     def widen(self, table: str, columns: Sequence[tuple[Kind, ColumnShape]], *, temp: bool = False) -> None:
         name = self.quote(table) if temp else self.table(table)
         actions = []
@@ -182,6 +200,7 @@ class PostgresEngine(Engine):
         else:
             without_views(self, self.address.schema, table, statement)
 
+    @override
     def widened(self, expression: str, before: Kind, column: ColumnShape) -> str:
         value, after = expression, column.kind
         if before == "timestamp" and after in ("text", "json"):
@@ -205,16 +224,19 @@ class PostgresEngine(Engine):
             return name
         return f"{table.encode()[:48].decode('utf-8', 'ignore')}_{hashlib.sha256(table.encode()).hexdigest()[:8]}_key"
 
+    @override
     def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False) -> None:
         only = " where _rb_until is null" if current else ""
         name = self.quote(self.key_name(table))
         self.run(f"create unique index if not exists {name} on {self.table(table)} ({self.listed(key)}){only}")
 
+    @override
     def drop_key(self, table: str) -> None:
         self.run(f"drop index if exists {self.table(self.key_name(table))}")
 
     # Rows
 
+    @override
     def insert(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch) -> None:
         self._sending.add(sql_name, _arrow(columns, batch))
 
@@ -233,13 +255,16 @@ class PostgresEngine(Engine):
         made = (in_binary(batch) for batch in rows if batch.num_rows)
         copy_bytes(self.address, sql_name, rows.schema.names, chain((COPY_HEADER,), made, (COPY_TRAILER,)))
 
+    @override
     def staged(self, name: str, key: Sequence[str]) -> None:
         # Only of the columns that are joined by: of all twelve it takes a tenth of the merge.
         self.run(f"analyze {name} ({self.listed(key)})")
 
+    @override
     def empty(self, name: str) -> None:
         self.run(f"truncate {name}")
 
+    @override
     def merge(self, merge: Merge) -> tuple[int, int]:
         stamp = merge.stamp
         assert stamp is not None
@@ -263,6 +288,7 @@ class PostgresEngine(Engine):
         )[0]
         return int(counts[1]), int(counts[0]) - int(counts[1])
 
+    @override
     def add_versions(self, merge: Merge) -> tuple[int, int]:
         # Each staged row is looked up in the key's index once, whatever the planner knows of the table: the conflict ends the
         # current version in its place, and what was ended begins anew out of the stage.
@@ -286,11 +312,13 @@ class PostgresEngine(Engine):
         )[0]
         return int(counts[0]), int(counts[1])
 
+    @override
     def delete_matching(self, table: str, temp: str, key: Sequence[str], also: str = "true") -> int:
         return self.run(f"delete from {table} as t using {temp} as g where {self.matching(key, 't', 'g')} and {also}")
 
     # Service tables
 
+    @override
     def serialise(self, feed: str, source_table: str) -> None:
         schema = self.address.schema
         if not self.query("select 1 from pg_namespace where nspname = ?", (schema,)):
@@ -302,6 +330,7 @@ class PostgresEngine(Engine):
     def _lock(self, name: str) -> None:
         self.query("select pg_advisory_xact_lock(hashtextextended(?, 0))::text", (f"reed basket {name}",))
 
+    @override
     def next_loads(self, count: int) -> list[int]:
         sequence = self.table("_rb_load")
         # Several feeds commit at once here, so the highest load of the ledger tells nothing.

@@ -9,6 +9,7 @@ from typing import Any
 
 import psycopg
 from psycopg import sql as pg
+from typing_extensions import override
 
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
@@ -91,6 +92,7 @@ class PostgresWarehouse(WarehouseReader):
             self._engine = PostgresEngine(self._address)
         return self._engine
 
+    @override
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult:
         connection = self._connection()
         began = time.monotonic()

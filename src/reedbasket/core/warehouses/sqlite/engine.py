@@ -13,6 +13,8 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
+from typing_extensions import override
+
 from ...records.column_types import EXACT_IN_DOUBLE, Kind
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
@@ -48,50 +50,64 @@ class SqliteEngine(Engine):
         self._path = path
 
     @contextmanager
+    @override
     def translated(self, doing: str) -> Iterator[None]:
         with translated(doing, self._path):
             yield
 
+    @override
     def begin(self) -> None:
         self.connection.execute("begin immediate")
 
+    @override
     def commit(self) -> None:
         self.connection.execute("commit")
 
+    @override
     def rollback(self) -> None:
         if self.connection.in_transaction:
             self.connection.execute("rollback")
 
+    @override
     def run(self, sql: str) -> int:
         return self.connection.execute(sql).rowcount
 
+    @override
     def execute(self, sql: str, values: Sequence[Any]) -> None:
         self.connection.execute(sql, values)
 
+    @override
     def query(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         return self.connection.execute(sql, values).fetchall()
 
+    @override
     def reconnect(self) -> None:
         """A file's connection is never lost."""
 
     # Names and types
 
+    @override
     def table(self, name: str) -> str:
         return f"main.{self.quote(name)}"
 
+    @override
     def declared(self, column: ColumnShape) -> str:
         return DECLARED[column.kind]
 
+    @override
     def kind_of(self, declared: str) -> Kind | None:
         return _KINDS.get(declared)
 
+    @override
     def time(self, moment: datetime) -> str:
         return f"'{utc(moment).strftime('%Y-%m-%d %H:%M:%S.%fZ')}'"
 
+    @override
     def differs(self, columns: Sequence[str], left: str, right: str) -> str:
         # As row values: a chain of ORs over 1,000 columns is deeper than SQLite's expressions may be.
         return f"({self.listed(columns, left)}) is not ({self.listed(columns, right)})"
 
+    @override
     def bare(self, expression: str) -> str:
         # Stages are untyped. Compared with a typed column, their values would first be converted, and their index is of no use:
         # every row of the table would go through the whole stage (https://sqlite.org/datatype3.html, 4.2).
@@ -99,17 +115,21 @@ class SqliteEngine(Engine):
 
     # Tables
 
+    @override
     def columns(self, table: str) -> dict[str, str] | None:
         found: list[Any] = self.query("select name, type from pragma_table_info(?)", (table,))
         return dict(found) if found else None
 
+    @override
     def is_table(self, table: str) -> bool:
         return bool(self.query("select 1 from main.sqlite_master where type = 'table' and name = ?", (table,)))
 
+    @override
     def create_temp(self, name: str, columns: Sequence[ColumnShape]) -> None:
         # Untyped, so that what was bound comes back.
         self.run(f"create temp table {name} ({self.listed([c.name for c in columns])})")
 
+    @override
     def widen(self, table: str, columns: Sequence[tuple[Kind, ColumnShape]], *, temp: bool = False) -> None:
         for before, column in columns:
             if before == "int64" and column.kind == "double":
@@ -128,6 +148,7 @@ class SqliteEngine(Engine):
         self.run(f"insert into {self.table(copy)} select {', '.join(taken)} from {self.table(table)} order by _rowid_")
         self.replace_table(table, copy)
 
+    @override
     def widened(self, expression: str, before: Kind, column: ColumnShape) -> str:
         name = f"rb_{before}_as_{column.kind}"
         self.connection.create_function(name, 1, converter(before, column.kind), deterministic=True)
@@ -158,17 +179,20 @@ class SqliteEngine(Engine):
         finally:
             self.run("pragma legacy_alter_table = off")
 
+    @override
     def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False, key_of: str | None = None) -> None:
         """key_of: the table that this one is about to become, after which the index is called."""
         # Made after the first rows, which is faster; it also carries the merge.
         name, only = self.quote(f"{key_of or table}_key"), " where _rb_until is null" if current else ""
         self.run(f"create unique index if not exists main.{name} on {self.quote(table)} ({self.listed(key)}){only}")
 
+    @override
     def drop_key(self, table: str) -> None:
         self.run(f"drop index if exists main.{self.quote(f'{table}_key')}")
 
     # Rows
 
+    @override
     def insert(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch, stamp: Stamp | None = None) -> None:
         data = {c.name: c for c in columns}
         names: list[str] = []
@@ -191,10 +215,12 @@ class SqliteEngine(Engine):
     def insert_stamped(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch, stamp: Stamp) -> None:
         self.insert(sql_name, columns, batch, stamp)
 
+    @override
     def index_stage(self, name: str, key: Sequence[str]) -> None:
         short = name.removeprefix(self.temp)
         self.run(f"create index if not exists temp.{short}_by_key on {short} ({self.listed(key)})")
 
+    @override
     def merge(self, merge: Merge) -> tuple[int, int]:
         # New rows get the row ids after the highest, so the growth of the highest is the number of rows inserted: exact,
         # and without a second join against the whole table.
@@ -221,6 +247,7 @@ class SqliteEngine(Engine):
         inserted = self.query(highest)[0][0] - before
         return inserted, done - inserted
 
+    @override
     def delete_matching(self, table: str, temp: str, key: Sequence[str], also: str = "true") -> int:
         match = self.matching(key, "t", "g")
         return self.run(
@@ -228,6 +255,7 @@ class SqliteEngine(Engine):
                     select t._rowid_ from {temp} as g cross join {table} as t on {match} where {also})"""
         )
 
+    @override
     def next_loads(self, count: int) -> list[int]:
         first = int(self.query("select coalesce(max(load), 0) + 1 from main._rb_ledger")[0][0])
         return list(range(first, first + count))

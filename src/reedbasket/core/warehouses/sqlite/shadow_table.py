@@ -10,6 +10,8 @@ import re
 import sqlite3
 from collections.abc import Sequence
 
+from typing_extensions import override
+
 from ...memory import give_back
 from ...records.layout import Family, TableLayout
 from ...records.structure import ColumnShape
@@ -60,6 +62,7 @@ class SqliteShadowBuild(TableShadowBuild):
         # SQLite knows no table without columns, and there is one where nothing has arrived yet.
         return super()._wanted(family, layout) or [LOAD, AT]
 
+    @override
     def placed(self) -> None:
         super().placed()
         self._engine.run(f"pragma main.cache_size = -{CACHE_KB}")

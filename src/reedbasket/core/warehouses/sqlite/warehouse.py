@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import orjson
+from typing_extensions import override
 
 from ...check_steps import CheckStep
 from ...errors import NotFound, WarehouseError
@@ -58,6 +59,7 @@ class SqliteWarehouse(WarehouseReader):
     def _loader(self) -> SqliteEngine:
         return SqliteEngine(self._open_writer(), self.path)
 
+    @override
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult:
         connection = self._open_reader()
         if connection is None:
