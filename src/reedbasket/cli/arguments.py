@@ -37,10 +37,13 @@ def build() -> argparse.ArgumentParser:
         return made
 
     _services(add)
+    _people(add)
     _definitions(add)
     folder_arguments.connectors_to(add)
     _sources(add)
-    _feeds_and_runs(add)
+    _feeds(add)
+    _reading_again(add)
+    _runs(add)
     _schedules(add)
     _data(add)
     folder_arguments.bundles_to(add)
@@ -94,6 +97,10 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
     restore.add_argument("file")
     restore.add_argument("--data", required=True, help="a folder that is empty or not there")
 
+    add("sign-in", services.sign_in, "make a one-use link into the console", "reed sign-in")
+
+
+def _people(add: Callable[..., argparse.ArgumentParser]) -> None:
     user = add(
         "user", people.user, "list, add, change or remove people who sign in by name", "reed user add wren --role operator"
     )
@@ -124,8 +131,6 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
 
     audit = add("audit", people.audit, "show who changed what, the latest first", "reed audit --limit 20")
     audit.add_argument("--limit", type=int, default=30)
-
-    add("sign-in", services.sign_in, "make a one-use link into the console", "reed sign-in")
 
 
 def _definitions(add: Callable[..., argparse.ArgumentParser]) -> None:
@@ -209,7 +214,7 @@ def _sources(add: Callable[..., argparse.ArgumentParser]) -> None:
     )
 
 
-def _feeds_and_runs(add: Callable[..., argparse.ArgumentParser]) -> None:
+def _feeds(add: Callable[..., argparse.ArgumentParser]) -> None:
     add("feeds", feeds.list_all, "list feeds with state, freshness and last outcome", "reed feeds")
 
     plan = add("plan", feeds.plan, "show what a run would do; asks the source for a page of each table", "reed plan harbour")
@@ -241,6 +246,8 @@ def _feeds_and_runs(add: Callable[..., argparse.ArgumentParser]) -> None:
     taken.add_argument("--match", metavar="PATTERN", help="only paths that match")
     taken.add_argument("--limit", type=int, default=30)
 
+
+def _reading_again(add: Callable[..., argparse.ArgumentParser]) -> None:
     rewind = add(
         "rewind",
         files.rewind,
@@ -265,6 +272,8 @@ def _feeds_and_runs(add: Callable[..., argparse.ArgumentParser]) -> None:
     verify.add_argument("--table", help="only this one of the feed's tables")
     verify.add_argument("--deep", action="store_true", help="compare values too, not only keys")
 
+
+def _runs(add: Callable[..., argparse.ArgumentParser]) -> None:
     run = add("run", runs.run, "run a feed and watch it", "reed run harbour --wait")
     run.add_argument("feed")
     run.add_argument(

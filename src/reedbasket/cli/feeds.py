@@ -95,32 +95,8 @@ def _planned(table: wire.PlannedTable) -> None:
         print(f"{table['table']}: {state}; changes by {table['by']}, {table['write']}{key}{deletes}")
         if table["cursor_until"]:
             print(f"  from {table['cursor_from'] or 'the beginning'} until {table['cursor_until']}")
-        cost = (
-            ["nothing is due"]
-            if table["request"] == "none is due"
-            else [
-                show.plural(table["records"], "record")
-                if table["records"] is not None
-                else "how many records, the source does not say"
-            ]
-        )
-        if table["requests"]:
-            cost.append(show.plural(table["requests"], "request"))
-        if table["seconds"] is not None:
-            cost.append(f"roughly {table['seconds']:g} s of asking")
-        print(f"  {', '.join(cost)}")
-        for step in table["steps"]:
-            print(f"  {step}")
-        for loss in table["losses"]:
-            print(f"  cannot be kept: {loss}; run with --accept to let it go")
-        for change in table["drift"]:
-            print(f"  drift: {change['words']}")
-        for warning in table["warnings"]:
-            print(f"  note: {warning['words']}  [{warning['code']}]")
-        if table["sample_filtered"]:
-            print(f"  {table['sample_filtered']} of {table['sample_records']} records on the first page are left out by `keep`")
-        if table["sample_rejects"]:
-            print(f"  {table['sample_rejects']} of {table['sample_records']} records on the first page would be rejected")
+        print(f"  {_cost_of(table)}")
+        _print_notes(table)
     if table["new_columns"]:
         print(show.wrapped([f"{c['name']} {c['type']}" for c in table["new_columns"]], "  + "))
     if table["exists"] and not table["new_columns"]:
@@ -129,6 +105,35 @@ def _planned(table: wire.PlannedTable) -> None:
         print(f"  only nulls so far, no column yet: {', '.join(table['only_nulls'])}")
     if table["unmatched"]:
         print(f"  no record brings what the feed names: {', '.join(table['unmatched'])}")
+
+
+def _cost_of(table: wire.PlannedTable) -> str:
+    if table["request"] == "none is due":
+        cost = ["nothing is due"]
+    elif table["records"] is None:
+        cost = ["how many records, the source does not say"]
+    else:
+        cost = [show.plural(table["records"], "record")]
+    if table["requests"]:
+        cost.append(show.plural(table["requests"], "request"))
+    if table["seconds"] is not None:
+        cost.append(f"roughly {table['seconds']:g} s of asking")
+    return ", ".join(cost)
+
+
+def _print_notes(table: wire.PlannedTable) -> None:
+    for step in table["steps"]:
+        print(f"  {step}")
+    for loss in table["losses"]:
+        print(f"  cannot be kept: {loss}; run with --accept to let it go")
+    for change in table["drift"]:
+        print(f"  drift: {change['words']}")
+    for warning in table["warnings"]:
+        print(f"  note: {warning['words']}  [{warning['code']}]")
+    if table["sample_filtered"]:
+        print(f"  {table['sample_filtered']} of {table['sample_records']} records on the first page are left out by `keep`")
+    if table["sample_rejects"]:
+        print(f"  {table['sample_rejects']} of {table['sample_records']} records on the first page would be rejected")
 
 
 def ledger(options: argparse.Namespace) -> int:

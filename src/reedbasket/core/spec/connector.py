@@ -45,25 +45,29 @@ def connector_mistakes(connector: Connector) -> Iterator[Finding]:
     elif not connector.tables and not connector.tables_at_source:
         yield ("tables",), "a connector has one table at least", "definition.missing_key"
     for table, rule in connector.tables.items():
-        here: Path = ("tables", table)
-        if not connector.tables_at_source:
-            try:
-                check_name(table)
-            except ValueError as error:
-                yield here, str(error), "definition.bad_value"
-        if connector.on == "python":
-            asks = sorted(rule.model_fields_set - _OF_CODE)
-            if asks:
-                yield (*here, asks[0]), "the connector's own code asks for its records", "definition.bad_value"
-            continue
-        if rule.get is None and rule.post is None:
-            yield here, "say one of get and post", "definition.bad_value"
-        if rule.saves:
-            yield (*here, "saves"), "a connector in Python alone says itself how far it is", "definition.bad_value"
-        yield from _table(here, table, rule, connector, settings)
+        yield from _table(table, rule, connector, settings)
 
 
-def _table(here: Path, name: str, rule: HttpTable, connector: Connector, settings: list[str]) -> Iterator[Finding]:
+def _table(name: str, rule: HttpTable, connector: Connector, settings: list[str]) -> Iterator[Finding]:
+    here: Path = ("tables", name)
+    if not connector.tables_at_source:
+        try:
+            check_name(name)
+        except ValueError as error:
+            yield here, str(error), "definition.bad_value"
+    if connector.on == "python":
+        asks = sorted(rule.model_fields_set - _OF_CODE)
+        if asks:
+            yield (*here, asks[0]), "the connector's own code asks for its records", "definition.bad_value"
+        return
+    if rule.get is None and rule.post is None:
+        yield here, "say one of get and post", "definition.bad_value"
+    if rule.saves:
+        yield (*here, "saves"), "a connector in Python alone says itself how far it is", "definition.bad_value"
+    yield from _templates(here, name, rule, connector, settings)
+
+
+def _templates(here: Path, name: str, rule: HttpTable, connector: Connector, settings: list[str]) -> Iterator[Finding]:
     known = [*settings, *REQUEST_NAMES, *(f"each.{n}" for n in rule.each)]
     lists = [f"settings.{n}" for n, setting in connector.settings.items() if setting.type == "list"]
     for path, text in request_templates(rule):
@@ -174,6 +178,21 @@ def _names(path: Path, text: str, known: Iterable[str], *, parents: bool = False
             yield path, f"{{{name}}} is not known here{nearest(name, known)}", "definition.unknown_name"
 
 
+def _wrong_type(setting: Setting, value: Any) -> str | None:
+    if setting.type == "number" and (isinstance(value, bool) or not isinstance(value, int | float)):
+        return f"wants a number, found {value!r}"
+    if setting.type == "flag" and not isinstance(value, bool):
+        return f"wants true or false, found {value!r}"
+    if setting.type == "url" and not re.fullmatch(r"https?://[^\s/]+\S*", str(value)):
+        return f"wants an address that starts with http:// or https://, found {value!r}"
+    if setting.type == "time":
+        try:
+            parse_time(value)
+        except ValueError as error:
+            return str(error)
+    return None
+
+
 def setting_mistake(setting: Setting, value: Any) -> str | None:
     """What is wrong with a value for a setting, or None. Never repeats the value of a secret."""
     if setting.type == "secret":
@@ -188,17 +207,9 @@ def setting_mistake(setting: Setting, value: Any) -> str | None:
         return f"wants one value of type {setting.type}"
     else:
         values = [value]
-    if setting.type == "number" and (isinstance(value, bool) or not isinstance(value, int | float)):
-        return f"wants a number, found {value!r}"
-    if setting.type == "flag" and not isinstance(value, bool):
-        return f"wants true or false, found {value!r}"
-    if setting.type == "url" and not re.fullmatch(r"https?://[^\s/]+\S*", str(value)):
-        return f"wants an address that starts with http:// or https://, found {value!r}"
-    if setting.type == "time":
-        try:
-            parse_time(value)
-        except ValueError as error:
-            return str(error)
+    wrong = _wrong_type(setting, value)
+    if wrong is not None:
+        return wrong
     for one in values:
         if setting.pattern is not None and not expression_of_text.matches(setting.pattern, str(one)):
             return f"found {one!r}, which does not match the pattern {setting.pattern}"

@@ -10,6 +10,7 @@ from .connector import Finding, connector_mistakes, setting_mistake
 from .database_address import Place
 from .database_feed import database_feed_mistakes, shaping_mistakes
 from .file_feed import file_feed_mistakes
+from .http import Connector
 from .mistakes import Mistake, nearest
 from .model import Changes, Feed, FeedTable, Source
 from .table_choice import choice_mistakes, table_choice
@@ -99,36 +100,40 @@ def _feed(
     connector = basket.connectors.get(source.connector)
     if connector is None:
         return
+    yield from _parameters(feed, connector)
+    if feed.defaults.changes is not None:
+        yield from _only_of_databases(("defaults", "changes"), feed.defaults.changes)
+    for name in feed.tables:
+        yield from _table(feed, name, connector, targets)
+
+
+def _parameters(feed: Feed, connector: Connector) -> Iterator[Finding]:
     for name in feed.parameters:
         setting = connector.settings.get(name)
         if setting is not None and setting.type == "secret":
             yield ("parameters", name), "a secret is named in the source's settings, and nowhere else", "definition.bad_value"
         elif setting is not None and (wrong := setting_mistake(setting, feed.parameters[name])):
             yield ("parameters", name), wrong, "definition.bad_setting"
-    if feed.defaults.changes is not None:
-        yield from _only_of_databases(("defaults", "changes"), feed.defaults.changes)
-    for name in feed.tables:
-        here: Path = ("tables", name)
-        yield from _only_of_databases(here, feed.tables[name], patterns=connector.tables_at_source)
-        rule = connector.tables.get(name)
-        if rule is None and connector.tables_at_source:
-            continue  # a run asks the source, and says what is wrong with one that it has not
-        if rule is None:
-            yield (
-                here,
-                f'the connector has no table "{name}"{nearest(name, connector.tables)}',
-                ("definition.unknown_table"),
-            )
-            continue
-        choice = table_choice(feed.tables[name], feed.defaults, name, connector.tables)
-        yield from choice_mistakes(here, choice, rule, by_code=connector.on == "python")
-        yield from shaping_mistakes(here, feed.tables[name] or FeedTable(), choice.key or [])
-        target = feed.prefix + name.replace("-", "_")
-        for warehouse in feed.warehouses:
-            other = targets.setdefault((warehouse, target), feed.feed)
-            if other != feed.feed:
-                message = f'the feed "{other}" already writes the table {target} there; give one a prefix'
-                yield here, message, "definition.table_taken"
+
+
+def _table(feed: Feed, name: str, connector: Connector, targets: dict[tuple[str, str], str]) -> Iterator[Finding]:
+    here: Path = ("tables", name)
+    yield from _only_of_databases(here, feed.tables[name], patterns=connector.tables_at_source)
+    rule = connector.tables.get(name)
+    if rule is None:
+        if not connector.tables_at_source:  # else a run asks the source, and says what is wrong with one that it has not
+            message = f'the connector has no table "{name}"{nearest(name, connector.tables)}'
+            yield here, message, "definition.unknown_table"
+        return
+    choice = table_choice(feed.tables[name], feed.defaults, name, connector.tables)
+    yield from choice_mistakes(here, choice, rule, by_code=connector.on == "python")
+    yield from shaping_mistakes(here, feed.tables[name] or FeedTable(), choice.key or [])
+    target = feed.prefix + name.replace("-", "_")
+    for warehouse in feed.warehouses:
+        other = targets.setdefault((warehouse, target), feed.feed)
+        if other != feed.feed:
+            message = f'the feed "{other}" already writes the table {target} there; give one a prefix'
+            yield here, message, "definition.table_taken"
 
 
 def _slots(basket: Basket, feed: Feed) -> Iterator[Finding]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping, Set
 from dataclasses import dataclass
 from datetime import timedelta
 
@@ -63,37 +63,20 @@ def _window(changes: Changes, rule: HttpTable) -> WindowRule | None:
 
 
 def choice_mistakes(here: Path, choice: TableChoice, rule: HttpTable, *, by_code: bool) -> Iterator[Finding]:
-    """by_code: the connector is Python, and asks for what it is to."""
+    """What does not go together in how a table is read and written.
+
+    Args:
+        here: the table's place in the definition.
+        choice: what feed and connector say of it.
+        rule: the connector's table.
+        by_code: the connector is Python, and asks for what it is to.
+    """
     sends = {name for _, text in request_templates(rule) for name in template.names(text)}
     if by_code:
         sends = {"cursor.from"} | ({"window.from"} if choice.by == "window" else set())
-    if choice.by == "saved" and not rule.saves:
-        message = "changes by what the connector saves, and it saves nothing of this table; say cursor, everything or compare"
-        yield here, message, "definition.no_cursor"
-    if choice.by == "saved" and choice.write in ("replace", "mirror"):
-        message = f"write: {choice.write} wants a complete read, and behind what was saved it is a part; use merge or append"
-        yield here, message, "definition.replace_by_cursor"
-    if choice.by == "cursor" and choice.cursor is None:
-        message = "changes by cursor, but the connector names no cursor for it; say changes: {by: everything}"
-        yield here, message, "definition.no_cursor"
-    elif choice.by == "cursor" and rule.cursor and rule.cursor.bound != "none" and "cursor.from" not in sends:
-        message = "changes by cursor, but the connector's request never sends {cursor.from}; say `bound: none` if it cannot"
-        yield here, message, "definition.cursor_not_sent"
-    if choice.by == "window" and choice.window is None:
-        message = "changes by window, but nothing says where the first begins; say changes: {by: window, from: 2026-01-01}"
-        yield here, message, "definition.no_window"
-    if choice.by == "window" and not sends & {"window.from", "window.until"}:
-        message = "changes by window, but the connector's request never sends {window.from} or {window.until}"
-        yield here, message, "definition.window_not_sent"
-    if choice.by != "window" and sends & {"window.from", "window.until"}:
-        message = "the connector's request sends a window; say changes: {by: window, from: 2026-01-01}"
-        yield here, message, "definition.window_not_sent"
-    if choice.by == "window" and choice.write in ("replace", "mirror"):
-        message = f"write: {choice.write} wants a complete read, and a window is a part; use merge or append"
-        yield here, message, "definition.replace_by_window"
-    if choice.window and choice.window.overlap > timedelta(0) and choice.write == "append":
-        message = "a window that is taken again with `overlap` would be appended twice; use merge, with a key"
-        yield here, message, "definition.window_twice"
+    yield from _of_saved(here, choice, rule)
+    yield from _of_cursor(here, choice, rule, sends)
+    yield from _of_windows(here, choice, sends)
     if rule.conditional and choice.by not in ("everything", "compare"):
         message = "`conditional` asks whether the whole answer changed, and goes with everything and compare"
         yield here, message, "definition.bad_value"
@@ -109,3 +92,39 @@ def choice_mistakes(here: Path, choice: TableChoice, rule: HttpTable, *, by_code
     if choice.by == "compare" and choice.write in ("append", "replace"):
         message = f"changes by compare write only what differs, which {choice.write} cannot; use mirror, merge or history"
         yield here, message, "definition.compare_needs_key"
+
+
+def _of_saved(here: Path, choice: TableChoice, rule: HttpTable) -> Iterator[Finding]:
+    if choice.by == "saved" and not rule.saves:
+        message = "changes by what the connector saves, and it saves nothing of this table; say cursor, everything or compare"
+        yield here, message, "definition.no_cursor"
+    if choice.by == "saved" and choice.write in ("replace", "mirror"):
+        message = f"write: {choice.write} wants a complete read, and behind what was saved it is a part; use merge or append"
+        yield here, message, "definition.replace_by_cursor"
+
+
+def _of_cursor(here: Path, choice: TableChoice, rule: HttpTable, sends: Collection[str]) -> Iterator[Finding]:
+    if choice.by == "cursor" and choice.cursor is None:
+        message = "changes by cursor, but the connector names no cursor for it; say changes: {by: everything}"
+        yield here, message, "definition.no_cursor"
+    elif choice.by == "cursor" and rule.cursor and rule.cursor.bound != "none" and "cursor.from" not in sends:
+        message = "changes by cursor, but the connector's request never sends {cursor.from}; say `bound: none` if it cannot"
+        yield here, message, "definition.cursor_not_sent"
+
+
+def _of_windows(here: Path, choice: TableChoice, sends: Set[str]) -> Iterator[Finding]:
+    if choice.by == "window" and choice.window is None:
+        message = "changes by window, but nothing says where the first begins; say changes: {by: window, from: 2026-01-01}"
+        yield here, message, "definition.no_window"
+    if choice.by == "window" and not sends & {"window.from", "window.until"}:
+        message = "changes by window, but the connector's request never sends {window.from} or {window.until}"
+        yield here, message, "definition.window_not_sent"
+    if choice.by != "window" and sends & {"window.from", "window.until"}:
+        message = "the connector's request sends a window; say changes: {by: window, from: 2026-01-01}"
+        yield here, message, "definition.window_not_sent"
+    if choice.by == "window" and choice.write in ("replace", "mirror"):
+        message = f"write: {choice.write} wants a complete read, and a window is a part; use merge or append"
+        yield here, message, "definition.replace_by_window"
+    if choice.window and choice.window.overlap > timedelta(0) and choice.write == "append":
+        message = "a window that is taken again with `overlap` would be appended twice; use merge, with a key"
+        yield here, message, "definition.window_twice"
