@@ -8,18 +8,14 @@ from importlib import import_module
 import numpy as np
 import pyarrow as pa
 
-_OF_SOURCES = {"postgres": ".sources.postgres.database", "mysql": ".sources.mysql.database"}
-_OF_WAREHOUSES = {
-    "sqlite": ".warehouses.sqlite.warehouse",
-    "duckdb": ".warehouses.duckdb.warehouse",
-    "postgres": ".warehouses.postgres.warehouse",
-}
+from ...sources.sql.open import KINDS as DATABASES
+from ...warehouses.open import KINDS as WAREHOUSES
 
 
 def import_drivers(sources: Iterable[str], warehouses: Iterable[str]) -> None:
-    """sources, warehouses: what they are on. Of other kinds nothing is worth it."""
-    named = [_OF_SOURCES.get(on) for on in sources] + [_OF_WAREHOUSES.get(on) for on in warehouses]
+    """sources, warehouses: their kinds. Those that are no database's are imported as quickly when they are needed."""
+    named = [DATABASES.get(kind) for kind in sources] + [WAREHOUSES.get(kind) for kind in warehouses]
     for module in sorted({name for name in named if name}):
-        import_module(module, "reedbasket.core")
+        import_module(module)
     # With the first array of numpy's, and with the first function over arrays.
     pa.array(np.arange(1)).take(pa.array([0]))

@@ -13,9 +13,11 @@ from zoneinfo import ZoneInfo
 import pyarrow as pa
 import pymysql
 
+from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import ReedError, RunCancelled, SourceError
 from ...records.column_types import Kind
+from ...spec.model import Source
 from ...wording import many, size
 from ..sql.bound_values import replaced
 from ..sql.changelog import ChangeLog
@@ -188,3 +190,8 @@ class MysqlSource:
                     doing, str(self.address), found="the run was cancelled; what was committed stays"
                 ) from error  # fmt: skip
             raise told(error, doing, self.failures) from error
+
+
+def open_from(source: Source, password: str | None, places: Places, stop: threading.Event) -> MysqlSource:
+    """See `sources.sql.open.open_database`."""
+    return MysqlSource(MysqlAddress(source, password, places), source.zone, source.statement_timeout, stop)

@@ -14,10 +14,12 @@ import psycopg
 import pyarrow as pa
 from psycopg import sql
 
+from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import ReedError, RunCancelled
 from ...postgres import COPY_HEADER, COPY_TRAILER, Address, is_lost, server_message
 from ...records.column_types import Kind
+from ...spec.model import Source
 from ..requests_seen import RequestSeen
 from ..sql.bound_values import replaced
 from ..sql.changelog import ChangeLog
@@ -340,3 +342,9 @@ def _modifier(cursor: psycopg.Cursor[Any], place: int) -> int:
 def _as_they_are(buffer: Bytes, begins: Numbers, ends: Numbers) -> tuple[bytes, int]:
     held, places = bytes_of(cut(buffer, begins, ends - begins, None))
     return held[: places[-1]].tobytes(), len(begins)
+
+
+def open_from(source: Source, password: str | None, places: Places, stop: threading.Event) -> PostgresSource:
+    """See `sources.sql.open.open_database`."""
+    address = Address(source, source.schema_ or "public", password, places, source.zone)
+    return PostgresSource(address, source.statement_timeout, stop)

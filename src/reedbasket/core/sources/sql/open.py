@@ -1,28 +1,40 @@
-"""Opening a database by its definition; drivers are imported on first use."""
+"""Which databases there are as sources, and opening one by its definition.
+
+A kind is a package of its own and one line here. Its module has `open_from(source, password, places, stop)`; it is imported on first
+use, and its driver with it.
+"""
 
 from __future__ import annotations
 
 import threading
+from collections.abc import Mapping
+from importlib import import_module
 
 from ...allowed_paths import Places
 from ...spec.model import Source
 from .database import Database
 
+_SOURCES = __package__.rpartition(".")[0]
+# {kind: its module}
+KINDS: Mapping[str, str] = {
+    "mysql": f"{_SOURCES}.mysql.database",
+    "postgres": f"{_SOURCES}.postgres.database",
+    "sqlite": f"{_SOURCES}.sqlite.database",
+}
+
 
 def open_database(source: Source, password: str | None, places: Places, stop: threading.Event) -> Database:
-    """places: where files may lie. Raises PlaceNotAllowed, SourceError."""
-    if source.on == "sqlite":
-        from ..sqlite.database import SqliteSource
+    """For reading, in one snapshot where the database has such.
 
-        assert source.path is not None
-        return SqliteSource(places.file(source.path), source.zone, source.statement_timeout, stop)
-    if source.on == "mysql":
-        from ..mysql.connect import MysqlAddress
-        from ..mysql.database import MysqlSource
+    Args:
+        source: what people wrote.
+        password: its value; None for none.
+        places: where files may lie.
+        stop: ends whatever is being read.
 
-        return MysqlSource(MysqlAddress(source, password, places), source.zone, source.statement_timeout, stop)
-    from ...postgres import Address
-    from ..postgres.database import PostgresSource
-
-    address = Address(source, source.schema_ or "public", password, places, source.zone)
-    return PostgresSource(address, source.statement_timeout, stop)
+    Raises:
+        PlaceNotAllowed: it lies where none may.
+        SourceError: it cannot be opened.
+    """
+    opened: Database = import_module(KINDS[source.on or "postgres"]).open_from(source, password, places, stop)
+    return opened

@@ -14,9 +14,11 @@ from zoneinfo import ZoneInfo
 
 import pyarrow as pa
 
+from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import RunCancelled, SourceError
 from ...records.column_types import Kind
+from ...spec.model import Source
 from ..sql.changelog import ChangeLog
 from ..sql.database import DatabaseErrors, Following, none_follows, typed
 from ..sql.tables import Column, Statement, Table
@@ -207,3 +209,9 @@ def _as_stored(sample: Any, value: datetime, zone: ZoneInfo) -> str:
 def _bindable(values: dict[str, Any]) -> dict[str, Any]:
     """Times as SQLite's own functions write them; sqlite3 binds only names that the statement holds."""
     return {name: v.strftime("%Y-%m-%d %H:%M:%S.%f") if isinstance(v, datetime) else v for name, v in values.items()}
+
+
+def open_from(source: Source, password: str | None, places: Places, stop: threading.Event) -> SqliteSource:
+    """See `sources.sql.open.open_database`."""
+    assert source.path is not None
+    return SqliteSource(places.file(source.path), source.zone, source.statement_timeout, stop)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import threading
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -14,8 +14,10 @@ import duckdb
 import pyarrow as pa
 from typing_extensions import override
 
+from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import NotFound, WarehouseError
+from ...spec.model import Warehouse as Definition
 from ..loader.load import EngineLoad
 from ..loader.service_tables import read_state
 from ..reader import Ask, WarehouseReader, quoted
@@ -175,3 +177,9 @@ class DuckWarehouse(WarehouseReader):
         if self._engine is not None:
             self._engine.close()
             self._engine = None
+
+
+def open_from(definition: Definition, places: Places, reveal: Callable[[str], str]) -> DuckWarehouse:
+    """See `warehouses.open.open_warehouse`."""
+    assert definition.path is not None
+    return DuckWarehouse(places.warehouse(definition.path))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
@@ -121,3 +121,8 @@ class PostgresWarehouse(WarehouseReader):
         if self._reader is not None:
             self._reader.close()
         self._engine = self._reader = None
+
+
+def open_from(definition: Definition, places: Places, reveal: Callable[[str], str]) -> PostgresWarehouse:
+    """See `warehouses.open.open_warehouse`."""
+    return PostgresWarehouse(definition, reveal(definition.password.secret) if definition.password else None, places)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sqlite3
 import time
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
@@ -13,8 +13,10 @@ from typing import Any
 import orjson
 from typing_extensions import override
 
+from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import NotFound, WarehouseError
+from ...spec.model import Warehouse as Definition
 from ..loader.load import EngineLoad
 from ..reader import Ask, WarehouseReader, quoted
 from ..warehouse import LoadTarget, QueryResult, TableState
@@ -169,3 +171,9 @@ class SqliteWarehouse(WarehouseReader):
             if connection is not None:
                 connection.close()
         self._reader = self._writer = None
+
+
+def open_from(definition: Definition, places: Places, reveal: Callable[[str], str]) -> SqliteWarehouse:
+    """See `warehouses.open.open_warehouse`."""
+    assert definition.path is not None
+    return SqliteWarehouse(places.warehouse(definition.path))

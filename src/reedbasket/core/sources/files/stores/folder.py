@@ -5,7 +5,7 @@ from __future__ import annotations
 import errno
 import os
 import shutil
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import suppress
 from datetime import UTC, datetime
 from operator import attrgetter
@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import IO
 
 from ....allowed_paths import Places
+from ....spec.model import Source
 from ..problems import file_gone
 from ..store import FileInfo, StoreErrors
 
@@ -116,3 +117,9 @@ class FolderStore:
 
     def close(self) -> None:
         """Nothing is held open."""
+
+
+def open_from(source: Source, reveal: Callable[[str], str], places: Places) -> FolderStore:
+    """See `stores.open.open_store`."""
+    assert source.path is not None
+    return FolderStore(places.file(source.path), places)

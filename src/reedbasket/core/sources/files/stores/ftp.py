@@ -7,16 +7,18 @@ import posixpath
 import re
 import ssl
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from typing import IO, Any
 from urllib.parse import urlsplit
 
+from ....allowed_paths import Places
 from ....spec.model import Source
 from ..problems import file_gone
 from ..store import IN_MEMORY, FileInfo, StoreErrors
 from .folder import PART
+from .open import authority_of, password_of
 
 _SECONDS = 30.0
 # As `ls -l` writes it, which nearly all servers do: kind and rights, links, owner, group, size, time, name.
@@ -155,3 +157,8 @@ class FtpStore:
 def _time(text: str | None) -> datetime | None:
     """`20260101120000.123`, in UTC (RFC 3659)."""
     return datetime.strptime(text[:14], "%Y%m%d%H%M%S").replace(tzinfo=UTC) if text else None
+
+
+def open_from(source: Source, reveal: Callable[[str], str], places: Places) -> FtpStore:
+    """See `stores.open.open_store`."""
+    return FtpStore(source, password_of(source, reveal), authority_of(source, places))

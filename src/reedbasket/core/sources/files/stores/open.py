@@ -1,34 +1,53 @@
-"""Opening a store by its definition; libraries are imported on first use."""
+"""Which stores of files there are, and opening one by its definition.
+
+A store is a module of its own and one line here. The module has `open_from(source, reveal, places)`; it is imported on first use, and its
+library with it.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from importlib import import_module
 
 from ....allowed_paths import Places
 from ....spec.model import Source
 from ..store import Store
 
+# {scheme of the source's address: its module}; '' for a path of this machine.
+SCHEMES: Mapping[str, str] = {
+    "": f"{__package__}.folder",
+    "ftp": f"{__package__}.ftp",
+    "ftps": f"{__package__}.ftp",
+    "http": f"{__package__}.web",
+    "https": f"{__package__}.web",
+    "s3": f"{__package__}.s3",
+    "sftp": f"{__package__}.sftp",
+}
+
 
 def open_store(source: Source, reveal: Callable[[str], str], places: Places) -> Store:
-    """places: where files may lie. Raises PlaceNotAllowed, SourceError, SecretMissing."""
-    if source.path is not None:
-        from .folder import FolderStore
+    """For listing, reading and writing.
 
-        return FolderStore(places.file(source.path), places)
-    password = reveal(source.password.secret) if source.password else None
-    trust = str(places.file(source.tls.root)) if source.tls.root else None
-    if source.scheme == "s3":
-        from .s3 import S3Store
+    Args:
+        source: what people wrote.
+        reveal: the value of a secret by its name.
+        places: where files may lie.
 
-        return S3Store(source, password, trust)
-    if source.scheme == "sftp":
-        from .sftp import SftpStore
+    Raises:
+        PlaceNotAllowed: it lies where none may.
+        SecretMissing: its password is not stored.
+        SourceError: it cannot be opened.
+    """
+    scheme = "" if source.path is not None else source.scheme
+    opened: Store = import_module(SCHEMES[scheme]).open_from(source, reveal, places)
+    return opened
 
-        return SftpStore(source, password, reveal(source.key.secret) if source.key else None)
-    if source.scheme in ("ftp", "ftps"):
-        from .ftp import FtpStore
 
-        return FtpStore(source, password, trust)
-    from .web import WebStore
+def password_of(source: Source, reveal: Callable[[str], str]) -> str | None:
+    """The password's value; None where the source names none."""
+    return reveal(source.password.secret) if source.password else None
 
-    return WebStore(source, password, trust)
+
+def authority_of(source: Source, places: Places) -> str | None:
+    """The file with the certificate that the server's is to be signed by; None for those that the machine trusts."""
+    return str(places.file(source.tls.root)) if source.tls.root else None

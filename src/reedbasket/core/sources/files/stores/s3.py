@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import IO, Any
 from urllib.parse import urlsplit
@@ -14,9 +14,11 @@ from botocore.config import Config
 from botocore.exceptions import BotoCoreError, ClientError, ConnectTimeoutError, ReadTimeoutError
 from urllib3.exceptions import HTTPError
 
+from ....allowed_paths import Places
 from ....spec.model import Source
 from ..problems import FileGone, file_gone
 from ..store import Body, FileInfo, StoreErrors
+from .open import authority_of, password_of
 
 _ABSENT = ("404", "NoSuchKey", "NotFound")
 _REFUSED = ("401", "403", "AccessDenied", "InvalidAccessKeyId", "SignatureDoesNotMatch", "NoSuchBucket")
@@ -115,3 +117,8 @@ class S3Store:
             raise self._trouble.timed_out(doing) from None
         except (BotoCoreError, HTTPError) as error:
             raise self._trouble.unreachable(doing, str(error)) from None
+
+
+def open_from(source: Source, reveal: Callable[[str], str], places: Places) -> S3Store:
+    """See `stores.open.open_store`."""
+    return S3Store(source, password_of(source, reveal), authority_of(source, places))

@@ -6,7 +6,7 @@ import io
 import posixpath
 import stat
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from typing import IO, Any
@@ -14,10 +14,12 @@ from urllib.parse import urlsplit
 
 import paramiko
 
+from ....allowed_paths import Places
 from ....spec.model import Source
 from ..problems import file_gone
 from ..store import IN_MEMORY, FileInfo, StoreErrors
 from .folder import PART
+from .open import password_of
 
 _SECONDS = 20.0
 _CHUNK = 256 * 1024
@@ -164,3 +166,8 @@ def _base64(text: str) -> bytes:
     import base64
 
     return base64.b64decode(text)
+
+
+def open_from(source: Source, reveal: Callable[[str], str], places: Places) -> SftpStore:
+    """See `stores.open.open_store`."""
+    return SftpStore(source, password_of(source, reveal), reveal(source.key.secret) if source.key else None)

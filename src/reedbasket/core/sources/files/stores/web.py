@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import UTC
 from email.utils import parsedate_to_datetime
@@ -11,9 +11,11 @@ from urllib.parse import quote, urlsplit
 
 import urllib3
 
+from ....allowed_paths import Places
 from ....spec.model import Source
 from ..problems import file_gone
 from ..store import Body, FileInfo, StoreErrors
+from .open import authority_of, password_of
 
 
 class WebStore:
@@ -86,3 +88,8 @@ def _info(path: str, answer: urllib3.BaseHTTPResponse) -> FileInfo:
     told = answer.headers
     modified = parsedate_to_datetime(told["last-modified"]).astimezone(UTC) if "last-modified" in told else None
     return FileInfo(path, int(told.get("content-length", -1)), modified, told.get("etag", ""))
+
+
+def open_from(source: Source, reveal: Callable[[str], str], places: Places) -> WebStore:
+    """See `stores.open.open_store`."""
+    return WebStore(source, password_of(source, reveal), authority_of(source, places))
