@@ -79,7 +79,7 @@ def run(
     with monkeypatch.context() as patched:
         patched.setattr(DuckShadowBuild, "take_file", lambda self, *given: (taken.append(given[1].path), take(self, *given)))
         if not straight:
-            patched.delattr(DuckShadowBuild, "take_file")
+            patched.setattr(DuckShadowBuild, "takes_files", False)
         result, heard = run_once(BASKET.format(more=more, changed=changed), folder)
     return result, heard, len(taken)
 

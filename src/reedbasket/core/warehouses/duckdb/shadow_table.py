@@ -18,6 +18,7 @@ from typing import Any
 
 import duckdb
 import pyarrow as pa
+from typing_extensions import override
 
 from ...errors import FileRefused
 from ...memory import BRIEF, give_back
@@ -26,6 +27,7 @@ from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
 from ..engine import AT, FILE, LOAD, Counts, Stamp
 from ..loader.distinct_keys import KeyUniqueness
+from ..loader.shadow_table import ShadowBuild
 from ..loader.stage import OWNER, system_columns
 from ..loader.write_modes import newest_first
 from ..warehouse import WholeFile
@@ -50,7 +52,9 @@ class _Part:
     values: dict[str, str] = field(default_factory=dict)
 
 
-class DuckShadowBuild:
+class DuckShadowBuild(ShadowBuild):
+    takes_files = True
+
     def __init__(self, engine: DuckEngine, folder: Path, feed: str, source_table: str) -> None:
         self._engine = engine
         self._folder = folder / f"{feed}.{source_table}.{os.getpid()}"
@@ -62,9 +66,11 @@ class DuckShadowBuild:
         self._keys = KeyUniqueness()
         _clear_leftovers(folder, f"{feed}.{source_table}.")
 
+    @override
     def wants_repeats(self, family: Family) -> bool:
         return False
 
+    @override
     def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
         for batch in batches:
             layout = family.tables[family.place(batch.table)]
@@ -86,6 +92,7 @@ class DuckShadowBuild:
             if sum(t.num_rows for t in waiting) >= _ROWS_AT_ONCE:
                 self._write(layout.name)
 
+    @override
     def take_file(self, family: Family, whole: WholeFile, sources: dict[str, str], number: int) -> None:
         layout = family.root
         first = self.read.get(layout.name, 0)
@@ -113,6 +120,7 @@ class DuckShadowBuild:
         if writer is not None:
             writer.close()
 
+    @override
     def swap_in(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
         engine = self._engine
         for layout in family.tables:
@@ -223,12 +231,14 @@ class DuckShadowBuild:
         engine.run("drop table rb_superseded")
         return dropped
 
+    @override
     def drop(self) -> None:
         for writer in self._writers.values():
             writer.close()
         self._writers.clear()
         self.placed()
 
+    @override
     def placed(self) -> None:
         if any(part.whole is not None for parts in self._parts.values() for part in parts):
             self._engine.take_back()

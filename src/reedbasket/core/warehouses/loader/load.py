@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import replace
 from datetime import datetime
-from typing import Any, Protocol
+from typing import Any
 
 from ...errors import ConnectionLost, ReedError
 from ...records.layout import Family, TableLayout
@@ -24,34 +24,11 @@ from .fill_unchanged import fill_unchanged
 from .ledger_lines import ledger_lines
 from .removal_limit import require_few_removed, rows_held
 from .requirements import require_committed, require_ours, require_room
+from .shadow_table import ShadowBuild
 from .stage import Stage, bring_up, system_columns
 from .staged_deletes import ResolvedDeletes, joined, resolve_deletes
 from .uniqueness import KeysMet
 from .write_mode_migration import migrate_write_mode
-
-
-class ShadowBuild(Protocol):
-    """Building beside: rows of a first load, or of a replace, go straight into tables under names of the loader's own, which
-    get their right names in the load's transaction. Readers see the old table whole, then the new one whole."""
-
-    read: dict[str, int]
-
-    def wants_repeats(self, family: Family) -> bool:
-        """Whether `add` must be told of keys that repeat; else the table itself is asked once it is whole."""
-
-    def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
-        """repeats: a key of the batch stands twice in it, or was added before; told where the engine notes keys."""
-
-    def swap_in(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
-        """Within the load's transaction: stamp the rows and give the tables their names, in the family's order.
-
-        extra: further columns with the SQL constant that all rows get."""
-
-    def drop(self) -> None:
-        """What was built and took no place."""
-
-    def placed(self) -> None:
-        """The tables have their names: there is nothing to drop any more."""
 
 
 class EngineLoad:
@@ -118,22 +95,23 @@ class EngineLoad:
 
     @property
     def takes_bytes(self) -> bool:
-        return hasattr(self._beside, "sink")
+        return self._beside is not None and self._beside.takes_bytes
 
     def sink(self, family: Family) -> Any:
-        if not self.takes_bytes or len(family.tables) > 1:
+        if self._beside is None or not self._beside.takes_bytes or len(family.tables) > 1:
             return None
         require_room(self._engine, family)
         with self._engine.translated(f"building {self._target.table} in"):
-            return self._beside.sink(self._keyed(family))  # type: ignore[union-attr]
+            return self._beside.sink(self._keyed(family))
 
     @property
     def takes_files(self) -> bool:
-        return hasattr(self._beside, "take_file")
+        return self._beside is not None and self._beside.takes_files
 
     def take_file(self, family: Family, whole: WholeFile, sources: dict[str, str], number: int) -> None:
         require_room(self._engine, family)
-        self._beside.take_file(self._keyed(family), whole, sources, number)  # type: ignore[union-attr]
+        assert self._beside is not None
+        self._beside.take_file(self._keyed(family), whole, sources, number)
 
     def passed_through(self, rows: int) -> None:
         self.staged_rows += rows

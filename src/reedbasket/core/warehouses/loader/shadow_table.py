@@ -1,17 +1,82 @@
-"""What building beside has in common where it is done in tables: one for each of the family, under names of the loader's own."""
+"""Shadow tables: rows built where no reader sees them, until they take the table's place in the commit."""
 
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Sequence
+from typing import Any
+
+from typing_extensions import override
 
 from ...records.layout import Family, TableLayout
 from ...records.structure import ColumnShape
-from ..engine import Engine
+from ...shaping.batch import TableBatch
+from ..engine import Counts, Engine, Stamp
+from ..warehouse import WholeFile
 from .stage import bring_up, system_columns
 
 
-class TableShadowBuild(ABC):
-    """read: rows added, by table, whether they are still there or superseded."""
+class ShadowBuild(ABC):
+    """Rows of a first load, or of a replace, built where no reader sees them, under names of the loader's own.
+
+    They get their right names in the load's transaction: readers see the old table whole, then the new one whole.
+
+    Attributes:
+        read: rows added, by table, whether they are still there or superseded.
+        takes_bytes: rows may come as the bytes of the warehouse's own COPY, through `sink`.
+        takes_files: files may be handed over whole, by `take_file`, to be read in the commit.
+    """
+
+    read: dict[str, int]
+    takes_bytes = False
+    takes_files = False
+
+    @abstractmethod
+    def wants_repeats(self, family: Family) -> bool:
+        """Whether `add` must be told of keys that repeat; else the table itself is asked once it is whole."""
+
+    @abstractmethod
+    def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
+        """Rows more.
+
+        Args:
+            family: the tables as they are to be by now.
+            batches: one a table, the root's first.
+            repeats: a key of the batch stands twice in it, or was added before; told where the engine notes keys.
+        """
+
+    @abstractmethod
+    def swap_in(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
+        """Within the load's transaction: stamp the rows and give the tables their names.
+
+        Args:
+            family: the tables.
+            stamps: one a table.
+            extra: further columns, with the SQL constant that all rows get.
+
+        Returns:
+            What became of each table's rows, in the family's order.
+        """
+
+    @abstractmethod
+    def drop(self) -> None:
+        """What was built and took no place."""
+
+    @abstractmethod
+    def placed(self) -> None:
+        """The tables have their names: there is nothing to drop any more."""
+
+    def sink(self, family: Family) -> Any:
+        """A `runs.execution.passthrough.Sink`, or None where this family cannot come so; asked only where `takes_bytes`."""
+        return None
+
+    def take_file(self, family: Family, whole: WholeFile, sources: dict[str, str], number: int) -> None:
+        """See `warehouse.Load.take_file`; called only where `takes_files`."""
+        raise AssertionError(f"{type(self).__name__} takes no files")
+
+
+class TableShadowBuild(ShadowBuild):
+    """Built in tables of the warehouse: one for each of the family."""
 
     def __init__(self, engine: Engine) -> None:
         self._held_by = engine
@@ -47,11 +112,13 @@ class TableShadowBuild(ABC):
         self._columns[layout.name] = {c.name: ColumnShape(c.name, c.kind, c.whole, c.fraction) for c in wanted}
         return name
 
+    @override
     def drop(self) -> None:
         for name in self._tables.values():
             self._held_by.run(f"drop table if exists {self._held_by.table(name)}")
         self.placed()
 
+    @override
     def placed(self) -> None:
         self._tables.clear()
         self._columns.clear()

@@ -10,6 +10,7 @@ import hashlib
 from collections.abc import Sequence
 
 import adbc_driver_manager
+from typing_extensions import override
 
 from ...records.layout import Family, TableLayout
 from ...records.structure import ColumnShape
@@ -31,15 +32,19 @@ select 1 from pg_index i join pg_class c on c.oid = i.indexrelid where i.indreli
 
 
 class PostgresShadowBuild(TableShadowBuild):
+    takes_bytes = True
+
     def __init__(self, engine: PostgresEngine, schema: str, feed: str, source_table: str) -> None:
         self._engine = engine
         self._schema = schema
         self._prefix = "_rb_new_" + hashlib.sha256(f"{feed}\0{source_table}".encode()).hexdigest()[:12]
         super().__init__(engine)
 
+    @override
     def wants_repeats(self, family: Family) -> bool:
         return False
 
+    @override
     def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
         for batch in batches:
             if not batch.rows:
@@ -49,8 +54,9 @@ class PostgresShadowBuild(TableShadowBuild):
             self._engine.insert(self._engine.table(name), list(self._columns[layout.name].values()), batch)
             self.read[layout.name] += batch.rows
 
+    @override
     def sink(self, family: Family) -> PostgresSink:
-        """See run.pass_through.Sink."""
+        """See `runs.execution.passthrough.Sink`."""
         name = self._prepare(family, family.root)
         self._engine.flush()
         return PostgresSink(self._engine, name, family.root, self.read)
@@ -63,6 +69,7 @@ class PostgresShadowBuild(TableShadowBuild):
         owner = [OWNER] if len(family.tables) > 1 else []
         return [*owner, *super()._wanted(family, layout)]
 
+    @override
     def swap_in(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
         engine = self._engine
         new = [self._prepare(family, layout) for layout in family.tables]

@@ -35,9 +35,11 @@ class SqliteShadowBuild(TableShadowBuild):
         # Nobody reads again what is added at the end of a table: the rest of the memory is for what brings the rows.
         self._engine.run(f"pragma main.cache_size = -{_CACHE_KB}")
 
+    @override
     def wants_repeats(self, family: Family) -> bool:
         return len(family.tables) > 1
 
+    @override
     def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
         engine = self._engine
         engine.begin()
@@ -67,6 +69,7 @@ class SqliteShadowBuild(TableShadowBuild):
         super().placed()
         self._engine.run(f"pragma main.cache_size = -{CACHE_KB}")
 
+    @override
     def swap_in(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
         engine, counts = self._engine, []
         give_back()
