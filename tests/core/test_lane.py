@@ -59,7 +59,7 @@ def pages(draw: st.DrawFn) -> list[list[dict[str, Any]]]:
 def both(made: list[list[dict[str, Any]]], **rules: Any) -> tuple[int, list[Any], list[Any]]:
     """(pages that were read as columns, what each way comes to)."""
     plain, fast = (Shaper(TableShape("t"), ["id"], "key") for _ in range(2))
-    bodies = ColumnBodies(lambda: fast.lane, "data.items", ["meta.next"])
+    bodies = ColumnBodies(lambda: fast.expected_columns, "data.items", ["meta.next"])
     known = [[KNOWN, {**KNOWN, "id": 2, "lines": []}]]
     count, mine, theirs = 0, list[Any](), list[Any]()
     for number, records in enumerate(known + made):
@@ -132,12 +132,12 @@ def test_pages_as_expected_are_read_as_columns() -> None:
 )
 def test_what_is_not_exactly_as_expected_is_left_to_the_walk(record: bytes) -> None:
     shaper = Shaper(TableShape("t"), ["id"], "key")
-    bodies = ColumnBodies(lambda: shaper.lane, "@", [])
+    bodies = ColumnBodies(lambda: shaper.expected_columns, "@", [])
     shaper.shape([KNOWN], 0)
     bodies.learn([KNOWN])
     assert bodies.open(json.dumps([KNOWN]).encode()) is not None
     opened = bodies.open(b"[" + record + b"]")
-    assert opened is None or (shaper.lane is not None and not _goes(shaper, opened[1]))
+    assert opened is None or (shaper.expected_columns is not None and not _goes(shaper, opened[1]))
 
 
 def _goes(shaper: Shaper, records: ColumnRecords) -> bool:
