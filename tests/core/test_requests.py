@@ -91,6 +91,8 @@ def test_a_line_that_is_none_is_one_reject_and_emptiness_is_no_error(tmp_path: P
         "/v1/cells": b'n,word\n1,"a, ""b"""\n2\n3,\n4,""',
         "/v1/nothing": b"",
         "/v1/header": b"n,word",
+        "/v1/marked": '{"n": 1}\n'.encode("utf-16"),
+        "/v1/mark": "".encode("utf-16"),
         "/v1/leaves": b"<leaves/>",
     }
     tables = """
@@ -98,11 +100,16 @@ def test_a_line_that_is_none_is_one_reject_and_emptiness_is_no_error(tmp_path: P
   cells: {get: /cells, format: csv, key: n}
   nothing: {get: /nothing, format: csv, missing_means_empty: true}
   header: {get: /header, format: csv, key: n}
+  marked: {get: /marked, format: ndjson, key: n}
+  mark: {get: /mark, format: ndjson, key: n}
   leaves: {get: /leaves, format: xml, records: leaves.leaf}
 """
     with serving(lambda request: Answer(raw=bodies[request.path])) as source:
-        result, heard = read(source, tmp_path, tables, "tables: {lines: , cells: , nothing: , header: , leaves: }")
+        result, heard = read(
+            source, tmp_path, tables, "tables: {lines: , cells: , nothing: , header: , marked: , mark: , leaves: }"
+        )
     assert result.outcome is RunOutcome.SUCCEEDED
+    assert table_rows(tmp_path, "marked") == [{"n": 1}]
     assert table_rows(tmp_path, "lines") == [{"n": n} for n in (1, 2, 3, 4)]
     assert sorted((r["n"], r["word"]) for r in table_rows(tmp_path, "cells") if r["word"] is not None) == [
         ("1", 'a, "b"'),

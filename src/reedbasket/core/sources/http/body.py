@@ -26,6 +26,7 @@ from .pagination import objects_of, pick_records
 
 _CHARSET = re.compile(r"""charset\s*=\s*"?([^\s;"]+)""", re.IGNORECASE)
 _MARK = b"\xef\xbb\xbf"
+_UTF16_MARKS = (b"\xff\xfe", b"\xfe\xff")
 _UTF8 = ("utf-8", "utf8", "us-ascii", "ascii")
 
 
@@ -74,19 +75,21 @@ class Opener:
         """Raises ValueError, RecursionError for what cannot be read, here or while the parts are gone through; Incomplete,
         RecordsNotFound."""
         said = _CHARSET.search(headers.get("content-type", ""))
-        charset = said[1].lower() if said else "utf-8"
+        charset = said[1].lower() if said else None
+        if raw[:2] in _UTF16_MARKS:  # what a body says of itself goes before what is said of it (WHATWG Encoding, section 6)
+            charset = "utf-16"
         form = self._form.name
         _require_kind(raw, headers.get("content-type", ""), form)
         if self._empty and len(raw) < _SHORT and not raw.strip():
             return Opened(None, iter(()))
         if form == "csv":
-            return Opened(None, _csv(raw, self._form.csv, charset if said else self._form.csv.encoding, self._fields))
+            return Opened(None, _csv(raw, self._form.csv, charset or self._form.csv.encoding, self._fields))
         if form == "xml":
             body = _xml(raw)
             self._require_no_errors(body)
             records, misfits = pick_records(self._find, self._path, body, self._doing, lone=True, empty=self._empty)
             return Opened(body, iter([Part(records, misfits, False, len(raw))]))
-        if charset not in _UTF8:
+        if charset is not None and charset not in _UTF8:
             try:
                 raw = raw.decode(charset).removeprefix("\ufeff").encode("utf-8")
             except LookupError:
