@@ -321,7 +321,7 @@ export interface Lag {
   transactions: number;
 }
 
-/** One load into one warehouse table; see core.load.ledger.LedgerLine. */
+/** One load into one warehouse table; see core.records.ledger.LedgerLine. */
 export interface LedgerLine {
   warehouse: string;
   load: number;
@@ -460,7 +460,7 @@ export interface PlannedDrift {
   ignored: boolean;
 }
 
-/** See core.run.plan.PlannedTable. */
+/** See core.runs.planning.plan.PlannedTable. */
 export interface PlannedTable {
   source_table: string;
   table: string;
@@ -731,7 +731,7 @@ export interface SurveyedColumn {
   nullable: boolean;
 }
 
-/** See core.run.look.SurveyedTable. */
+/** See core.runs.inspection.look.SurveyedTable. */
 export interface SurveyedTable {
   table: string;
   about: string;
@@ -845,7 +845,7 @@ export interface VerifiedSample {
   values: Record<string, unknown[]>;
 }
 
-/** See core.run.verify.VerifiedTable. */
+/** See core.runs.inspection.verify.VerifiedTable. */
 export interface VerifiedTable {
   source_table: string;
   table: string;
