@@ -29,7 +29,7 @@ THINGS = [
 
 def prepare(client: Client, url: str, **choices: Any) -> None:
     client.set_secret("test_token", SECRET)
-    client.apply({"basket/test.yaml": basket_text(url, **{"read": 60, **choices})})
+    client.apply({"basket/test.yaml": basket_text(url, **{"read": 10, **choices})})
 
 
 def until(holds: Callable[[], Any], what: str, seconds: float = 30) -> Any:
