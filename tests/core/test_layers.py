@@ -12,6 +12,7 @@ import pytest
 
 import reedbasket
 from reedbasket.core import errors
+from tests import house
 
 ROOT = Path(reedbasket.__file__).parent
 
@@ -94,6 +95,12 @@ def test_no_part_imports_a_kind_of_database_by_name() -> None:
             if kind in named and not f"reedbasket.core.{here.replace('/', '.')}".startswith(kind + "."):
                 found.add(here)
     assert found == known
+
+
+def test_no_module_needs_itself_and_no_name_is_a_riddle() -> None:
+    known = house.modules()
+    assert house.cycles(known) == []
+    assert house.forbidden(known) == []
 
 
 def test_the_services_own_process_opens_no_secret() -> None:

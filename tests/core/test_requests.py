@@ -93,6 +93,7 @@ def test_a_line_that_is_none_is_one_reject_and_emptiness_is_no_error(tmp_path: P
         "/v1/header": b"n,word",
         "/v1/marked": '{"n": 1}\n'.encode("utf-16"),
         "/v1/mark": "".encode("utf-16"),
+        "/v1/wide": '{"n": 1}\n'.encode("utf-32"),
         "/v1/leaves": b"<leaves/>",
     }
     tables = """
@@ -102,14 +103,15 @@ def test_a_line_that_is_none_is_one_reject_and_emptiness_is_no_error(tmp_path: P
   header: {get: /header, format: csv, key: n}
   marked: {get: /marked, format: ndjson, key: n}
   mark: {get: /mark, format: ndjson, key: n}
+  wide: {get: /wide, format: ndjson, key: n}
   leaves: {get: /leaves, format: xml, records: leaves.leaf}
 """
     with serving(lambda request: Answer(raw=bodies[request.path])) as source:
         result, heard = read(
-            source, tmp_path, tables, "tables: {lines: , cells: , nothing: , header: , marked: , mark: , leaves: }"
+            source, tmp_path, tables, "tables: {lines: , cells: , nothing: , header: , marked: , mark: , wide: , leaves: }"
         )
     assert result.outcome is RunOutcome.SUCCEEDED
-    assert table_rows(tmp_path, "marked") == [{"n": 1}]
+    assert table_rows(tmp_path, "marked") == table_rows(tmp_path, "wide") == [{"n": 1}]
     assert table_rows(tmp_path, "lines") == [{"n": n} for n in (1, 2, 3, 4)]
     assert sorted((r["n"], r["word"]) for r in table_rows(tmp_path, "cells") if r["word"] is not None) == [
         ("1", 'a, "b"'),

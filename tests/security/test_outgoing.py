@@ -12,6 +12,7 @@ import pytest
 from reedbasket.client import Client
 from reedbasket.core import outgoing
 from reedbasket.core.allowed_paths import Places
+from reedbasket.core.errors import DefinitionError
 from reedbasket.core.outgoing import AddressNotAllowed, Outgoing
 from reedbasket.core.postgres import Address
 from reedbasket.core.spec import load_texts
@@ -76,6 +77,22 @@ def test_a_name_is_looked_up_once(cluster: Cluster, tmp_path: Path, monkeypatch:
     address = Address(definition, "public", None, Places.anywhere(tmp_path))
     with psycopg.connect(address.conninfo()) as connection:  # libpq asks no Python
         assert connection.info.hostaddr == "127.0.0.1"
+    for host in ("nobody.invalid", f"{DENIED},landing.invalid"):  # what has no address now is not left to the driver to look up
+        address.host = host
+        with pytest.raises(psycopg.OperationalError, match="has no address"):
+            address.conninfo()
+    with pytest.raises(DefinitionError) as refused:
+        load_texts({"marsh.yaml": text.replace("landing.invalid", f"/run/postgresql,{DENIED}")})
+    assert [mistake["path"] for mistake in refused.value.details] == ["warehouses.marsh.host"], refused.value.details
+
+
+def test_an_address_is_connected_to_as_it_was_told(monkeypatch: pytest.MonkeyPatch) -> None:
+    """An IPv4 address within an IPv6 one is judged as the one, and reached as the other: the network may know no IPv4."""
+    told = [(socket.AF_INET6, socket.SOCK_STREAM, 6, "", ("64:ff9b::c000:207", 5432, 0, 0))]
+    monkeypatch.setattr(socket, "getaddrinfo", lambda *_, **__: told)
+    assert Outgoing().require("landing.invalid", 5432) == ["64:ff9b::c000:207"]
+    with pytest.raises(AddressNotAllowed):
+        Outgoing(deny=("192.0.2.7/32",)).require("landing.invalid", 5432)
 
 
 @pytest.mark.parametrize(

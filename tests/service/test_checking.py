@@ -149,3 +149,4 @@ def test_a_cursor_is_moved_back_and_what_that_costs_is_told_before(
             client.rewind_cursor("test", "nothing")
         assert (none.value.status, none.value.code) == (409, "cursor.none_saved")
     assert any("2026-03-20" in line["details"] and "the beginning" in line["details"] for line in client.audit())
+    assert any(line["details"].endswith("to 2026-03-11T00:00:00Z, only looked at") for line in client.audit())

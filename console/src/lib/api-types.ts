@@ -460,7 +460,7 @@ export interface PlannedDrift {
   ignored: boolean;
 }
 
-/** See core.runs.planning.plan.PlannedTable. */
+/** See core.runs.inspection.plan.PlannedTable. */
 export interface PlannedTable {
   source_table: string;
   table: string;

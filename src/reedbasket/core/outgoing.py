@@ -53,13 +53,13 @@ class Outgoing:
             port: None where it is not known.
 
         Returns:
-            The addresses that were looked at; none for a name that has none.
+            The addresses that were looked at, as they are to be connected to; none for a name that has none.
 
         Raises:
             AddressNotAllowed: one of the addresses may not be connected to.
         """
         found = _addresses(host, port)
-        for address in found:
+        for _, address in found:
             why = self._refusal(address, port)
             if why:
                 raise AddressNotAllowed(
@@ -69,7 +69,7 @@ class Outgoing:
                     mend="mend the address; where it is right, let whoever runs the service start it with --allow-network "
                     f"{address}/{address.max_prefixlen}",
                 )
-        return [str(address) for address in found]
+        return [text for text, _ in found]
 
     def _refusal(self, address: Address, port: int | None) -> str:
         if self.own_port is not None and port == self.own_port and _is_here(address):
@@ -102,8 +102,14 @@ def require(host: str, port: int | None) -> list[str]:
 
     Raises:
         AddressNotAllowed: see Outgoing.require.
+        OSError: the name has no address: what has none now may have one a moment later, that nobody looked at.
     """
-    return _policy.require(host, port) if _installed else []
+    if not _installed:
+        return []
+    found = _policy.require(host, port)
+    if not found:
+        raise socket.gaierror(socket.EAI_NONAME, f"the name {host} has no address")
+    return found
 
 
 def _look(event: str, given: tuple[Any, ...]) -> None:
@@ -111,17 +117,16 @@ def _look(event: str, given: tuple[Any, ...]) -> None:
         _policy.require(str(given[1][0]), int(given[1][1]))
 
 
-def _addresses(host: str, port: int | None) -> list[Address]:
+def _addresses(host: str, port: int | None) -> list[tuple[str, Address]]:
+    """(as it is connected to, what it is judged by) of each."""
     try:
-        return [_plain(ipaddress.ip_address(host.partition("%")[0]))]
+        return [(host, _plain(ipaddress.ip_address(host.partition("%")[0])))]
     except ValueError:
         pass
     # What has no address is refused by whoever connects, in words of its own.
     with suppress(OSError, UnicodeError):
-        return [
-            _plain(ipaddress.ip_address(str(found[4][0]).partition("%")[0]))
-            for found in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
-        ]
+        texts = [str(found[4][0]) for found in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)]
+        return [(text, _plain(ipaddress.ip_address(text.partition("%")[0]))) for text in texts]
     return []
 
 

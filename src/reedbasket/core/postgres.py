@@ -41,9 +41,20 @@ class Address:
         return f"{self.user}@{self.host}:{self.port}/{self.database}, schema {self.schema}"
 
     def conninfo(self, *settings: str, tls: str | None = None) -> str:
-        """For libpq. settings: `name=value` for the session. tls: another mode than the definition's, to see what is wrong. Raises
-        AddressNotAllowed."""
-        looked_at = [] if self.host.startswith("/") else outgoing.require(self.host, self.port)
+        """For libpq.
+
+        Args:
+            settings: `name=value` for the session.
+            tls: another mode than the definition's, to see what is wrong.
+
+        Raises:
+            AddressNotAllowed: it leads where no connection may.
+            psycopg.OperationalError: the name has no address.
+        """
+        try:
+            looked_at = [] if self.host.startswith("/") else outgoing.require(self.host, self.port)
+        except OSError as error:
+            raise psycopg.OperationalError(str(error)) from error
         quoted = '"' + self.schema.replace('"', '""') + '"'
         schema = quoted.replace("\\", "\\\\").replace(" ", "\\ ")
         options = [f"search_path={schema}", f"timezone={self._zone}", "client_encoding=UTF8", *settings]

@@ -150,7 +150,7 @@ class PlanWarning(TypedDict):
 
 
 class PlannedTable(TypedDict):
-    """See core.runs.planning.plan.PlannedTable."""
+    """See core.runs.inspection.plan.PlannedTable."""
 
     source_table: str
     table: str

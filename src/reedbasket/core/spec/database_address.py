@@ -41,7 +41,8 @@ class Place(Model):
         min_length=1,
         description="a file; a relative path starts in the data folder's `files`, a warehouse's in its `warehouses`",
     )
-    host: str | None = None
+    # One: a driver that takes several would go where nobody looked.
+    host: str | None = Field(None, min_length=1, pattern="^[^,]+$")
     port: int | None = Field(None, ge=1, le=65535, description="5432 on postgres, 3306 on mysql where nothing is said")
     database: str | None = None
     user: str | None = None

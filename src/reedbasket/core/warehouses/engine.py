@@ -340,6 +340,6 @@ def cannot_widen(table: str, column: str, limit: int) -> WarehouseError:
         "widening the column",
         f"{table}.{column}",
         found=f"fractions arrived where whole numbers up to {limit} are held, and no double holds both exactly",
-        mend="say `cast: {" + column + ": decimal}` for it in the feed",
+        mend="set `cast: {" + column + ": decimal}` for this table in the feed",
         code="warehouse.cannot_widen",
     )

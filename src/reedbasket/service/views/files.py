@@ -77,9 +77,7 @@ def rewind_cursor(feed: str, body: RewindCursor) -> Any:
     if not body.only_look:
         _require_idle(feed)
     found = inspect_in_process(inspection.rewound, feed, body.table, body.to, body.only_look)
-    noted(
-        f"{body.table}: {found['was']} to {found['now'] or 'the beginning'}{', only inspect_in_process at' if body.only_look else ''}"
-    )
+    noted(f"{body.table}: {found['was']} to {found['now'] or 'the beginning'}{', only looked at' if body.only_look else ''}")
     return found
 
 

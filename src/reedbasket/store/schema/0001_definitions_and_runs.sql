@@ -36,7 +36,7 @@ create index run_by_feed on run (feed, id);
 create table run_table (
     run       integer not null references run (id),
     place     integer not null,
-    progress  text not null,            -- JSON, core.run.events.TableProgress
+    progress  text not null,            -- JSON, core.runs.events.TableProgress
     primary key (run, place)
 );
 

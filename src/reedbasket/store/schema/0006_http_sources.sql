@@ -1,4 +1,4 @@
--- What everybody who asks a source shares (core.extract.pace.PaceState), as JSON. What an older version kept ends with its runs.
+-- What everybody who asks a source shares (core.sources.pace.PaceState), as JSON. What an older version kept ends with its runs.
 drop table pace;
 create table pace (
     source   text primary key,

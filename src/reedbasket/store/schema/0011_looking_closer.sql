@@ -2,7 +2,7 @@
 create table request_body (
     run       integer not null,
     number    integer not null,
-    exchange  text not null,            -- JSON, core.extract.http.send.Exchange
+    exchange  text not null,            -- JSON, core.sources.requests_seen.Exchange
     primary key (run, number),
     foreign key (run, number) references request (run, number) on delete cascade
 ) without rowid;

@@ -217,7 +217,7 @@ def comparer_for(
     if table.by != "compare":
         return None
     saved = None
-    if state and not change.anew and _keys_are_plain(table, state):
+    if state and not change.reloads_children and _keys_are_plain(table, state):
         saved = warehouse.hashes(feed, table.name, state.version)
     return Comparer(table.key, saved)
 

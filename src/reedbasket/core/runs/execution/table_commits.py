@@ -112,7 +112,7 @@ class TableCommits:
 
     def _may_commit(self, chunk: Chunk) -> bool:
         """On the way only where the position is safe: every record below it has been read, and none beyond it is staged."""
-        if self._change.anew or not self._reader.safe or not self._moves_cursor or self._reads_all:
+        if self._change.reloads_children or not self._reader.safe or not self._moves_cursor or self._reads_all:
             return False
         if self._load.staged_rows >= self._order.commit_every or self._wind_up.is_set():
             return self._tracker is not None or chunk.mark is not None
@@ -188,7 +188,7 @@ class TableCommits:
         self.progress.cursor_to = lines[0].cursor_to
         self._listener.loaded(lines)
         self._since = SinceCommit(self._clock(), read_before=self._handed.reading_seconds)
-        self._owner, self._change = 0, Transition(forget_cursor=False, anew=self._change.anew)
+        self._owner, self._change = 0, Transition(forget_cursor=False, reloads_children=self._change.reloads_children)
         self._committed = time.monotonic()
         self._kept.committed()
         self._at_commit = self.progress.counts()

@@ -101,7 +101,7 @@ def plan_feed(
                 for of_it in found:
                     of_it.warehouse = name
                 planned.extend(found)
-            for gone in missing_tables(one, warehouse, match_tables.problems):
+            for gone in missing_tables(one, warehouse, matched.problems):
                 missing, facts = as_missing(one, gone), PlannedTable(gone, "", name)
                 if one.drift.missing_tables == "stop":
                     planned.append(_failed(facts, missing, reading))
@@ -113,11 +113,11 @@ def plan_feed(
 
     try:
         others = [reading.match_tables(other).order for other in order.others]
-        match_tables = reading.match_tables(order)
-        into(match_tables.order, "")
+        matched = reading.match_tables(order)
+        into(matched.order, "")
         for other in others:
             into(other, other.warehouse.warehouse)
-        planned += [_failed(PlannedTable(name, ""), error, reading) for name, error in match_tables.problems.items()]
+        planned += [_failed(PlannedTable(name, ""), error, reading) for name, error in matched.problems.items()]
     finally:
         reading.close()
     return planned

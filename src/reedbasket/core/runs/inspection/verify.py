@@ -54,10 +54,10 @@ def verify_feed(order: ResolvedRun, context: RunContext, *, deep: bool, only: st
     found = []
     reading = open_session(order, context, lambda _: None)
     try:
-        match_tables = reading.match_tables(order)
+        matched = reading.match_tables(order)
         warehouse = open_warehouse(order.warehouse, context.places, context.reveal)
         try:
-            for table in match_tables.order.tables:
+            for table in matched.order.tables:
                 if only is not None and table.name != only:
                     continue
                 try:
@@ -66,7 +66,7 @@ def verify_feed(order: ResolvedRun, context: RunContext, *, deep: bool, only: st
                     found.append(VerifiedTable(table.name, table.target, deep, error=reading.mask.error(error).as_dict()))
         finally:
             warehouse.close()
-        for name, problem in match_tables.problems.items():
+        for name, problem in matched.problems.items():
             if only in (None, name):
                 found.append(VerifiedTable(name, "", deep, error=reading.mask.error(problem).as_dict()))
     finally:

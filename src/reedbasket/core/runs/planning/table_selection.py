@@ -317,7 +317,7 @@ def range_column(name: str, table: Table, rule: Ranges, key: Sequence[str], *, c
         )  # fmt: skip
         raise DefinitionError(
             "reading in ranges", name, found=words,
-            mend="name a column without nulls (`ranges: {of: …}`), of numbers, times or texts, with an index",
+            mend="choose an indexed column of numbers, times or text that is never null: `ranges: {of: COLUMN}`",
             code="definition.bad_ranges",
         )  # fmt: skip
     return column

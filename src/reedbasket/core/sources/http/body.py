@@ -76,8 +76,9 @@ class Opener:
         RecordsNotFound."""
         said = _CHARSET.search(headers.get("content-type", ""))
         charset = said[1].lower() if said else None
-        if raw[:2] in _UTF16_MARKS:  # what a body says of itself goes before what is said of it (WHATWG Encoding, section 6)
-            charset = "utf-16"
+        # What a body says of itself goes before what is said of it (WHATWG Encoding, section 6). UTF-32 begins as UTF-16 does.
+        if raw[:2] in _UTF16_MARKS:
+            charset = "utf-32" if raw[2:4] == b"\0\0" else "utf-16"
         form = self._form.name
         _require_kind(raw, headers.get("content-type", ""), form)
         if self._empty and len(raw) < _SHORT and not raw.strip():

@@ -19,14 +19,14 @@ class Transition:
     """What a change of writing, key or cursor means for what is loaded already.
 
     steps: what the next load does, in words. losses: what cannot be kept; the run asks for `--accept` where there are any.
-    forget_cursor: the saved cursor means nothing any more, the table is read from its start. anew: the children are loaded
-    anew, so the run commits only at its end.
+    forget_cursor: the saved cursor means nothing any more, the table is read from its start. reloads_children: child
+    tables are loaded again, so the run commits only at its end.
     """
 
     steps: list[str] = field(default_factory=list)
     losses: list[str] = field(default_factory=list)
     forget_cursor: bool = False
-    anew: bool = False
+    reloads_children: bool = False
 
     @property
     def needed(self) -> bool:
@@ -49,7 +49,7 @@ def transition(
     steps: list[str] = []
     losses: list[str] = []
     saved, children = state.cursor, bool(state.structure.children())
-    forget = anew = False
+    forget = reloads_children = False
     if (
         saved
         and saved.kind != "ranges"
@@ -72,7 +72,7 @@ def transition(
         if before != "replace" or state.link == "row" or list(key) != state.key:
             steps.append(f"rows that share a key ({', '.join(key)}) are reduced to the newest, and the key gets its index")
         if children:
-            anew = True
+            reloads_children = True
             steps.append("child tables are loaded anew, since they point at their parents in another way now")
             if by == "cursor" and not forget:
                 forget = True
@@ -88,7 +88,7 @@ def transition(
         losses.append("the place where the last run stopped: what is there already is read and appended once more")
     if write == "replace" and before != "replace":
         steps.append("the table is built anew by the next run")
-    return Transition(steps, losses, forget, anew)
+    return Transition(steps, losses, forget, reloads_children)
 
 
 def migrate_write_mode(engine: Engine, family: Family, target: LoadTarget, state: TableState, stamp: Stamp) -> list[str]:
