@@ -2,195 +2,23 @@
 
 from __future__ import annotations
 
-import multiprocessing
-import threading
-from collections.abc import Sequence
 from copy import deepcopy
-from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
-from pathlib import Path
-from typing import Any, Protocol
+from typing import Any
 
-from reedbasket.core.allowed_paths import Places
-from reedbasket.core.records.column_records import value_at
-from reedbasket.core.runs import ResolvedRun, RunContext, RunResult, TableProgress, plan_feed, resolve, run_feed, verify_feed
-from reedbasket.core.runs.events import Gone
+from reedbasket.core.runs import ResolvedRun, RunResult, plan_feed, run_feed, verify_feed
 from reedbasket.core.runs.execution.replay import Replayed
 from reedbasket.core.runs.inspection.plan import PlannedTable
-from reedbasket.core.shaping import Reject
-from reedbasket.core.sources.pacer import LocalPacer
-from reedbasket.core.spec import load_texts
 from tests.support.feeds import SECRETS, Heard
-from tests.truth.below import Below, shown_below
+from tests.truth.below import shown_below
 from tests.truth.houses import Houses
 from tests.truth.oracle import Expected, Rows
-from tests.truth.world import World
-
-STARTED = datetime(2027, 1, 1, tzinfo=UTC)
-MUTATIONS = ("insert", "insert", "equal", "late", "change", "change", "delete")
-processes = multiprocessing.get_context("forkserver")
-processes.set_forkserver_preload(["tests.truth.history"])
+from tests.truth.running import STARTED, Listening, Rejects, order_of, processes, run_context_of, run_to_be_killed
+from tests.truth.scene import History, Round, Scene
 
 
 class Wrong(AssertionError):
     """A promise that was not kept."""
-
-
-class Ways(Protocol):
-    """How a feed finds changes and writes them."""
-
-    @property
-    def by(self) -> str: ...
-    @property
-    def write(self) -> str: ...
-    @property
-    def deletes(self) -> str: ...
-    @property
-    def writing(self) -> str: ...
-    @property
-    def warehouses(self) -> tuple[str, ...]: ...
-
-
-@dataclass(frozen=True)
-class Round:
-    """What happens at the source, and then one run. faults: (name, where). killed: after so many seconds; None for never."""
-
-    mutations: tuple[tuple[str, int], ...] = ()
-    faults: tuple[tuple[str, int], ...] = ()
-    killed: float | None = None
-
-
-@dataclass(frozen=True)
-class History:
-    declared: Ways
-    seed: int
-    first: int
-    rounds: tuple[Round, ...] = field(default_factory=tuple)
-
-
-@dataclass(frozen=True)
-class Struck:
-    """A fault that was met. harmless: what comes is right all the same. told: the run may say that it succeeded, if it warns so."""
-
-    name: str
-    harmless: bool = False
-    told: str = ""
-
-    def __repr__(self) -> str:
-        return self.name
-
-
-class Scene:
-    """A source of one kind that shows a world. altered: records that came spoiled; hidden: that did not come at all, and nobody could
-    know; unseen: rows whose going the feed's way does not see."""
-
-    def __init__(self, declared: Ways, world: World) -> None:
-        self.declared, self.world = declared, world
-        self._altered: set[int] = set()
-        self.loaded = False  # a run has brought rows
-        self.columns: dict[str, str] = {}  # of the warehouse, as the world names them
-        self.below: Below | None = None
-
-    def text(self) -> str:
-        """Its definitions, but for the warehouses; the feed is `truth`, and writes `things`."""
-        raise NotImplementedError
-
-    def moved(self) -> None:
-        """The world has changed."""
-
-    def quiet(self) -> None:
-        """No fault any more."""
-        self._altered = set()
-
-    @property
-    def altered(self) -> set[int]:
-        return self._altered
-
-    @property
-    def hidden(self) -> set[int]:
-        return set()
-
-    def strike(self, faults: tuple[tuple[str, int], ...], now: datetime) -> None:
-        raise NotImplementedError
-
-    def meanwhile(self) -> None:
-        """The run has begun to read."""
-
-    def struck(self) -> list[Struck]:
-        raise NotImplementedError
-
-    def unseen(self, before: set[int]) -> set[int]:
-        return set()
-
-    def perhaps_there(self, before: set[int]) -> set[int]:
-        """Rows that have gone unseen, and that a run that failed may have brought."""
-        return set()
-
-    def doubts(self, code: str) -> bool:
-        """Whether a plan without a fault may fail so: nobody could tell."""
-        return False
-
-    def require_bounds(self) -> str:
-        """What the run asked too much of, in words."""
-        return ""
-
-    def served(self) -> int | None:
-        """Records that the source has sent in this run; None where nobody counts."""
-        return None
-
-    def close(self) -> None:
-        pass
-
-
-# By warehouse: what was rejected, with the run and the file's number.
-Rejects = dict[str, list[tuple[Any, int, int]]]
-
-
-class Listening(Heard):
-    """kept: rejects that could be replayed, kept and forgotten as the service does."""
-
-    def __init__(self, scene: Scene, kept: Rejects, run: int) -> None:
-        super().__init__()
-        self._scene, self._begun, self._kept, self._run = scene, False, kept, run
-
-    def rejects(self, table: str, rejects: Sequence[Reject], warehouse: str = "") -> None:
-        super().rejects(table, rejects, warehouse)
-        # What was no record at all is not given once more.
-        found = [r for r in rejects if isinstance(r.record, dict) and not r.code.startswith("record.")]
-        self._kept.setdefault(warehouse, []).extend((r.record, self._run, r.file or 0) for r in found)
-
-    def all_met(self, table: str, warehouse: str = "") -> None:
-        self._kept[warehouse] = [one for one in self._kept.get(warehouse, []) if one[1] == self._run]
-
-    def gone(self, table: str, key: Sequence[str], keys: Gone | None, warehouse: str = "") -> None:
-        left = keys() if keys is not None else None
-        held = self._kept.get(warehouse, [])
-        self._kept[warehouse] = [
-            one for one in held if left is not None and tuple(str(value_at(one[0], name)) for name in key) not in left
-        ]
-
-    def progress(self, progress: TableProgress) -> None:
-        super().progress(progress)
-        if progress.phase == "reading" and not self._begun:
-            self._begun = True
-            self._scene.meanwhile()
-
-
-def order_of(text: str, run: int) -> ResolvedRun:
-    started = STARTED + timedelta(hours=run)
-    return resolve(load_texts({"truth.yaml": text}), "truth", run=run, version=1, started=started)
-
-
-def run_context_of(order: ResolvedRun, folder: Path) -> RunContext:
-    return RunContext(
-        lambda name: SECRETS.get(name, ""), Places.anywhere(folder), LocalPacer(order.pace, order.retry), threading.Event()
-    )
-
-
-def run_to_be_killed(text: str, run: int, folder: str, secrets: dict[str, str]) -> None:
-    SECRETS.update(secrets)
-    order = order_of(text, run)
-    run_feed(order, run_context_of(order, Path(folder)), listener=Heard(), clock=lambda: datetime.now(UTC))
 
 
 class Player:

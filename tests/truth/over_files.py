@@ -22,7 +22,7 @@ from hypothesis import strategies as st
 from pyarrow import feather, parquet
 
 from tests.support.stores import depot, ftp, s3, sftp
-from tests.truth.history import Scene, Struck
+from tests.truth.scene import Scene, Struck
 from tests.truth.serving import CSV_COLUMNS
 from tests.truth.world import Row, World
 

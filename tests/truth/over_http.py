@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from tests.truth.below import Below
 from tests.truth.faults import BY_NAME, FAULTS
-from tests.truth.history import Scene, Struck
+from tests.truth.scene import Scene, Struck
 from tests.truth.serving import Declaration, Host, Server
 from tests.truth.world import WRITINGS, World
 

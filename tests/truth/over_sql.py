@@ -10,7 +10,7 @@ from typing import Any
 from hypothesis import strategies as st
 
 from tests.truth.databases import DATABASES, Database
-from tests.truth.history import Scene, Struck
+from tests.truth.scene import Scene, Struck
 from tests.truth.sql_faults import FAULTS, SqlFault
 from tests.truth.world import Row, World
 

@@ -18,8 +18,9 @@ from tests.support.feeds import SECRETS
 from tests.support.maria import LOG, Maria
 from tests.support.warehouses import Cluster
 from tests.truth import over_files, over_http, over_sql
-from tests.truth.history import MUTATIONS, History, Player, Round, Scene, Wrong
+from tests.truth.history import Player, Wrong
 from tests.truth.houses import Houses
+from tests.truth.scene import MUTATIONS, History, Round, Scene
 from tests.truth.serving import Host
 
 SOURCES = ("http", "files", "sqlite", "postgres", "mariadb")

@@ -35,5 +35,16 @@ def test_a_run_that_says_succeeded_has_brought_what_the_source_holds(
 
 def test_the_oracle_does_not_know_the_product() -> None:
     assert len(FAULTS) + len(sql_faults.FAULTS) + len(over_files.FAULTS) >= 100
-    for name in ("world", "serving", "faults", "spoiling", "spoiling_pages", "databases", "sql_faults", "houses", "oracle"):
+    for name in (
+        "world",
+        "serving",
+        "faults",
+        "spoiling",
+        "spoiling_pages",
+        "databases",
+        "sql_faults",
+        "houses",
+        "oracle",
+        "below",
+    ):
         assert "reedbasket" not in (ROOT / f"{name}.py").read_text(), name
