@@ -1,4 +1,6 @@
 # Two commands do all: `make demo` and `make test`.
+# Where this is set, each of the many processes of a test run would compile everything anew.
+unexport PYTHONDONTWRITEBYTECODE
 PYTHON ?= $(shell command -v python3.11 || command -v python3)
 BIN := .venv/bin
 CONSOLE := src/reedbasket/service/static/index.html

@@ -6,7 +6,6 @@ import json
 import re
 from pathlib import Path
 
-import pytest
 from playwright.sync_api import Page, expect
 
 from tests.conftest import RunningService
@@ -27,50 +26,39 @@ def there(page: Page) -> None:
     expect(page.get_by_role("status").filter(has_text=re.compile("^(Loading|Fetching)"))).to_have_count(0)
 
 
-def troubles(page: Page, path: str) -> list[str]:
-    page.evaluate(AXE)
-    found = page.evaluate("axe.run(document, {resultTypes: ['violations']})")["violations"]
+def mistakes(page: Page, path: str, **options: object) -> list[str]:
+    found = page.evaluate(f"axe.run(document, {json.dumps({'resultTypes': ['violations'], **options})})")["violations"]
     return [f"{path} {one['id']}: {one['help']}: {one['nodes'][0]['html'][:160]}" for one in found]
 
 
-@pytest.mark.parametrize("scheme", ["light", "dark"])
-def test_axe_finds_nothing(page: Page, service: RunningService, scheme: str) -> None:
-    context: list[str] = []
-    wrong: list[str] = []
-    page.on("request", lambda request: context.append(request.url) if not request.url.startswith(service.url) else None)
+def test_on_every_page_in_both_colours_and_on_a_telephone(page: Page, service: RunningService) -> None:
+    """axe finds nothing, nothing is fetched from elsewhere, and nothing lies beside a narrow page."""
+    asked: list[str] = []
+    page.on("request", lambda request: asked.append(request.url) if not request.url.startswith(service.url) else None)
     refused: list[str] = []
     page.on("console", lambda message: refused.append(message.text) if "Content Security Policy" in message.text else None)
+    wrong: list[str] = []
     with serving(Changing(list(RECORDS))) as source:
         prepare(service, source.url)
         service.client.ask_run("test", wait_seconds=30)
-        page.emulate_media(color_scheme=scheme)  # type: ignore[arg-type]
         page.goto(service.sign_in)
         expect(page.get_by_role("heading", name="Home")).to_be_visible()
         for path in PAGES:
             page.goto(service.url + path)
             there(page)
-            wrong += troubles(page, path)
-        page.emulate_media(color_scheme="light")
-    assert not wrong, "\n".join(wrong)
-    assert not refused
-    assert not [url for url in context if not url.startswith(("data:", "blob:", "about:"))]
-
-
-def test_on_a_telephone_nothing_lies_beside_the_page(page: Page, service: RunningService) -> None:
-    with serving(Changing(list(RECORDS))) as source:
-        prepare(service, source.url)
-        service.client.ask_run("test", wait_seconds=30)
-        page.goto(service.sign_in)
-        expect(page.get_by_role("heading", name="Home")).to_be_visible()
-        page.set_viewport_size({"width": 390, "height": 844})
-        beside: list[str] = []
-        for path in PAGES:
-            page.goto(service.url + path)
+            page.evaluate(AXE)
+            wrong += mistakes(page, path)
+            page.emulate_media(color_scheme="dark")
+            wrong += mistakes(page, f"{path}, dark", runOnly=["color-contrast"])
+            page.emulate_media(color_scheme="light")
+            page.set_viewport_size({"width": 390, "height": 844})
             there(page)
             wide = page.evaluate("document.documentElement.scrollWidth")
-            beside += [f"{path}: {wide}"] if wide > 390 else []
-        page.set_viewport_size({"width": 1280, "height": 800})
-    assert not beside
+            wrong += [f"{path}: {wide} pixels wide on a telephone"] if wide > 390 else []
+            page.set_viewport_size({"width": 1280, "height": 800})
+    assert not wrong, "\n".join(wrong)
+    assert not refused
+    assert not [url for url in asked if not url.startswith(("data:", "blob:", "about:"))]
 
 
 def test_below_a_path_and_with_times_in_another_zone(page: Page, tmp_path: Path) -> None:

@@ -10,8 +10,9 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from reedbasket.core.runs import RunOutcome
-from tests.support.feeds import basket_text, run_once, table_rows
+from reedbasket.core.runs import RunOutcome, run_feed
+from reedbasket.core.runs.execution.replay import Replayed
+from tests.support.feeds import Heard, basket_text, order_for, run_context_for, run_once, table_rows
 from tests.support.source import Changing, serving
 
 SAME = "2026-03-01T06:00:00Z"
@@ -81,6 +82,15 @@ def test_an_unreadable_cursor_value_is_a_reject_and_a_missing_one_is_taken(tmp_p
     assert ids(tmp_path) == ["T0001", "T0003"]
     (line,) = heard.ledger
     assert (line.read, line.inserted, line.rejected, line.reconciles) == (3, 2, 1, True)
+    # Nor does a replay make the column text, which no cursor could follow.
+    before = table_rows(tmp_path, "things")
+    order = order_for(basket_text(source.url), run=2)
+    again = {("marsh", "things"): Replayed([heard.rejected[0].record, thing(4)], [1, 1])}
+    context, heard = run_context_for(order, tmp_path), Heard()
+    replayed = run_feed(order, context, listener=heard, clock=lambda: datetime.now(UTC), again=again)
+    assert (replayed.outcome, [r.code for r in heard.rejected]) == (RunOutcome.SUCCEEDED, ["cursor.unreadable"])
+    assert [row for row in table_rows(tmp_path, "things") if row["id"] != "T0004"] == before
+    assert ids(tmp_path) == ["T0001", "T0003", "T0004"]
 
 
 def test_a_broken_promise_of_order_commits_only_at_the_end(tmp_path: Path) -> None:

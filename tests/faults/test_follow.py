@@ -24,7 +24,7 @@ from tests.support.feeds import order_for, run_context_for, run_once, table_rows
 from tests.support.maria import LOG, Maria
 from tests.support.warehouses import Cluster
 
-SECONDS = 30.0
+SECONDS = 12.0
 THIRD = "\n---\nwarehouse: third\non: sqlite\npath: third.db\n"
 WAYS = {
     "log": "{by: log}",
@@ -107,7 +107,7 @@ def test_the_same_on_mariadb(tmp_path: Path) -> None:
             if way != "row_version"
         }
         writers = [(maria.connect(database="yard", autocommit=False), "orders", pause) for pause in (0.02, 0.1, 2.0)]
-        require_agreement(texts, writers, tmp_path, SECONDS / 3)
+        require_agreement(texts, writers, tmp_path, SECONDS / 2)
     finally:
         maria.stop()
 

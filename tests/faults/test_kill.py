@@ -17,7 +17,7 @@ from tests.faults import loads
 from tests.support.feeds import basket_text, run_once, table_rows
 from tests.support.source import Changing, serving
 
-POINTS = 20
+POINTS = 8
 TABLES = ("things", "things_kids")
 processes = multiprocessing.get_context("forkserver")
 processes.set_forkserver_preload(["tests.faults.loads"])

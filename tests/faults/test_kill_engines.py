@@ -16,7 +16,7 @@ from tests.support.feeds import basket_text, run_once
 from tests.support.source import Changing, serving
 from tests.support.warehouses import Cluster, Place
 
-POINTS = 6
+POINTS = 4
 
 
 @pytest.fixture(scope="module")

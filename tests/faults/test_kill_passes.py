@@ -16,7 +16,7 @@ from tests.faults.test_kill import killed
 from tests.support.feeds import run_once, table_rows
 from tests.support.source import Answer, Request, serving
 
-POINTS = 15
+POINTS = 8
 DAY = datetime.now(UTC).replace(hour=0, minute=0, second=0, microsecond=0)
 
 WINDOWS = f"""

@@ -45,6 +45,9 @@ class StoreListener:
         self._all: dict[tuple[str, str], TableProgress] = {}
         self._samples: list[tuple[float, int, int]] = []
         self._spacing = _SAMPLE_SECONDS
+        # What was told shows soon, though the source may let everybody wait before there is more to tell.
+        self._closed = threading.Event()
+        threading.Thread(target=self._flush_what_waits, name=f"run {run}: what was told", daemon=True).start()
 
     def begin(self, order: ResolvedRun) -> None:
         with self._lock:
@@ -145,9 +148,17 @@ class StoreListener:
             self._flush(lambda connection: journal.keep_ledger(connection, warehouse or self._warehouse, lines))
 
     def close(self) -> None:
+        self._closed.set()
         with self._lock:
             self._flush()
             self._connection.close()
+
+    def _flush_what_waits(self) -> None:
+        """In a thread of its own."""
+        while not self._closed.wait(_FLUSH_SECONDS):
+            with self._lock:
+                if not self._closed.is_set() and (self._lines or self._requests or self._changed):
+                    self._flush_when_due()
 
     # All below: with the lock held
 

@@ -174,6 +174,10 @@ class CursorTracker:
             records = chosen(records, keep)
         return Taken(records, repeated + older, held_back, rejects)
 
+    def unreadable(self, records: Sequence[dict[str, Any]]) -> list[Reject]:
+        """Those whose cursor cannot be read. Nothing moves."""
+        return self._values(records)[1]
+
     def position(self) -> SavedCursor | None:
         """The cursor to commit with everything passed on so far; None where no record had a value."""
         if self.highest is None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -22,6 +22,15 @@ class Replayed:
     records: Sequence[dict[str, Any]]
     runs: Sequence[int]
     files: Sequence[int] = ()
+
+    def without(self, places: Collection[int]) -> Replayed:
+        """All but the records at these places."""
+        stay = [place for place in range(len(self.records)) if place not in places]
+        return Replayed(
+            [self.records[place] for place in stay],
+            [self.runs[place] for place in stay],
+            [self.files[place] for place in stay] if self.files else (),
+        )
 
     def chunk(self) -> Chunk:
         """As a reader yields them."""

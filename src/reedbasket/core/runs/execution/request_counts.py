@@ -31,6 +31,8 @@ class RequestCounts:
                 self._waited(progress, sent + request.seconds, sent + request.seconds + request.pause_seconds)
             progress.waiting = ""
         self._listener.request(progress.table, request)
+        if progress.table:
+            self._listener.progress(progress)
 
     def _waited(self, progress: TableProgress, begin: float, end: float) -> None:
         """Requests wait beside each other: a moment in which several do counts once."""

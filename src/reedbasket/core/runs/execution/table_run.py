@@ -222,6 +222,11 @@ class TableRun(TableCommits):
             self._aside.add(records)
         if self._tracker:
             records = self._track(self._tracker, records, rejects)
+        elif self._again is not None and self._table.rule is not None and self._reader.tracker is not None:
+            # As when it came: a time that is none would make the column text, and no cursor could follow it.
+            rejects += self._reader.tracker.unreadable(records)
+            self._again = self._again.without({reject.index for reject in rejects})
+            records = self._again.records
         progress.read += len(records) + len(rejects)
         if self._compare:
             compared = self._compare.take(records)
