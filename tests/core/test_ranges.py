@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import os
 import sqlite3
 import threading
-import time
 from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import closing
@@ -18,12 +16,8 @@ import pytest
 from reedbasket.core.errors import SourceError
 from reedbasket.core.records.bounded_queue import MOST_WAITING_BYTES
 from reedbasket.core.runs import RunOutcome, verify_feed
-from reedbasket.core.sources import parallel_reader as mingled
 from reedbasket.core.sources.chunk import Chunk
 from reedbasket.core.sources.parallel_reader import UnorderedParallelReader
-from reedbasket.core.sources.postgres import stream
-from reedbasket.core.sources.postgres.database import PostgresSource
-from reedbasket.core.sources.sql import Statement
 from reedbasket.core.warehouses import LedgerLine
 from tests.core.test_mysql import MARSH, Yard
 from tests.support.dock import Dock
@@ -112,22 +106,26 @@ def test_appended_rows_of_ranges_come_once(tmp_path: Path, request: pytest.Fixtu
         assert db.execute("select count(*), count(distinct id) from orders").fetchone() == (ROWS, ROWS)
 
 
+@pytest.mark.parametrize("of", ["id", "at"])
+def test_a_time_without_end_is_no_bound(tmp_path: Path, request: pytest.FixtureRequest, of: str) -> None:
+    do, basket = made("postgres", tmp_path, request)
+    do("alter table orders alter at set not null; update orders set at = 'infinity' where id = 7")
+    do("update orders set at = '-infinity' where id = 8; update orders set at = '200000-01-01' where id = 9")
+    changes = "{by: cursor, column: at}"
+    text = basket(f"tables: {{orders: {{write: merge, changes: {changes}, ranges: {{of: {of}, count: 5}}}}}}\n")
+    result, heard = run_once(text, tmp_path)
+    assert result.outcome is RunOutcome.SUCCEEDED, result.error
+    assert (sum(line.inserted for line in heard.ledger), len(heard.rejected)) == (ROWS - 3, 3)
+    do("update orders set v = 1, at = '2026-02-01' where id = 10")
+    result, heard = run_once(text, tmp_path, run=2)
+    assert result.outcome is RunOutcome.SUCCEEDED and sum(line.updated for line in heard.ledger) == 1
+
+
 def at_once(passes: list[Iterator[Chunk]], most: int) -> Iterable[Chunk]:
-    return UnorderedParallelReader(lambda _: passes, lambda chunks, _: chunks, most, "test", "all")
+    return UnorderedParallelReader(passes, most, "test", "all")
 
 
-def all_seconds() -> float:
-    """Of all processors together."""
-    return time.monotonic() * (os.cpu_count() or 1)
-
-
-def for_whom_they_wait(monkeypatch: pytest.MonkeyPatch, who: str) -> None:
-    monkeypatch.setattr(time, "process_time", all_seconds if who == "us" else lambda: 1.0)
-    monkeypatch.setattr(mingled, "idle_seconds", all_seconds if who in ("the server", "the loader") else lambda: 1.0)
-
-
-def test_a_range_that_waits_holds_up_no_other(monkeypatch: pytest.MonkeyPatch) -> None:
-    for_whom_they_wait(monkeypatch, "the server")
+def test_a_range_that_waits_holds_up_no_other() -> None:
     going, most = threading.Event(), MOST_WAITING_BYTES // 4
 
     def waiting() -> Iterator[Chunk]:
@@ -153,43 +151,6 @@ def test_a_range_that_waits_holds_up_no_other(monkeypatch: pytest.MonkeyPatch) -
 
     with pytest.raises(SourceError, match="gone"):
         list(at_once([quick("first"), failing()], 2))
-
-
-@pytest.mark.parametrize("waits_for", ["us", "others here", "the loader", "the server"])
-def test_more_are_read_at_once_where_this_process_waits_for_them(waits_for: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    for_whom_they_wait(monkeypatch, waits_for)
-    reading, most, all_there, looked, told = 0, 0, threading.Event(), threading.Event(), list[int | None]()
-    asking = {"the loader": 1, "the server": 0}.get(waits_for, 3)  # passes whose reader wants to know what is next
-
-    def chunks(of: int, following: Callable[[], int | None]) -> Iterator[Chunk]:
-        nonlocal reading, most
-        reading += 1
-        most = max(most, reading)
-        if waits_for == "the loader":
-            yield Chunk([], MOST_WAITING_BYTES, [])
-        if not asking:
-            all_there.wait(20) if reading < 4 else all_there.set()
-        ahead, end = following(), time.monotonic() + 20
-        while ahead is None and of < asking and time.monotonic() < end:  # until somebody has looked
-            looked.wait(0.05)
-            ahead = following()
-        told.append(ahead)
-        looked.set()
-        yield Chunk([{"of": of}], 1, [])
-        assert following() is None or ahead is None
-        reading -= 1
-
-    handed = UnorderedParallelReader(lambda _: range(4), chunks, 4, "test", "all")
-    taken = iter(handed)
-    if waits_for == "the loader":
-        handed.put(Chunk([], 1, []))
-        next(taken)
-        assert looked.wait(20) and told == [1]
-    found = list(taken)
-    assert (sum(len(chunk.records) for chunk in found), found[-1].mark) == (4, "all")
-    # Who reads alone knows what is next; where others read too, the last ranges are for who comes first.
-    if waits_for != "the loader":
-        assert (most, told) == ((1, [1, 2, 3, None]) if asking else (4, [None] * 4))
 
 
 def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, request: pytest.FixtureRequest) -> None:
@@ -225,49 +186,6 @@ def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, 
     assert found == do("select n, word from taps order by n").fetchall()
     result, _ = run_once(basket("tables: {orders: {ranges: {of: v}}}"), tmp_path / "else")
     assert result.error is not None and result.error["code"] == "definition.bad_ranges"
-
-
-@pytest.mark.parametrize(
-    ("after", "waits_for", "requests"),
-    [*((n, "the server", 9) for n in (0, 1, 40)), (10_000, "us", 1), (40, "us", 9)],
-)
-def test_a_table_that_is_read_as_it_lies_is_cut_once_others_would_help_or_it_takes_too_long(
-    tmp_path: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch, after: int, waits_for: str, requests: int
-) -> None:
-    """after: so many batches."""
-    do, basket = made("postgres", tmp_path, request)
-    # An index that has all columns, in another order, and costs that speak for it or for several processes.
-    do("create table taps as select 30000 - g as n, repeat(g::text, 9) as word from generate_series(1, 30000) g")
-    do("create unique index on taps (n) include (word); delete from taps where n % 3 = 0 or n between 7000 and 15000")
-    do("update taps set word = 'moved' where n % 7 = 0")
-    do("alter table taps set (autovacuum_enabled = false, parallel_workers = 4)")
-    for setting in ("random_page_cost = 0.01", "parallel_setup_cost = 0", "parallel_tuple_cost = 0"):
-        do(f"alter role boss set {setting}")
-    request.addfinalizer(lambda: do("alter role boss reset all"))
-    do("vacuum analyze taps")
-    for_whom_they_wait(monkeypatch, waits_for)
-    for size in ("_FIRST_BYTES", "_READ_BYTES", "BATCH_BYTES"):
-        monkeypatch.setattr(stream, size, 4096)
-    read, others = PostgresSource.read, threading.Event()
-
-    def reads(self: PostgresSource, statement: Statement, *following: Any) -> Iterator[Any]:
-        if "range_from" in statement.values:
-            others.set()
-        whole = statement.as_it_lies and len(statement.columns) == 2
-        for place, batch in enumerate(read(self, statement, *following)):
-            assert not whole or place != after or others.wait(20)
-            yield batch
-
-    monkeypatch.setattr(PostgresSource, "read", reads)
-    # After half of it the table is cut whoever waits.
-    limit = "10m" if requests == 1 else "4s"
-    text = basket("tables: {taps: {ranges: {count: 8, at_once: 4}}}\n", f"statement_timeout: {limit}")
-    result, heard = run_once(text, tmp_path)
-    assert result.outcome is RunOutcome.SUCCEEDED, result.error
-    assert len(heard.requests) == requests and heard.ledger[0].read == 14_666
-    with closing(sqlite3.connect(tmp_path / "marsh.db")) as db:
-        found = db.execute("select n, word from taps order by n").fetchall()
-    assert found == do("select n, word from taps order by n").fetchall()
 
 
 @pytest.mark.parametrize("ranges", ["", ", ranges: {count: 8}"])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 import psycopg
@@ -21,6 +22,8 @@ _LOST = ("08", "57P")
 _LOST_WORDS = ("server closed the connection", "connection to server was lost", "no connection to the server",
                "could not receive data", "could not send data", "SSL SYSCALL", "terminating connection", "SSL error",
                "connection not open", "connection is closed", "the connection is lost", "Connection reset", "unexpected eof")  # fmt: skip
+# As ADBC tells what went wrong between two rows.
+_WRAPPING = re.compile(r"^\[libpq\] [^:]*: (?:\w+: +)?")
 
 
 class Address:
@@ -92,7 +95,7 @@ def server_message(error: Exception) -> str:
     for name, value in getattr(error, "details", None) or []:
         if name == b"PG_DIAG_MESSAGE_PRIMARY" or name == "PG_DIAG_MESSAGE_PRIMARY":
             return value.decode() if isinstance(value, bytes) else str(value)
-    return str(error).strip().splitlines()[0]
+    return _WRAPPING.sub("", str(error).strip().splitlines()[0])
 
 
 def connect_failure(address: Address, error: psycopg.OperationalError) -> list[CheckStep]:

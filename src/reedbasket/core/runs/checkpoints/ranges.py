@@ -59,10 +59,12 @@ def bounds(database: Database, source: str, column: Column, count: int, done: Bo
         text = f"select {read} as {name} from ({every}) as numbered where mod(place, {step}) = 0 order by place"
         found = [value for table in database.read(Statement(text, (column,), values)) for value in table.column(0).to_pylist()]
         return list(dict.fromkeys(found[: count - 1]))
-    text = f"select min({read}) as low, max({read}) as high from {source}{above}"
+    known, last = _within_years(database, source, column)
+    condition = " and ".join(part for part in (above.removeprefix(" where "), known) if part)
+    text = f"select min({read}) as low, max({read}) as high from {source}{f' where {condition}' if condition else ''}"
     (low, high), *_ = [
         (table.column(0)[0].as_py(), table.column(1)[0].as_py())
-        for table in database.read(Statement(text, (_as(column, "low"), _as(column, "high")), values))
+        for table in database.read(Statement(text, (_as(column, "low"), _as(column, "high")), values | last))
     ]
     if low is None:
         return []
@@ -75,27 +77,14 @@ def bounds(database: Database, source: str, column: Column, count: int, done: Bo
 
 
 def spans(
-    database: Database, source: str, column: Column, count: int, midst: RangeCheckpoint, rows: int = 0, *, is_table: bool
+    database: Database, source: str, column: Column, count: int, midst: RangeCheckpoint, *, is_table: bool
 ) -> Iterator[tuple[SavedCursor, tuple[Bound | None, Bound | None]]]:
-    """[(all up to its end, where a range begins and ends)], of what is not taken. rows: so many were, of the table as it lies."""
+    """[(all up to its end, where a range begins and ends)], of what is not taken."""
     blocks = database.hold(source) if is_table else 0
     done = None if midst.below is None else as_bound(midst.below, column)
-    if rows:
-        done = place_behind(database, source, column, rows)
-        if done is None:
-            return
     ends = [done, *bounds(database, source, column, count, done, blocks)]
     for begin, end in zip(ends, [*ends[1:], None]):
         yield RangeCheckpoint(None if end is None else as_text(end), midst.then).saved(column.name), (begin, end)
-
-
-def place_behind(database: Database, source: str, place: Column, rows: int) -> Bound | None:
-    """Where the next row lies behind so many of a table, read as it lies; None where there is none."""
-    name = database.quote(place.name)
-    text = f"select {database.as_text.replace('{}', name)} as place\nfrom {source}\nlimit 1 offset :rows"
-    statement = Statement(text, (Column("place", "text", "text", "{}"),), {"rows": rows}, as_it_lies=True)
-    found = [value for table in database.read(statement) for value in table.column(0).to_pylist()]
-    return found[0] if found else None
 
 
 def as_text(bound: Bound) -> str:
@@ -118,12 +107,24 @@ def newest(database: Database, source: str, columns: Sequence[Column]) -> Any:
     for column in columns:
         name = database.quote(column.name)
         read = column.select.replace("{}", f"max({name})")
-        for table in database.read(Statement(f"select {read} as newest from {source}", (_as(column, "newest"),))):
+        known, last = _within_years(database, source, column)
+        text = f"select {read} as newest from {source}{f' where {known}' if known else ''}"
+        for table in database.read(Statement(text, (_as(column, "newest"),), last)):
             value = table.column(0)[0].as_py()
             if isinstance(value, date) and not isinstance(value, datetime):
                 value = datetime(value.year, value.month, value.day, tzinfo=UTC)
             found += [] if value is None else [value]
     return max(found, default=None)
+
+
+def _within_years(database: Database, source: str, column: Column) -> tuple[str, dict[str, Any]]:
+    """(a condition, its values): a database may know times without end, and years that no calendar of ours has."""
+    if column.kind not in ("timestamp", "date"):
+        return "", {}
+    ends = {"year_first": datetime(1, 1, 2, tzinfo=UTC), "year_last": datetime(9999, 12, 30, tzinfo=UTC)}
+    name = database.quote(column.name)
+    values = {key: database.bound(source, column, value) for key, value in ends.items()}
+    return f"{name} >= :year_first and {name} <= :year_last", values
 
 
 def _as(column: Column, name: str) -> Column:

@@ -39,12 +39,6 @@ class DatabaseSession:
         self._logs: dict[str, FollowedLog] = {}
         self._feed, self._accept, self._warehouses = "", False, 1
 
-    @property
-    def statement_seconds(self) -> float:
-        """How long one statement may take."""
-        assert self._order.database is not None
-        return self._order.database.statement_timeout.total_seconds()
-
     def match_tables(self, order: ResolvedRun) -> MatchedTables:
         self._feed, self._accept = order.feed, order.accept
         self._warehouses = max(self._warehouses, 1 + len(order.others))

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
-from dataclasses import replace
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
@@ -24,7 +23,6 @@ from ...sources.requests_seen import RequestSeen
 from ...sources.sql import Column, Statement
 from ...sources.sql.bound_values import names_in
 from ...sources.sql.changelog import Lag
-from ...sources.sql.database import Following, none_follows
 from ...spec import template
 from ...spec.time_steps import Window
 from ...spec.times import format_time, parse_time, plain_time
@@ -262,23 +260,15 @@ class DatabaseTableReader:
             ranges = self._in_ranges(column, rule.count)
             return several(((mark, self.read(statement)) for mark, statement in ranges), at_once, chosen.name)
 
-        def behind(rows: int) -> Iterator[Statement]:
-            return (statement for _, statement in self._in_ranges(column, rule.count, rows))
-
-        def read(statement: Statement, following: Following) -> Iterator[Chunk]:
-            return self.read(statement, None, following)
-
         mark = RangeCheckpoint(None, self._ranges_begin().then).saved(column.name)
-        whole = replace(self.statement(None), as_it_lies=True) if column.declared == "tid" and not chosen.own.where else None
-        # A table that takes longer than one statement may is for ranges.
-        seconds = self._reading.statement_seconds / 2
-        return UnorderedParallelReader(behind, read, at_once, chosen.name, mark, whole, seconds)
+        passes = (self.read(statement) for _, statement in self._in_ranges(column, rule.count))
+        return UnorderedParallelReader(passes, at_once, chosen.name, mark)
 
-    def _in_ranges(self, column: Column, count: int, rows: int = 0) -> Iterator[tuple[SavedCursor, Statement]]:
+    def _in_ranges(self, column: Column, count: int) -> Iterator[tuple[SavedCursor, Statement]]:
         """See ranges.spans; each with its statement."""
         midst = self._ranges_begin()
         is_table = self._chosen.table.what == "table"
-        for mark, span in spans(self._reading.database, self._source, column, count, midst, rows, is_table=is_table):
+        for mark, span in spans(self._reading.database, self._source, column, count, midst, is_table=is_table):
             yield mark, self.statement(None, span)
 
     def _ranges_begin(self) -> RangeCheckpoint:
@@ -307,15 +297,13 @@ class DatabaseTableReader:
     def _one(self, window: Window | None, mark: SavedCursor | None) -> Iterator[Chunk]:
         yield from self.read(self.statement(window), mark)
 
-    def read(
-        self, statement: Statement, mark: SavedCursor | None = None, following: Following = none_follows
-    ) -> Iterator[Chunk]:
-        """following: see Database.read. Raises SourceError, RunCancelled."""
+    def read(self, statement: Statement, mark: SavedCursor | None = None) -> Iterator[Chunk]:
+        """Raises SourceError, RunCancelled."""
         began, rows, size, problem = time.monotonic(), 0, 0, ""
         total = self._chosen.table.rows if self._chosen.by in ("everything", "compare", "log") else None
         held: Chunk | None = None
         try:
-            for table in self._reading.database.read(statement, following):
+            for table in self._reading.database.read(statement):
                 if held is not None:
                     yield held
                 rows, size = rows + table.num_rows, size + table.nbytes

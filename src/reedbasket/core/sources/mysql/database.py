@@ -21,7 +21,7 @@ from ...spec.model import Source
 from ...wording import many, size
 from ..sql.bound_values import replaced
 from ..sql.changelog import ChangeLog
-from ..sql.database import DatabaseErrors, Following, none_follows, typed
+from ..sql.database import DatabaseErrors, typed
 from ..sql.tables import Column, Statement, Table
 from .catalog import read_tables
 from .connect import MysqlAddress, rows, thread_of, told
@@ -73,7 +73,7 @@ class MysqlSource:
         columns = [column_of_field(f.name, f.type_code, f.flags, f.charsetnr, f.length, f.scale) for f in fields]
         return Table("", "", "query", tuple(columns))
 
-    def read(self, statement: Statement, following: Following = none_follows) -> Iterator[pa.Table]:
+    def read(self, statement: Statement) -> Iterator[pa.Table]:
         with self.translated("reading from"):
             _, batches = columns_of(self._keeper, self._rendered(statement.text, dict(statement.values)))
             done = threading.Event()

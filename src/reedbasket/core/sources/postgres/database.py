@@ -17,27 +17,25 @@ from psycopg import sql
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import ReedError, RunCancelled
-from ...postgres import COPY_HEADER, COPY_TRAILER, Address, is_lost, server_message
+from ...postgres import Address, is_lost, server_message
 from ...records.column_types import Kind
 from ...spec.model import Source
 from ..requests_seen import RequestSeen
 from ..sql.bound_values import replaced
 from ..sql.changelog import ChangeLog
-from ..sql.database import DatabaseErrors, Following, none_follows
-from ..sql.slices import Bytes, Numbers, bytes_of, cut
+from ..sql.database import DatabaseErrors
 from ..sql.tables import Column, Statement, Table
-from .binary import in_columns
 from .catalog import column_of, read_tables, read_types
 from .check import log_steps
 from .columns import to_columns
 from .passthrough import PostgresPassthrough, can_pass_through
-from .readers import AS_IT_LIES, Readers, cancel_when_stopped
-from .stream import BATCH_BYTES, Streaming, may_stream
 from .types import PgType
 
 _LOCK_SECONDS = 30
-# A statement that goes on for longer is ended by the server; if the server itself is gone, we end it this much later.
-_BEYOND_SECONDS = 30.0
+# How libpq names an answer that is an error.
+_ANSWERED = "PGRES_FATAL_ERROR"
+# Rows are handed on in batches of about this many bytes; larger ones gain nothing and cost memory.
+_BATCH_BYTES = 1024 * 1024
 _LOWEST: dict[Kind, sql.SQL] = {
     "timestamp": sql.SQL("'-infinity'::timestamptz"), "date": sql.SQL("'-infinity'::date"), "text": sql.SQL("''"),
     "int64": sql.SQL("(-9223372036854775808)::int8"), "double": sql.SQL("'-infinity'::float8"),
@@ -68,7 +66,6 @@ class PostgresSource:
     def __init__(self, address: Address, timeout: timedelta, stop: threading.Event) -> None:
         self.address = address
         self._stop = stop
-        self._how = Streaming(stop, timeout.total_seconds() + _BEYOND_SECONDS)
         self._failures = DatabaseErrors(str(address))
         self._settings = (
             f"statement_timeout={int(timeout.total_seconds() * 1000)}",
@@ -82,7 +79,6 @@ class PostgresSource:
             "synchronize_seqscans=off",
         )
         self._snapshot: str | None = None
-        self._readers = Readers(address.conninfo(*self._settings), stop)
         with self.translated("opening the source"):
             self._keeper = psycopg.connect(address.conninfo(*self._settings, "idle_in_transaction_session_timeout=0"))
             self.renew()
@@ -125,30 +121,11 @@ class PostgresSource:
             ]
         return Table("", "", "query", tuple(columns))
 
-    def read(self, statement: Statement, following: Following = none_follows) -> Iterator[pa.Table]:
+    def read(self, statement: Statement) -> Iterator[pa.Table]:
         text = self._rendered(statement.text, dict(statement.values))
-        settings = AS_IT_LIES if statement.as_it_lies else ()
-        if may_stream(self._keeper):
-            yield from self._streamed(text, statement.columns, following, settings)
-        else:
-            for batch in self.batches(text, *settings, snapshot=self._snapshot):
-                yield to_columns(statement.columns, batch)
+        for batch in self.batches(text, snapshot=self._snapshot):
+            yield to_columns(statement.columns, batch)
         self.require_as_seen(statement.table)
-
-    def _streamed(
-        self, text: str, columns: Sequence[Column], following: Following, settings: Sequence[str]
-    ) -> Iterator[pa.Table]:
-        def then() -> str | None:
-            found = following()
-            return self._rendered(found.text, dict(found.values)) if found is not None else None
-
-        def made(buffer: Bytes, rows: Numbers, _: Numbers) -> pa.Table:
-            return in_columns(columns, buffer, rows + 2)
-
-        with self.translated("reading from"), self._readers.one(text, self._snapshot, *settings) as reader:
-            yield from reader.rows(text, len(columns) or 1, self._how, made, then)
-            if self._stop.is_set():
-                raise self._cancelled("reading from")
 
     def batches(self, text: str, *settings: str, snapshot: str | None = None) -> Iterator[pa.RecordBatch]:
         """What a statement brings, on a connection of its own. settings: for its session. snapshot: what it sees."""
@@ -163,7 +140,7 @@ class PostgresSource:
                 if snapshot is not None:
                     cursor.execute("begin isolation level repeatable read read only")
                     cursor.execute(sql.SQL("set transaction snapshot {}").format(snapshot).as_string(self._keeper))
-                cursor.adbc_statement.set_options(**{"adbc.postgresql.batch_size_hint_bytes": str(BATCH_BYTES)})
+                cursor.adbc_statement.set_options(**{"adbc.postgresql.batch_size_hint_bytes": str(_BATCH_BYTES)})
                 threading.Thread(target=cancel_when_stopped, args=(cursor.adbc_cancel, self._stop, done), daemon=True).start()
                 cursor.execute(text)
                 reader = cursor.fetch_record_batch()
@@ -184,24 +161,21 @@ class PostgresSource:
 
     def copy_out(self, text: str, columns: int, values: dict[str, Any]) -> Iterator[tuple[bytes, int]]:
         """The rows of a statement in binary COPY, in the run's snapshot: parts of it, with how many rows each holds."""
-        rendered = self._rendered(text, values)
-        if may_stream(self._keeper):
-            yield COPY_HEADER, 0
-            with self.translated("reading from"), self._readers.one(rendered, self._snapshot) as reader:
-                yield from reader.rows(rendered, columns, self._how, _as_they_are, none_follows)
-                if self._stop.is_set():
-                    raise self._cancelled("reading from")
-            yield COPY_TRAILER, 0
-            return
-        plain = sql.SQL(rendered.replace("{", "{{").replace("}", "}}")).format()
+        plain = sql.SQL(self._rendered(text, values).replace("{", "{{").replace("}", "}}")).format()
         asked = sql.SQL("copy ({}) to stdout (format binary)").format(plain)
-        with (
-            self.translated("reading from"),
-            self._readers.one(rendered, self._snapshot) as reader,
-            reader.connection.cursor().copy(asked) as copy,
-        ):
-            for part in copy:
-                yield bytes(part), 1
+        done = threading.Event()
+        with self.translated("reading from"), closing(self.connect()) as connection:
+            threading.Thread(target=cancel_when_stopped, args=(connection.cancel, self._stop, done), daemon=True).start()
+            try:
+                with connection.transaction():
+                    if self._snapshot is not None:
+                        connection.execute("set transaction isolation level repeatable read read only")
+                        connection.execute(sql.SQL("set transaction snapshot {}").format(self._snapshot))
+                    with connection.cursor().copy(asked) as copy:
+                        for part in copy:
+                            yield bytes(part), 1
+            finally:
+                done.set()
 
     def require_as_seen(self, table: str) -> None:
         """Raises SourceError where a table that was read had been truncated or rewritten behind the snapshot: it looks empty then."""
@@ -241,7 +215,6 @@ class PostgresSource:
         return _LOWEST.get(kind, sql.SQL("''"))
 
     def close(self) -> None:
-        self._readers.close()
         with suppress(psycopg.Error):
             self._keeper.close()
 
@@ -329,7 +302,9 @@ class PostgresSource:
             return failures.in_use(doing, words)
         if state in ("42501", "28000", "28P01"):
             return failures.no_right(doing, words)
-        if is_lost(error) or isinstance(error, psycopg.OperationalError) or not state:
+        # Of what went wrong between two rows the driver tells no code, but that the server said it.
+        said_by_server = bool(state) or _ANSWERED in str(error)
+        if is_lost(error) or isinstance(error, psycopg.OperationalError) or not said_by_server:
             return failures.unreachable(doing, words)
         return failures.failed(doing, words)
 
@@ -339,9 +314,13 @@ def _modifier(cursor: psycopg.Cursor[Any], place: int) -> int:
     return cursor.pgresult.fmod(place)
 
 
-def _as_they_are(buffer: Bytes, begins: Numbers, ends: Numbers) -> tuple[bytes, int]:
-    held, places = bytes_of(cut(buffer, begins, ends - begins, None))
-    return held[: places[-1]].tobytes(), len(begins)
+def cancel_when_stopped(cancel: Callable[[], object], stop: threading.Event, done: threading.Event) -> None:
+    """Looks every 0.2 s, until it is done."""
+    while not done.wait(0.2):
+        if stop.is_set():
+            with suppress(Exception):
+                cancel()
+            return
 
 
 def open_from(source: Source, password: str | None, places: Places, stop: threading.Event) -> PostgresSource:

@@ -22,7 +22,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ...records.column_types import Kind
-from .binary import MOST_DIGITS
 
 # 38 digits are what decimal128 holds; numerics of more are read as text and made decimals one by one.
 _MOST_DIGITS = 38
@@ -88,4 +87,4 @@ def _numeric(modifier: int) -> Read:
     whole, fraction = max(precision - scale, 0), max(scale, 0)
     if whole + fraction > _MOST_DIGITS:
         return Read("decimal", "{}::text")
-    return Read("decimal", "{}" if whole + fraction <= MOST_DIGITS else "{}::text", whole, fraction)
+    return Read("decimal", "{}::text", whole, fraction)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, Protocol
 
 import pyarrow as pa
@@ -14,13 +14,6 @@ from ...shaping.typed_columns import typed_field
 from .bound_values import names_in
 from .changelog import ChangeLog
 from .tables import Column, Statement, Table
-
-# Which statement the same thread will read next, once that is known: the database may begin with it. What it raises ends the reading.
-Following = Callable[[], Statement | None]
-
-
-def none_follows() -> None:
-    return None
 
 
 class Database(Protocol):
@@ -40,9 +33,8 @@ class Database(Protocol):
     def describe(self, query: str, values: dict[str, Any]) -> Table:
         """What a query yields. Raises SourceError for one that the database refuses."""
 
-    def read(self, statement: Statement, following: Following = none_follows) -> Iterator[pa.Table]:
-        """Its rows, in columns made by `typed`. To be gone through by one thread; stops where the run does. following: what it brought
-        is to be read next, and by the same thread."""
+    def read(self, statement: Statement) -> Iterator[pa.Table]:
+        """Its rows, in columns made by `typed`. To be gone through by one thread; stops where the run does."""
 
     def hold(self, table: str) -> int:
         """Several statements are to read parts of it: nobody empties or rebuilds it until this source is closed, where the database's

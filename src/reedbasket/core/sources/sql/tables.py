@@ -66,11 +66,9 @@ class Table:
 @dataclass(frozen=True)
 class Statement:
     """A SELECT. values: of the names that stand in it as `:name`, bound, never pasted. columns: what it yields, in order. table: the one
-    that it reads, as it is named in it; '' where it reads a view, a query of somebody's own, or what nobody can rewrite meanwhile.
-    as_it_lies: the rows of a table with a `place`, in the order of their places."""
+    that it reads, as it is named in it; '' where it reads a view, a query of somebody's own, or what nobody can rewrite meanwhile."""
 
     text: str
     columns: tuple[Column, ...]
     values: Mapping[str, Any] = field(default_factory=dict)
     table: str = ""
-    as_it_lies: bool = False

@@ -20,7 +20,7 @@ from ...errors import RunCancelled, SourceError
 from ...records.column_types import Kind
 from ...spec.model import Source
 from ..sql.changelog import ChangeLog
-from ..sql.database import DatabaseErrors, Following, none_follows, typed
+from ..sql.database import DatabaseErrors, typed
 from ..sql.tables import Column, Statement, Table
 from .values import column_of, declared_kind
 
@@ -88,7 +88,7 @@ class SqliteSource:
             columns = tuple(Column(found[0], "", None, "{}") for found in cursor.description or [])
         return Table("", "", "query", columns)
 
-    def read(self, statement: Statement, following: Following = none_follows) -> Iterator[pa.Table]:
+    def read(self, statement: Statement) -> Iterator[pa.Table]:
         self._failures.require_known(statement.text, statement.values)
         with self._translated("reading from"):
             self._deadline = time.monotonic() + self._timeout
