@@ -70,7 +70,8 @@ def psql(where: dict[str, Any], *texts: str) -> None:
 
 
 def address(where: dict[str, Any]) -> str:
-    return f"host={where['host']} port={where['port']} user={where['user']} dbname={where['database']}"
+    found = f"host={where['host']} port={where['port']} user={where['user']} dbname={where['database']}"
+    return f"{found} sslmode=require"
 
 
 def by_hand(kind: str, where: dict[str, Any]) -> float:
@@ -114,8 +115,7 @@ def timed(work: Callable[[], Any]) -> float:
 def basket(where: dict[str, Any], target: dict[str, Any], table: str) -> str:
     source = {
         "source": "bench",
-        **{k: where[k] for k in ("on", "host", "port", "database", "user")},
-        "tls": {"mode": "disable"},
+        **{k: where[k] for k in ("on", "host", "port", "database", "user", "tls")},
     }
     documents = [json.dumps(source), json.dumps({"warehouse": "marsh", **target})]
     return "\n---\n".join([*documents, f"feed: bench\nfrom: bench\ninto: marsh\ntables: {{wide: {table}}}"])

@@ -23,6 +23,7 @@ from reedbasket.core.records.structure import ColumnShape
 from reedbasket.core.shaping import Family, TableBatch, TableShape
 from reedbasket.core.spec.model import Warehouse as Definition
 from reedbasket.core.warehouses import LoadTarget, Position, Warehouse, open_warehouse
+from tests.support.certificates import Authority
 
 BATCH = 50_000
 # Twelve mixed columns: (name, kind, Arrow type).
@@ -89,7 +90,7 @@ def load_ours(warehouse: Warehouse, parts: Sequence[pa.Table], write: Any, run: 
 
 @contextmanager
 def cluster(*settings: str) -> Iterator[dict[str, Any]]:
-    """A private PostgreSQL with its own defaults, as somebody would run it; gone at the end."""
+    """A private PostgreSQL with its own defaults and TLS, as somebody would run it; gone at the end."""
     folder = Path(tempfile.mkdtemp(prefix="reed-bench-pg-"))
     binaries = sorted(Path("/usr/lib/postgresql").glob("*/bin"))[-1]
     user: dict[str, Any] = {"user": "postgres", "group": "postgres"} if os.geteuid() == 0 else {}
@@ -105,7 +106,7 @@ def cluster(*settings: str) -> Iterator[dict[str, Any]]:
     data = str(folder / "data")
     do("initdb", "-D", data, "-U", "boss", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8")
     options = f"-p {port} -k {folder} -c listen_addresses=127.0.0.1 -c max_wal_size=4GB -c autovacuum=off -c fsync=off"
-    options += "".join(f" -c {setting}" for setting in settings)
+    options += "".join(f" -c {setting}" for setting in [*settings, *_tls(folder, user)])
     do("pg_ctl", "-D", data, "-l", str(folder / "log"), "-o", options, "-w", "start")
     try:
         yield {
@@ -114,11 +115,20 @@ def cluster(*settings: str) -> Iterator[dict[str, Any]]:
             "port": port,
             "database": "postgres",
             "user": "boss",
-            "tls": {"mode": "disable"},
+            "tls": {"mode": "require"},
         }
     finally:
         do("pg_ctl", "-D", data, "-m", "immediate", "stop")
         shutil.rmtree(folder, ignore_errors=True)
+
+
+def _tls(folder: Path, user: dict[str, Any]) -> list[str]:
+    """What tells a server to speak TLS, as Debian's does once it is installed."""
+    files = [folder / "server.crt", folder / "server.key"]
+    Authority(folder, "bench").issue("localhost", *files)
+    for file in files if user else ():
+        shutil.chown(file, "postgres", "postgres")
+    return ["ssl=on", f"ssl_cert_file={files[0]}", f"ssl_key_file={files[1]}"]
 
 
 def opened(where: dict[str, Any], schema: str = "") -> Warehouse:
