@@ -219,12 +219,6 @@ class WarehouseError(ReedError):
     code = "warehouse.error"
 
 
-class FileRefused(WarehouseError):
-    """A warehouse cannot read a file by itself; we may."""
-
-    code = "warehouse.file_refused"
-
-
 class WarehouseBusy(WarehouseError):
     code = "warehouse.busy"
     retryable = True

@@ -13,9 +13,6 @@ from .allowed_paths import Places
 from .check_steps import CheckStep
 from .spec.database_address import Place
 
-# What a binary COPY begins with, before flags and an extension, which we leave empty; and what it ends with.
-COPY_SIGNATURE = b"PGCOPY\n\xff\r\n\0"
-COPY_HEADER, COPY_TRAILER = COPY_SIGNATURE + bytes(8), b"\xff\xff"
 _CONNECT_SECONDS = 10
 # SQLSTATE classes, PostgreSQL documentation, appendix A.
 _LOST = ("08", "57P")

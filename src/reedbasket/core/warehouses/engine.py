@@ -129,6 +129,9 @@ class Engine(ABC):
             ConnectionLost: nobody can tell from here whether the commit took place.
         """
 
+    def abandon(self) -> None:  # noqa: B027 - most send at once
+        """What still waits to be sent is not wanted; hides no other error."""
+
     @abstractmethod
     def rollback(self) -> None:
         """Of what was begun, if anything; hides no other error."""

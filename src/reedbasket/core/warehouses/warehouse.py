@@ -166,23 +166,6 @@ class Position:
     window: TakenWindow | None = None
 
 
-class WholeFile(Protocol):
-    """A Parquet file that a warehouse may read by itself. path: as people read it."""
-
-    path: str
-    rows: int
-
-    def keys(self, names: Sequence[str]) -> Iterator[Any]:
-        """The values of its key, in the file's order, as tables of so many rows; names: what its columns are to be called."""
-
-    @property
-    def place(self) -> str:
-        """Where the warehouse reads it."""
-
-    def unchanged(self) -> bool:
-        """Whether nobody has written into it since it was opened."""
-
-
 class Load(Protocol):
     """One load. Not for two threads at once. notes: what a commit did beside, to bring the table along, in words."""
 
@@ -198,24 +181,6 @@ class Load(Protocol):
 
     def rejected_in(self, runs: Sequence[int]) -> None:
         """Of a replay: the run that rejected each record, by the record's number in the load."""
-
-    @property
-    def takes_bytes(self) -> bool:
-        """Whether rows may come as the bytes that the warehouse's own COPY takes, as far as the warehouse and the mode go."""
-
-    def sink(self, family: Family) -> Any:
-        """A `runs.execution.passthrough.Sink`, where rows may come as the bytes that the warehouse's own COPY takes; else None."""
-
-    @property
-    def takes_files(self) -> bool:
-        """Whether files may be handed over whole, to be read in the commit."""
-
-    def take_file(self, family: Family, whole: WholeFile, sources: dict[str, str], number: int) -> None:
-        """sources: of each column what the file calls it. number: of the file, where rows say which one they came from. What the
-        warehouse cannot read of it is told by the commit, as FileRefused."""
-
-    def passed_through(self, rows: int) -> None:
-        """So many rows came through the sink, or stand in files."""
 
     def mark_present(self, keys: TableBatch) -> None:
         """Keys that the source does show, though their records could not be shaped: they have not gone."""

@@ -30,7 +30,6 @@ from ..checkpoints.ranges import RangeCheckpoint, newest, spans
 from ..planning.column_selection import select_columns
 from ..planning.order import ResolvedSource
 from ..planning.table_selection import Chosen
-from .passthrough import Passthrough
 from .table_reader import saved_key
 
 if TYPE_CHECKING:
@@ -234,17 +233,6 @@ class DatabaseTableReader:
     def moved(self) -> bool:
         found = self.position(ended=True)
         return found is not None and (self._saved is None or found.value != self._saved.value)
-
-    def passthrough(self) -> Passthrough | None:
-        """The table whole, for the pass-through lane; None where its rows have to be looked at."""
-        chosen, own, database = self._chosen, self._chosen.own, self._reading.database
-        worked_on = own.cast or own.compute or own.hash or own.keep or own.constants
-        plain = chosen.by in ("everything", "log") and not self.follows_log and self._midst is None and chosen.window is None
-        keys = [chosen.table.column(name) for name in chosen.key]
-        if not plain or worked_on or any(key is None or key.nullable for key in keys):
-            return None
-        make = getattr(database, "passthrough", None)
-        return make(self.statement(None), self._seen) if make is not None else None
 
     def _whole(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
         """All rows of a table or query: by one statement, or one for each range."""

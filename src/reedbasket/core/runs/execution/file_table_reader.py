@@ -35,7 +35,6 @@ from ..planning.matched_tables import Held
 from ..planning.order import ResolvedSource
 from .file_chunks import FileValues, chunk_of, plain_value, require_columns
 from .file_errors import as_problem, named
-from .whole_files import WholeFiles, whole_files
 
 if TYPE_CHECKING:
     from .file_session import FileSession
@@ -359,21 +358,6 @@ class FileTableReader:
         self._finished, self._bad, self._passed = leader._finished, leader._bad, leader._passed
         self._changing = leader._changing
         self.ended_notes = leader.ended_notes
-
-    def passthrough(self) -> WholeFiles | None:
-        """Where all that is due are Parquet files of a folder, with nothing out of their names: see run.whole_files."""
-        due, chosen = self._decided.due, self._chosen
-        whole = all(self._reader.format_of(one.info.path) == "parquet" == one.info.path.rpartition(".")[2] for one in due)
-        if not whole or self._bad or self._nested or any(pattern.names for pattern in chosen.patterns):
-            return None
-        return whole_files(self._reading.store, due, chosen.order.shaping, chosen.order.key, self._went_straight)
-
-    def _went_straight(self, rows: Sequence[int]) -> None:
-        self._finished += self._decided.lines
-        for due, count in zip(self._decided.due, rows):
-            self._ended(due.line._replace(rows=count))
-            self._seen(RequestSeen("FILE", due.info.path, None, 0.0, due.info.size, 1, 0.0, ""))
-        self._done = len(self._finished)
 
     def problem(self) -> FileProblem | None:
         """What to end the table with once everything else of it is committed: files that could not be read, now or before."""

@@ -149,6 +149,3 @@ class _SharedTableReader:
 
     def __getattr__(self, name: str) -> Any:
         return getattr(self._reader, name)
-
-    def passthrough(self) -> None:
-        return None

@@ -25,10 +25,8 @@ from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
 from ..request_context import RequestContext, RunContext
 from .database_session import DatabaseSession
 from .file_session import FileSession
-from .passthrough import Passthrough
 from .spool import Spool
 from .table_reader import HttpTableReader, parents_of
-from .whole_files import WholeFiles
 
 
 class TableReader(Protocol):
@@ -85,9 +83,6 @@ class TableReader(Protocol):
     def follow(self, leader: Any) -> None:
         """Take no chunks of one's own: those of another pass, which began at the same place, are this one's. What that one finds out on
         the way is known here too; how far this one has got stays its own."""
-
-    def passthrough(self) -> Passthrough | WholeFiles | None:
-        """All of it for the pass-through lane, or the files' own; None where records have to be looked at."""
 
     def begin(self) -> None:
         """Before a run takes chunks: what has to be there for it. Raises SourceError."""

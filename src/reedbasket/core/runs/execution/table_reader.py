@@ -204,9 +204,6 @@ class HttpTableReader:
     def follow(self, leader: HttpTableReader) -> None:
         self._leader = leader
 
-    def passthrough(self) -> None:
-        """Records of an API are always looked at."""
-
     def begin(self) -> None:
         """Nothing has to be made first."""
 

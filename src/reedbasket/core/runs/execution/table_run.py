@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from ...changes.cursor import CursorTracker
-from ...errors import FileRefused, PagesMoved, RunCancelled, RunWoundUp
+from ...errors import PagesMoved, RunCancelled, RunWoundUp
 from ...records.bounded_queue import BoundedQueue
 from ...records.change_records import LoggedRecords
 from ...records.column_records import alike, joined
@@ -23,12 +23,10 @@ from .compare import comparer_for
 from .completion import refresh_derived, require_few
 from .deleted_records import ended_by, keys_of, tombstone_test
 from .file_table_reader import FileSpoiled
-from .passthrough import Passthrough, bring
 from .reject_origins import misread, placed, tell_files
 from .spool import Spool
 from .table_commits import TableCommits
 from .table_reader import saved_of
-from .whole_files import WholeFiles
 
 # How often a table is read in one run while its list moves.
 MOST_READS = 4
@@ -96,24 +94,23 @@ class TableRun(TableCommits):
         self._phase("reading")
         began = self._committed = time.monotonic()
         try:
-            if not self._straight():
-                while not self._gone_through(began):
-                    self._start_over()
-                self._require_quiet(beyond)
-                if table.whole and (unread := self._reader.problem()) is not None:
-                    # What could not be read has not gone, and half of a state is none: nothing is removed, and nothing written.
-                    raise unread
-                if self._tracker is not None and (words := self._tracker.other_writing) is not None:
-                    self._log("warning", "cursor.other_writing", words)
-                if self._differing:
-                    self._work(joined(self._differing), [], time.monotonic(), suspicious=self._suspicious)
-                if self._again is None:
-                    for note in self._reader.ended_notes:
-                        self._log(*note)
-                    self.progress.lag = self._reader.lag
-                self._finish()
-                if self._aside is not None:
-                    self._reading.keep(table.name, self._reader.cursor_from, self._aside)
+            while not self._gone_through(began):
+                self._start_over()
+            self._require_quiet(beyond)
+            if table.whole and (unread := self._reader.problem()) is not None:
+                # What could not be read has not gone, and half of a state is none: nothing is removed, and nothing written.
+                raise unread
+            if self._tracker is not None and (words := self._tracker.other_writing) is not None:
+                self._log("warning", "cursor.other_writing", words)
+            if self._differing:
+                self._work(joined(self._differing), [], time.monotonic(), suspicious=self._suspicious)
+            if self._again is None:
+                for note in self._reader.ended_notes:
+                    self._log(*note)
+                self.progress.lag = self._reader.lag
+            self._finish()
+            if self._aside is not None:
+                self._reading.keep(table.name, self._reader.cursor_from, self._aside)
         finally:
             self.progress.seconds = time.monotonic() - began
             self._load.close()
@@ -162,44 +159,6 @@ class TableRun(TableCommits):
             "pages were read",
             mend="run again in a quiet hour; if the source's clock is ahead, or its list never rests, ask for pages by a token",
         )
-
-    def _straight(self) -> bool:
-        """Whether the rows came, and are committed, without being looked at."""
-        may = self._aside is None and self._again is None and (self._load.takes_bytes or self._load.takes_files)
-        passthrough = self._reader.passthrough() if may else None
-        try:
-            if not self._pass_through(passthrough):
-                return False
-            self._finish()
-        except FileRefused as refused:
-            self._log("info", "table.in_columns", f"{refused.on}: {refused.found}; the rows come in columns")
-            self._start_over()
-            return False
-        finally:
-            if isinstance(passthrough, WholeFiles):
-                passthrough.close()
-        return True
-
-    def _pass_through(self, passthrough: Passthrough | WholeFiles | None) -> bool:
-        """Whether the rows came as bytes, or as the files they stand in."""
-        progress, since, began = self.progress, self._since, time.monotonic()
-
-        def went(rows: int) -> None:
-            progress.read = progress.staged = rows
-            self._listener.progress(progress)
-
-        if isinstance(passthrough, WholeFiles):
-            passed = passthrough.bring(self._shaper, self._columns, self._load, self._tell_changes, went)
-        else:
-            passed = bring(passthrough, self._shaper, self._columns, self._load, self._tell_changes, went, self._stop)
-        if passed is not None and passed.misfits:
-            self._log("info", "table.in_columns", "some values are none that a warehouse may hold: the rows are read once more")
-        if passed is None or passed.misfits:
-            progress.read = progress.staged = 0
-            return False
-        since.source_bytes += passed.size
-        since.staging += time.monotonic() - began
-        return True
 
     @property
     def _in_columns(self) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from ...records.column_types import Kind
 from ..sql.database import field_of, typed
@@ -17,6 +18,11 @@ ARROW_TYPES: dict[Kind, pa.DataType] = {
 }  # fmt: skip
 
 
+# PostgreSQL counts from the first of January 2000 on.
+_DAYS_TO_2000 = 10_957
+_MICROS_TO_2000 = 946_684_800_000_000
+
+
 def to_columns(columns: Sequence[Column], batch: pa.RecordBatch) -> pa.Table:
     """Columns in the order in which they were selected."""
     fields = []
@@ -27,5 +33,27 @@ def to_columns(columns: Sequence[Column], batch: pa.RecordBatch) -> pa.Table:
             fields.append(decimals(column, values.storage if isinstance(values, pa.ExtensionArray) else values))
         else:
             wanted = ARROW_TYPES[column.kind]
-            fields.append(field_of(column, column.kind, values if values.type == wanted else values.cast(wanted)))
+            values = values if values.type == wanted else values.cast(wanted)
+            if column.kind in ("date", "timestamp"):
+                values = _unwrapped(values)
+            fields.append(field_of(column, column.kind, values))
     return typed(fields, batch.num_rows)
+
+
+def _unwrapped(values: pa.Array) -> pa.Array:
+    """Dates and times whose infinities are the largest and the smallest there are.
+
+    PostgreSQL says them as the ends of its count; the driver adds what lies between its beginning and ours, and where that goes beyond
+    what the bits hold, it begins at the other end.
+    """
+    kind, ours = (pa.int32(), _DAYS_TO_2000) if pa.types.is_date32(values.type) else (pa.int64(), _MICROS_TO_2000)
+    width = kind.bit_width - 1
+    numbers, lowest = values.view(kind), -(2**width) + ours
+    if values.null_count == len(values) or pc.min(numbers).as_py() > lowest:
+        return values
+    numbers = pc.if_else(
+        pc.less(numbers, pa.scalar(lowest, kind)),
+        pa.scalar(2**width - 1, kind),
+        pc.if_else(pc.equal(numbers, pa.scalar(lowest, kind)), pa.scalar(-(2**width), kind), numbers),
+    )
+    return numbers.view(values.type)

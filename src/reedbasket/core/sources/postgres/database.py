@@ -20,7 +20,6 @@ from ...errors import ReedError, RunCancelled
 from ...postgres import Address, is_lost, server_message
 from ...records.column_types import Kind
 from ...spec.model import Source
-from ..requests_seen import RequestSeen
 from ..sql.bound_values import replaced
 from ..sql.changelog import ChangeLog
 from ..sql.database import DatabaseErrors
@@ -28,7 +27,6 @@ from ..sql.tables import Column, Statement, Table
 from .catalog import column_of, read_tables, read_types
 from .check import log_steps
 from .columns import to_columns
-from .passthrough import PostgresPassthrough, can_pass_through
 from .types import PgType
 
 _LOCK_SECONDS = 30
@@ -134,14 +132,14 @@ class PostgresSource:
             connection = adbc_driver_postgresql.dbapi.connect(
                 self.address.conninfo(*self._settings, *settings), autocommit=True
             )
-        done = threading.Event()
+        done = Ending()
         try:
             with self.translated(doing), connection.cursor() as cursor:
                 if snapshot is not None:
                     cursor.execute("begin isolation level repeatable read read only")
                     cursor.execute(sql.SQL("set transaction snapshot {}").format(snapshot).as_string(self._keeper))
                 cursor.adbc_statement.set_options(**{"adbc.postgresql.batch_size_hint_bytes": str(_BATCH_BYTES)})
-                threading.Thread(target=cancel_when_stopped, args=(cursor.adbc_cancel, self._stop, done), daemon=True).start()
+                done.cancel_when(self._stop, cursor.adbc_cancel)
                 cursor.execute(text)
                 reader = cursor.fetch_record_batch()
                 while True:
@@ -154,28 +152,6 @@ class PostgresSource:
             done.set()
             with suppress(Exception):
                 connection.close()
-
-    def passthrough(self, statement: Statement, seen: Callable[[RequestSeen], None]) -> PostgresPassthrough | None:
-        """See run.pass_through. None where values have to be looked at."""
-        return PostgresPassthrough(self, statement, seen) if can_pass_through(statement.columns) else None
-
-    def copy_out(self, text: str, columns: int, values: dict[str, Any]) -> Iterator[tuple[bytes, int]]:
-        """The rows of a statement in binary COPY, in the run's snapshot: parts of it, with how many rows each holds."""
-        plain = sql.SQL(self._rendered(text, values).replace("{", "{{").replace("}", "}}")).format()
-        asked = sql.SQL("copy ({}) to stdout (format binary)").format(plain)
-        done = threading.Event()
-        with self.translated("reading from"), closing(self.connect()) as connection:
-            threading.Thread(target=cancel_when_stopped, args=(connection.cancel, self._stop, done), daemon=True).start()
-            try:
-                with connection.transaction():
-                    if self._snapshot is not None:
-                        connection.execute("set transaction isolation level repeatable read read only")
-                        connection.execute(sql.SQL("set transaction snapshot {}").format(self._snapshot))
-                    with connection.cursor().copy(asked) as copy:
-                        for part in copy:
-                            yield bytes(part), 1
-            finally:
-                done.set()
 
     def require_as_seen(self, table: str) -> None:
         """Raises SourceError where a table that was read had been truncated or rewritten behind the snapshot: it looks empty then."""
@@ -314,13 +290,28 @@ def _modifier(cursor: psycopg.Cursor[Any], place: int) -> int:
     return cursor.pgresult.fmod(place)
 
 
-def cancel_when_stopped(cancel: Callable[[], object], stop: threading.Event, done: threading.Event) -> None:
-    """Looks every 0.2 s, until it is done."""
-    while not done.wait(0.2):
-        if stop.is_set():
-            with suppress(Exception):
-                cancel()
-            return
+class Ending:
+    """Whether a statement is through. Whoever cancels it does so before its connection is closed, or not at all."""
+
+    def __init__(self) -> None:
+        self._done = threading.Event()
+        self._lock = threading.Lock()
+
+    def set(self) -> None:
+        with self._lock:
+            self._done.set()
+
+    def cancel_when(self, stop: threading.Event, cancel: Callable[[], object]) -> None:
+        """In a thread of its own, which looks every 0.2 s until the statement is through."""
+        threading.Thread(target=self._watch, args=(stop, cancel), name="cancel", daemon=True).start()
+
+    def _watch(self, stop: threading.Event, cancel: Callable[[], object]) -> None:
+        while not self._done.wait(0.2):
+            if stop.is_set():
+                with self._lock, suppress(Exception):
+                    if not self._done.is_set():
+                        cancel()
+                return
 
 
 def open_from(source: Source, password: str | None, places: Places, stop: threading.Event) -> PostgresSource:

@@ -178,14 +178,6 @@ class DuckEngine(Engine):
             self._memory = needed
             self.connection.execute(f"set memory_limit = '{needed}MB'")
 
-    def lend(self, megabytes: int) -> None:
-        """So much more than usual until `take_back`, while nobody else in the process needs it."""
-        self.connection.execute(f"set memory_limit = '{self._memory + megabytes}MB'")
-
-    def take_back(self) -> None:
-        with suppress(duckdb.Error):  # of what is still held it lets go when it can
-            self.connection.execute(f"set memory_limit = '{self._memory}MB'")
-
     @override
     def columns(self, table: str) -> dict[str, str] | None:
         # Describing what is not there would end the transaction, and the catalogue's list of all columns is slow.

@@ -12,49 +12,38 @@ import threading
 import time
 from collections.abc import Sequence
 from contextlib import suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-import duckdb
 import pyarrow as pa
 from typing_extensions import override
 
-from ...errors import FileRefused
 from ...memory import BRIEF, give_back
 from ...records.layout import Family, TableLayout
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
-from ..engine import AT, FILE, LOAD, Counts, Stamp
+from ..engine import AT, LOAD, Counts, Stamp
 from ..loader.distinct_keys import KeyUniqueness
 from ..loader.shadow_table import ShadowBuild
 from ..loader.stage import OWNER, system_columns
 from ..loader.write_modes import newest_first
-from ..warehouse import WholeFile
 from .engine import DuckEngine
 
 # Small batches joined; a file's batches are streamed one by one.
 _ROWS_AT_ONCE = 50_000
-# More memory for reading a Parquet file: with 25 MB it is as fast as with any, and 35 leave room for larger row groups.
-_READING_MB = 35
 
 
 @dataclass
 class _Part:
-    """One file: rows that came while the table had these columns. whole: of one of the source's, which the commit reads by itself.
-    sources: its names for the columns; values: those of the loader's own columns, as SQL."""
+    """One file: rows that came while the table had these columns."""
 
     path: Path
     columns: list[ColumnShape]
     names: list[str]
-    whole: WholeFile | None = None
-    sources: dict[str, str] = field(default_factory=dict)
-    values: dict[str, str] = field(default_factory=dict)
 
 
 class DuckShadowBuild(ShadowBuild):
-    takes_files = True
-
     def __init__(self, engine: DuckEngine, folder: Path, feed: str, source_table: str) -> None:
         self._engine = engine
         self._folder = folder / f"{feed}.{source_table}.{os.getpid()}"
@@ -91,18 +80,6 @@ class DuckShadowBuild(ShadowBuild):
             waiting.append(table)
             if sum(t.num_rows for t in waiting) >= _ROWS_AT_ONCE:
                 self._write(layout.name)
-
-    @override
-    def take_file(self, family: Family, whole: WholeFile, sources: dict[str, str], number: int) -> None:
-        layout = family.root
-        first = self.read.get(layout.name, 0)
-        self.read[layout.name] = first + whole.rows
-        if len(family.key) == 1:
-            for keys in whole.keys(family.key):
-                self._keys.add(keys.column(0))
-        held = [ColumnShape(c.name, c.kind, c.whole, c.fraction) for c in layout.columns if c.name in sources]
-        values = {OWNER.name: f"{first} + file_row_number"} | ({FILE: str(number)} if family.by_file else {})
-        self._parts.setdefault(layout.name, []).append(_Part(Path(whole.place), held, [], whole, sources, values))
 
     def _write(self, name: str) -> None:
         waiting = self._waiting.pop(name, [])
@@ -165,9 +142,6 @@ class DuckShadowBuild(ShadowBuild):
         if family.key and not owners:
             engine.connection.execute("set preserve_insertion_order = false")
         for part in self._parts.get(layout.name, []):
-            if part.whole is not None:
-                self._read_whole(part, part.whole, table, columns, stamped)
-                continue
             held = {c.name: c for c in part.columns}
             names = [c.name for c in columns if c.name in held]
             values = []
@@ -182,32 +156,6 @@ class DuckShadowBuild(ShadowBuild):
                 engine.run(f"insert into {table} ({into}) select {', '.join([*values, constants])} from rb_part")
                 engine.connection.unregister("rb_part")
         engine.connection.execute("set preserve_insertion_order = true")
-
-    def _read_whole(
-        self,
-        part: _Part,
-        whole: WholeFile,
-        table: str,
-        columns: Sequence[ColumnShape],
-        stamped: Sequence[tuple[ColumnShape, str]],
-    ) -> None:
-        engine, made = self._engine, dict(part.values)
-        for column in columns:
-            if column.name in part.sources:
-                made[column.name] = f"cast({engine.quote(part.sources[column.name])} as {engine.declared(column)})"
-        names = [c.name for c in columns if c.name in made]
-        into = engine.listed([*names, *(c.name for c, _ in stamped)])
-        selected = ", ".join([*(made[name] for name in names), *(value for _, value in stamped)])
-        numbered = ", file_row_number = true" if OWNER.name in names else ""
-        # No columns are held here meanwhile; with less, reading a file takes 1.6 times as long.
-        engine.lend(_READING_MB)
-        try:
-            read = engine.run(f"insert into {table} ({into}) select {selected} from read_parquet('{part.path}'{numbered})")
-        except duckdb.Error as error:
-            found = str(error).strip().splitlines()[0]
-            raise FileRefused("reading the file from", whole.path, found=found, mend="it is read in columns") from error
-        if read != whole.rows or not whole.unchanged():
-            raise FileRefused("reading the file from", whole.path, found="it changed while it was read", mend="it is read anew")
 
     def _drop_repeated(
         self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]], new: Sequence[str]
@@ -240,8 +188,6 @@ class DuckShadowBuild(ShadowBuild):
 
     @override
     def placed(self) -> None:
-        if any(part.whole is not None for parts in self._parts.values() for part in parts):
-            self._engine.take_back()
         _remove(self._folder)
         self._parts.clear()
         self._waiting.clear()

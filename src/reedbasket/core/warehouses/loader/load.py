@@ -15,7 +15,7 @@ from ...records.ledger import LedgerLine
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
 from ..engine import AT, DELETED_AT, LOAD, PARENT, POSITION, SINCE, UNTIL, Counts, Engine, Stamp, Stamping, rfc3339
-from ..warehouse import Differences, LoadTarget, Position, TableState, WholeFile
+from ..warehouse import Differences, LoadTarget, Position, TableState
 from . import service_tables
 from . import write_modes as modes
 from .comparison import differences
@@ -92,29 +92,6 @@ class EngineLoad:
 
     def rejected_in(self, runs: Sequence[int]) -> None:
         self._rejected_in = list(runs)
-
-    @property
-    def takes_bytes(self) -> bool:
-        return self._beside is not None and self._beside.takes_bytes
-
-    def sink(self, family: Family) -> Any:
-        if self._beside is None or not self._beside.takes_bytes or len(family.tables) > 1:
-            return None
-        require_room(self._engine, family)
-        with self._engine.translated(f"building {self._target.table} in"):
-            return self._beside.sink(self._keyed(family))
-
-    @property
-    def takes_files(self) -> bool:
-        return self._beside is not None and self._beside.takes_files
-
-    def take_file(self, family: Family, whole: WholeFile, sources: dict[str, str], number: int) -> None:
-        require_room(self._engine, family)
-        assert self._beside is not None
-        self._beside.take_file(self._keyed(family), whole, sources, number)
-
-    def passed_through(self, rows: int) -> None:
-        self.staged_rows += rows
 
     def mark_present(self, keys: TableBatch) -> None:
         self._spared.append(keys)
@@ -214,6 +191,7 @@ class EngineLoad:
 
     def close(self) -> None:
         # A failing clean-up must not hide why the load ended; what was being built beside is cleared by the next run.
+        self._engine.abandon()
         with suppress(ReedError), self._engine.translated("dropping the stage of"):
             if self._beside:
                 self._beside.drop()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
-from typing import Any
 
 from typing_extensions import override
 
@@ -12,7 +11,6 @@ from ...records.layout import Family, TableLayout
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
 from ..engine import Counts, Engine, Stamp
-from ..warehouse import WholeFile
 from .stage import bring_up, system_columns
 
 
@@ -23,13 +21,9 @@ class ShadowBuild(ABC):
 
     Attributes:
         read: rows added, by table, whether they are still there or superseded.
-        takes_bytes: rows may come as the bytes of the warehouse's own COPY, through `sink`.
-        takes_files: files may be handed over whole, by `take_file`, to be read in the commit.
     """
 
     read: dict[str, int]
-    takes_bytes = False
-    takes_files = False
 
     @abstractmethod
     def wants_repeats(self, family: Family) -> bool:
@@ -65,14 +59,6 @@ class ShadowBuild(ABC):
     @abstractmethod
     def placed(self) -> None:
         """The tables have their names: there is nothing to drop any more."""
-
-    def sink(self, family: Family) -> Any:
-        """A `runs.execution.passthrough.Sink`, or None where this family cannot come so; asked only where `takes_bytes`."""
-        return None
-
-    def take_file(self, family: Family, whole: WholeFile, sources: dict[str, str], number: int) -> None:
-        """See `warehouse.Load.take_file`; called only where `takes_files`."""
-        raise AssertionError(f"{type(self).__name__} takes no files")
 
 
 class TableShadowBuild(ShadowBuild):

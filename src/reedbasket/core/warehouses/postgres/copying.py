@@ -6,9 +6,9 @@ pieces of 50,000 rows a million take nearly half as long again.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterator
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
-from contextlib import closing, suppress
+from contextlib import suppress
 from functools import partial
 from queue import Full, Queue
 from typing import Any, TypeAlias
@@ -16,10 +16,6 @@ from typing import Any, TypeAlias
 import adbc_driver_manager
 import psycopg
 import pyarrow as pa
-from psycopg import sql
-
-from ...postgres import Address
-from .connect import LOCK_SECONDS
 
 # Pieces worth sending; what waits beyond them is a piece or two.
 _ROWS_AT_ONCE = 25_000
@@ -29,19 +25,6 @@ _MOST_WAITING = 2
 _LOOK_SECONDS = 0.2
 
 Rows: TypeAlias = "pa.Table | pa.RecordBatchReader"
-
-
-def copy_bytes(address: Address, table: str, columns: Sequence[str], parts: Iterable[bytes | memoryview]) -> int:
-    """Binary COPY into a table (as SQL writes it) that nobody sees yet, on a connection of its own: how many rows. Raises psycopg.Error."""
-    names = sql.SQL(", ").join(map(sql.Identifier, columns))
-    statement = sql.SQL("copy {} ({}) from stdin (format binary)").format(sql.SQL(table), names)
-    settings = (f"lock_timeout={LOCK_SECONDS}s", "statement_timeout=0")
-    with closing(psycopg.connect(address.conninfo(*settings), autocommit=True)) as connection:
-        cursor = connection.cursor()
-        with cursor.copy(statement) as copy:
-            for part in parts:
-                copy.write(part)
-        return cursor.rowcount
 
 
 class Sending:

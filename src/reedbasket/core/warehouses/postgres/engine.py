@@ -7,7 +7,6 @@ import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from datetime import datetime
-from itertools import chain
 from typing import Any
 
 import adbc_driver_manager
@@ -15,7 +14,7 @@ import pyarrow as pa
 from typing_extensions import override
 
 from ...errors import ConnectionLost
-from ...postgres import COPY_HEADER, COPY_TRAILER, Address, is_lost
+from ...postgres import Address, is_lost
 from ...records.arrow import own_column, to_arrow
 from ...records.column_types import EXACT_IN_DOUBLE, Kind
 from ...records.names import LONGEST_NAME_BYTES
@@ -23,8 +22,7 @@ from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
 from ..engine import Engine, Limits, Merge, cannot_widen, utc
 from .connect import connect_writer, translated
-from .copying import Rows, Sending, copy_bytes
-from .encode import in_binary
+from .copying import Rows, Sending
 from .views import without_views
 
 _DECLARED: dict[Kind, str] = {
@@ -85,8 +83,12 @@ class PostgresEngine(Engine):
         self._begun = False
 
     @override
-    def rollback(self) -> None:
+    def abandon(self) -> None:
         self._sending.abandon()
+
+    @override
+    def rollback(self) -> None:
+        self.abandon()
         if self._begun:
             with suppress(adbc_driver_manager.Error):
                 self._cursor.execute("rollback")
@@ -246,14 +248,9 @@ class PostgresEngine(Engine):
 
     def _copy(self, sql_name: str, rows: Rows) -> None:
         temp = sql_name in self._temps
-        if temp or self._begun or isinstance(rows, pa.Table):
-            plain = sql_name.rsplit('"', 2)[-2] if '"' in sql_name else sql_name
-            schema = None if temp else self.address.schema
-            self._cursor.adbc_ingest(plain, rows, mode="append", temporary=temp, db_schema_name=schema)
-            return
-        # Nobody sees the table before a transaction gives it its name, so a connection of its own may fill it.
-        made = (in_binary(batch) for batch in rows if batch.num_rows)
-        copy_bytes(self.address, sql_name, rows.schema.names, chain((COPY_HEADER,), made, (COPY_TRAILER,)))
+        plain = sql_name.rsplit('"', 2)[-2] if '"' in sql_name else sql_name
+        schema = None if temp else self.address.schema
+        self._cursor.adbc_ingest(plain, rows, mode="append", temporary=temp, db_schema_name=schema)
 
     @override
     def staged(self, name: str, key: Sequence[str]) -> None:

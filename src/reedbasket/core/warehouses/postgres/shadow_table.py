@@ -20,7 +20,6 @@ from ..loader.shadow_table import TableShadowBuild
 from ..loader.stage import OWNER, bring_up, system_columns
 from ..loader.write_modes import newest_first
 from .engine import PostgresEngine
-from .sink import PostgresSink
 from .views import grants
 
 # What stands on a table beside what belongs to it: views, foreign keys, triggers, indexes and policies of others.
@@ -32,8 +31,6 @@ select 1 from pg_index i join pg_class c on c.oid = i.indexrelid where i.indreli
 
 
 class PostgresShadowBuild(TableShadowBuild):
-    takes_bytes = True
-
     def __init__(self, engine: PostgresEngine, schema: str, feed: str, source_table: str) -> None:
         self._engine = engine
         self._schema = schema
@@ -53,13 +50,6 @@ class PostgresShadowBuild(TableShadowBuild):
             name = self._prepare(family, layout)
             self._engine.insert(self._engine.table(name), list(self._columns[layout.name].values()), batch)
             self.read[layout.name] += batch.rows
-
-    @override
-    def sink(self, family: Family) -> PostgresSink:
-        """See `runs.execution.passthrough.Sink`."""
-        name = self._prepare(family, family.root)
-        self._engine.flush()
-        return PostgresSink(self._engine, name, family.root, self.read)
 
     def _name(self, number: int) -> str:
         return f"{self._prefix}_{number}"
