@@ -46,7 +46,7 @@ lint: setup .made/node
 
 test: setup console lint
 	cd console && npm run --silent test
-	$(BIN)/python -m pytest -n 2 --dist worksteal
+	$(BIN)/python -m pytest -n 4 --dist worksteal
 
 # How large the parts are, and what a stranger would stumble over; fails where a bound is passed.
 house: setup
