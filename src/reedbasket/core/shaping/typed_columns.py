@@ -82,18 +82,7 @@ class TypedWalk(Learning):
         self.seen.add((table.name, node.name))
         data: ColumnData
         if wanted:
-            data = _fitting(kind, values, misfits)
-            if wanted != kind:
-                data, misfits = cast_values(plain_values(kind, values), wanted)
-            if wanted != node.kind and widen(node.kind, wanted) == wanted:
-                self.may(self.type_change(node, name, wanted), "accept")
-                node.kind = wanted
-            elif kind == node.kind:  # as it was loaded before the feed asked for less
-                misfits = []
-                data = _fitting(kind, values, misfits)
-            elif wanted != node.kind:  # it was loaded as something wider before, and stays that
-                _, data, more = fit(plain_values(wanted, data), node.kind, wider=False)
-                misfits += more
+            data, misfits = self._as_wanted(node, name, kind, wanted, values, misfits)
         elif kind == node.kind:
             data = _fitting(kind, values, misfits)
         else:
@@ -103,6 +92,24 @@ class TypedWalk(Learning):
         for misfit in misfits:
             self.bad.setdefault(misfit.index, (misfit, name))
         self.batch.columns[node.name] = (node.kind, data)
+
+    def _as_wanted(
+        self, node: ColumnShape, name: str, kind: Kind, wanted: Kind, values: pa.Array, misfits: list[Misfit]
+    ) -> tuple[ColumnData, list[Misfit]]:
+        """A column that the feed casts. misfits: of the values as they came."""
+        data = _fitting(kind, values, misfits)
+        if wanted != kind:
+            data, misfits = cast_values(plain_values(kind, values), wanted)
+        if wanted != node.kind and widen(node.kind, wanted) == wanted:
+            self.may(self.type_change(node, name, wanted), "accept")
+            node.kind = wanted
+        elif kind == node.kind:  # as it was loaded before the feed asked for less
+            misfits = []
+            data = _fitting(kind, values, misfits)
+        elif wanted != node.kind:  # it was loaded as something wider before, and stays that
+            _, data, more = fit(plain_values(wanted, data), node.kind, wider=False)
+            misfits += more
+        return data, misfits
 
     def _learn(self, name: str, kind: Kind) -> ColumnShape | None:
         made = self.new_column(self.structure, (name,), kind)

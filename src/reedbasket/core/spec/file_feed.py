@@ -6,7 +6,7 @@ from collections.abc import Iterator, Mapping
 
 from .connector import Finding
 from .database_feed import shaping_mistakes
-from .model import Changes, Feed, FeedTable, Source
+from .model import KEYED, Changes, Feed, FeedTable, Source
 from .pattern import Pattern
 from .yaml_source import Path
 
@@ -56,7 +56,7 @@ def _changes(here: Path, changes: Changes) -> Iterator[Finding]:
 
 def _writing(here: Path, own: FeedTable, feed: Feed, changes: Changes) -> Iterator[Finding]:
     write, key = own.write or feed.defaults.write, own.key
-    if write in ("merge", "mirror", "history") and not key:
+    if write in KEYED and not key:
         yield here, f"write: {write} needs a key; name one, or append", "definition.no_key"
     if changes.by == "compare" and (not key or write in ("append", "replace")):
         yield here, "compare writes only what differs: say a key, and mirror, merge or history", "definition.compare_needs_key"

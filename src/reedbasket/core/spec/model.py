@@ -131,6 +131,8 @@ class Changes(Model):
 
 
 Write = Literal["append", "replace", "merge", "mirror", "history"]
+# Those that know one row a key.
+KEYED: tuple[Write, ...] = ("merge", "mirror", "history")
 Deletes = Literal["apply", "mark", "ignore"]
 
 

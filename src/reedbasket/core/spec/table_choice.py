@@ -9,7 +9,7 @@ from datetime import timedelta
 from . import template
 from .connector import Finding, request_templates
 from .http import CursorRule, HttpTable, WindowRule
-from .model import Changes, Deletes, FeedDefaults, FeedTable, Nesting, Write
+from .model import KEYED, Changes, Deletes, FeedDefaults, FeedTable, Nesting, Write
 from .yaml_source import Path
 
 
@@ -80,7 +80,7 @@ def choice_mistakes(here: Path, choice: TableChoice, rule: HttpTable, *, by_code
     if rule.conditional and choice.by not in ("everything", "compare"):
         message = "`conditional` asks whether the whole answer changed, and goes with everything and compare"
         yield here, message, "definition.bad_value"
-    if choice.write in ("merge", "mirror", "history") and not choice.key:
+    if choice.write in KEYED and not choice.key:
         message = f"write: {choice.write} needs a key; name one, or append, or replace"
         yield here, message, "definition.no_key"
     if choice.write == "replace" and choice.by == "cursor":

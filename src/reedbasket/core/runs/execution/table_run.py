@@ -11,12 +11,13 @@ from ...errors import PagesMoved, RunCancelled, RunWoundUp
 from ...records.bounded_queue import BoundedQueue
 from ...records.change_records import LoggedRecords
 from ...records.column_records import alike, joined
-from ...shaping.batch import Reject
+from ...shaping.batch import Reject, Shaped
 from ...shaping.columns import ColumnWork, Worked
 from ...shaping.rejected_keys import has_key, rejected_keys
 from ...shaping.shared_batch import SharedBatch
 from ...sources.batching import RECORDS_PER_BATCH, Feeder, gathered
 from ...sources.chunk import Chunk, Origin
+from ...warehouses import TableState
 from ..checkpoints.resume import held_of, moved, require_accepted, shaper_for
 from ..planning.requested_window import passed_over
 from .compare import comparer_for
@@ -59,36 +60,7 @@ class TableRun(TableCommits):
             self._phase("done")
             return
         state = self._warehouse.state(order.feed, table.name)
-        change = moved(table, state)
-        require_accepted(table, change, order.accept)
-        for step in change.steps:
-            self._log("info", "table.brought_along", step)
-        for loss in change.losses:
-            self._log("warning", "table.not_kept", f"let go, as accepted: {loss}")
-        saved = saved_of(table, state, change) if self._moves_cursor else None
-        self._shaper = shaper_for(order, table, state, again=self._again is not None)
-        self._reader = self._reading.take(
-            table,
-            saved,
-            expected=(lambda: self._shaper.expected_columns) if self._in_columns else None,
-            held=held_of(table, order.feed, self._warehouse, state),
-        )
-        if self._again is None:
-            self._reader.begin()
-        self._shaper.leave_out(self._reader.left_out)
-        for note in self._reader.notes if self._again is None else ():
-            self._log(*note)
-        self._tracker = self._reader.tracker if self._again is None else None
-        if self._again is None:
-            self._cursor_from = self.progress.cursor_from = self._reader.from_text
-        self._compare = comparer_for(order.feed, table, self._warehouse, state, change) if self._again is None else None
-        self._columns = ColumnWork(self._shaper.rules, self._hash_key, nul_in_text=self._warehouse.nul_in_text)
-        self._change = change
-        # Appended, a record that says it is gone is a row like any other.
-        self._gone = tombstone_test(table.rule) if table.rule and table.write != "append" else None
-        # Those who ask by its records go through them once more.
-        self._aside = Spool() if self._reading.has_dependents(table.name) and self._again is None else None
-        self._reads_all = self._again is None and self._reader.reads_all and state is not None
+        self._prepare(state)
         self._load = self._warehouse.begin(self._target, state)
         self._at_commit = self.progress.counts()
         self._phase("reading")
@@ -97,17 +69,7 @@ class TableRun(TableCommits):
             while not self._gone_through(began):
                 self._start_over()
             self._require_quiet(beyond)
-            if table.whole and (unread := self._reader.problem()) is not None:
-                # What could not be read has not gone, and half of a state is none: nothing is removed, and nothing written.
-                raise unread
-            if self._tracker is not None and (words := self._tracker.other_writing) is not None:
-                self._log("warning", "cursor.other_writing", words)
-            if self._differing:
-                self._work(joined(self._differing), [], time.monotonic(), suspicious=self._suspicious)
-            if self._again is None:
-                for note in self._reader.ended_notes:
-                    self._log(*note)
-                self.progress.lag = self._reader.lag
+            self._end_reading()
             self._finish()
             if self._aside is not None:
                 self._reading.keep(table.name, self._reader.cursor_from, self._aside)
@@ -120,6 +82,54 @@ class TableRun(TableCommits):
         problem = self._reader.problem() if self._again is None else None
         if problem is not None:
             raise problem
+
+    def _prepare(self, state: TableState | None) -> None:
+        """All that a read needs. state: what the warehouse has of the table. Raises ReedError where that cannot be brought along."""
+        order, table, replays = self._order, self._table, self._again is not None
+        change = moved(table, state)
+        require_accepted(table, change, order.accept)
+        for step in change.steps:
+            self._log("info", "table.brought_along", step)
+        for loss in change.losses:
+            self._log("warning", "table.not_kept", f"let go, as accepted: {loss}")
+        saved = saved_of(table, state, change) if self._moves_cursor else None
+        self._shaper = shaper_for(order, table, state, again=replays)
+        self._reader = self._reading.take(
+            table,
+            saved,
+            expected=(lambda: self._shaper.expected_columns) if self._in_columns else None,
+            held=held_of(table, order.feed, self._warehouse, state),
+        )
+        if not replays:
+            self._reader.begin()
+        self._shaper.leave_out(self._reader.left_out)
+        if not replays:
+            for note in self._reader.notes:
+                self._log(*note)
+            self._cursor_from = self.progress.cursor_from = self._reader.from_text
+        self._tracker = None if replays else self._reader.tracker
+        self._compare = None if replays else comparer_for(order.feed, table, self._warehouse, state, change)
+        self._columns = ColumnWork(self._shaper.rules, self._hash_key, nul_in_text=self._warehouse.nul_in_text)
+        self._change = change
+        # Appended, a record that says it is gone is a row like any other.
+        self._gone = tombstone_test(table.rule) if table.rule and table.write != "append" else None
+        # Those who ask by its records go through them once more.
+        self._aside = Spool() if self._reading.has_dependents(table.name) and not replays else None
+        self._reads_all = not replays and self._reader.reads_all and state is not None
+
+    def _end_reading(self) -> None:
+        """What is left to do and to say once all records came. Raises what kept a complete read from being one."""
+        if self._table.whole and (unread := self._reader.problem()) is not None:
+            # What could not be read has not gone, and half of a state is none: nothing is removed, and nothing written.
+            raise unread
+        if self._tracker is not None and (words := self._tracker.other_writing) is not None:
+            self._log("warning", "cursor.other_writing", words)
+        if self._differing:
+            self._work(joined(self._differing), [], time.monotonic(), suspicious=self._suspicious)
+        if self._again is None:
+            for note in self._reader.ended_notes:
+                self._log(*note)
+            self.progress.lag = self._reader.lag
 
     def _gone_through(self, began: float) -> bool:
         """All chunks taken; not so where one of them turned out to be of a file that has to be left out as a whole."""
@@ -236,6 +246,19 @@ class TableRun(TableCommits):
         rejects += placed(shaped.rejects, origins, ()) + placed(worked.rejects, origins, unshaped)
         progress.read -= worked.filtered
         since.count(progress, rejected=len(rejects), filtered=worked.filtered)
+        self._tell_gone(records, rejects, worked)
+        staging = time.monotonic()
+        since.shaping += staging - began
+        if self._again is not None:
+            left = set(unshaped)
+            self._load.rejected_in([run for place, run in enumerate(self._again.runs) if place not in left])
+        self._stage(worked, shaped, first_owner)
+        since.staging += time.monotonic() - staging
+        progress.staged += worked.records
+        self._listener.progress(progress)
+
+    def _tell_gone(self, records: Sequence[dict[str, Any]], rejects: list[Reject], worked: Worked) -> None:
+        """Keep rejects; and those of before whose records say now that they are gone are none any more."""
         dead = worked.tombstones if self._again is None and self._table.write != "replace" else None
         if dead is not None:
             self._listener.gone(self._table.name, self._table.key, lambda: keys_of(dead, worked.family.key))
@@ -243,15 +266,13 @@ class TableRun(TableCommits):
             self._reject(rejects, worked)
             if dead is not None and (ended := ended_by(records, rejects, self._table.key)):
                 self._listener.gone(self._table.name, self._table.key, lambda: ended)
-        staging = time.monotonic()
-        since.shaping += staging - began
-        if self._again is not None:
-            left = set(unshaped)
-            self._load.rejected_in([run for place, run in enumerate(self._again.runs) if place not in left])
+
+    def _stage(self, worked: Worked, shaped: Shaped, first_owner: int) -> None:
+        """Hand rows, and what they say of others, to the load."""
         self._load.stage(worked.family, worked.batches)
         if worked.tombstones is not None and self._table.write == "replace":
-            since.count(progress, filtered=worked.tombstones.rows)
-            progress.read -= worked.tombstones.rows
+            self._since.count(self.progress, filtered=worked.tombstones.rows)
+            self.progress.read -= worked.tombstones.rows
         elif worked.tombstones is not None:
             self._load.tombstones(worked.tombstones)
         if isinstance(shaped.kept, LoggedRecords):
@@ -259,9 +280,6 @@ class TableRun(TableCommits):
                 self._load.stage_unchanged(column, rows)
         if worked.filtered and self._compare and worked.left is not None:
             self._load.gone(worked.left)
-        since.staging += time.monotonic() - staging
-        progress.staged += worked.records
-        self._listener.progress(progress)
 
     def _track(
         self, tracker: CursorTracker, records: Sequence[dict[str, Any]], rejects: list[Reject]

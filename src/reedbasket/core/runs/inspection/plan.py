@@ -14,6 +14,7 @@ from ...shaping.columns import ColumnWork
 from ...shaping.unused_rules import unused_rules
 from ...sources.chunk import Chunk
 from ...sources.requests_seen import RequestSeen
+from ...spec.model import KEYED
 from ...warehouses import Warehouse, open_warehouse
 from ..checkpoints.resume import held_of, moved, shaper_for
 from ..execution.source_session import SourceSession, open_session
@@ -173,7 +174,7 @@ def _plan_table(
     if (reader.from_text or tracker) and table.by != "files":
         first.cursor_until = order.started.isoformat(timespec="seconds").replace("+00:00", "Z")
     first.request = request
-    first.deletes = table.deletes if table.write in ("merge", "mirror", "history") else ""
+    first.deletes = table.deletes if table.write in KEYED else ""
     first.sample_records, first.sample_rejects = len(records), len(shaped.rejects) + len(worked.rejects)
     first.sample_filtered = worked.filtered
     first.only_nulls = [name for name in shaper.structure.unseen() if name not in shaper.left_out]

@@ -14,7 +14,7 @@ from ...sources.sql import Column, Table
 from ...spec.database_feed import is_pattern
 from ...spec.http import CursorRule, WindowRule
 from ...spec.mistakes import nearest
-from ...spec.model import Changes, FeedDefaults, FeedTable, Nesting, Ranges, Source, Write
+from ...spec.model import KEYED, Changes, FeedDefaults, FeedTable, Nesting, Ranges, Source, Write
 
 _CURSORS: dict[str | None, Any] = {
     "timestamp": "time", "date": "time", "int64": "number", "decimal": "number", "double": "number", "text": "text", "uuid": "text",
@@ -79,15 +79,44 @@ def choose(
     prefix: of the warehouse's tables. home: the schema of tables that are named without one. queries: what each wish's query yields.
     """
     found = Choice()
+    named = _by_name(wishes, tables, home, queries, found)
+    by_pattern = _by_pattern(wishes, tables, home, {id(entry.table) for entry in named}, found)
+    names: set[str] = set()
+    for entry in [*named, *by_pattern]:
+        try:
+            chosen = _chosen(entry.name, entry.own, defaults, entry.table, names, prefix)
+        except DefinitionError as error:
+            found.problems[entry.name] = error
+            continue
+        names.add(chosen.target)
+        found.chosen.append(replace(chosen, by_pattern=entry.by_pattern))
+    used = {id(chosen.table) for chosen in found.chosen}
+    told = {*found.problems, *found.unreadable}
+    found.ignored = [name for t in tables if id(t) not in used and (name := name_of(t, home)) not in told]
+    return found
+
+
+@dataclass(frozen=True)
+class _Entry:
+    """A table that is taken. own: what the feed says of it."""
+
+    name: str
+    own: FeedTable
+    table: Table
+    by_pattern: bool = False
+
+
+def _by_name(
+    wishes: dict[str, FeedTable | None], tables: Sequence[Table], home: str, queries: dict[str, Table], found: Choice
+) -> list[_Entry]:
+    """Queries, and tables that are named; those that cannot be read are told in `found`."""
     there = {name_of(table, home): table for table in tables}
     there.update({f"{table.schema}.{table.name}": table for table in tables if table.schema == home})
-    taken: dict[int, tuple[str, FeedTable, Table]] = {}
-    order: list[tuple[str, FeedTable, Table]] = []
-    matched: set[str] = set()
+    entries: list[_Entry] = []
     for wish, said in wishes.items():
         own = said or FeedTable()
         if wish in queries:
-            order.append((wish, own, queries[wish]))
+            entries.append(_Entry(wish, own, queries[wish]))
         elif own.query is None and not is_pattern(own.table or wish):
             table = there.get(own.table or wish)
             if table is None:
@@ -95,8 +124,16 @@ def choose(
             elif not table.readable and not table.columns:
                 found.problems[wish] = _broken(own.table or wish, table)
             else:
-                taken[id(table)] = entry = (wish if own.table else name_of(table, home), own, table)
-                order.append(entry)
+                entries.append(_Entry(wish if own.table else name_of(table, home), own, table))
+    return entries
+
+
+def _by_pattern(
+    wishes: dict[str, FeedTable | None], tables: Sequence[Table], home: str, taken: set[int], found: Choice
+) -> list[_Entry]:
+    """Tables that match a pattern. taken: by what `id` says of them; patterns that match none, and tables nobody may read, are told in
+    `found`."""
+    entries: list[_Entry] = []
     for wish, said in wishes.items():
         own = said or FeedTable()
         if own.query is not None or not is_pattern(own.table or wish):
@@ -107,24 +144,9 @@ def choose(
         matching = [t for t in matching if t.readable]
         if not matching:
             found.unmatched.append(wish)
-        for table in matching:
-            if id(table) not in taken:
-                taken[id(table)] = entry = (name_of(table, home), own, table)
-                order.append(entry)
-                matched.add(name_of(table, home))
-    names: set[str] = set()
-    for name, own, table in order:
-        try:
-            chosen = _chosen(name, own, defaults, table, names, prefix)
-        except DefinitionError as error:
-            found.problems[name] = error
-            continue
-        names.add(chosen.target)
-        found.chosen.append(replace(chosen, by_pattern=name in matched))
-    used = {id(chosen.table) for chosen in found.chosen}
-    told = {*found.problems, *found.unreadable}
-    found.ignored = [name for t in tables if id(t) not in used and (name := name_of(t, home)) not in told]
-    return found
+        entries += [_Entry(name_of(table, home), own, table, True) for table in matching if id(table) not in taken]
+        taken |= {id(table) for table in matching}
+    return entries
 
 
 def matches(pattern: str, table: Table, home: str) -> bool:
@@ -141,57 +163,64 @@ def _chosen(name: str, own: FeedTable, defaults: FeedDefaults, table: Table, nam
     key = own.key or list(table.key)
     for column in key:
         _column(name, table, column, "key")
-    write: Write | None = own.write or defaults.write
-    if write is None and changes.by == "compare":
-        write = "mirror"
-    if write is None:
-        write = "merge" if key else ("replace" if changes.by == "everything" else "append")
-    if write in ("merge", "mirror", "history") and not key:
-        raise _problem(
-            name, f"write: {write} needs a key, and the database declares none", "name one (`key`), or say write: replace",
-            "definition.no_key",
-        )  # fmt: skip
-    if changes.by == "compare" and write in ("append", "replace"):
-        raise _problem(
-            name, f"compare writes only what differs, which {write} cannot", "use mirror, merge or history",
-            "definition.compare_needs_key",
-        )  # fmt: skip
+    write = own.write or defaults.write or _usual_write(changes, key)
+    complete = _complete(changes.by, write)
+    ranged = range_column(name, table, own.ranges, key, complete=complete) if own.ranges is not None else None
+    _require_write(name, changes, write, key, in_ranges=ranged is not None)
     if changes.by == "log":
         _require_log(name, table, own, write, key)
-    ranged = (
-        range_column(name, table, own.ranges, key, complete=_complete(changes.by, write)) if own.ranges is not None else None
-    )
-    if ranged is not None and changes.by in ("cursor", "row_version") and write == "append":
+    if changes.by == "row_version" and (not table.versioned or table.what != "table"):
         raise _problem(
-            name,
-            "in ranges some rows come twice, and append would double them",
-            "use merge, with a key",
-            "definition.bad_ranges",
-        )
-    partial = changes.by in ("cursor", "window", "row_version")
-    if partial and write in ("replace", "mirror"):
-        raise _problem(
-            name, f"write: {write} wants a complete read, and changes by {changes.by} are a part", "use merge, or read everything",
-            "definition.replace_by_cursor",
+            name, f"a {table.what} keeps no version of its rows", "take changes by cursor, compare or everything",
+            "source.no_row_version",
         )  # fmt: skip
     cursor, columns = _cursor(name, changes, table) if changes.by == "cursor" else (None, ())
     window, window_column = _window(name, changes, table, own) if changes.by == "window" else (None, None)
-    if changes.by == "row_version":
-        if not table.versioned or table.what != "table":
-            raise _problem(
-                name, f"a {table.what} keeps no version of its rows", "take changes by cursor, compare or everything",
-                "source.no_row_version",
-            )  # fmt: skip
-        if write == "append":
-            raise _problem(
-                name, "by row version some rows come twice, and append would double them", "use merge, with a key",
-                "definition.row_version_needs_key",
-            )  # fmt: skip
     return Chosen(
         name, claim(prefix + name, names, name), own, table, changes.by, write, key, own.deletes or defaults.deletes or "apply",
         own.nesting or defaults.nesting or Nesting(), cursor, columns, window, window_column, changes,
         ranged,
     )  # fmt: skip
+
+
+def _usual_write(changes: Changes, key: Sequence[str]) -> Write:
+    """Where nobody says how rows are written."""
+    if changes.by == "compare":
+        return "mirror"
+    if key:
+        return "merge"
+    return "replace" if changes.by == "everything" else "append"
+
+
+def _require_write(name: str, changes: Changes, write: Write, key: Sequence[str], *, in_ranges: bool) -> None:
+    """Raises DefinitionError where the way of writing does not go with the way in which changes are found."""
+    wrong: tuple[str, str, str] | None = None
+    if write in KEYED and not key:
+        wrong = (
+            f"write: {write} needs a key, and the database declares none", "name one (`key`), or say write: replace",
+            "definition.no_key",
+        )  # fmt: skip
+    elif changes.by == "compare" and write in ("append", "replace"):
+        wrong = (
+            f"compare writes only what differs, which {write} cannot", "use mirror, merge or history",
+            "definition.compare_needs_key",
+        )  # fmt: skip
+    elif in_ranges and changes.by in ("cursor", "row_version") and write == "append":
+        wrong = (
+            "in ranges some rows come twice, and append would double them", "use merge, with a key", "definition.bad_ranges",
+        )  # fmt: skip
+    elif changes.by in ("cursor", "window", "row_version") and write in ("replace", "mirror"):
+        wrong = (
+            f"write: {write} wants a complete read, and changes by {changes.by} are a part", "use merge, or read everything",
+            "definition.replace_by_cursor",
+        )  # fmt: skip
+    elif changes.by == "row_version" and write == "append":
+        wrong = (
+            "by row version some rows come twice, and append would double them", "use merge, with a key",
+            "definition.row_version_needs_key",
+        )  # fmt: skip
+    if wrong is not None:
+        raise _problem(name, *wrong)
 
 
 def _complete(by: str, write: Write) -> bool:

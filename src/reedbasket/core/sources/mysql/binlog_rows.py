@@ -61,34 +61,24 @@ def _row(event: bytes, at: int, bitmap: int, readers: list[Reader]) -> tuple[lis
 
 def reader_of(column: BinlogColumn) -> Reader:
     """Raises Unreadable for a type that only the server itself understands."""
-    code, meta = column.code, column.meta
-    if code in _WHOLE:
-        return partial(_whole, _WHOLE[code], not column.unsigned)
-    if code in (4, 5):
-        return partial(_floating, "<f" if code == 4 else "<d", 4 if code == 4 else 8)
-    if code == 246:
-        return partial(_decimal, meta[0], meta[1])
-    if code == 13:
-        return lambda data, at: (b"%d" % (data[at] + 1900 if data[at] else 0), at + 1)
-    if code in (10, 14):
-        return _date
-    if code in _TIMES:
-        return partial(_TIMES[code], meta[0])
-    if code == 16:
-        bits = meta[0] + meta[1] * 8
-        return partial(_bits, (bits + 7) // 8)
-    if code == ENUM:
-        return partial(_enum, meta[1], column.members)
-    if code == SET:
-        return partial(_set, meta[1], column.members)
-    if code in (VARCHAR, 253):
-        return partial(_text, 2 if int.from_bytes(meta, "little") > 255 else 1, column.encoding)
-    if code == BLOB:
-        return partial(_text, meta[0], column.encoding)
-    if code == STRING:
-        longest = meta[1] | ((meta[0] & 0x30) ^ 0x30) << 4
-        return partial(_text, 2 if longest > 255 else 1, column.encoding)
-    raise Unreadable(f"type {code} of the log")
+    make = _READERS.get(column.code)
+    if make is None:
+        raise Unreadable(f"type {column.code} of the log")
+    return make(column)
+
+
+def _bits_of(column: BinlogColumn) -> Reader:
+    bits = column.meta[0] + column.meta[1] * 8
+    return partial(_bits, (bits + 7) // 8)
+
+
+def _varchar_of(column: BinlogColumn) -> Reader:
+    return partial(_text, 2 if int.from_bytes(column.meta, "little") > 255 else 1, column.encoding)
+
+
+def _string_of(column: BinlogColumn) -> Reader:
+    longest = column.meta[1] | ((column.meta[0] & 0x30) ^ 0x30) << 4
+    return partial(_text, 2 if longest > 255 else 1, column.encoding)
 
 
 _WHOLE = {1: 1, 2: 2, 3: 4, 8: 8, 9: 3}
@@ -187,3 +177,20 @@ def _time(digits: int, data: bytes, at: int) -> tuple[Value, int]:
 
 
 _TIMES: dict[int, Any] = {17: _timestamp, 18: _datetime, 19: _time}
+_READERS: dict[int, Callable[[BinlogColumn], Reader]] = {
+    **{code: lambda column: partial(_whole, _WHOLE[column.code], not column.unsigned) for code in _WHOLE},
+    **{code: lambda column: partial(_TIMES[column.code], column.meta[0]) for code in _TIMES},
+    4: lambda _: partial(_floating, "<f", 4),
+    5: lambda _: partial(_floating, "<d", 8),
+    10: lambda _: _date,
+    13: lambda _: lambda data, at: (b"%d" % (data[at] + 1900 if data[at] else 0), at + 1),
+    14: lambda _: _date,
+    16: _bits_of,
+    246: lambda column: partial(_decimal, column.meta[0], column.meta[1]),
+    253: _varchar_of,
+    ENUM: lambda column: partial(_enum, column.meta[1], column.members),
+    SET: lambda column: partial(_set, column.meta[1], column.members),
+    VARCHAR: _varchar_of,
+    BLOB: lambda column: partial(_text, column.meta[0], column.encoding),
+    STRING: _string_of,
+}

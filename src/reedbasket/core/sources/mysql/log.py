@@ -10,7 +10,7 @@ import random
 import re
 import struct
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from dataclasses import dataclass, field
 from tempfile import TemporaryFile
 from typing import IO, TYPE_CHECKING, Any
@@ -222,12 +222,11 @@ class MariaLog:
         return found
 
     def _follow(self, connection: Any, found: _Read, until: dict[int, int]) -> None:
-        mapped: dict[int, tuple[Place, bytes]] = {}
-        told: dict[Place, bytes] = {}
+        rows = _FollowedRows(found, self._tables)
         gtid, domain, number, alone, checksums = "", 0, 0, False, False
         while (event := _packet(connection)) is not None:
             self._source.require_going("reading the log of")
-            kind = event[4]
+            kind, ended = event[4], False
             found.size += len(event)
             if kind == binlog.FORMAT:
                 checksums = binlog.has_checksums(event)
@@ -235,31 +234,18 @@ class MariaLog:
             if kind == binlog.GTID:
                 gtid, domain, number, alone = binlog.gtid_of(event)
                 found.oldest = found.oldest or struct.unpack_from("<I", event)[0]
-            elif kind == binlog.TABLE_MAP:
-                table, structure = binlog.table_of(event)
-                mapped[table] = ((structure.schema, structure.name), event)
-            elif kind in binlog.WRITE_ROWS + binlog.UPDATE_ROWS + binlog.DELETE_ROWS:
-                place, structure_event = mapped[binlog.rows_table(event)]
-                if place in self._tables:
-                    spool = found.touched(place, gtid)
-                    # Numbers of tables change; their structure is told again only where it is another.
-                    if told.get(place) != structure_event[binlog.HEADER + 6 :]:
-                        told[place] = structure_event[binlog.HEADER + 6 :]
-                        spool.add(b"M", structure_event)
-                    spool.add(b"R", event)
             elif kind == binlog.QUERY:
                 database, statement = binlog.query_of(event)
-                for place in binlog.emptied_by(database, statement):
-                    if place in self._tables:
-                        found.touched(place, gtid).add(b"E", b"")
+                rows.emptied(database, statement, gtid)
+                ended = alone or statement.strip().upper() in ("COMMIT", "ROLLBACK")
             elif binlog.is_compressed(kind):
                 raise SourceError(
                     "reading the log of", str(self._source.address), found="it is compressed (log_bin_compress)",
                     mend="set global log_bin_compress = OFF;", code="source.no_log",
                 )  # fmt: skip
-            ended = kind == binlog.XID or (
-                kind == binlog.QUERY and (alone or statement.strip().upper() in ("COMMIT", "ROLLBACK"))
-            )
+            else:
+                rows.take(kind, event, gtid)
+                ended = kind == binlog.XID
             if ended and gtid:
                 found.transaction_ended()
                 found.reached[domain] = (gtid, number)
@@ -280,6 +266,37 @@ class MariaLog:
         payload = struct.pack("<IHI", 4, _NON_BLOCK, random.randrange(2**31, 2**32))
         connection._execute_command(_DUMP, payload)
         return connection
+
+
+class _FollowedRows:
+    """Changes of rows, put aside by table."""
+
+    def __init__(self, found: _Read, tables: Collection[Place]) -> None:
+        self._found = found
+        self._tables = tables
+        self._mapped: dict[int, tuple[Place, bytes]] = {}
+        self._told: dict[Place, bytes] = {}
+
+    def take(self, kind: int, event: bytes, gtid: str) -> None:
+        """An event that may be of rows. gtid: of its transaction."""
+        if kind == binlog.TABLE_MAP:
+            table, structure = binlog.table_of(event)
+            self._mapped[table] = ((structure.schema, structure.name), event)
+        elif kind in binlog.WRITE_ROWS + binlog.UPDATE_ROWS + binlog.DELETE_ROWS:
+            place, structure_event = self._mapped[binlog.rows_table(event)]
+            if place in self._tables:
+                spool = self._found.touched(place, gtid)
+                # Numbers of tables change; their structure is told again only where it is another.
+                if self._told.get(place) != structure_event[binlog.HEADER + 6 :]:
+                    self._told[place] = structure_event[binlog.HEADER + 6 :]
+                    spool.add(b"M", structure_event)
+                spool.add(b"R", event)
+
+    def emptied(self, database: str, statement: str, gtid: str) -> None:
+        """A statement that may empty tables."""
+        for place in binlog.emptied_by(database, statement):
+            if place in self._tables:
+                self._found.touched(place, gtid).add(b"E", b"")
 
 
 def _packet(connection: Any) -> bytes | None:

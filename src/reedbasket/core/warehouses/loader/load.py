@@ -14,6 +14,7 @@ from ...records.layout import Family, TableLayout
 from ...records.ledger import LedgerLine
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
+from ...spec.model import KEYED
 from ..engine import AT, DELETED_AT, LOAD, PARENT, POSITION, SINCE, UNTIL, Counts, Engine, Stamp, Stamping, rfc3339
 from ..warehouse import Differences, LoadTarget, Position, TableState
 from . import service_tables
@@ -75,7 +76,7 @@ class EngineLoad:
 
     @property
     def _marks(self) -> bool:
-        return self._target.deletes == "mark" and self._target.write in ("merge", "mirror", "history")
+        return self._target.deletes == "mark" and self._target.write in KEYED
 
     def stage(self, family: Family, batches: Sequence[TableBatch]) -> None:
         if not batches:
@@ -138,26 +139,7 @@ class EngineLoad:
         with engine.translated(f"committing {target.table} to"):
             engine.begin()
             try:
-                engine.serialise(target.feed, target.source_table)
-                service_tables.ensure(engine)
-                service_tables.guard(engine, target, self._version)
-                stamps = [Stamp(load, engine.time(now)) for load in engine.next_loads(len(family.tables))]
-                replaced = [line.number for line in position.files if line.replaces]
-                counts = self._place(family, stamps) if self._beside else self._write(family, stamps, replaced)
-                seconds = time.monotonic() - began
-                read = dict(self._beside.read if self._beside else self._stage.rows)
-                read[family.root.name] = read.get(family.root.name, 0) + sum(keys.rows for keys in self._tombstones)
-                read[family.root.name] += self._overtaken
-                counts[0].superseded += self._overtaken
-                lines = ledger_lines(target, family, read, stamps, counts, position, now, seconds)
-                service_tables.keep_ledger(engine, lines)
-                if position.files:
-                    save_files(engine, target.feed, target.source_table, position.files, stamps[0].load, rfc3339(now))
-                if position.hashes is not None:
-                    service_tables.save_hashes(engine, target, position.hashes, self._version + 1)
-                if position.window is not None:
-                    service_tables.save_window(engine, target, position.window, stamps[0].load, now)
-                service_tables.save(engine, target, structure, position, self._version + 1, stamps[0].load, now)
+                stamps, lines = self._write_all(family, structure, position, now, began)
             except BaseException:
                 engine.rollback()
                 raise
@@ -169,6 +151,38 @@ class EngineLoad:
             except BaseException:
                 engine.rollback()
                 raise
+        self._begin_next(family)
+        return lines
+
+    def _write_all(
+        self, family: Family, structure: dict[str, Any], position: Position, now: datetime, began: float
+    ) -> tuple[list[Stamp], list[LedgerLine]]:
+        """Within the transaction: rows, ledger, cursor, and all that is kept beside. began: when the commit did."""
+        engine, target = self._engine, self._target
+        engine.serialise(target.feed, target.source_table)
+        service_tables.ensure(engine)
+        service_tables.guard(engine, target, self._version)
+        stamps = [Stamp(load, engine.time(now)) for load in engine.next_loads(len(family.tables))]
+        replaced = [line.number for line in position.files if line.replaces]
+        counts = self._place(family, stamps) if self._beside else self._write(family, stamps, replaced)
+        seconds = time.monotonic() - began
+        read = dict(self._beside.read if self._beside else self._stage.rows)
+        read[family.root.name] = read.get(family.root.name, 0) + sum(keys.rows for keys in self._tombstones)
+        read[family.root.name] += self._overtaken
+        counts[0].superseded += self._overtaken
+        lines = ledger_lines(target, family, read, stamps, counts, position, now, seconds)
+        service_tables.keep_ledger(engine, lines)
+        if position.files:
+            save_files(engine, target.feed, target.source_table, position.files, stamps[0].load, rfc3339(now))
+        if position.hashes is not None:
+            service_tables.save_hashes(engine, target, position.hashes, self._version + 1)
+        if position.window is not None:
+            service_tables.save_window(engine, target, position.window, stamps[0].load, now)
+        service_tables.save(engine, target, structure, position, self._version + 1, stamps[0].load, now)
+        return stamps, lines
+
+    def _begin_next(self, family: Family) -> None:
+        """All is committed: what comes now is for the next commit."""
         self._state = None
         self._version += 1
         self._known |= {layout.name for layout in family.tables}
@@ -177,17 +191,16 @@ class EngineLoad:
         self._spared, self._gone, self._tombstones = [], [], []
         self._kept, self._emptied, self._overtaken = {}, False, 0
         try:
-            with engine.translated("clearing the stage of"):
+            with self._engine.translated("clearing the stage of"):
                 self._stage.clear()
         except ConnectionLost:
             # The load is committed; what was staged went with the connection.
-            engine.reconnect()
-            self._stage = Stage(engine)
+            self._engine.reconnect()
+            self._stage = Stage(self._engine)
         if self._beside:
             self._beside.placed()
-            again = target.write == "replace" and self._new_beside
+            again = self._target.write == "replace" and self._new_beside
             self._beside = self._new_beside() if again and self._new_beside else None
-        return lines
 
     def close(self) -> None:
         # A failing clean-up must not hide why the load ended; what was being built beside is cleared by the next run.

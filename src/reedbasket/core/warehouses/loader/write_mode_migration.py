@@ -6,12 +6,11 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from ...records.layout import Family, TableLayout
-from ...spec.model import Write
+from ...records.position import SavedCursor
+from ...spec.model import KEYED, Write
 from ..engine import PARENT, POSITION, Engine, Stamp
 from ..warehouse import LoadTarget, TableState
 from .write_modes import newest_first
-
-KEYED = ("merge", "mirror", "history")
 
 
 @dataclass(frozen=True)
@@ -48,47 +47,58 @@ def transition(
     before: str = state.write or ("append" if state.link == "row" else "merge")
     steps: list[str] = []
     losses: list[str] = []
-    saved, children = state.cursor, bool(state.structure.children())
-    forget = reloads_children = False
-    if (
-        saved
-        and saved.kind != "ranges"
-        and cursor
-        and (saved.kind != cursor[1] or (saved.kind != "log" and saved.column is not None and saved.column != cursor[0]))
-    ):
-        forget = True
-        stood = "the log" if saved.kind == "log" else f"{saved.column or 'another column'} ({saved.kind})"
+    forget = _is_of_another(state.cursor, cursor)
+    if forget and state.cursor and cursor:
+        stood = "the log" if state.cursor.kind == "log" else f"{state.cursor.column or 'another column'} ({state.cursor.kind})"
         steps.append(f"the saved cursor was for {stood}, so the table is read from its start, by {cursor[0]}")
-    rewritten = link != state.link or list(key) != state.key
-    if before == "history" and write != "history":
-        losses.append("the older versions of its rows; only the current ones stay")
-    if write == "history" and before != "history" and before != "replace":
+    losses += _lost_versions(before, write)
+    if write == "history" and before not in ("history", "replace"):
         steps.append("its rows become the current versions, from the time they were loaded")
-    unknown = _unknown(state, key)
+    unknown, reloads_children = _unknown(state, key), False
     if write in KEYED and unknown:
         forget = True
         losses.append(f"the rows that are there, which have no {', '.join(unknown)}; the table is read from its start")
-    elif write in KEYED and rewritten:
+    elif write in KEYED and (link != state.link or list(key) != state.key):
         if before != "replace" or state.link == "row" or list(key) != state.key:
             steps.append(f"rows that share a key ({', '.join(key)}) are reduced to the newest, and the key gets its index")
-        if children:
-            reloads_children = True
-            steps.append("child tables are loaded anew, since they point at their parents in another way now")
-            if by == "cursor" and not forget:
-                forget = True
-                losses.append("children of rows that the source no longer shows; the table is read from its start")
+        reloads_children = bool(state.structure.children())
+    if reloads_children:
+        steps.append("child tables are loaded anew, since they point at their parents in another way now")
+        if by == "cursor" and not forget:
+            forget = True
+            losses.append("children of rows that the source no longer shows; the table is read from its start")
+    if write == "append":
+        losses += _twice_by_append(state.cursor, before, by, forget)
     if write == "append" and before != "append":
         steps.append("the key's index goes: from now on every record is a row of its own")
-        if by == "cursor" and (saved is None or forget):
-            losses.append("the place where the last run stopped: what is there already is read and appended once more")
-            forget = False
-        elif by == "cursor" and saved is not None and saved.seen is None:
-            losses.append("which records at the cursor's edge were taken: some may be appended once more")
-    elif write == "append" and forget:
-        losses.append("the place where the last run stopped: what is there already is read and appended once more")
+        forget = forget and by != "cursor"
     if write == "replace" and before != "replace":
         steps.append("the table is built anew by the next run")
     return Transition(steps, losses, forget, reloads_children)
+
+
+def _lost_versions(before: str, write: Write) -> list[str]:
+    lost = before == "history" and write != "history"
+    return ["the older versions of its rows; only the current ones stay"] if lost else []
+
+
+def _is_of_another(saved: SavedCursor | None, cursor: tuple[str, str] | None) -> bool:
+    """Whether what is saved says how far something else was read than what changes are found by now."""
+    if not saved or saved.kind == "ranges" or not cursor:
+        return False
+    return saved.kind != cursor[1] or (saved.kind != "log" and saved.column is not None and saved.column != cursor[0])
+
+
+def _twice_by_append(saved: SavedCursor | None, before: str, by: str, forget: bool) -> list[str]:
+    """What cannot be kept where rows are appended from now on."""
+    changes = before != "append"
+    if forget or (changes and by == "cursor" and saved is None):
+        if changes and by != "cursor":
+            return []
+        return ["the place where the last run stopped: what is there already is read and appended once more"]
+    if changes and by == "cursor" and saved is not None and saved.seen is None:
+        return ["which records at the cursor's edge were taken: some may be appended once more"]
+    return []
 
 
 def migrate_write_mode(engine: Engine, family: Family, target: LoadTarget, state: TableState, stamp: Stamp) -> list[str]:
