@@ -53,11 +53,11 @@ class OfEngine:
     engine: str
 
     @property
-    def WHAT(self) -> str:
+    def WHAT(self) -> str:  # noqa: N802 - as in a case of its own module
         return str(self.module.WHAT)
 
     @property
-    def BOUND(self) -> str:
+    def BOUND(self) -> str:  # noqa: N802 - as in a case of its own module
         return str(self.module.bound(self.engine))
 
     def run(self, quick: bool) -> dict[str, Any]:

@@ -85,7 +85,7 @@ def run(kind: str, quick: bool) -> dict[str, Any]:
 
     def one(which: str, *given: str) -> float:
         found = child("bench.code", which, *given)
-        if which != "declared" and which != "files":
+        if which not in ("declared", "files"):
             peaks.append(found["rss_mb"])
         return float(found["seconds"])
 

@@ -88,7 +88,7 @@ class Source:
                     self.wfile.flush()
                     self.close_connection = True
 
-            do_POST = do_GET
+            do_POST = do_GET  # noqa: N815
 
             def log_message(self, *_: Any) -> None:
                 pass

@@ -115,7 +115,7 @@ def basket(declared: Declaration, url: str) -> str:
     window = ", from: 2026-02-01, step: month, overlap: 700d" if d.by == "window" else ""
     table = "\n".join([*lines, *(places(key, d.below) if d.below else [])])
     into = ", ".join(f"in_{w}" for w in d.warehouses)
-    deletes = f", deletes: {d.deletes}" if d.write != "append" and d.write != "replace" else ""
+    deletes = f", deletes: {d.deletes}" if d.write not in ("append", "replace") else ""
     return f"""
 connector: truth-api
 on: http

@@ -90,7 +90,7 @@ def server_message(error: Exception) -> str:
     if isinstance(error, psycopg.Error):
         return (error.diag.message_primary or str(error)).strip().splitlines()[0]
     for name, value in getattr(error, "details", None) or []:
-        if name == b"PG_DIAG_MESSAGE_PRIMARY" or name == "PG_DIAG_MESSAGE_PRIMARY":
+        if name in (b"PG_DIAG_MESSAGE_PRIMARY", "PG_DIAG_MESSAGE_PRIMARY"):
             return value.decode() if isinstance(value, bytes) else str(value)
     return _WRAPPING.sub("", str(error).strip().splitlines()[0])
 

@@ -21,7 +21,7 @@ class Sink:
         self._lock = threading.Lock()
         self._mails: list[tuple[str, str, str, str]] = []
 
-    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:
+    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:  # noqa: N802 - the library asks for it
         message = message_from_bytes(envelope.content, policy=policy.default)
         body = message.get_body(("plain",))
         text = body.get_content() if body is not None else ""

@@ -46,7 +46,7 @@ class SettingFacts:
     allowed: Sequence[Any] | None = None
 
 
-def Setting(
+def Setting(  # noqa: N802 - stands in a class as if it were one
     default: Any = None,
     about: str = "",
     example: Any = None,

@@ -57,7 +57,7 @@ class Operations:
         self.all: list[Operation] = []
         self.blueprint = Blueprint("api", __name__)
 
-    def add(
+    def add(  # noqa: PLR0913 - each by its name
         self,
         method: str,
         path: str,

@@ -207,7 +207,7 @@ def _latest(connection: sqlite3.Connection, kind: str, name: str) -> sqlite3.Row
     return found
 
 
-def _keep(
+def _keep(  # noqa: PLR0913 - a column each
     connection: sqlite3.Connection,
     kind: str,
     name: str,

@@ -52,7 +52,7 @@ def keep_health(connection: sqlite3.Connection, feed: str, *, failing: bool, lat
     )
 
 
-def add(
+def add(  # noqa: PLR0913 - a column each
     connection: sqlite3.Connection,
     what: str,
     feed: str,

@@ -49,7 +49,7 @@ class Taken:
 class CursorTracker:
     """One pass over one table. Values are microseconds since 1970 (time), numbers, or text; compared as such."""
 
-    def __init__(
+    def __init__(  # noqa: PLR0913 - each by its name
         self,
         rule: CursorRule,
         saved: SavedCursor | None,

@@ -37,7 +37,7 @@ class Decision:
     known: int = 0
 
 
-def decide(
+def decide(  # noqa: PLR0913 - each by its name
     listed: Sequence[FileInfo],
     held: Sequence[FileLine],
     *,

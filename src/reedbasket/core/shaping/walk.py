@@ -33,7 +33,7 @@ _NONE = type(None)
 class Walk(Learning):
     """One walk over one batch. `bad` gathers the records to leave out: {record number: (why, field)}."""
 
-    def __init__(
+    def __init__(  # noqa: PLR0913 - what a walk goes by
         self,
         structure: TableShape,
         key: list[str],

@@ -116,7 +116,7 @@ class PassReader:
 class CodePassReader(PassReader):
     """One table of a connector in Python. saved: what it said last of how far it is. told: hears what it says on the way."""
 
-    def __init__(
+    def __init__(  # noqa: PLR0913 - what a reader is made of
         self,
         name: str,
         code: Code,

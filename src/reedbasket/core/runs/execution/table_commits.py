@@ -50,7 +50,7 @@ class TableCommits:
     _at_commit: dict[str, Any]
     _committed: float
 
-    def __init__(
+    def __init__(  # noqa: PLR0913 - what a run of a table is made of
         self,
         order: ResolvedRun,
         table: ResolvedTable,

@@ -56,7 +56,7 @@ class HttpTableReader:
     reads_all = False
     flat = False
 
-    def __init__(
+    def __init__(  # noqa: PLR0913 - what a reader is made of
         self,
         order: ResolvedSource,
         table: ResolvedTable,

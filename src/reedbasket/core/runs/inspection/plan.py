@@ -133,7 +133,7 @@ def _failed(planned: PlannedTable, error: errors.ReedError, reading: SourceSessi
     return planned
 
 
-def _plan_table(
+def _plan_table(  # noqa: PLR0913 - what a plan goes by
     order: ResolvedRun,
     table: ResolvedTable,
     warehouse: Warehouse,

@@ -240,7 +240,7 @@ def source_order(
     )
 
 
-def resolve(
+def resolve(  # noqa: PLR0913 - each by its name
     basket: Basket,
     feed: str,
     *,

@@ -63,7 +63,7 @@ class HttpReader:
     nothing did, and `tag` is what to ask with next time.
     """
 
-    def __init__(
+    def __init__(  # noqa: PLR0913 - what a reader is made of
         self,
         name: str,
         base: str,

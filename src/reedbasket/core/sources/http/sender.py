@@ -46,7 +46,7 @@ class Sender:
     """Sends requests of one source, from as many threads as there are places. `seen` is called for every attempt, `told` before a
     wait worth telling, both from the thread that sends."""
 
-    def __init__(
+    def __init__(  # noqa: PLR0913 - each by its name
         self,
         *,
         timeouts: Timeouts,
@@ -209,7 +209,7 @@ class Sender:
                 at_home, address = False, target
                 headers = {name: text for name, text in headers.items() if name in ("accept", "accept-encoding")}
 
-    def _exchange(
+    def _exchange(  # noqa: PLR0913 - a part of the exchange each
         self,
         method: str,
         url: str,

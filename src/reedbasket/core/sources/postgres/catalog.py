@@ -85,7 +85,7 @@ def _table(row: tuple[Any, ...], types: dict[int, PgType]) -> Table:
     )
 
 
-def column_of(
+def column_of(  # noqa: PLR0913 - a column of the catalog each
     types: dict[int, PgType],
     name: str,
     declared: str,

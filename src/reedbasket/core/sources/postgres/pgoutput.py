@@ -170,7 +170,7 @@ class TableDecoder:
             at = at + np.where(told, lengths + 5, 1)
         return columns, unchanged
 
-    def _settled(
+    def _settled(  # noqa: PLR0913 - a part of what is settled each
         self,
         relation: Relation,
         columns: dict[str, pa.Array],

@@ -38,7 +38,7 @@ class CodePass:
     unchanged = False
     tag: str | None = None
 
-    def __init__(
+    def __init__(  # noqa: PLR0913 - what a reader is made of
         self,
         name: str,
         code: Code,

@@ -11,7 +11,7 @@ from ..engine import Counts, Stamp, rfc3339
 from ..warehouse import LoadTarget, Position
 
 
-def ledger_lines(
+def ledger_lines(  # noqa: PLR0913 - what a line is worked out of
     target: LoadTarget,
     family: Family,
     read: Mapping[str, int],
