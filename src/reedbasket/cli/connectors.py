@@ -15,8 +15,10 @@ from . import show
 from .complaints import complain
 
 if TYPE_CHECKING:
+    from ..core.runs import TableProgress
     from ..core.runs.execution.standalone import Alone
     from ..core.runs.inspection.connector_check import Proof
+    from ..core.warehouses import Warehouse
 
 _LOOK_SECONDS = 0.5
 ANSWERS, TRIAL = "answers", ".trial"
@@ -71,7 +73,6 @@ def attempt(options: argparse.Namespace) -> int:
 
 def _try(options: argparse.Namespace, folder: Path) -> int:
     from ..core.runs.execution.standalone import FEED, RecordingListener, opened, well
-    from ..core.warehouses.profile import profile
 
     trial = folder / TRIAL
     if options.again and trial.exists():
@@ -98,31 +99,7 @@ def _try(options: argparse.Namespace, folder: Path) -> int:
             state = warehouse.state(FEED, table.table)
             cursor = state.cursor if state else None
             positions[table.table] = {"kind": cursor.kind, "value": cursor.shown} if cursor else None
-            place = f"; saved position: {cursor.shown}" if cursor else ""
-            requests = show.plural(table.requests, "request")
-            print(
-                show.heading(
-                    f"\n{table.table}: {show.count(table.read)} read, {show.count(table.inserted)} inserted, {requests}{place}"
-                )
-            )
-            if not warehouse.existing(table.target):
-                continue
-            found = warehouse.rows(table.target, limit=options.rows)
-            columns = [n for n, _ in found.columns if not n.startswith("_rb_")]
-            places = [n for n, (name, _) in enumerate(found.columns) if name in columns]
-            show.table(columns, [[_cell(row[n]) for n in places] for row in found.rows], empty="no rows")
-            _, profiled = profile(warehouse, table.target)
-            print()
-            show.table(
-                ["column", "type", "nulls", "distinct", "min", "max"],
-                [
-                    (c.name, c.type, c.nulls, c.distinct, c.min or "", c.max or "")
-                    for c in profiled
-                    if not c.name.startswith("_rb_")
-                ],
-                empty="",
-                right=["nulls", "distinct"],
-            )
+            _show_tried(table, f"; saved position: {cursor.shown}" if cursor else "", warehouse, options.rows)
     finally:
         warehouse.close()
     (trial / "positions.json").write_text(json.dumps(positions, indent=1, ensure_ascii=False) + "\n", "utf-8")
@@ -131,6 +108,24 @@ def _try(options: argparse.Namespace, folder: Path) -> int:
         error = result.error
         print(f"reed: {error['doing']} {error['on']}: {error['found']}. {error['mend']}  [{error['code']}]", file=sys.stderr)
     return 0 if well(result) else 1
+
+
+def _show_tried(table: TableProgress, position: str, warehouse: Warehouse, rows: int) -> None:
+    """What came of one table: how many, the first of them, and what its columns hold."""
+    from ..core.warehouses.profile import profile
+
+    came = f"{show.count(table.read)} read, {show.count(table.inserted)} inserted, {show.plural(table.requests, 'request')}"
+    print(show.heading(f"\n{table.table}: {came}{position}"))
+    if not warehouse.existing(table.target):
+        return
+    found = warehouse.rows(table.target, limit=rows)
+    columns = [n for n, _ in found.columns if not n.startswith("_rb_")]
+    places = [n for n, (name, _) in enumerate(found.columns) if name in columns]
+    show.table(columns, [[_cell(row[n]) for n in places] for row in found.rows], empty="no rows")
+    _, profiled = profile(warehouse, table.target)
+    print()
+    lines = [(c.name, c.type, c.nulls, c.distinct, c.min or "", c.max or "") for c in profiled if not c.name.startswith("_rb_")]
+    show.table(["column", "type", "nulls", "distinct", "min", "max"], lines, empty="", right=["nulls", "distinct"])
 
 
 def check(options: argparse.Namespace) -> int:

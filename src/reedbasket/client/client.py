@@ -1,5 +1,4 @@
-"""The service over HTTP, with the standard library's http.client: importing a larger library would take longer than a
-whole `reed run` that finds nothing new (urllib3 100 ms, httpx 200 ms, http.client 30 ms)."""
+"""Every call of the service, typed."""
 
 from __future__ import annotations
 
@@ -7,25 +6,21 @@ import http.client
 import json
 from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
-from urllib.parse import quote, urlencode, urlsplit
+from urllib.parse import quote
 
-from .errors import ServiceProblem, ServiceUnreachable
+from .caller import Caller
 
 if TYPE_CHECKING:
     from .. import wire
-
-# For connecting and for every read. The service itself answers a waiting call after 55 seconds at the latest, and a
-# stream says something every 10.
-_QUIET_SECONDS = 90.0
-_PATIENT_SECONDS = 3600.0
 
 
 class Client:
     """One service. Calls raise ServiceProblem for what it refuses, ServiceUnreachable where nothing answers."""
 
     def __init__(self, url: str, token: str) -> None:
-        self.url = url.rstrip("/")
-        self._headers = {"authorization": f"Bearer {token}", "accept": "application/json"}
+        self._caller = Caller(url, token)
+        self._call = self._caller.call
+        self.url = self._caller.url
 
     def __repr__(self) -> str:
         return f"Client({self.url!r})"
@@ -286,7 +281,7 @@ class Client:
         yield from self._events("/api/v1/events", {})
 
     def _events(self, path: str, query: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
-        answer = self._send("GET", path, query=query)
+        answer = self._caller.send("GET", path, query=query)
         name, data = "", ""
         try:
             for raw in answer:
@@ -299,7 +294,7 @@ class Client:
                     yield name, json.loads(data)
                     name = ""
         except (OSError, http.client.HTTPException) as error:
-            raise self._unreachable() from error
+            raise self._caller.unreachable() from error
         finally:
             answer.close()
 
@@ -342,14 +337,7 @@ class Client:
 
     def bundle_file(self, bundle: str, file: str) -> Iterator[bytes]:
         """One file of it, a part at a time."""
-        answer = self._send("GET", f"/api/v1/bundles/{_part(bundle)}/{_part(file)}")
-        try:
-            while part := answer.read(1 << 18):
-                yield part
-        except (OSError, http.client.HTTPException) as error:
-            raise self._unreachable() from error
-        finally:
-            answer.close()
+        return self._caller.parts(f"/api/v1/bundles/{_part(bundle)}/{_part(file)}")
 
     def remove_bundle(self, bundle: str) -> None:
         self._call("DELETE", f"/api/v1/bundles/{_part(bundle)}")
@@ -375,52 +363,6 @@ class Client:
     def query(self, warehouse: str, sql: str, *, limit: int = 200, seconds: float = 10) -> wire.Rows:
         body = {"sql": sql, "limit": limit, "seconds": seconds}
         return self._call("POST", f"/api/v1/warehouses/{_part(warehouse)}/query", body=body)
-
-    def _call(
-        self, method: str, path: str, *, query: Mapping[str, Any] | None = None, body: Any = None, patient: bool = False
-    ) -> Any:
-        """patient: the answer may take as long as reading a whole source."""
-        answer = self._send(method, path, query=query, body=body, seconds=_PATIENT_SECONDS if patient else _QUIET_SECONDS)
-        try:
-            text = answer.read()
-        except (OSError, http.client.HTTPException) as error:
-            raise self._unreachable() from error
-        return json.loads(text) if text else None
-
-    def _send(
-        self,
-        method: str,
-        path: str,
-        *,
-        query: Mapping[str, Any] | None = None,
-        body: Any = None,
-        seconds: float = _QUIET_SECONDS,
-    ) -> http.client.HTTPResponse:
-        """A connection of its own for each call, so that threads may share a client."""
-        asked = {k: v for k, v in (query or {}).items() if v is not None}
-        address = urlsplit(self.url)
-        target = address.path + path + ("?" + urlencode(asked) if asked else "")
-        headers = dict(self._headers)
-        raw = None
-        if body is not None:
-            raw, headers["content-type"] = json.dumps(body).encode(), "application/json"
-        kind = http.client.HTTPSConnection if address.scheme == "https" else http.client.HTTPConnection
-        try:
-            connection = kind(address.hostname or "", address.port, timeout=seconds)
-            connection.request(method, target, raw, {**headers, "connection": "close"})
-            answer = connection.getresponse()
-        except (OSError, http.client.HTTPException, ValueError) as error:
-            raise self._unreachable() from error
-        if answer.status >= 400:
-            try:
-                problem = json.loads(answer.read())
-            except (OSError, http.client.HTTPException, ValueError):
-                problem = {"status": answer.status, "title": f"the service answered {answer.status}"}
-            raise ServiceProblem(problem)
-        return answer
-
-    def _unreachable(self) -> ServiceUnreachable:
-        return ServiceUnreachable(f"no service answers at {self.url}; start one with `reed serve` or `reed demo`")
 
 
 def _part(text: str) -> str:

@@ -153,14 +153,18 @@ def load_texts(
     mistakes += check_links(together, unreadable)
     if places is not None:
         mistakes += misplaced(basket, places)
-    mistakes = [overlay.placed(mistake) for mistake in mistakes] + overlay.unused(basket.documents)
-    if mistakes:
-        mistakes.sort(key=lambda m: (m.file, m.line, m.column))
-        count = "1 mistake" if len(mistakes) == 1 else f"{len(mistakes)} mistakes"
-        raise DefinitionError(
-            "checking the basket",
-            found=count,
-            mend="nothing was applied; mend what is listed and apply again",
-            details=[m.as_dict() for m in mistakes],
-        )
+    require_none([overlay.placed(mistake) for mistake in mistakes] + overlay.unused(basket.documents))
     return basket
+
+
+def require_none(mistakes: list[Mistake]) -> None:
+    """Raises DefinitionError where there are any; its `details` is the list of them, by file and line."""
+    if not mistakes:
+        return
+    mistakes.sort(key=lambda m: (m.file, m.line, m.column))
+    raise DefinitionError(
+        "checking the basket",
+        found="1 mistake" if len(mistakes) == 1 else f"{len(mistakes)} mistakes",
+        mend="nothing was applied; mend what is listed and apply again",
+        details=[m.as_dict() for m in mistakes],
+    )

@@ -17,7 +17,7 @@ from ...sources.http.reader import Care
 from ...sources.python.reader import CodePass, saved_in
 from ...spec import template
 from ...spec.connector import request_templates
-from ...spec.http import CursorRule
+from ...spec.http import CursorRule, WindowRule
 from ...spec.time_steps import Window
 from ...spec.times import format_time, parse_time
 from ...warehouses.loader.write_mode_migration import Transition
@@ -100,29 +100,37 @@ class HttpTableReader:
             else:
                 self.tracker = followed
         elif table.window is not None:
-            start = parse_time(template.fill(table.window.start, self._values))
-            given = order.window
-            self._windows = (
-                within(table.window, given) if given else list(windows(table.window, start, saved, until or order.started))
-            )
+            self._windows = self._windows_of(table.window, until or order.started)
             self._windows = self._windows[-1:] if latest else self._windows
             if self._windows:
                 self.from_text = format_time(self._windows[0][0])
-        care = Care(
-            removes=table.removes,
-            appends=table.write == "append",
-            moves=table.by == "cursor",
-            accept=order.accept,
-            key=tuple(table.key),
-            cursor=self.tracker.column if self.tracker is not None else None,
-            told=self._said,
-        )
+        care = self._care()
         self.reader: PassReader = PassReader(table.name, asking.base, rule, sender, self._values, expected, care)
         if order.code is not None:
             known = saved_in(saved)
             self.reader = CodePassReader(
                 table.name, order.code, asking, rule, sender, self._values, known, expected, self._said, care
             )
+
+    def _care(self) -> Care:
+        """What a read that falls short would do here."""
+        table = self._table
+        return Care(
+            removes=table.removes,
+            appends=table.write == "append",
+            moves=table.by == "cursor",
+            accept=self._order.accept,
+            key=tuple(table.key),
+            cursor=self.tracker.column if self.tracker is not None else None,
+            told=self._said,
+        )
+
+    def _windows_of(self, rule: WindowRule, until: datetime) -> list[Window]:
+        """Those of the window that the run was given, or all that are due."""
+        if self._order.window:
+            return within(rule, self._order.window)
+        start = parse_time(template.fill(rule.start, self._values))
+        return list(windows(rule, start, self._saved, until))
 
     def _said(self, level: Any, code: str, words: str) -> None:
         """By a connector in Python, or of what came; what is beyond the first hundred lines is counted."""

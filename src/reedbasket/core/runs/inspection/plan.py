@@ -17,7 +17,7 @@ from ...sources.requests_seen import RequestSeen
 from ...spec.model import KEYED
 from ...warehouses import Warehouse, open_warehouse
 from ..checkpoints.resume import held_of, moved, shaper_for
-from ..execution.source_session import SourceSession, open_session
+from ..execution.source_session import SourceSession, TableReader, open_session
 from ..execution.table_reader import saved_of
 from ..planning.blind_spots import blind_spots
 from ..planning.order import ResolvedRun, ResolvedTable
@@ -147,18 +147,7 @@ def _plan_table(  # noqa: PLR0913 - what a plan goes by
     change = moved(table, state)
     held = held_of(table, order.feed, warehouse, state)
     reader = reading.take(table, saved[table.name] if table.name in saved else saved_of(table, state, change), held=held)
-    # Warehouses that stand at the same place are shown the same page.
-    taken_before = samples.setdefault(table.name, [])
-    alike = next((found for found in taken_before if found[0] == reader.begins), None)
-    if alike is None:
-        request, chunks = reader.sample()
-        chunk = next(chunks, Chunk([], 0, []))
-        close = getattr(chunks, "close", None)
-        if close is not None:
-            close()
-        taken_before.append((reader.begins, request, chunk, list(requests)))
-    else:
-        _, request, chunk, requests[:] = alike
+    request, chunk = _sample(reader, requests, samples.setdefault(table.name, []))
     tracker = reader.tracker
     taken = tracker.take(chunk.records) if tracker else None
     records = taken.records if taken else chunk.records
@@ -195,6 +184,21 @@ def _plan_table(  # noqa: PLR0913 - what a plan goes by
     for child in planned[1:]:
         child.parent = first.table
     return planned
+
+
+def _sample(reader: TableReader, requests: list[RequestSeen], taken_before: list[Any]) -> tuple[str, Chunk]:
+    """(the first request, what it brings). Warehouses that stand at the same place are shown the same page."""
+    for begins, request, chunk, asked in taken_before:
+        if begins == reader.begins:
+            requests[:] = asked
+            return request, chunk
+    request, chunks = reader.sample()
+    chunk = next(chunks, Chunk([], 0, []))
+    close = getattr(chunks, "close", None)
+    if close is not None:
+        close()
+    taken_before.append((reader.begins, request, chunk, list(requests)))
+    return request, chunk
 
 
 def _compare(warehouse: Warehouse, source_table: str, layout: TableLayout) -> PlannedTable:

@@ -17,7 +17,7 @@ from ...spec import template
 from ...spec.auth import Auth
 from ...spec.basket import Basket
 from ...spec.fields import Model
-from ...spec.http import CursorRule, HttpTable, Pace, Retry, Timeouts, WindowRule
+from ...spec.http import Connector, CursorRule, HttpTable, Pace, Retry, Timeouts, WindowRule
 from ...spec.limits import HALF, Limit
 from ...spec.model import Deletes, Drift, Feed, FeedDefaults, FeedTable, Nesting, Source, Warehouse, Write
 from ...spec.python_runtime import Code
@@ -205,21 +205,7 @@ def source_order(
             secrets={"password": source.password.secret} if source.password else {},
         )
     connector = basket.connectors[source.connector]
-    settings: dict[str, Any] = {}
-    secrets: dict[str, str] = {}
-    for setting_name, setting in connector.settings.items():
-        value = source.settings.get(setting_name, setting.default)
-        if setting.type != "secret":
-            value = given.get(setting_name, value)
-        if setting.type == "secret":
-            if value is not None:
-                secrets[setting_name] = value["secret"]
-        elif setting.type == "list" and value is not None:
-            settings[setting_name] = [str(one) for one in value]
-        elif setting.type == "time" and value is not None:
-            settings[setting_name] = parse_time(value)
-        else:
-            settings[setting_name] = value
+    settings, secrets = _settings_of(connector, source, given)
     return ResolvedSource(
         run=run,
         started=started,
@@ -238,6 +224,25 @@ def source_order(
         secrets=secrets,
         parents=_ancestors(connector.tables.values(), connector.tables),
     )
+
+
+def _settings_of(connector: Connector, source: Source, given: Mapping[str, Any]) -> tuple[dict[str, Any], dict[str, str]]:
+    """(settings as templates fill them in, {setting: the secret's name}). given: in place of the source's own."""
+    settings: dict[str, Any] = {}
+    secrets: dict[str, str] = {}
+    for name, setting in connector.settings.items():
+        value = source.settings.get(name, setting.default)
+        if setting.type == "secret":
+            if value is not None:
+                secrets[name] = value["secret"]
+            continue
+        value = given.get(name, value)
+        if setting.type == "list" and value is not None:
+            value = [str(one) for one in value]
+        elif setting.type == "time" and value is not None:
+            value = parse_time(value)
+        settings[name] = value
+    return settings, secrets
 
 
 def resolve(  # noqa: PLR0913 - each by its name

@@ -271,15 +271,7 @@ class Sender:
         content = bytearray()
         size = 0
         coding = answer.headers.get("content-encoding", "")
-        try:
-            unpacked = Unpacked(coding)
-        except ValueError:
-            raise errors.BodyUnreadable(
-                doing,
-                url,
-                found=f"a body packed as {coding!r}, and it was asked for {ACCEPTED}",
-                mend="ask the source's keeper, or take out a header that asks for it",
-            ) from None
+        unpacked = _unpacking(coding, url, doing)
         try:
             for packed in answer.stream(_PIECE_BYTES, decode_content=False):
                 for piece in unpacked.feed(packed):
@@ -328,6 +320,19 @@ class Sender:
             )
         # A large one stays as it is, which parsers read as they read bytes.
         return bytes(content) if size <= LARGE_BYTES else cast(bytes, content)
+
+
+def _unpacking(coding: str, url: str, doing: str) -> Unpacked:
+    """Raises BodyUnreadable for a coding that nobody asked for."""
+    try:
+        return Unpacked(coding)
+    except ValueError:
+        raise errors.BodyUnreadable(
+            doing,
+            url,
+            found=f"a body packed as {coding!r}, and it was asked for {ACCEPTED}",
+            mend="ask the source's keeper, or take out a header that asks for it",
+        ) from None
 
 
 def _said_by(problem: errors.SourceError) -> RateLimitFeedback:
