@@ -155,3 +155,19 @@ def test_the_public_surface_is_short_and_sorted() -> None:
         listed = importlib.import_module(f"reedbasket.{name}").__all__
         assert listed == sorted(listed)
         assert len(listed) <= 10
+
+
+def test_no_file_and_no_function_is_longer_than_one_idea() -> None:
+    known = house.modules()
+    long = [
+        f"{name}: {count} lines"
+        for name, path in known.items()
+        if (count := len(path.read_text().splitlines())) > house.FILE_LINES
+    ]
+    long += [
+        f"{name}.{one.name}: {count} lines"
+        for name, path in known.items()
+        for one in house.functions(path)
+        if (count := (one.end_lineno or one.lineno) - one.lineno + 1) > house.FUNCTION_LINES
+    ]
+    assert not long
