@@ -2,15 +2,22 @@
 
 from __future__ import annotations
 
+import sqlite3
 import threading
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
 import pytest
 
+from reedbasket.core.allowed_paths import Places
+from reedbasket.core.errors import RunCancelled
 from reedbasket.core.runs import RunOutcome
 from reedbasket.core.runs.inspection.database_look import check_database, peek_database
 from reedbasket.core.runs.inspection.setup_sql import setup_sql
+from reedbasket.core.sources.sql import Statement
+from reedbasket.core.sources.sql.open import open_database
+from reedbasket.core.spec.model import Source
 from tests.support.dock import Dock
 from tests.support.feeds import SECRETS, Heard, order_for, run_context_for, run_once, table_rows
 from tests.support.warehouses import Cluster
@@ -87,3 +94,28 @@ def test_a_stopped_run_ends_at_once(dock: Dock, tmp_path: Path) -> None:
     limited = dock.basket(f"tables: {{slow: {{query: {query}, write: replace}}}}", "statement_timeout: 300ms")
     result, _ = run_once(limited, tmp_path, run=2)
     assert result.error and result.error["code"] == "source.timed_out"
+
+
+def test_who_was_cancelled_in_sqlite_holds_up_no_writer(tmp_path: Path) -> None:
+    """Also while what ended the read is still held by somebody, with all that stood around it."""
+    path, stop = tmp_path / "yard.db", threading.Event()
+    with closing(sqlite3.connect(path, timeout=0)) as db:
+        db.execute("create table orders (id integer primary key, note text)")
+        db.executemany("insert into orders values (?, ?)", ((n, "x" * 200) for n in range(3_000)))
+        db.commit()
+        definition = Source.model_validate({"source": "yard", "on": "sqlite", "path": str(path)})
+        source = open_database(definition, None, Places.anywhere(tmp_path), stop)
+        (table,) = source.tables()
+        rows = source.read(Statement("select a.id, a.note from orders as a, orders as b", table.columns))
+        next(rows)
+        with pytest.raises(sqlite3.OperationalError, match="locked"):
+            db.execute("update orders set note = 'y'")
+            db.commit()
+        db.rollback()
+        stop.set()
+        source.close()  # as a run does that waits no longer for who reads
+        with pytest.raises(RunCancelled) as cancelled:
+            list(rows)
+        db.execute("update orders set note = 'y'")
+        db.commit()
+        assert cancelled.value.code == "run.cancelled"

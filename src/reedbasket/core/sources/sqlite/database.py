@@ -93,11 +93,16 @@ class SqliteSource:
         with self._translated("reading from"):
             self._deadline = time.monotonic() + self._timeout
             cursor = self._connection.execute(statement.text, _bindable(dict(statement.values)))
-            while rows := cursor.fetchmany(_ROWS_AT_ONCE):
-                columns = [column_of(c, list(v), self._zone) for c, v in zip(statement.columns, zip(*rows))]
-                yield typed(columns, len(rows))
-                self._deadline = time.monotonic() + self._timeout
-            self._deadline = float("inf")
+            try:
+                while rows := cursor.fetchmany(_ROWS_AT_ONCE):
+                    columns = [column_of(c, list(v), self._zone) for c, v in zip(statement.columns, zip(*rows))]
+                    yield typed(columns, len(rows))
+                    self._deadline = time.monotonic() + self._timeout
+                self._deadline = float("inf")
+            finally:
+                # While it lives nobody else may write. Who was cut off closed the connection before, and whoever holds the error holds
+                # this frame.
+                del cursor
 
     def hold(self, table: str) -> int:
         return 0  # the transaction that reads sees to that
