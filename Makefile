@@ -6,7 +6,7 @@ BIN := .venv/bin
 CONSOLE := src/reedbasket/service/static/index.html
 CONSOLE_SOURCES := $(shell find console/src console/public -type f 2>/dev/null) console/index.html console/package.json console/vite.config.ts
 
-.PHONY: setup console demo demo-postgres test truth lint house bench bench-large shots clean
+.PHONY: setup console demo demo-postgres check test truth lint house bench bench-large shots clean
 
 setup: .made/python
 
@@ -43,6 +43,13 @@ lint: setup .made/node
 	$(BIN)/ruff format --check src tests bench docs console
 	$(BIN)/mypy
 	cd console && npm run --silent check
+
+# For the inner loop: no server and no browser is started.
+check: setup
+	$(BIN)/ruff check src tests bench docs console
+	$(BIN)/ruff format --check --quiet src tests bench docs console
+	$(BIN)/mypy
+	$(BIN)/python -m pytest --quick -n 4 --dist worksteal tests/core tests/store
 
 test: setup console lint
 	cd console && npm run --silent test

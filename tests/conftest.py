@@ -17,6 +17,27 @@ from reedbasket.client import Client
 os.environ.pop("COLUMNS", None)
 
 
+# What starts a server or a browser.
+_SERVERS = {"cluster", "dock", "maria", "service", "page"}
+
+
+def pytest_addoption(parser: pytest.Parser) -> None:
+    parser.addoption("--quick", action="store_true", help="only tests of the core and the store that start no server")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    if not config.getoption("--quick"):
+        return
+    kept, left = [], []
+    for item in items:
+        fixtures = set(getattr(item, "fixturenames", ()))
+        of_engine = "duckdb" in item.name or "postgres" in item.name or "mysql" in item.name
+        quick = item.path.parent.name in ("core", "store") and not fixtures & _SERVERS and not of_engine
+        (kept if quick else left).append(item)
+    items[:] = kept
+    config.hook.pytest_deselected(items=left)
+
+
 class RunningService:
     """A service process; `client` speaks to it, `out` is what it printed. files, warehouses: where relative paths begin."""
 

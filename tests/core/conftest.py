@@ -13,7 +13,8 @@ from tests.support.warehouses import ENGINES, Cluster, Place
 
 
 @pytest.fixture(scope="session")
-def cluster() -> Iterator[Cluster]:
+def cluster(request: pytest.FixtureRequest) -> Iterator[Cluster]:
+    _require_servers(request)
     made = Cluster(["wal_level=logical"])
     yield made
     made.stop()
@@ -31,10 +32,16 @@ def dock(cluster: Cluster) -> Iterator[Dock]:
 
 
 @pytest.fixture(scope="session")
-def maria() -> Iterator[Maria]:
+def maria(request: pytest.FixtureRequest) -> Iterator[Maria]:
+    _require_servers(request)
     made = Maria(LOG)
     yield made
     made.stop()
+
+
+def _require_servers(request: pytest.FixtureRequest) -> None:
+    if request.config.getoption("--quick"):
+        pytest.skip("needs a server")
 
 
 @pytest.fixture(params=ENGINES)

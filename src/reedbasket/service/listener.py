@@ -7,9 +7,11 @@ import time
 from collections.abc import Callable, Sequence
 from typing import Any
 
+from typing_extensions import override
+
 from ..core.records.column_records import value_at
 from ..core.runs import ResolvedRun, TableProgress
-from ..core.runs.events import Gone, Level
+from ..core.runs.events import Gone, Level, Listener
 from ..core.shaping import Change, Reject
 from ..core.sources.requests_seen import RequestSeen
 from ..core.warehouses import LedgerLine
@@ -23,7 +25,7 @@ _MOST_SAMPLES = 240
 _SAMPLE_SECONDS = 0.2
 
 
-class StoreListener:
+class StoreListener(Listener):
     """See core.runs.events.Listener. Called from the run's and the reader's thread; `_lock` guards everything."""
 
     def __init__(self, store: Store, run: int, told: Callable[[], None]) -> None:
@@ -60,11 +62,13 @@ class StoreListener:
             self._line("info", "run.started", f"feed {order.feed}, version {order.feed_version}{tables}")
             self._flush()
 
+    @override
     def log(self, level: Level, code: str, message: str, table: str | None = None) -> None:
         with self._lock:
             self._line(level, code, message, table)
             self._flush_when_due()
 
+    @override
     def request(self, table: str, seen: RequestSeen) -> None:
         """All are kept by themselves; those that went wrong stand in the log too."""
         with self._lock:
@@ -78,6 +82,7 @@ class StoreListener:
             self._line("warning", "request.failed", words, table, {"status": seen.status, "attempt": seen.attempt})
             self._flush()
 
+    @override
     def progress(self, progress: TableProgress) -> None:
         with self._lock:
             # A database's tables are known once it is open.
@@ -89,6 +94,7 @@ class StoreListener:
             else:
                 self._flush_when_due()
 
+    @override
     def rejects(self, table: str, rejects: Sequence[Reject], warehouse: str = "") -> None:
         place, name = f"{warehouse}: " if warehouse else "", warehouse or self._warehouse
         with self._lock:
@@ -103,6 +109,7 @@ class StoreListener:
                 )
             self._flush(lambda connection: journal.keep_rejects(connection, self._feed, name, self._run, table, rejects))
 
+    @override
     def all_met(self, table: str, warehouse: str = "") -> None:
         name = warehouse or self._warehouse
         with self._lock:
@@ -112,6 +119,7 @@ class StoreListener:
                 self._line("info", "rejects.forgotten", f"{warehouse}: {words}" if warehouse else words, table)
                 self._flush()
 
+    @override
     def gone(self, table: str, key: Sequence[str], keys: Gone | None, warehouse: str = "") -> None:
         name = warehouse or self._warehouse
         with self._lock:
@@ -125,11 +133,13 @@ class StoreListener:
                 words = f"{len(ids)} rejected before were deleted at the source, and are forgotten"
                 self._line("info", "rejects.forgotten", f"{warehouse}: {words}" if warehouse else words, table)
 
+    @override
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
         name = warehouse or self._warehouse
         with self._lock:
             self._flush(lambda connection: journal.keep_drift(connection, self._feed, name, self._run, table, changes))
 
+    @override
     def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:
         place = f"{warehouse}: " if warehouse else ""
         with self._lock:

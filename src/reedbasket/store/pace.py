@@ -9,10 +9,11 @@ import time
 from dataclasses import asdict, dataclass
 
 import orjson
+from typing_extensions import override
 
 from ..core.errors import RunCancelled
 from ..core.sources.pace import LATE_SECONDS, PaceState, RateLimitFeedback, Wait, apply_feedback, is_free, reserve, slipped
-from ..core.sources.pacer import LOOK_AGAIN_SECONDS, TOLD_SECONDS, Told, Turn, require_bearable, wait_or_stop
+from ..core.sources.pacer import LOOK_AGAIN_SECONDS, TOLD_SECONDS, Pacer, Told, Turn, require_bearable, wait_or_stop
 from ..core.spec.http import Pace, Retry
 from .database import Store
 
@@ -26,7 +27,7 @@ _KEPT_SECONDS = 0.05
 _GOOD_SECONDS = 30.0
 
 
-class StorePacer:
+class StorePacer(Pacer):
     """See core.sources.pacer.Pacer. The state is a row per source, a row per place taken, and a row per worker that waits."""
 
     def __init__(self, store: Store, source: str, pace: Pace, retry: Retry, longest_request_seconds: float) -> None:
@@ -43,6 +44,7 @@ class StorePacer:
         self._tidying = False
         self._told_waiting = False
 
+    @override
     def turn(self, stop: threading.Event, told: Told) -> Turn:
         began = time.monotonic()
         handed = self._queue(stop)
@@ -104,6 +106,7 @@ class StorePacer:
                 threading.Thread(target=self._tidy, name=f"places {self._source}", daemon=True).start()
             return True
 
+    @override
     def close(self) -> None:
         with self._changed:
             idle, self._kept = self._kept, []
@@ -256,10 +259,11 @@ class _Place:
 
 
 @dataclass(frozen=True)
-class _StoreTurn:
+class _StoreTurn(Turn):
     pacer: StorePacer
     place: _Place
     waited_seconds: float
 
+    @override
     def done(self, said: RateLimitFeedback) -> None:
         self.pacer.give_back(self.place, said)

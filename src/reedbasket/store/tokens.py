@@ -13,9 +13,10 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import orjson
+from typing_extensions import override
 
 from ..core.errors import NotFound
-from ..core.sources.http.oauth import Errand, Token
+from ..core.sources.http.oauth import Errand, Token, Vault
 from ..core.sources.pacer import wait_or_stop
 from . import secrets
 from .database import Store, now_text
@@ -28,7 +29,7 @@ _LOOK_AGAIN_SECONDS = 0.05
 _ERRAND_MINUTES = 15
 
 
-class StoreVault:
+class StoreVault(Vault):
     """See core.sources.http.oauth.Vault. A token of another fingerprint is none of ours."""
 
     def __init__(self, store: Store, source: str, fingerprint: str) -> None:
@@ -36,12 +37,14 @@ class StoreVault:
         self._source = source
         self._fingerprint = fingerprint
 
+    @override
     def token(self) -> Token | None:
         row = self._store.connection.execute(
             "select sealed from access_token where source = ? and fingerprint = ?", (self._source, self._fingerprint)
         ).fetchone()
         return Token(**_open(self._store, row["sealed"])) if row else None
 
+    @override
     def keep(self, token: Token) -> None:
         sealed = secrets.seal(self._store, orjson.dumps(asdict(token)))
         with self._store.transaction() as connection:
@@ -52,6 +55,7 @@ class StoreVault:
             )
 
     @contextmanager
+    @override
     def alone(self, stop: threading.Event) -> Iterator[None]:
         while not self._begin():
             wait_or_stop(stop, _LOOK_AGAIN_SECONDS, "waiting for an access token")

@@ -8,6 +8,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Protocol
 
+from typing_extensions import override
+
 from ..errors import QuotaUsed, RunCancelled, SourceResting
 from ..spec.http import Pace, Retry
 from .pace import PaceState, RateLimitFeedback, Wait, apply_feedback, reserve, slipped
@@ -36,8 +38,13 @@ class Pacer(Protocol):
 
 
 class Turn(Protocol):
-    @property
-    def waited_seconds(self) -> float: ...
+    """Somebody's place among those who ask at once.
+
+    Attributes:
+        waited_seconds: how long it took to get.
+    """
+
+    waited_seconds: float
 
     def done(self, said: RateLimitFeedback) -> None:
         """Give the place back, and tell everyone what the answer said."""
@@ -67,7 +74,7 @@ def require_bearable(source: str, state: PaceState, wait: Wait) -> None:
         )
 
 
-class LocalPacer:
+class LocalPacer(Pacer):
     """A pacer for one process: tests, benchmarks, trying a connector by hand. `_lock` guards the state."""
 
     def __init__(self, pace: Pace, retry: Retry | None = None) -> None:
@@ -77,6 +84,7 @@ class LocalPacer:
         self._places = threading.Semaphore(pace.at_once)
         self._lock = threading.Lock()
 
+    @override
     def turn(self, stop: threading.Event, told: Told) -> Turn:
         began = time.monotonic()
         while not self._places.acquire(timeout=LOOK_AGAIN_SECONDS):
@@ -99,6 +107,7 @@ class LocalPacer:
             raise
         return _LocalTurn(self, time.monotonic() - began)
 
+    @override
     def close(self) -> None:
         pass
 
@@ -109,9 +118,10 @@ class LocalPacer:
 
 
 @dataclass(frozen=True)
-class _LocalTurn:
+class _LocalTurn(Turn):
     pacer: LocalPacer
     waited_seconds: float
 
+    @override
     def done(self, said: RateLimitFeedback) -> None:
         self.pacer._done(said)

@@ -8,6 +8,8 @@ from contextlib import AbstractContextManager, contextmanager
 from functools import partial
 from typing import Any
 
+from typing_extensions import override
+
 from ..errors import NotFound, QueryRefused
 from ..records.ledger import LedgerLine
 from ..spec.files import Clean
@@ -15,12 +17,12 @@ from .engine import FILE, Engine
 from .loader.derived import is_current, read_clean, refresh
 from .loader.file_list import FileLine, read_files, take_again
 from .loader.service_tables import read_hashes, read_ledger, read_state, read_window, rewind
-from .warehouse import QueryResult, TableInfo, TableState, TakenWindow
+from .warehouse import QueryResult, TableInfo, TableState, TakenWindow, Warehouse
 
 Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
 
 
-class WarehouseReader(ABC):
+class WarehouseReader(ABC, Warehouse):
     """The reading half of a warehouse; see `warehouse.Warehouse` for what each answer means."""
 
     # The names of its tables but the loader's own, in order; takes what `_where` says.
@@ -43,6 +45,7 @@ class WarehouseReader(ABC):
         """As SQL."""
 
     @abstractmethod
+    @override
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult: ...
 
     def _many(self, query: Ask, columns: Sequence[str], rest: str, values: Sequence[Any]) -> Iterable[tuple[Any, ...]]:
@@ -61,16 +64,19 @@ class WarehouseReader(ABC):
     def _refused(self, found: str, mend: str) -> QueryRefused:
         return QueryRefused("asking the warehouse", self._called, found=found, mend=mend)
 
+    @override
     def existing(self, table: str) -> dict[str, str] | None:
         with self._reading() as query:
             return self._columns(query, table)
 
+    @override
     def state(self, feed: str, source_table: str) -> TableState | None:
         with self._reading() as query:
             columns = self._columns(query, "_rb_cursor")
             self._none_kept = self._columns(query, "_rb_clean") is None
             return read_state(query, self._named("_rb_cursor"), columns, feed, source_table) if columns else None
 
+    @override
     def known_tables(self, feed: str) -> list[str]:
         with self._reading() as query:
             if not self._columns(query, "_rb_cursor"):
@@ -78,29 +84,35 @@ class WarehouseReader(ABC):
             named = self._named("_rb_cursor")
             return [row[0] for row in query(f"select source_table from {named} where feed = ? order by source_table", (feed,))]
 
+    @override
     def hashes(self, feed: str, source_table: str, version: int) -> bytes | None:
         with self._reading() as query:
             there = self._columns(query, "_rb_hash")
             return read_hashes(query, self._named("_rb_hash"), feed, source_table, version) if there else None
 
+    @override
     def window_taken(self, feed: str, source_table: str, window: TakenWindow) -> int | None:
         with self._reading() as query:
             there = self._columns(query, "_rb_window")
             return read_window(query, self._named("_rb_window"), feed, source_table, window) if there else None
 
+    @override
     def files(self, feed: str, source_table: str) -> list[FileLine]:
         with self._reading() as query:
             there = self._columns(query, FILE)
             return read_files(partial(self._many, query), self._named(FILE), feed, source_table) if there else []
 
+    @override
     def take_again(self, feed: str, source_table: str, paths: Sequence[str]) -> int:
         with self._changing("noting files to take again in") as engine:
             return take_again(engine, feed, source_table, paths)
 
+    @override
     def rewind(self, feed: str, source_table: str, value: str | None) -> bool:
         with self._changing("moving a cursor back in") as engine:
             return rewind(engine, feed, source_table, value)
 
+    @override
     def clean(self, feed: str, source_table: str, clean: Clean | None, version: int) -> str:
         if clean is None and self._none_kept:
             return ""
@@ -130,6 +142,7 @@ class WarehouseReader(ABC):
                 raise
             engine.commit()
 
+    @override
     def owner(self, table: str) -> tuple[str, str] | None:
         with self._reading() as query:
             if not self._columns(query, "_rb_cursor"):
@@ -137,11 +150,13 @@ class WarehouseReader(ABC):
             rows = query(f'select feed, source_table from {self._named("_rb_cursor")} where "table" = ?', (table,))
             return (rows[0][0], rows[0][1]) if rows else None
 
+    @override
     def ledger(self, *, feed: str | None = None, after: int = 0, limit: int = 1000) -> list[LedgerLine]:
         with self._reading() as query:
             columns = self._columns(query, "_rb_ledger")
             return read_ledger(query, self._named("_rb_ledger"), columns, feed, after, limit) if columns else []
 
+    @override
     def tables(self) -> list[TableInfo]:
         with self._reading() as query:
             latest: dict[str, tuple[str, int, str, str]] = {}
@@ -161,6 +176,7 @@ class WarehouseReader(ABC):
                 found.append(TableInfo(name, columns, count, *latest.get(name, (None, None, None, None))))
             return found
 
+    @override
     def rows(self, table: str, *, limit: int, offset: int = 0) -> QueryResult:
         columns = self.existing(table)
         if not columns:

@@ -6,6 +6,8 @@ from collections.abc import Callable
 from datetime import datetime
 from typing import Any
 
+from typing_extensions import override
+
 from ...errors import ReedError, SourceError
 from ...masking import Mask
 from ...records.position import SavedCursor
@@ -19,10 +21,11 @@ from ..planning.table_selection import Choice, Chosen, choose, home_of
 from ..request_context import RunContext
 from .cdc_table_reader import CdcTableReader, FollowedLog, slot_for
 from .database_table_reader import DatabaseTableReader
+from .source_session import SourceSession
 from .spool import Spool
 
 
-class DatabaseSession:
+class DatabaseSession(SourceSession):
     """See source_session.SourceSession. `database` is read in one snapshot from its opening on."""
 
     def __init__(self, order: ResolvedSource, context: RunContext, seen: Callable[[RequestSeen], None]) -> None:
@@ -39,6 +42,7 @@ class DatabaseSession:
         self._logs: dict[str, FollowedLog] = {}
         self._feed, self._accept, self._warehouses = "", False, 1
 
+    @override
     def match_tables(self, order: ResolvedRun) -> MatchedTables:
         self._feed, self._accept = order.feed, order.accept
         self._warehouses = max(self._warehouses, 1 + len(order.others))
@@ -86,6 +90,7 @@ class DatabaseSession:
             }
         )
 
+    @override
     def take(
         self,
         table: ResolvedTable,
@@ -111,6 +116,7 @@ class DatabaseSession:
             self._logs[name] = FollowedLog(log, tables, self._warehouses, {})
         return self._logs[name]
 
+    @override
     def acknowledge(self) -> None:
         for followed in self._logs.values():
             followed.acknowledge()
@@ -122,13 +128,16 @@ class DatabaseSession:
         chosen = Chosen(name, name, FeedTable(), table, "everything", "append", [], "apply", Nesting())
         return DatabaseTableReader(self, self._order, chosen, None, self._seen)
 
+    @override
     def has_dependents(self, table: str) -> bool:
         return False
 
+    @override
     def keep(self, table: str, since: Any, spool: Spool) -> None:
         """Nobody asks a database by another table's records."""
         spool.close()
 
+    @override
     def close(self) -> None:
         for followed in self._logs.values():
             followed.log.close()

@@ -8,6 +8,7 @@ from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
+from typing_extensions import override
 
 from ...changes.cursor import CursorTracker, saved_at
 from ...changes.window import position, windows, within
@@ -30,6 +31,7 @@ from ..checkpoints.ranges import RangeCheckpoint, newest, spans
 from ..planning.column_selection import select_columns
 from ..planning.order import ResolvedSource
 from ..planning.table_selection import Chosen
+from .source_session import TableReader
 from .table_reader import saved_key
 
 if TYPE_CHECKING:
@@ -39,7 +41,7 @@ if TYPE_CHECKING:
 _ORDERED_FROM_ROWS = 1_000_000
 
 
-class DatabaseTableReader:
+class DatabaseTableReader(TableReader):
     """See source_session.TableReader."""
 
     shifts = False
@@ -140,9 +142,11 @@ class DatabaseTableReader:
         self.from_text = self.tracker.from_text
 
     @property
+    @override
     def cursor_from(self) -> Any:
         return self.tracker.request_from if self.tracker else None
 
+    @override
     def chunks(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
         """Raises SourceError, RunCancelled."""
         return self._over_windows() if self._by_windows else self._whole()
@@ -151,6 +155,7 @@ class DatabaseTableReader:
         for window in self._windows:
             yield from self._one(window, position(window))
 
+    @override
     def sample(self) -> tuple[str, Iterator[Chunk]]:
         """(the first statement, its first chunks)."""
         if self._by_windows and not self._windows:
@@ -158,6 +163,7 @@ class DatabaseTableReader:
         window = self._windows[0] if self._windows else None
         return self.statement(window).text, self._one(window, None)
 
+    @override
     def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]:
         """(records, statements) of the whole pass, as far as the database knows."""
         rows = self._chosen.table.rows if self._chosen.by in ("everything", "compare") and not self._chosen.own.where else None
@@ -167,58 +173,73 @@ class DatabaseTableReader:
     def _by_windows(self) -> bool:
         return self._chosen.window is not None or bool(self._windows)
 
+    @override
     def begin(self) -> None:
         """Nothing has to be made first."""
 
+    @override
     def file_lines(self) -> tuple[()]:
         return ()
 
+    @override
     def problem(self) -> None:
         """What cannot be taken is an error at once."""
 
+    @override
     def committed(self, cursor: SavedCursor | None) -> None:
         self._saved = cursor or self._saved
 
+    @override
     def followed(self, mark: SavedCursor) -> None:
         self._done = mark
 
     @property
+    @override
     def lag(self) -> Lag | None:
         return self._leader._lag
 
     @property
+    @override
     def begins(self) -> Any:
         return saved_key(self._saved)
 
+    @override
     def follow(self, leader: DatabaseTableReader) -> None:
         self._leader = leader
 
     @property
+    @override
     def follows_log(self) -> bool:
         return False
 
     @property
+    @override
     def commits_rarely(self) -> bool:
         return self._midst is not None
 
     @property
+    @override
     def reads_all(self) -> bool:
         return False
 
     @property
+    @override
     def unchanged(self) -> bool:
         return False
 
     @property
+    @override
     def flat(self) -> bool:
         return True
 
     @property
+    @override
     def safe(self) -> bool:
         if self._midst is not None and self._chosen.complete:
             return False
         return self._done is not None if self.tracker is None else self.tracker.in_order
 
+    @override
     def position(self, *, ended: bool) -> SavedCursor | None:
         if self.tracker is not None:
             return self.tracker.position()
@@ -230,6 +251,7 @@ class DatabaseTableReader:
         return self._done
 
     @property
+    @override
     def moved(self) -> bool:
         found = self.position(ended=True)
         return found is not None and (self._saved is None or found.value != self._saved.value)

@@ -13,10 +13,11 @@ from ..events import Listener, RunOutcome, TableProgress
 from ..planning.order import ResolvedRun
 from ..request_context import RunContext
 from .feed_tables import FeedTables
+from .open_session import open_session
 from .replay import Again
 from .request_counts import RequestCounts
 from .several_warehouses import OtherWarehouse
-from .source_session import SourceSession, open_session
+from .source_session import SourceSession
 
 
 @dataclass(frozen=True)

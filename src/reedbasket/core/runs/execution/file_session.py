@@ -6,6 +6,8 @@ from collections.abc import Callable, Sequence
 from datetime import datetime
 from typing import Any
 
+from typing_extensions import override
+
 from ...errors import ReedError
 from ...masking import Mask
 from ...records.position import SavedCursor
@@ -20,10 +22,11 @@ from ..planning.matched_tables import Held, MatchedTables
 from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
 from ..request_context import RunContext
 from .file_table_reader import FileTableReader
+from .source_session import SourceSession
 from .spool import Spool
 
 
-class FileSession:
+class FileSession(SourceSession):
     """See source_session.SourceSession. widens: whether columns widen where the source's values do."""
 
     def __init__(self, order: ResolvedSource, context: RunContext, seen: Callable[[RequestSeen], None]) -> None:
@@ -42,6 +45,7 @@ class FileSession:
         self._stores: dict[str, Store] = {}
         self._told: dict[str, FileInfo | None] = {}
 
+    @override
     def match_tables(self, order: ResolvedRun) -> MatchedTables:
         self.widens = order.drift.types in ("accept", "stop")
         chosen = choose_files(order.wishes, order.feed_defaults, order.table_prefix)
@@ -95,6 +99,7 @@ class FileSession:
     def there(self) -> set[str]:
         return {info.path for listed in self._listed.values() for info in listed}
 
+    @override
     def take(
         self,
         table: ResolvedTable,
@@ -120,16 +125,20 @@ class FileSession:
     def stop(self) -> Any:
         return self._context.stop
 
+    @override
     def has_dependents(self, table: str) -> bool:
         return False
 
+    @override
     def keep(self, table: str, since: Any, spool: Spool) -> None:
         """Nobody asks for files by another table's records."""
         spool.close()
 
+    @override
     def acknowledge(self) -> None:
         """A store keeps nothing for us."""
 
+    @override
     def close(self) -> None:
         for store in self._stores.values():
             store.close()

@@ -11,6 +11,8 @@ from dataclasses import replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
+from typing_extensions import override
+
 from ...changes.cursor import CursorTracker
 from ...changes.files import Decision, Due, as_listed, decide
 from ...errors import ReedError, SourceError
@@ -26,7 +28,6 @@ from ...sources.files.reader import FileReader
 from ...sources.files.store import Body, FileInfo
 from ...sources.files.unpack import is_zip
 from ...sources.requests_seen import RequestSeen
-from ...sources.sql.changelog import Lag
 from ...spec.files import CsvText, FileFormat
 from ...warehouses.loader.file_list import FileLine
 from ..planning.file_table_selection import ChosenFiles
@@ -35,6 +36,7 @@ from ..planning.matched_tables import Held
 from ..planning.order import ResolvedSource
 from .file_chunks import FileValues, chunk_of, plain_value, require_columns
 from .file_errors import as_problem, named
+from .source_session import TableReader
 
 if TYPE_CHECKING:
     from .file_session import FileSession
@@ -51,10 +53,11 @@ class FileSpoiled(SourceError):
     code = "file.spoiled"
 
 
-class FileTableReader:
+class FileTableReader(TableReader):
     """See source_session.TableReader."""
 
     left_out: frozenset[str] = frozenset()
+    lag: None = None
     follows_log = False
     commits_rarely = False
     shifts = False
@@ -81,7 +84,6 @@ class FileTableReader:
         self.from_text = saved.shown if saved else None
         self.notes: list[tuple[Any, str, str]] = []
         self.ended_notes: list[tuple[Any, str, str]] = []
-        self.lag: Lag | None = None
         self._saved = saved
         kept = json.loads(saved.value) if saved is not None else {}
         own = chosen.order.shaping
@@ -115,6 +117,7 @@ class FileTableReader:
         place = self._order.files.model_dump_json(exclude_none=True) if self._order.files is not None else ""
         return hashlib.sha256(f"{said}\n{place}".encode()).hexdigest()[:32]
 
+    @override
     def begin(self) -> None:
         found = self._decided
         if self._chosen.order.by != "files":
@@ -155,6 +158,7 @@ class FileTableReader:
         return self._decision
 
     @property
+    @override
     def flat(self) -> bool:
         """As far as the files' formats tell; a file that tells otherwise has what was read until then be read once more."""
         if self._chosen.order.shaping.copy_ is not None:
@@ -163,9 +167,11 @@ class FileTableReader:
         return not self._nested and formats <= {"csv", "fixed", "xlsx", "parquet", "arrow"}
 
     @property
+    @override
     def cursor_from(self) -> Any:
         return None
 
+    @override
     def chunks(self) -> Iterator[Chunk]:
         """Raises FileSpoiled, SourceError. May be gone through once more after FileSpoiled: what was committed is not read again."""
         if self._committed < len(self._finished):
@@ -299,6 +305,7 @@ class FileTableReader:
             named = {name: plain_value(value) for name, value in values.items() if name not in made}
             yield Chunk([{**made, **named}], one.size, [], mark=self._ended(line._replace(rows=1)).mark)
 
+    @override
     def sample(self) -> tuple[str, Iterator[Chunk]]:
         """(the first file that is due, its first chunks)."""
         due = self._decided.due
@@ -314,15 +321,19 @@ class FileTableReader:
             for part in self._reader.read(due.info, content):
                 yield chunk_of(part, values, due.line.number)
 
+    @override
     def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]:
         return None, len(self._decided.due)
 
+    @override
     def followed(self, mark: Any) -> None:
         self._done = max(self._done, int(mark))
 
+    @override
     def committed(self, cursor: SavedCursor | None) -> None:
         self._committed = max(self._committed, self._done)
 
+    @override
     def file_lines(self) -> Sequence[FileLine]:
         """The lines that go with the next commit."""
         if self._chosen.order.by != "files":
@@ -330,9 +341,11 @@ class FileTableReader:
         return self._finished[self._committed : max(self._done, len(self._decided.lines))]
 
     @property
+    @override
     def safe(self) -> bool:
         return self._chosen.order.by == "files" and self._done > self._committed
 
+    @override
     def position(self, *, ended: bool) -> SavedCursor | None:
         if self._chosen.order.by != "files":
             return None
@@ -344,21 +357,25 @@ class FileTableReader:
         return SavedCursor("files", json.dumps(kept, ensure_ascii=False), None, "files")
 
     @property
+    @override
     def moved(self) -> bool:
         return bool(self.file_lines())
 
     @cached_property
+    @override
     def begins(self) -> Any:
         """What is known of the columns decides how text is read, so it counts too."""
         structure = self._structure.to_data() if self._structure is not None else None
         return self._saved.value if self._saved else None, structure, [line._replace(load=None, at="") for line in self._files]
 
+    @override
     def follow(self, leader: FileTableReader) -> None:
         self._decision, self._reader = leader._decided, leader._reader
         self._finished, self._bad, self._passed = leader._finished, leader._bad, leader._passed
         self._changing = leader._changing
         self.ended_notes = leader.ended_notes
 
+    @override
     def problem(self) -> FileProblem | None:
         """What to end the table with once everything else of it is committed: files that could not be read, now or before."""
         found = list(self._bad.items())

@@ -1,9 +1,8 @@
-"""One run's way to its source, whatever the source is: tables, and what to take of each."""
+"""What a run needs of its source, whatever the source is: which tables it has, and a reader of each."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import replace
 from datetime import datetime
 from typing import Any, Protocol
 
@@ -14,19 +13,11 @@ from ...records.bounded_queue import BoundedQueue
 from ...records.position import SavedCursor
 from ...shaping.fast_path import Expected
 from ...sources.chunk import Chunk
-from ...sources.pace import Wait
-from ...sources.requests_seen import RequestSeen
 from ...sources.sql.changelog import Lag
-from ...spec.http import HttpTable, Retry
 from ...warehouses.loader.file_list import FileLine
-from ..planning.discovered_tables import discover_tables, with_discovered
-from ..planning.matched_tables import Held, MatchedTables, ignored
-from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
-from ..request_context import RequestContext, RunContext
-from .database_session import DatabaseSession
-from .file_session import FileSession
+from ..planning.matched_tables import Held, MatchedTables
+from ..planning.order import ResolvedRun, ResolvedTable
 from .spool import Spool
-from .table_reader import HttpTableReader, parents_of
 
 
 class TableReader(Protocol):
@@ -35,22 +26,16 @@ class TableReader(Protocol):
     Attributes:
         tracker: how far the cursor has got; None where changes are found in another way.
         from_text: from where it reads, as people read it; None for the beginning.
+        left_out: fields that are not even asked for.
+        notes: for the run's log: (level, code, words).
+        ended_notes: the same, once all chunks have been taken.
     """
 
     tracker: CursorTracker | None
     from_text: str | None
-
-    @property
-    def left_out(self) -> frozenset[str]:
-        """Fields that are not even asked for."""
-
-    @property
-    def notes(self) -> Sequence[tuple[Any, str, str]]:
-        """For the run's log: (level, code, words)."""
-
-    @property
-    def ended_notes(self) -> Sequence[tuple[Any, str, str]]:
-        """The same, once all chunks have been taken."""
+    left_out: frozenset[str]
+    notes: Sequence[tuple[Any, str, str]]
+    ended_notes: Sequence[tuple[Any, str, str]]
 
     @property
     def lag(self) -> Lag | None:
@@ -173,83 +158,3 @@ class SourceSession(Protocol):
 
     def close(self) -> None:
         """Let go of the source. May be called twice."""
-
-
-class HttpSession:
-    """By requests. See SourceSession."""
-
-    def __init__(
-        self,
-        order: ResolvedSource,
-        context: RunContext,
-        seen: Callable[[RequestSeen], None],
-        told: Callable[[Wait], None] = lambda _: None,
-        retry: Retry | None = None,
-    ) -> None:
-        """Raises SecretMissing, SourceError."""
-        self._order = order
-        self._requests = RequestContext(order, context)
-        self.mask = self._requests.mask
-        self._sender = self._requests.sender(seen, told, retry)
-        self._parents = parents_of(order, self._requests, self._sender)
-        # Of a connector that asks the source: which there are, and what it said on the way.
-        self._tables: dict[str, HttpTable] | None = None
-        self._said: list[tuple[Any, str, str]] = []
-
-    def match_tables(self, order: ResolvedRun) -> MatchedTables:
-        if order.asked is not None:
-            if self._tables is None:
-                self._tables = discover_tables(order, self._requests, self._sender, lambda *line: self._said.append(line))
-            found = with_discovered(order, self._tables)
-            return replace(found, notes=[*self._said, *found.notes])
-        return MatchedTables(order, {}, ignored(order.ignored, "offered by the connector"))
-
-    def take(
-        self,
-        table: ResolvedTable,
-        saved: SavedCursor | None,
-        *,
-        expected: Callable[[], Expected | None] | None = None,
-        until: datetime | None = None,
-        latest: bool = False,
-        held: Held | None = None,
-    ) -> HttpTableReader:
-        return HttpTableReader(
-            self._order,
-            table,
-            self._requests,
-            self._sender,
-            saved,
-            self._parents,
-            until=until,
-            latest=latest,
-            expected=expected,
-        )
-
-    def has_dependents(self, table: str) -> bool:
-        return self._parents.is_parent(table)
-
-    def keep(self, table: str, since: Any, spool: Spool) -> None:
-        self._parents.keep(table, since, spool)
-
-    def acknowledge(self) -> None:
-        """An API keeps nothing for us."""
-
-    def close(self) -> None:
-        self._parents.close()
-        self._sender.close()
-
-
-def open_session(
-    order: ResolvedSource,
-    context: RunContext,
-    seen: Callable[[RequestSeen], None],
-    told: Callable[[Wait], None] = lambda _: None,
-    retry: Retry | None = None,
-) -> SourceSession:
-    """Raises SecretMissing, SourceError."""
-    if order.files is not None:
-        return FileSession(order, context, seen)
-    if order.database is not None:
-        return DatabaseSession(order, context, seen)
-    return HttpSession(order, context, seen, told, retry)

@@ -9,6 +9,8 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from pathlib import Path
 
+from typing_extensions import override
+
 from ...allowed_paths import Places
 from ...errors import DefinitionError
 from ...shaping import Change, Reject
@@ -20,7 +22,7 @@ from ...spec import Basket, load_texts
 from ...spec.basket import read_folder
 from ...spec.http import HttpTable
 from ...warehouses import LedgerLine, Warehouse, open_warehouse
-from ..events import Gone, Level, RunOutcome, TableProgress
+from ..events import Gone, Level, Listener, RunOutcome, TableProgress
 from ..planning.discovered_tables import tables_at, with_discovered
 from ..planning.order import ResolvedRun, resolve
 from ..request_context import RunContext
@@ -31,7 +33,7 @@ Reveal = Callable[[str], str]
 
 
 @dataclass
-class RecordingListener:
+class RecordingListener(Listener):
     """A listener that keeps what it hears. on_progress: is told of every step."""
 
     on_progress: Callable[[TableProgress], None] = lambda progress: None
@@ -40,27 +42,35 @@ class RecordingListener:
     rejected: list[Reject] = field(default_factory=list)
     ledger: list[LedgerLine] = field(default_factory=list)
 
+    @override
     def log(self, level: Level, code: str, message: str, table: str | None = None) -> None:
         self.lines.append((level, code, message, table))
 
+    @override
     def request(self, table: str, seen: RequestSeen) -> None:
         self.requests.append(seen)
 
+    @override
     def progress(self, progress: TableProgress) -> None:
         self.on_progress(progress)
 
+    @override
     def rejects(self, table: str, rejects: Sequence[Reject], warehouse: str = "") -> None:
         self.rejected += rejects
 
+    @override
     def all_met(self, table: str, warehouse: str = "") -> None:
         """Nothing is kept from one run to the next."""
 
+    @override
     def gone(self, table: str, key: Sequence[str], keys: Gone | None, warehouse: str = "") -> None:
         """As above."""
 
+    @override
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
         """It stands in the log."""
 
+    @override
     def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:
         self.ledger += lines
 

@@ -7,6 +7,8 @@ from collections.abc import Callable, Iterator
 from datetime import datetime
 from typing import Any
 
+from typing_extensions import override
+
 from ...changes.cursor import CursorTracker
 from ...changes.window import windows, within
 from ...records.position import SavedCursor
@@ -25,6 +27,7 @@ from ...warehouses.warehouse import TableState
 from ..planning.order import ResolvedSource, ResolvedTable
 from ..request_context import RequestContext
 from .passes import CodePassReader, Parents, PassReader
+from .source_session import TableReader
 from .spool import Spool
 
 _MOST_SAID = 100
@@ -43,7 +46,7 @@ def saved_key(saved: SavedCursor | None) -> tuple[str, str, str | None] | None:
     return (saved.kind, saved.value, saved.column) if saved is not None else None
 
 
-class HttpTableReader:
+class HttpTableReader(TableReader):
     """One pass over one table of an order (see reading.Pass). `tracker` follows the table's own records by cursor; None where
     something else says how far it has got."""
 
@@ -140,6 +143,7 @@ class HttpTableReader:
             self.ended_notes.append(("warning", "connector.said_more", f"the connector said more than {_MOST_SAID} lines"))
 
     @property
+    @override
     def cursor_from(self) -> Any:
         """What {cursor.from} is: the beginning that the records read are complete from."""
         return self._values["cursor.from"]
@@ -149,6 +153,7 @@ class HttpTableReader:
         """How many there will be, where that is known before."""
         return len(self._windows) if self._table.window is not None else None
 
+    @override
     def chunks(self) -> Iterator[Chunk]:
         """Raises SourceError, RunCancelled."""
         rule = self._rule
@@ -164,6 +169,7 @@ class HttpTableReader:
         self._reader = self.reader.alone(known)
         return self._reader.chunks()
 
+    @override
     def sample(self) -> tuple[str, Iterator[Chunk]]:
         """(the first request, masked; the chunks that its pass begins with): of the first window, parent or value."""
         rule = self._rule
@@ -179,6 +185,7 @@ class HttpTableReader:
         request = reader.first_request()
         return f"{request.method} {self._mask.text(request.url)}", reader.chunks()
 
+    @override
     def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]:
         """(records, requests) of the whole pass, as far as its first chunk tells. repeated: of the chunk, taken before."""
         rule, page = self._rule, len(chunk.records)
@@ -195,44 +202,55 @@ class HttpTableReader:
         return None, None
 
     @property
+    @override
     def unchanged(self) -> bool:
         """The source answered that nothing did."""
         reader = self._leader._reader
         return reader is not None and reader.unchanged
 
     @property
+    @override
     def shifts(self) -> bool:
         """Pages are told apart by where they lie in a list, which moves when a record changes its place in it."""
         return self._rule.next is not None and self._rule.next.counted
 
     @property
+    @override
     def begins(self) -> Any:
         return saved_key(self._saved)
 
+    @override
     def follow(self, leader: HttpTableReader) -> None:
         self._leader = leader
 
+    @override
     def begin(self) -> None:
         """Nothing has to be made first."""
 
+    @override
     def file_lines(self) -> tuple[()]:
         return ()
 
+    @override
     def problem(self) -> None:
         """What cannot be taken is an error at once."""
 
+    @override
     def committed(self, cursor: SavedCursor | None) -> None:
         """The source need not know."""
 
+    @override
     def followed(self, mark: SavedCursor) -> None:
         """Everything up to a chunk with this mark has been taken."""
         self._done = mark
 
     @property
+    @override
     def safe(self) -> bool:
         """Whether what was taken so far may be committed by itself: every record before the position has been read."""
         return self._done is not None if self.tracker is None else self.tracker.in_order
 
+    @override
     def position(self, *, ended: bool) -> SavedCursor | None:
         """What to save with what was taken so far. ended: the pass has come to its end."""
         if self.tracker is not None:
@@ -245,6 +263,7 @@ class HttpTableReader:
         return self._done
 
     @property
+    @override
     def moved(self) -> bool:
         """Whether something was passed over that is not to be asked for again, records or none."""
         position = self.position(ended=True)

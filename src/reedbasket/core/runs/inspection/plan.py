@@ -17,7 +17,8 @@ from ...sources.requests_seen import RequestSeen
 from ...spec.model import KEYED
 from ...warehouses import Warehouse, open_warehouse
 from ..checkpoints.resume import held_of, moved, shaper_for
-from ..execution.source_session import SourceSession, TableReader, open_session
+from ..execution.open_session import open_session
+from ..execution.source_session import SourceSession, TableReader
 from ..execution.table_reader import saved_of
 from ..planning.blind_spots import blind_spots
 from ..planning.order import ResolvedRun, ResolvedTable

@@ -13,7 +13,8 @@ from ...spec.times import parse_time
 from ...warehouses import Differences, LoadTarget, Warehouse, open_warehouse
 from ..checkpoints.resume import shaper_for
 from ..execution.deleted_records import tombstone_test
-from ..execution.source_session import SourceSession, open_session
+from ..execution.open_session import open_session
+from ..execution.source_session import SourceSession
 from ..planning.order import ResolvedRun, ResolvedTable
 from ..request_context import RunContext
 

@@ -14,6 +14,7 @@ from typing import Any, Protocol
 from urllib.parse import quote, urlencode
 
 import orjson
+from typing_extensions import override
 
 from ...errors import SignInFailed, SignInNeeded
 from ...masking import Mask
@@ -52,19 +53,22 @@ class Vault(Protocol):
         """One process and thread at a time. Raises RunCancelled."""
 
 
-class MemoryVault:
+class MemoryVault(Vault):
     """A vault of this process alone."""
 
     def __init__(self) -> None:
         self._token: Token | None = None
         self._lock = threading.Lock()
 
+    @override
     def token(self) -> Token | None:
         return self._token
 
+    @override
     def keep(self, token: Token) -> None:
         self._token = token
 
+    @override
     def alone(self, stop: threading.Event) -> AbstractContextManager[Any]:
         return self._lock
 

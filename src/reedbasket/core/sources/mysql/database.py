@@ -12,6 +12,7 @@ from zoneinfo import ZoneInfo
 
 import pyarrow as pa
 import pymysql
+from typing_extensions import override
 
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
@@ -21,7 +22,7 @@ from ...spec.model import Source
 from ...wording import many, size
 from ..sql.bound_values import replaced
 from ..sql.changelog import ChangeLog
-from ..sql.database import DatabaseErrors, typed
+from ..sql.database import Database, DatabaseErrors, typed
 from ..sql.tables import Column, Statement, Table
 from .catalog import read_tables
 from .connect import MysqlAddress, rows, thread_of, told
@@ -36,7 +37,7 @@ _LOWEST: dict[Kind, Any] = {
 }  # fmt: skip
 
 
-class MysqlSource:
+class MysqlSource(Database):
     """See Database. The snapshot belongs to one connection, which reads one statement after the other; InnoDB alone has it."""
 
     dialect = "mysql"
@@ -59,13 +60,16 @@ class MysqlSource:
             cursor.execute("start transaction with consistent snapshot")
 
     @property
+    @override
     def shares_snapshot(self) -> bool:
         return False
 
+    @override
     def tables(self) -> list[Table]:
         with self.translated("reading the catalog of"):
             return read_tables(self.side)
 
+    @override
     def describe(self, query: str, values: dict[str, Any]) -> Table:
         with self.translated("asking what a query yields, at"):
             fields, batches = columns_of(self.side, f"select * from ({self._rendered(query, values)}\n) as q limit 0")
@@ -73,6 +77,7 @@ class MysqlSource:
         columns = [column_of_field(f.name, f.type_code, f.flags, f.charsetnr, f.length, f.scale) for f in fields]
         return Table("", "", "query", tuple(columns))
 
+    @override
     def read(self, statement: Statement) -> Iterator[pa.Table]:
         with self.translated("reading from"):
             _, batches = columns_of(self._keeper, self._rendered(statement.text, dict(statement.values)))
@@ -92,12 +97,15 @@ class MysqlSource:
                 if not ended:
                     self._give_up(batches)
 
+    @override
     def hold(self, table: str) -> int:
         return 0  # the transaction that reads sees to that
 
+    @override
     def quote(self, name: str) -> str:
         return "`" + name.replace("`", "``") + "`"
 
+    @override
     def bound(self, table: str, column: Column, value: Any) -> Any:
         if not isinstance(value, datetime):
             return value
@@ -105,18 +113,22 @@ class MysqlSource:
         local = value.astimezone(zone).replace(tzinfo=None)
         return local.date() if column.kind == "date" else local
 
+    @override
     def row_version(self) -> tuple[str, str]:
         raise SourceError(
             "asking for row versions", str(self.address), found="MySQL keeps no version of its rows",
             mend="take changes by log, by a cursor, or by compare", code="source.no_row_version",
         )  # fmt: skip
 
+    @override
     def lowest(self, kind: Kind) -> Any:
         return _LOWEST.get(kind, "")
 
+    @override
     def change_log(self, name: str, *, utc: bool) -> ChangeLog:
         return MariaLog(self, self._zone)
 
+    @override
     def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
         if not logs:
             return
@@ -146,6 +158,7 @@ class MysqlSource:
         if self._stop.is_set():
             raise RunCancelled(doing, str(self.address), found="the run was cancelled; what was committed stays")
 
+    @override
     def close(self) -> None:
         for connection in (self._keeper, self.side):
             with suppress(Exception):

@@ -16,9 +16,10 @@ from tempfile import TemporaryFile
 from typing import IO, TYPE_CHECKING, Any
 
 import pymysql
+from typing_extensions import override
 
 from ...errors import SourceError
-from ..sql.changelog import Lag, LogLost, LogPart
+from ..sql.changelog import ChangeLog, Lag, LogLost, LogPart
 from ..sql.tables import Column, Table
 from . import binlog
 from .connect import is_maria, rows
@@ -109,7 +110,7 @@ class _Read:
         return all(position.get(domain, ("", 0))[1] >= number for domain, (_, number) in self.start.items())
 
 
-class MariaLog:
+class MariaLog(ChangeLog):
     """See ChangeLog."""
 
     def __init__(self, source: MysqlSource, zone: str) -> None:
@@ -119,20 +120,24 @@ class MariaLog:
         self._found: _Read | None = None
         self._began = time.time()
 
+    @override
     def prepare(self, tables: Sequence[Table]) -> str | None:
         with self._source.translated("opening the log of"), self._source.address.connect() as connection:
             require_log(connection, str(self._source.address))
         self._tables = {(table.schema, table.name): table for table in tables}
         return None
 
+    @override
     def look(self, tables: Sequence[Table], saved: str | None) -> None:
         self.prepare(tables)
         if saved:
             self.require(saved)
 
+    @override
     def here(self) -> str:
         return self._source.snapshot_position() or _NONE
 
+    @override
     def require(self, saved: str) -> None:
         with self._source.translated("going on with the log of"):
             connection = self._dump(parse(saved))
@@ -149,6 +154,7 @@ class MariaLog:
             finally:
                 connection._force_close()
 
+    @override
     def parts(
         self, table: Table, key: Sequence[str], saved: str, as_column: Callable[[Column], Column | None]
     ) -> Iterator[LogPart]:
@@ -177,23 +183,28 @@ class MariaLog:
                     yield from building.flush(written(reached))
         yield from building.flush(self.after(saved))
 
+    @override
     def after(self, saved: str) -> str:
         found = self._read(parse(saved))
         return written(parse(saved) | found.reached)
 
+    @override
     def brings(self) -> bool:
         # The log moves by transactions alone: a position costs nothing to save, and lets the server forget what is before.
         return self._found is not None and self._found.transactions > 0
 
+    @override
     def lag(self) -> Lag | None:
         if self._found is None:
             return None
         oldest = self._found.oldest
         return Lag(self._found.size, None if oldest is None else max(0.0, self._began - oldest), self._found.transactions)
 
+    @override
     def confirm(self, positions: Sequence[str]) -> None:
         """The server keeps its log as long as it likes."""
 
+    @override
     def close(self) -> None:
         for spool in self._found.spools.values() if self._found else ():
             spool.close()

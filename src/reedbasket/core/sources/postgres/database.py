@@ -13,6 +13,7 @@ import adbc_driver_postgresql.dbapi
 import psycopg
 import pyarrow as pa
 from psycopg import sql
+from typing_extensions import override
 
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
@@ -22,7 +23,7 @@ from ...records.column_types import Kind
 from ...spec.model import Source
 from ..sql.bound_values import replaced
 from ..sql.changelog import ChangeLog
-from ..sql.database import DatabaseErrors
+from ..sql.database import Database, DatabaseErrors
 from ..sql.tables import Column, Statement, Table
 from .catalog import column_of, read_tables, read_types
 from .check import log_steps
@@ -55,7 +56,7 @@ _REWRITTEN = """with recursive part(oid) as (
 _VERSIONS = "select txid_snapshot_xmax(s), txid_snapshot_xmin(s) from txid_current_snapshot() as s"
 
 
-class PostgresSource:
+class PostgresSource(Database):
     """See Database. The snapshot is held by a transaction that stays open as long as the source does."""
 
     dialect = "postgres"
@@ -102,13 +103,16 @@ class PostgresSource:
             self._snapshot = str(exported[0])
 
     @property
+    @override
     def shares_snapshot(self) -> bool:
         return self._snapshot is not None
 
+    @override
     def tables(self) -> list[Table]:
         with self.translated("reading the catalog of"):
             return read_tables(self._keeper, self._types)
 
+    @override
     def describe(self, query: str, values: dict[str, Any]) -> Table:
         with self.translated("asking what a query yields, at"), self._keeper.transaction():
             text = self._rendered(query, values)
@@ -119,6 +123,7 @@ class PostgresSource:
             ]
         return Table("", "", "query", tuple(columns))
 
+    @override
     def read(self, statement: Statement) -> Iterator[pa.Table]:
         text = self._rendered(statement.text, dict(statement.values))
         for batch in self.batches(text, snapshot=self._snapshot):
@@ -160,6 +165,7 @@ class PostgresSource:
                 if self._keeper.execute(_REWRITTEN, (table,)).fetchone() is not None:
                     raise self._failures.rewritten(table)
 
+    @override
     def hold(self, table: str) -> int:
         # Who truncates or rewrites a table does so for every snapshot.
         with self.translated("keeping a table as it is, at"), self._keeper.transaction():
@@ -168,32 +174,39 @@ class PostgresSource:
         self.require_as_seen(table)
         return row[0] if row is not None else 0
 
+    @override
     def quote(self, name: str) -> str:
         return sql.Identifier(name).as_string(self._keeper)
 
+    @override
     def bound(self, table: str, column: Column, value: Any) -> Any:
         # A day compared with an instant would begin in the source's zone, and be too early or too late.
         return value.date() if column.kind == "date" and isinstance(value, datetime) else value
 
+    @override
     def row_version(self) -> tuple[str, str]:
         with self.translated("asking how far versions have got, at"):
             row = self._keeper.execute(_VERSIONS).fetchone()
             assert row is not None
             return f"{row[1]}", replaced(_CHANGED, lambda name: str(row[0]) if name == "version_now" else f":{name}")
 
+    @override
     def change_log(self, name: str, *, utc: bool) -> ChangeLog:
         """name: of the slot and publication. utc: times without a zone are in UTC."""
         from .log import PostgresLog  # with what it decodes by, which most runs have no use for
 
         return PostgresLog(self, name, utc)
 
+    @override
     def lowest(self, kind: Kind) -> Any:
         return _LOWEST.get(kind, sql.SQL("''"))
 
+    @override
     def close(self) -> None:
         with suppress(psycopg.Error):
             self._keeper.close()
 
+    @override
     def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
         with self.translated("looking at the log of"), closing(self.connect()) as connection:
             yield from log_steps(connection, logs)

@@ -18,9 +18,10 @@ import numpy as np
 import psycopg
 import pyarrow as pa
 from psycopg import sql
+from typing_extensions import override
 
 from ...records.change_records import LoggedRecords
-from ..sql.changelog import Lag, LogLost, LogPart
+from ..sql.changelog import ChangeLog, Lag, LogLost, LogPart
 from ..sql.database import typed
 from ..sql.slices import bytes_of
 from ..sql.tables import Column, Table
@@ -99,7 +100,7 @@ class _Spool:
         self._file.close()
 
 
-class PostgresLog:
+class PostgresLog(ChangeLog):
     """See ChangeLog. name: of the slot and the publication."""
 
     def __init__(self, source: PostgresSource, name: str, utc: bool) -> None:
@@ -114,6 +115,7 @@ class PostgresLog:
         self._behind: tuple[int, float] | None = None
         self._oids: dict[tuple[str, str], int] = {}
 
+    @override
     def prepare(self, tables: Sequence[Table]) -> str | None:
         with self._connected("opening the log of") as connection:
             slot.require_logical(connection, str(self._source.address))
@@ -135,6 +137,7 @@ class PostgresLog:
                 self._oids[table.schema, table.name] = row[0]
             return made
 
+    @override
     def look(self, tables: Sequence[Table], saved: str | None) -> None:
         with self._connected("opening the log of") as connection:
             slot.require_logical(connection, self._on)
@@ -143,11 +146,13 @@ class PostgresLog:
         if saved:
             self.require(saved)
 
+    @override
     def here(self) -> str:
         assert self._state is not None
         seen, until = self._source.seen()
         return str(LogPosition(self._state.confirmed, until, seen))
 
+    @override
     def require(self, saved: str) -> None:
         state = self._state
         found = ""
@@ -167,6 +172,7 @@ class PostgresLog:
                 mend=f"{drop}`reed run FEED --accept` reads its tables whole once more and goes on from there",
             )  # fmt: skip
 
+    @override
     def parts(
         self, table: Table, key: Sequence[str], saved: str, as_column: Callable[[Column], Column | None]
     ) -> Iterator[LogPart]:
@@ -200,15 +206,18 @@ class PostgresLog:
         if held is not None:
             yield replace(held, position=self.after(saved))
 
+    @override
     def after(self, saved: str) -> str:
         return str(LogPosition.parse(saved).at(self._reached))
 
+    @override
     def brings(self) -> bool:
         self._read()
         assert self._state is not None
         moved = self._reached - self._state.confirmed
         return any(spool.rows for spool in (self._spools or {}).values()) or moved >= _MOVE_BYTES
 
+    @override
     def lag(self) -> Lag | None:
         if self._behind is None:
             return None
@@ -217,6 +226,7 @@ class PostgresLog:
         seconds = None if oldest is None else max(0.0, now - _YEAR_2000 - oldest / 1_000_000)
         return Lag(size, seconds, self._begun.count)
 
+    @override
     def confirm(self, positions: Sequence[str]) -> None:
         lowest = min(LogPosition.parse(text).lsn for text in positions)
         if self._state is None or lowest <= self._state.confirmed:
@@ -224,6 +234,7 @@ class PostgresLog:
         with self._connected("moving the slot on, of") as connection:
             connection.execute("select pg_replication_slot_advance(%s, %s::pg_lsn)", (self._name, _lsn(lowest)))
 
+    @override
     def close(self) -> None:
         for spool in (self._spools or {}).values():
             spool.close()

@@ -13,6 +13,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 import pyarrow as pa
+from typing_extensions import override
 
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
@@ -20,7 +21,7 @@ from ...errors import RunCancelled, SourceError
 from ...records.column_types import Kind
 from ...spec.model import Source
 from ..sql.changelog import ChangeLog
-from ..sql.database import DatabaseErrors, typed
+from ..sql.database import Database, DatabaseErrors, typed
 from ..sql.tables import Column, Statement, Table
 from .values import column_of, declared_kind
 
@@ -43,7 +44,7 @@ where l."unique" and not l.partial order by l.seq, i.seqno
 """
 
 
-class SqliteSource:
+class SqliteSource(Database):
     """See Database. Where the file is in WAL mode, one transaction shows all tables as they were when the run began, and holds up
     no writer; else each statement sees its own moment."""
 
@@ -74,13 +75,16 @@ class SqliteSource:
                 self._connection.execute("select 1 from sqlite_schema limit 1").fetchall()
 
     @property
+    @override
     def shares_snapshot(self) -> bool:
         return False
 
+    @override
     def tables(self) -> list[Table]:
         with self._translated("reading the catalog of"):
             return [self._table(*row) for row in self._connection.execute(_TABLES).fetchall()]
 
+    @override
     def describe(self, query: str, values: dict[str, Any]) -> Table:
         self._failures.require_known(query, values)
         with self._translated("asking what a query yields, at"):
@@ -88,6 +92,7 @@ class SqliteSource:
             columns = tuple(Column(found[0], "", None, "{}") for found in cursor.description or [])
         return Table("", "", "query", columns)
 
+    @override
     def read(self, statement: Statement) -> Iterator[pa.Table]:
         self._failures.require_known(statement.text, statement.values)
         with self._translated("reading from"):
@@ -104,12 +109,15 @@ class SqliteSource:
                 # this frame.
                 del cursor
 
+    @override
     def hold(self, table: str) -> int:
         return 0  # the transaction that reads sees to that
 
+    @override
     def quote(self, name: str) -> str:
         return '"' + name.replace('"', '""') + '"'
 
+    @override
     def bound(self, table: str, column: Column, value: Any) -> Any:
         if not isinstance(value, datetime):
             return value
@@ -118,22 +126,27 @@ class SqliteSource:
             found = self._connection.execute(f"select max({quoted}) from {table}").fetchone()
         return _as_stored(found[0], value, self._zone) if found and found[0] is not None else ""
 
+    @override
     def row_version(self) -> tuple[str, str]:
         raise SourceError(
             "asking for row versions", str(self.path), found="SQLite keeps no version of its rows",
             mend="take changes by a cursor, or by compare", code="source.no_row_version",
         )  # fmt: skip
 
+    @override
     def lowest(self, kind: Kind) -> Any:
         return _LOWEST.get(kind, "")
 
+    @override
     def change_log(self, name: str, *, utc: bool) -> ChangeLog:
         mend = "take changes by cursor, compare or everything"
         raise SourceError("following the log of", str(self.path), found="SQLite keeps none", mend=mend, code="source.no_log")
 
+    @override
     def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
         return iter(())
 
+    @override
     def close(self) -> None:
         self._connection.close()
 

@@ -60,6 +60,7 @@ class DuckWarehouse(WarehouseReader):
             self._none_kept = engine.columns("_rb_clean") is None
             return read_state(engine.query, engine.table(table), columns, feed, source_table) if columns else None
 
+    @override
     def keys(self, table: str, columns: Sequence[str], *, current: str | None = None) -> Iterator[list[tuple[Any, ...]]]:
         only = f' where "{current}" is null' if current else ""
         listed = ", ".join(map(quoted, columns))
@@ -70,6 +71,7 @@ class DuckWarehouse(WarehouseReader):
         finally:
             connection.close()
 
+    @override
     def begin(self, target: LoadTarget, state: TableState | None) -> EngineLoad:
         engine = self._loader()
         return EngineLoad(
@@ -120,6 +122,7 @@ class DuckWarehouse(WarehouseReader):
         columns_found = [(name, "") for name in names]
         return QueryResult(columns_found, rows[:limit], len(rows) > limit, time.monotonic() - began)
 
+    @override
     def check(self) -> list[CheckStep]:
         folder = self.path.absolute().parent
         while not folder.exists():
@@ -173,6 +176,7 @@ class DuckWarehouse(WarehouseReader):
     def _called(self) -> str:
         return self.path.name
 
+    @override
     def close(self) -> None:
         if self._engine is not None:
             self._engine.close()

@@ -9,6 +9,8 @@ from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
+from typing_extensions import override
+
 from ...errors import ConnectionLost, ReedError
 from ...records.layout import Family, TableLayout
 from ...records.ledger import LedgerLine
@@ -16,7 +18,7 @@ from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
 from ...spec.model import KEYED
 from ..engine import AT, DELETED_AT, LOAD, PARENT, POSITION, SINCE, UNTIL, Counts, Engine, Stamp, Stamping, rfc3339
-from ..warehouse import Differences, LoadTarget, Position, TableState
+from ..warehouse import Differences, Load, LoadTarget, Position, TableState
 from . import service_tables
 from . import write_modes as modes
 from .comparison import differences
@@ -32,7 +34,7 @@ from .uniqueness import KeysMet
 from .write_mode_migration import migrate_write_mode
 
 
-class EngineLoad:
+class EngineLoad(Load):
     """See load.warehouse.Load."""
 
     def __init__(
@@ -67,6 +69,7 @@ class EngineLoad:
         self.notes: list[str] = []
 
     @property
+    @override
     def version(self) -> int:
         return self._version
 
@@ -78,6 +81,7 @@ class EngineLoad:
     def _marks(self) -> bool:
         return self._target.deletes == "mark" and self._target.write in KEYED
 
+    @override
     def stage(self, family: Family, batches: Sequence[TableBatch]) -> None:
         if not batches:
             return
@@ -91,32 +95,40 @@ class EngineLoad:
                     self._stage.add(family, batch)
         self.staged_rows += batches[0].rows
 
+    @override
     def rejected_in(self, runs: Sequence[int]) -> None:
         self._rejected_in = list(runs)
 
+    @override
     def mark_present(self, keys: TableBatch) -> None:
         self._spared.append(keys)
 
+    @override
     def mark_all_present(self, files: Iterable[int | None] | None = None) -> None:
         self._spares_all = self._spares_all or files is None
         self._spared_files.update(files or ())
 
+    @override
     def gone(self, keys: TableBatch) -> None:
         self._gone.append(keys)
 
+    @override
     def tombstones(self, keys: TableBatch) -> None:
         self._tombstones.append(keys)
         self.staged_rows += keys.rows
 
+    @override
     def stage_unchanged(self, column: str, rows: TableBatch) -> None:
         self._kept.setdefault(column, []).append(rows)
 
+    @override
     def emptied(self) -> None:
         self._overtaken += sum(self._stage.rows.values()) + sum(keys.rows for keys in self._tombstones)
         with self._engine.translated("clearing the stage of"):
             self._stage.clear()
         self._tombstones, self._kept, self._emptied = [], {}, True
 
+    @override
     def differences(self, family: Family, *, deep: bool, samples: int) -> list[Differences]:
         engine = self._engine
         with engine.translated(f"comparing {self._target.table} in"):
@@ -131,6 +143,7 @@ class EngineLoad:
             finally:
                 engine.rollback()
 
+    @override
     def commit(self, family: Family, structure: dict[str, Any], position: Position, now: datetime) -> list[LedgerLine]:
         engine, target = self._engine, self._target
         require_room(self._engine, family)
@@ -202,6 +215,7 @@ class EngineLoad:
             again = self._target.write == "replace" and self._new_beside
             self._beside = self._new_beside() if again and self._new_beside else None
 
+    @override
     def close(self) -> None:
         # A failing clean-up must not hide why the load ended; what was being built beside is cleared by the next run.
         self._engine.abandon()

@@ -73,6 +73,7 @@ class PostgresWarehouse(WarehouseReader):
     def _called(self) -> str:
         return str(self._address)
 
+    @override
     def keys(self, table: str, columns: Sequence[str], *, current: str | None = None) -> Iterator[list[tuple[Any, ...]]]:
         listed = ", ".join(map(quoted, columns))
         only = f' where "{current}" is null' if current else ""
@@ -83,6 +84,7 @@ class PostgresWarehouse(WarehouseReader):
                 while rows := cursor.fetchmany(50_000):
                     yield rows
 
+    @override
     def begin(self, target: LoadTarget, state: TableState | None) -> EngineLoad:
         engine, schema = self._loader(), self._address.schema
         return EngineLoad(engine, target, state, lambda: PostgresShadowBuild(engine, schema, target.feed, target.source_table))
@@ -112,9 +114,11 @@ class PostgresWarehouse(WarehouseReader):
             ) from error
         return QueryResult(columns, rows[:limit], len(rows) > limit, time.monotonic() - began)
 
+    @override
     def check(self) -> list[CheckStep]:
         return check(self._address)
 
+    @override
     def close(self) -> None:
         if self._engine is not None:
             self._engine.close()

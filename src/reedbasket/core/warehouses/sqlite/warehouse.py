@@ -45,6 +45,7 @@ class SqliteWarehouse(WarehouseReader):
     def __repr__(self) -> str:
         return f"SqliteWarehouse({self.path})"
 
+    @override
     def keys(self, table: str, columns: Sequence[str], *, current: str | None = None) -> Iterator[list[tuple[Any, ...]]]:
         connection = self._open_reader()
         assert connection is not None
@@ -54,6 +55,7 @@ class SqliteWarehouse(WarehouseReader):
             while rows := found.fetchmany(50_000):
                 yield rows
 
+    @override
     def begin(self, target: LoadTarget, state: TableState | None) -> EngineLoad:
         engine = self._loader()
         return EngineLoad(engine, target, state, lambda: SqliteShadowBuild(engine, target.feed, target.source_table))
@@ -122,6 +124,7 @@ class SqliteWarehouse(WarehouseReader):
     def _called(self) -> str:
         return self.path.name
 
+    @override
     def check(self) -> list[CheckStep]:
         steps = []
         folder = self.path.absolute().parent
@@ -166,6 +169,7 @@ class SqliteWarehouse(WarehouseReader):
             self._writer = connect_writer(self.path)
         return self._writer
 
+    @override
     def close(self) -> None:
         for connection in (self._reader, self._writer):
             if connection is not None:

@@ -12,10 +12,12 @@ from operator import attrgetter
 from pathlib import Path
 from typing import IO
 
+from typing_extensions import override
+
 from ....allowed_paths import Places
 from ....spec.model import Source
 from ..problems import file_gone
-from ..store import FileInfo, StoreErrors
+from ..store import FileInfo, Store, StoreErrors
 
 # What a file is called while it is written: no pattern of a run is to take it.
 PART = ".rb-part"
@@ -27,7 +29,7 @@ def is_inside(path: str) -> bool:
     return bool(path) and not any(part in ("", ".", "..") for part in parts) and "\0" not in path
 
 
-class FolderStore:
+class FolderStore(Store):
     grows = True
     at_once = 8
 
@@ -38,6 +40,7 @@ class FolderStore:
         self.where = str(folder)
         self._trouble = StoreErrors(self.where)
 
+    @override
     def list(self, under: str) -> Iterator[FileInfo]:
         if not self._folder.is_dir():
             raise self._trouble.failed("listing", "there is no such folder", "mend `path` of the source, or make the folder")
@@ -73,6 +76,7 @@ class FolderStore:
         here = os.path.realpath(self._folder / before)
         return f"{here}/".startswith(f"{os.path.realpath(entry.path)}/")
 
+    @override
     def info(self, path: str) -> FileInfo | None:
         try:
             told = (self._folder / path).stat()
@@ -80,6 +84,7 @@ class FolderStore:
             return None
         return FileInfo(path, told.st_size, datetime.fromtimestamp(told.st_mtime, UTC))
 
+    @override
     def open(self, path: str) -> IO[bytes]:
         try:
             return open(self._places.require(self._folder / path), "rb")
@@ -97,6 +102,7 @@ class FolderStore:
             return None
         return file
 
+    @override
     def put(self, path: str, content: IO[bytes], size: int) -> None:
         if not is_inside(path):
             words = "the path leads out of the folder"
@@ -115,6 +121,7 @@ class FolderStore:
                 f"writing {path} to", str(error.strerror or error), "make room, or let us write there"
             ) from error
 
+    @override
     def close(self) -> None:
         """Nothing is held open."""
 

@@ -13,10 +13,12 @@ from datetime import UTC, datetime
 from typing import IO, Any
 from urllib.parse import urlsplit
 
+from typing_extensions import override
+
 from ....allowed_paths import Places
 from ....spec.model import Source
 from ..problems import file_gone
-from ..store import IN_MEMORY, FileInfo, StoreErrors
+from ..store import IN_MEMORY, FileInfo, Store, StoreErrors
 from .folder import PART
 from .open import authority_of, password_of
 
@@ -25,7 +27,7 @@ _SECONDS = 30.0
 _UNIX = re.compile(r"([a-z-])[rwxsStTl+.@-]{9,10}\s+\d+\s+\S+\s+\S+\s+(\d+)\s+\w{3}\s+\d{1,2}\s+[\d:]{4,5}\s(.+?)(?: -> .*)?")
 
 
-class FtpStore:
+class FtpStore(Store):
     grows = True
     at_once = 1
 
@@ -52,6 +54,7 @@ class FtpStore:
             self._folder = self._ftp.pwd().rstrip("/")
             self._ftp.voidcmd("TYPE I")
 
+    @override
     def list(self, under: str) -> Iterator[FileInfo]:
         yield from self._below(f"{under}/" if under else "")
 
@@ -92,6 +95,7 @@ class FtpStore:
                     facts["modify"] = self._ftp.sendcmd(f"MDTM {self._at(before + name)}").split(" ", 1)[1]
             yield name, facts
 
+    @override
     def info(self, path: str) -> FileInfo | None:
         with self._told(f"looking at {path} in"):
             try:
@@ -103,6 +107,7 @@ class FtpStore:
                 raise
             return FileInfo(path, size, _time(modified))
 
+    @override
     def open(self, path: str) -> IO[bytes]:
         # Read to its end before anything else is asked: one connection sends one file at a time.
         held: Any = tempfile.SpooledTemporaryFile(max_size=IN_MEMORY)  # noqa: SIM115 - whoever reads it closes it
@@ -117,6 +122,7 @@ class FtpStore:
         held.seek(0)
         return held  # type: ignore[no-any-return]
 
+    @override
     def put(self, path: str, content: IO[bytes], size: int) -> None:
         with self._told(f"writing {path} to"):
             made = ""
@@ -133,6 +139,7 @@ class FtpStore:
     def _at(self, path: str) -> str:
         return f"{self._folder}/{path}"
 
+    @override
     def close(self) -> None:
         with suppress(OSError, EOFError, ftplib.Error):
             self._ftp.quit()

@@ -12,12 +12,13 @@ from boto3.s3.transfer import TransferConfig
 from botocore import UNSIGNED
 from botocore.config import Config
 from botocore.exceptions import BotoCoreError, ClientError, ConnectTimeoutError, ReadTimeoutError
+from typing_extensions import override
 from urllib3.exceptions import HTTPError
 
 from ....allowed_paths import Places
 from ....spec.model import Source
 from ..problems import FileGone, file_gone
-from ..store import Body, FileInfo, StoreErrors
+from ..store import Body, FileInfo, Store, StoreErrors
 from .open import authority_of, password_of
 
 _ABSENT = ("404", "NoSuchKey", "NotFound")
@@ -38,7 +39,7 @@ class _OpenFile:
         """Whoever opened it does."""
 
 
-class S3Store:
+class S3Store(Store):
     grows = False
     at_once = 8
 
@@ -68,6 +69,7 @@ class S3Store:
             config=config,
         )
 
+    @override
     def list(self, under: str) -> Iterator[FileInfo]:
         before = f"{self._before}{under}/" if under else self._before
         with self._told("listing"):
@@ -80,6 +82,7 @@ class S3Store:
     def _info(self, key: str, size: int, found: dict[str, Any]) -> FileInfo:
         return FileInfo(key.removeprefix(self._before), size, found["LastModified"], found.get("ETag", "").strip('"'))
 
+    @override
     def info(self, path: str) -> FileInfo | None:
         try:
             with self._told(f"looking at {path} in", path):
@@ -88,17 +91,20 @@ class S3Store:
             return None
         return self._info(self._before + path, found["ContentLength"], found)
 
+    @override
     def open(self, path: str) -> Body:
         with self._told(f"opening {path} in", path):
             found = self._client.get_object(Bucket=self._bucket, Key=self._before + path)
         info = self._info(self._before + path, found["ContentLength"], found)
         return Body(found["Body"], lambda: self._told(f"reading {path} from"), info)
 
+    @override
     def put(self, path: str, content: IO[bytes], size: int) -> None:
         with self._told(f"writing {path} to"):
             transfer = TransferConfig(multipart_threshold=_PART_BYTES, multipart_chunksize=_PART_BYTES, use_threads=False)
             self._client.upload_fileobj(_OpenFile(content), self._bucket, self._before + path, Config=transfer)
 
+    @override
     def close(self) -> None:
         self._client.close()
 

@@ -13,11 +13,12 @@ from typing import IO, Any
 from urllib.parse import urlsplit
 
 import paramiko
+from typing_extensions import override
 
 from ....allowed_paths import Places
 from ....spec.model import Source
 from ..problems import file_gone
-from ..store import IN_MEMORY, FileInfo, StoreErrors
+from ..store import IN_MEMORY, FileInfo, Store, StoreErrors
 from .folder import PART
 from .open import password_of
 
@@ -25,7 +26,7 @@ _SECONDS = 20.0
 _CHUNK = 256 * 1024
 
 
-class SftpStore:
+class SftpStore(Store):
     grows = True
     at_once = 1
 
@@ -70,6 +71,7 @@ class SftpStore:
             "reading `key` of", "it is no private key of OpenSSH", "paste all of the key's file as the secret"
         )
 
+    @override
     def list(self, under: str) -> Iterator[FileInfo]:
         if not under:
             with self._told("listing"):
@@ -89,6 +91,7 @@ class SftpStore:
             elif stat.S_ISREG(entry.st_mode or 0) and not path.endswith(PART):
                 yield _info(path, entry)
 
+    @override
     def info(self, path: str) -> FileInfo | None:
         with self._told(f"looking at {path} in"):
             try:
@@ -96,6 +99,7 @@ class SftpStore:
             except FileNotFoundError:
                 return None
 
+    @override
     def open(self, path: str) -> IO[bytes]:
         # Read to its end at once: paramiko keeps what it asks for ahead in memory, however much that is.
         held: Any = tempfile.SpooledTemporaryFile(max_size=IN_MEMORY)  # noqa: SIM115 - whoever reads it closes it
@@ -108,6 +112,7 @@ class SftpStore:
         held.seek(0)
         return held  # type: ignore[no-any-return]
 
+    @override
     def put(self, path: str, content: IO[bytes], size: int) -> None:
         with self._told(f"writing {path} to"):
             self._make(posixpath.dirname(path))
@@ -128,6 +133,7 @@ class SftpStore:
     def _at(self, path: str) -> str:
         return posixpath.join(self._folder, path) if path else self._folder
 
+    @override
     def close(self) -> None:
         self._ssh.close()
 

@@ -10,15 +10,16 @@ from typing import IO, Any
 from urllib.parse import quote, urlsplit
 
 import urllib3
+from typing_extensions import override
 
 from ....allowed_paths import Places
 from ....spec.model import Source
 from ..problems import file_gone
-from ..store import Body, FileInfo, StoreErrors
+from ..store import Body, FileInfo, Store, StoreErrors
 from .open import authority_of, password_of
 
 
-class WebStore:
+class WebStore(Store):
     grows = False
     at_once = 4
 
@@ -35,9 +36,11 @@ class WebStore:
             **verified,
         )
 
+    @override
     def list(self, under: str) -> Iterator[FileInfo]:
         raise self._trouble.failed("listing", "over HTTP nobody lists files", "name each file, without * and names in braces")
 
+    @override
     def info(self, path: str) -> FileInfo | None:
         answer = self._ask("HEAD", path)
         if answer.status == 404:
@@ -47,6 +50,7 @@ class WebStore:
         self._require(answer, path)
         return _info(path, answer)
 
+    @override
     def open(self, path: str) -> Body:
         answer = self._ask("GET", path, preload_content=False)
         if answer.status == 404:
@@ -77,9 +81,11 @@ class WebStore:
         except urllib3.exceptions.HTTPError as error:
             raise self._trouble.unreachable(doing, str(error)) from None
 
+    @override
     def put(self, path: str, content: IO[bytes], size: int) -> None:
         raise self._trouble.read_only()
 
+    @override
     def close(self) -> None:
         self._pool.clear()
 

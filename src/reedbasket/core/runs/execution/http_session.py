@@ -1,0 +1,94 @@
+"""A run's way to an API: its tables, whoever knows them, and what to take of each."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from datetime import datetime
+from typing import Any
+
+from typing_extensions import override
+
+from ...records.position import SavedCursor
+from ...shaping.fast_path import Expected
+from ...sources.pace import Wait
+from ...sources.requests_seen import RequestSeen
+from ...spec.http import HttpTable, Retry
+from ..planning.discovered_tables import discover_tables, with_discovered
+from ..planning.matched_tables import Held, MatchedTables, ignored
+from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
+from ..request_context import RequestContext, RunContext
+from .source_session import SourceSession
+from .spool import Spool
+from .table_reader import HttpTableReader, parents_of
+
+
+class HttpSession(SourceSession):
+    """By requests. See SourceSession."""
+
+    def __init__(
+        self,
+        order: ResolvedSource,
+        context: RunContext,
+        seen: Callable[[RequestSeen], None],
+        told: Callable[[Wait], None] = lambda _: None,
+        retry: Retry | None = None,
+    ) -> None:
+        """Raises SecretMissing, SourceError."""
+        self._order = order
+        self._requests = RequestContext(order, context)
+        self.mask = self._requests.mask
+        self._sender = self._requests.sender(seen, told, retry)
+        self._parents = parents_of(order, self._requests, self._sender)
+        # Of a connector that asks the source: which there are, and what it said on the way.
+        self._tables: dict[str, HttpTable] | None = None
+        self._said: list[tuple[Any, str, str]] = []
+
+    @override
+    def match_tables(self, order: ResolvedRun) -> MatchedTables:
+        if order.asked is not None:
+            if self._tables is None:
+                self._tables = discover_tables(order, self._requests, self._sender, lambda *line: self._said.append(line))
+            found = with_discovered(order, self._tables)
+            return replace(found, notes=[*self._said, *found.notes])
+        return MatchedTables(order, {}, ignored(order.ignored, "offered by the connector"))
+
+    @override
+    def take(
+        self,
+        table: ResolvedTable,
+        saved: SavedCursor | None,
+        *,
+        expected: Callable[[], Expected | None] | None = None,
+        until: datetime | None = None,
+        latest: bool = False,
+        held: Held | None = None,
+    ) -> HttpTableReader:
+        return HttpTableReader(
+            self._order,
+            table,
+            self._requests,
+            self._sender,
+            saved,
+            self._parents,
+            until=until,
+            latest=latest,
+            expected=expected,
+        )
+
+    @override
+    def has_dependents(self, table: str) -> bool:
+        return self._parents.is_parent(table)
+
+    @override
+    def keep(self, table: str, since: Any, spool: Spool) -> None:
+        self._parents.keep(table, since, spool)
+
+    @override
+    def acknowledge(self) -> None:
+        """An API keeps nothing for us."""
+
+    @override
+    def close(self) -> None:
+        self._parents.close()
+        self._sender.close()
