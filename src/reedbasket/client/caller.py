@@ -47,6 +47,25 @@ class Caller:
         finally:
             answer.close()
 
+    def events(self, path: str, query: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
+        """Server-sent events: (name, data), as they come."""
+        answer = self.send("GET", path, query=query)
+        name, data = "", ""
+        try:
+            for raw in answer:
+                line = raw.decode().rstrip("\n")
+                if line.startswith("event: "):
+                    name = line[7:]
+                elif line.startswith("data: "):
+                    data = line[6:]
+                elif not line and name:
+                    yield name, json.loads(data)
+                    name = ""
+        except (OSError, http.client.HTTPException) as error:
+            raise self.unreachable() from error
+        finally:
+            answer.close()
+
     def send(
         self,
         method: str,
@@ -80,4 +99,5 @@ class Caller:
         return answer
 
     def unreachable(self) -> ServiceUnreachable:
+        """What to raise where nothing answers."""
         return ServiceUnreachable(f"no service answers at {self.url}; start one with `reed serve` or `reed demo`")

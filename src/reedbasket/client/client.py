@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import http.client
-import json
 from collections.abc import Iterator, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
@@ -28,6 +26,7 @@ class Client:
     # Definitions and secrets
 
     def health(self) -> wire.Health:
+        """Whether the service is up, and since when."""
         return self._call("GET", "/healthz")
 
     def apply(
@@ -50,15 +49,19 @@ class Client:
         return self._call("GET", "/api/v1/basket")
 
     def versions(self, kind: str, name: str) -> list[wire.Version]:
+        """Every version of one definition, the latest first, each with its difference to the one before."""
         return self._call("GET", f"/api/v1/definitions/{_part(kind)}/{_part(name)}/versions")
 
     def revert(self, kind: str, name: str, version: int) -> wire.Applied:
+        """An earlier version in force again."""
         return self._call("POST", f"/api/v1/definitions/{_part(kind)}/{_part(name)}/revert", body={"version": version})
 
     def definitions(self) -> list[wire.Definition]:
+        """What is in force."""
         return self._call("GET", "/api/v1/definitions")
 
     def definition(self, kind: str, name: str) -> wire.Definition:
+        """One definition in force, as it was written."""
         return self._call("GET", f"/api/v1/definitions/{_part(kind)}/{_part(name)}")
 
     def schema(self) -> dict[str, Any]:
@@ -66,15 +69,19 @@ class Client:
         return self._call("GET", "/api/v1/schema")
 
     def openapi(self) -> dict[str, Any]:
+        """The document of all calls, as OpenAPI."""
         return self._call("GET", "/api/v1/openapi.json")
 
     def secrets(self) -> list[wire.SecretName]:
+        """Their names, and where each is kept; never what they are."""
         return self._call("GET", "/api/v1/secrets")
 
     def set_secret(self, name: str, value: str) -> None:
+        """Keep a secret, or another value of it."""
         self._call("PUT", f"/api/v1/secrets/{_part(name)}", body={"value": value})
 
     def remove_secret(self, name: str) -> None:
+        """Forget one that no definition names."""
         self._call("DELETE", f"/api/v1/secrets/{_part(name)}")
 
     def rotate_secrets(self) -> wire.Counted:
@@ -84,12 +91,15 @@ class Client:
     # People
 
     def who_am_i(self) -> wire.Session:
+        """Whose token this is, and what it may do."""
         return self._call("GET", "/api/v1/session")
 
     def users(self) -> list[wire.User]:
+        """Who may sign in, and as what."""
         return self._call("GET", "/api/v1/users")
 
     def add_user(self, name: str, role: wire.Role, password: str | None = None) -> None:
+        """Without a password one is made by whoever has the link."""
         self._call("POST", "/api/v1/users", body={"name": name, "role": role, "password": password})
 
     def change_user(self, name: str, **change: Any) -> None:
@@ -97,9 +107,11 @@ class Client:
         self._call("PUT", f"/api/v1/users/{_part(name)}", body=change)
 
     def remove_user(self, name: str) -> None:
+        """End an account, with all its tokens and sessions."""
         self._call("DELETE", f"/api/v1/users/{_part(name)}")
 
     def tokens(self) -> list[wire.Token]:
+        """All of them, without what they are."""
         return self._call("GET", "/api/v1/tokens")
 
     def make_token(self, label: str, role: wire.Role, *, days: int | None = None) -> wire.NewToken:
@@ -107,9 +119,11 @@ class Client:
         return self._call("POST", "/api/v1/tokens", body={"label": label, "role": role, "days": days})
 
     def remove_token(self, token: str) -> None:
+        """From now on it opens nothing."""
         self._call("DELETE", f"/api/v1/tokens/{_part(token)}")
 
     def audit(self, *, before: int | None = None, limit: int = 100) -> list[wire.AuditLine]:
+        """Who changed what, the latest first, with id < before."""
         return self._call("GET", "/api/v1/audit", query={"before": before, "limit": limit})
 
     def sign_in_code(self) -> wire.SignInCode:
@@ -119,9 +133,11 @@ class Client:
     # Drafts: looks with definitions that are not in force, as YAML
 
     def check_draft(self, draft: str, source: str) -> list[wire.CheckStep]:
+        """Each step of the way to a source that is not applied yet."""
         return self._call("POST", "/api/v1/draft/check", body={"draft": draft, "source": source})
 
     def survey_draft(self, draft: str, source: str) -> list[wire.SurveyedTable]:
+        """What a source offers that is not applied yet."""
         return self._call("POST", "/api/v1/draft/survey", body={"draft": draft, "source": source})
 
     def try_draft(self, draft: str, source: str, table: str, *, pages: int = 1) -> wire.Tried:
@@ -129,11 +145,13 @@ class Client:
         return self._call("POST", "/api/v1/draft/try", body={"draft": draft, "source": source, "table": table, "pages": pages})
 
     def plan_draft(self, draft: str, feed: str) -> wire.Plan:
+        """What a run of a feed would do that is not applied yet."""
         return self._call("POST", "/api/v1/draft/plan", body={"draft": draft, "feed": feed})
 
     # Feeds
 
     def feeds(self) -> list[wire.Feed]:
+        """Every feed, with its last run."""
         return self._call("GET", "/api/v1/feeds")
 
     def change_setting(self, name: str, value: int | None) -> list[wire.Setting]:
@@ -149,12 +167,15 @@ class Client:
         return self._call("GET", f"/api/v1/activity?hours={hours}")
 
     def feed(self, name: str) -> wire.Feed:
+        """One feed, with its last run."""
         return self._call("GET", f"/api/v1/feeds/{_part(name)}")
 
     def plan(self, feed: str) -> wire.Plan:
+        """What the next run would do; nothing is written."""
         return self._call("POST", f"/api/v1/feeds/{_part(feed)}/plan")
 
     def ledger(self, feed: str, *, limit: int = 200) -> list[wire.LedgerLine]:
+        """Its loads, the latest first."""
         return self._call("GET", f"/api/v1/feeds/{_part(feed)}/ledger", query={"limit": limit})
 
     def rejects(self, feed: str, *, before: int | None = None, limit: int = 200) -> list[wire.Reject]:
@@ -178,6 +199,7 @@ class Client:
         return self._call("POST", f"/api/v1/feeds/{_part(feed)}/rewind", body={"table": table, "files": list(files)})
 
     def drift(self, feed: str, *, limit: int = 200) -> list[wire.Drift]:
+        """How its source's structure differed from what was expected, the latest first."""
         return self._call("GET", f"/api/v1/feeds/{_part(feed)}/drift", query={"limit": limit})
 
     def verify(self, feed: str, *, table: str | None = None, deep: bool = False) -> list[wire.VerifiedTable]:
@@ -187,9 +209,11 @@ class Client:
     # Schedules
 
     def pause(self, feed: str) -> wire.Feed:
+        """It begins no run by itself until it is resumed."""
         return self._call("POST", f"/api/v1/feeds/{_part(feed)}/pause")
 
     def resume(self, feed: str) -> wire.Feed:
+        """It runs by itself again."""
         return self._call("POST", f"/api/v1/feeds/{_part(feed)}/resume")
 
     def schedules(self, *, each: int = 40) -> list[wire.ScheduledFeed]:
@@ -206,9 +230,11 @@ class Client:
         return self._call("POST", f"/api/v1/feeds/{_part(feed)}/windows/again", body={"from": start, "until": until})
 
     def backfill(self, feed: str, start: str, until: str, step: str) -> wire.Backfill:
+        """Take a range of the past once more, in steps; start, until: RFC 3339. step: `1d`, `6h`."""
         return self._call("POST", f"/api/v1/feeds/{_part(feed)}/backfills", body={"from": start, "until": until, "step": step})
 
     def backfills(self, feed: str | None = None) -> list[wire.Backfill]:
+        """All of them, or a feed's, the latest first."""
         return self._call("GET", "/api/v1/backfills", query={"feed": feed})
 
     def move_backfill(self, backfill: int, to: str) -> wire.Backfill:
@@ -216,9 +242,11 @@ class Client:
         return self._call("POST", f"/api/v1/backfills/{backfill}/{to}")
 
     def notices(self, *, state: str | None = None, limit: int = 100) -> list[wire.Notice]:
+        """What somebody heard, or is to hear, the latest first."""
         return self._call("GET", "/api/v1/notices", query={"state": state, "limit": limit})
 
     def notices_again(self) -> wire.Counted:
+        """Send once more what could not be delivered."""
         return self._call("POST", "/api/v1/notices/again")
 
     # Runs
@@ -245,15 +273,19 @@ class Client:
         return self._call("POST", "/api/v1/runs", body=body)
 
     def runs(self, *, feed: str | None = None, before: int | None = None, limit: int = 50) -> list[wire.Run]:
+        """The latest first, with id < before."""
         return self._call("GET", "/api/v1/runs", query={"feed": feed, "before": before, "limit": limit})
 
     def run(self, run: int, *, wait_seconds: float = 0) -> wire.Run:
+        """One run with its tables; wait_seconds: for its end, at most 55."""
         return self._call("GET", f"/api/v1/runs/{run}", query={"wait_seconds": wait_seconds or None})
 
     def cancel(self, run: int) -> wire.Run:
+        """Ask a run to stop; what it committed stays."""
         return self._call("POST", f"/api/v1/runs/{run}/cancel")
 
     def log(self, run: int, *, after: int = 0, limit: int = 500) -> list[wire.LogLine]:
+        """Its lines in order, with number > after."""
         return self._call("GET", f"/api/v1/runs/{run}/log", query={"after": after, "limit": limit})
 
     def requests(self, run: int, *, after: int = 0, limit: int = 500, failed: bool = False) -> list[wire.RequestLine]:
@@ -270,43 +302,29 @@ class Client:
         return self._call("GET", f"/api/v1/runs/{run}/pace")
 
     def run_ledger(self, run: int) -> list[wire.LedgerLine]:
+        """The loads of one run."""
         return self._call("GET", f"/api/v1/runs/{run}/ledger")
 
     def events(self, run: int, *, after: int = 0) -> Iterator[tuple[str, Any]]:
         """Live: ('run', Run), ('log', [LogLine]), and at last ('end', {outcome})."""
-        yield from self._events(f"/api/v1/runs/{run}/events", {"after": after})
+        yield from self._caller.events(f"/api/v1/runs/{run}/events", {"after": after})
 
     def changes(self) -> Iterator[tuple[str, Any]]:
         """Live: ('changed', {}) now, and whenever something in the store changed."""
-        yield from self._events("/api/v1/events", {})
-
-    def _events(self, path: str, query: Mapping[str, Any]) -> Iterator[tuple[str, Any]]:
-        answer = self._caller.send("GET", path, query=query)
-        name, data = "", ""
-        try:
-            for raw in answer:
-                line = raw.decode().rstrip("\n")
-                if line.startswith("event: "):
-                    name = line[7:]
-                elif line.startswith("data: "):
-                    data = line[6:]
-                elif not line and name:
-                    yield name, json.loads(data)
-                    name = ""
-        except (OSError, http.client.HTTPException) as error:
-            raise self._caller.unreachable() from error
-        finally:
-            answer.close()
+        yield from self._caller.events("/api/v1/events", {})
 
     # Sources
 
     def sources(self) -> list[wire.Source]:
+        """Every source, with its connector, settings and pace."""
         return self._call("GET", "/api/v1/sources")
 
     def source(self, name: str) -> wire.Source:
+        """One source."""
         return self._call("GET", f"/api/v1/sources/{_part(name)}")
 
     def check_source(self, name: str) -> list[wire.CheckStep]:
+        """Each step of the way to it."""
         return self._call("POST", f"/api/v1/sources/{_part(name)}/check")
 
     def setup_sql(self, name: str) -> list[wire.SetupStatement]:
@@ -333,6 +351,7 @@ class Client:
     # Bundles
 
     def bundles(self) -> list[wire.Bundle]:
+        """Those that runs have written, the latest first."""
         return self._call("GET", "/api/v1/bundles")
 
     def bundle_file(self, bundle: str, file: str) -> Iterator[bytes]:
@@ -340,27 +359,34 @@ class Client:
         return self._caller.parts(f"/api/v1/bundles/{_part(bundle)}/{_part(file)}")
 
     def remove_bundle(self, bundle: str) -> None:
+        """Remove all its files."""
         self._call("DELETE", f"/api/v1/bundles/{_part(bundle)}")
 
     # Warehouses
 
     def warehouses(self) -> list[wire.Warehouse]:
+        """Every warehouse."""
         return self._call("GET", "/api/v1/warehouses")
 
     def tables(self, warehouse: str) -> list[wire.Table]:
+        """Its tables, counted."""
         return self._call("GET", f"/api/v1/warehouses/{_part(warehouse)}/tables")
 
     def rows(self, warehouse: str, table: str, *, limit: int = 50, offset: int = 0) -> wire.Rows:
+        """Rows of a table as they lie; one more than `limit` is looked for, which `truncated` tells."""
         path = f"/api/v1/warehouses/{_part(warehouse)}/tables/{_part(table)}/rows"
         return self._call("GET", path, query={"limit": limit, "offset": offset})
 
     def check(self, warehouse: str) -> list[wire.CheckStep]:
+        """Each step of the way to loading into it."""
         return self._call("POST", f"/api/v1/warehouses/{_part(warehouse)}/check")
 
     def profile(self, warehouse: str, table: str) -> wire.Profile:
+        """Statistics of each column of a table."""
         return self._call("GET", f"/api/v1/warehouses/{_part(warehouse)}/tables/{_part(table)}/profile", patient=True)
 
     def query(self, warehouse: str, sql: str, *, limit: int = 200, seconds: float = 10) -> wire.Rows:
+        """What a SELECT brings, read only; seconds: it may take."""
         body = {"sql": sql, "limit": limit, "seconds": seconds}
         return self._call("POST", f"/api/v1/warehouses/{_part(warehouse)}/query", body=body)
 

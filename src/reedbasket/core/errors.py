@@ -122,60 +122,86 @@ class DefinitionError(ReedError):
 
 
 class SecretMissing(ReedError):
+    """A definition names a secret that nobody has set."""
+
     code = "secret.missing"
 
 
 class SourceError(ReedError):
+    """Whatever goes wrong at a source, and has no class of its own."""
+
     code = "source.error"
 
 
 class SourceUnreachable(SourceError):
+    """No connection, or one that broke off: the run is tried again."""
+
     code = "source.unreachable"
     retryable = True
 
 
 class SourceTimedOut(SourceError):
+    """An answer, a row or a lock that took too long."""
+
     code = "source.timed_out"
     retryable = True
 
 
 class SourceRefused(SourceError):
+    """The source does not know who is asking."""
+
     code = "source.refused"
 
 
 class SourceForbidden(SourceError):
+    """The source knows who is asking, who may not."""
+
     code = "source.no_right"
 
 
 class SourceBusy(SourceError):
+    """Somebody else holds what can be read by one alone."""
+
     code = "source.busy"
     retryable = True
 
 
 class SourceFailed(SourceError):
+    """The source says that it failed itself."""
+
     code = "source.failed"
     retryable = True
 
 
 class BodyCutOff(SourceError):
+    """A body ended before it was whole."""
+
     code = "source.body_cut_off"
     retryable = True
 
 
 class BodyUnreadable(SourceError):
+    """A body is not what it is said to be: its packing, its encoding, its format."""
+
     code = "source.body_unreadable"
     retryable = True
 
 
 class BodyTooLarge(SourceError):
+    """A body of more bytes than a worker may hold."""
+
     code = "source.body_too_large"
 
 
 class RecordsNotFound(SourceError):
+    """An answer has no records where the definition says they are."""
+
     code = "source.records_not_found"
 
 
 class PagesLooped(SourceError):
+    """Pages that lead back to one that was read, or on without end."""
+
     code = "source.pages_looped"
 
 
@@ -187,57 +213,83 @@ class Incomplete(SourceError):
 
 
 class PagesMoved(SourceError):
+    """A list moved while its pages were read, so that some of it may have been missed."""
+
     code = "source.pages_moved"
     retryable = True
 
 
 class FieldNotFound(SourceError):
+    """A field that the definition needs, and no record has."""
+
     code = "source.field_not_found"
 
 
 class ForeignPage(SourceError):
+    """A sign-in page or a proxy's error in place of data."""
+
     code = "source.foreign_page"
 
 
 class SignInFailed(SourceError):
+    """No access token was to be had."""
+
     code = "source.sign_in_failed"
 
 
 class SignInNeeded(SourceError):
+    """A person has to sign in at the source once more."""
+
     code = "source.sign_in_needed"
 
 
 class SourceResting(SourceError):
+    """It failed so often that it is left alone for a while."""
+
     code = "source.resting"
 
 
 class QuotaUsed(SourceError):
+    """As many requests were made as a span of time allows."""
+
     code = "source.quota_used"
 
 
 class WarehouseError(ReedError):
+    """Whatever goes wrong at a warehouse, and has no class of its own."""
+
     code = "warehouse.error"
 
 
 class WarehouseBusy(WarehouseError):
+    """Another session holds a lock for longer than a load waits."""
+
     code = "warehouse.busy"
     retryable = True
 
 
 class TableNotOurs(WarehouseError):
+    """A table of that name was made by somebody else."""
+
     code = "warehouse.table_not_ours"
 
 
 class CursorMoved(WarehouseError):
+    """Another run of the feed committed meanwhile."""
+
     code = "warehouse.cursor_moved"
 
 
 class ConnectionLost(WarehouseError):
+    """The connection to a warehouse broke off."""
+
     code = "warehouse.connection_lost"
     retryable = True
 
 
 class QueryRefused(WarehouseError):
+    """A query of somebody's own that the warehouse does not take."""
+
     code = "warehouse.query_refused"
 
 
@@ -248,10 +300,14 @@ class DriftStopped(ReedError):
 
 
 class NotReconciled(ReedError):
+    """A ledger line whose counts do not add up: nothing of the load is committed."""
+
     code = "run.not_reconciled"
 
 
 class TooManyRejects(ReedError):
+    """More records were rejected than the feed allows."""
+
     code = "run.too_many_rejects"
 
 
@@ -262,15 +318,21 @@ class TooManyRemoved(ReedError):
 
 
 class RunCancelled(ReedError):
+    """Somebody asked the run to stop."""
+
     code = "run.cancelled"
 
 
 class RunWoundUp(ReedError):
+    """The service stops: the run committed what it had, and goes on at the next start."""
+
     code = "run.wound_up"
     retryable = True
 
 
 class NotFound(ReedError):
+    """Something is named that is not there."""
+
     code = "reed.not_found"
 
 
@@ -280,4 +342,6 @@ def no_such_table(doing: str, on: str, known: str) -> NotFound:
 
 
 class Conflict(ReedError):
+    """What is asked for does not go with what is there already."""
+
     code = "reed.conflict"
