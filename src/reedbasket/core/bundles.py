@@ -14,6 +14,8 @@ MANIFEST = "manifest.json"
 
 
 class BundleError(ReedError):
+    """A bundle that is not what its manifest says, or cannot be loaded."""
+
     code = "bundle.unreadable"
 
 

@@ -43,6 +43,7 @@ class Mask:
         return f"Mask({len(self._secrets)} secrets)"
 
     def text(self, text: str) -> str:
+        """A text with every writing of the secrets blanked."""
         return text if self._forms is None else self._without_begun(self._forms.sub(HIDDEN, text))
 
     def _without_begun(self, text: str) -> str:

@@ -79,6 +79,7 @@ class Address:
 
 
 def is_lost(error: Exception) -> bool:
+    """Whether the connection is gone, rather than a statement refused."""
     state = getattr(error, "sqlstate", None) or ""
     if state.startswith(_LOST):
         return True

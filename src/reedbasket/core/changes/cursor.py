@@ -135,6 +135,7 @@ class CursorTracker:
 
     @property
     def from_text(self) -> str | None:
+        """From where it reads, as people read it; None for the beginning."""
         return _text(self._show(self._floor))
 
     def take(self, records: Sequence[dict[str, Any]]) -> Taken:

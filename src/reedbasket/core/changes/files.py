@@ -95,6 +95,7 @@ def decide(  # noqa: PLR0913 - each by its name
 
 
 def as_listed(line: FileLine, info: FileInfo) -> FileLine:
+    """A file's line, with size, time and tag as the store shows them by now."""
     modified = format_time(info.modified) if info.modified else ""
     return line._replace(size=info.size, modified=modified, tag=info.tag)
 
@@ -117,5 +118,6 @@ def _whole(info: FileInfo, settle: timedelta, now: datetime, marker: str | None,
 
 
 def marker_of(marker: str, path: str) -> str:
+    """The path of the file that says that another is whole; marker: a pattern with `{path}`, `{folder}` and `{name}`."""
     folder, name = posixpath.split(path)
     return marker.replace("{path}", path).replace("{folder}", folder).replace("{name}", name).removeprefix("/")

@@ -19,7 +19,8 @@ class Weighed(Protocol):
     """What waits, and takes so much room."""
 
     @property
-    def body_bytes(self) -> int: ...
+    def body_bytes(self) -> int:
+        """How much of the queue's room it takes."""
 
 
 Waiting = TypeVar("Waiting", bound=Weighed)

@@ -26,6 +26,7 @@ class Logged:
     moved: frozenset[int] = frozenset()
 
     def filter(self, keep: Sequence[bool]) -> Logged:
+        """Of the rows that are kept; keep: of each row whether it is."""
         place_of = {old: new for new, old in enumerate(compress(range(len(keep)), keep))}
         kept = {place_of[place]: columns for place, columns in self.kept.items() if keep[place]}
         moved = frozenset(place_of[place] for place in self.moved if keep[place])

@@ -51,6 +51,7 @@ class ColumnRecords(Sequence[Record]):
         return found
 
     def filter(self, keep: Sequence[bool]) -> ColumnRecords:
+        """The records that are kept; keep: of each whether it is."""
         # Made once for all that is chosen of them.
         return ColumnRecords(
             self.columns.filter(pa.array(keep, pa.bool_())), lambda: list(compress(self._as_met, keep)), self.held_bytes

@@ -26,6 +26,7 @@ class TableLayout:
 
     @property
     def names(self) -> list[str]:
+        """Its columns' names, in order."""
         return [column.name for column in self.columns]
 
 
@@ -46,9 +47,11 @@ class Family:
 
     @property
     def root(self) -> TableLayout:
+        """The table itself, whose children the others are."""
         return self.tables[0]
 
     def place(self, table: str) -> int:
+        """Where a table stands among `tables`, by its name."""
         return next(place for place, layout in enumerate(self.tables) if layout.name == table)
 
 

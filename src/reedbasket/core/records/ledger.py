@@ -49,10 +49,12 @@ class LedgerLine:
     committing_seconds: float = 0.0
 
     def as_dict(self) -> dict[str, Any]:
+        """{column: value}, as the ledger keeps it."""
         return asdict(self)
 
     @property
     def reconciles(self) -> bool:
+        """Whether every record that was read is counted as what became of it."""
         return (
             self.read == (self.inserted + self.updated + self.deleted + self.unchanged + self.superseded + self.rejected)
             and self.staged <= self.read - self.rejected

@@ -37,6 +37,8 @@ class ColumnShape:
 
 @dataclass
 class ObjectShape:
+    """What is known of the fields of an object. other: a column for what is kept as JSON."""
+
     fields: dict[str, Node | None] = field(default_factory=dict)
     other: ColumnShape | None = None
 
@@ -92,6 +94,7 @@ class TableShape:
 
     @classmethod
     def from_data(cls, data: dict[str, Any]) -> TableShape:
+        """As `to_data` wrote it."""
         made = cls(
             data["table"], _fields_from_data(data["fields"]), other=_other_from_data(data), within=data.get("within", "")
         )
@@ -99,6 +102,7 @@ class TableShape:
         return made
 
     def copy(self) -> TableShape:
+        """Another of the same, which learns by itself."""
         return TableShape.from_data(self.to_data())
 
 

@@ -15,6 +15,8 @@ from ..sources.sql.changelog import Lag
 
 
 class RunOutcome(StrEnum):
+    """How a run ended, or that it goes on."""
+
     QUEUED = "queued"
     RUNNING = "running"
     SUCCEEDED = "succeeded"
@@ -59,6 +61,7 @@ class TableProgress:
     error: dict[str, Any] | None = field(default=None)
 
     def as_dict(self) -> dict[str, Any]:
+        """{field: value}, as a run keeps it."""
         return asdict(self)
 
     def counts(self) -> dict[str, int]:
@@ -74,11 +77,14 @@ Gone = Callable[[], set[tuple[str, ...]]]
 class Listener(Protocol):
     """Hears of a run. `request` is called from the reader's thread, everything else from the run's own."""
 
-    def log(self, level: Level, code: str, message: str, table: str | None = None) -> None: ...
+    def log(self, level: Level, code: str, message: str, table: str | None = None) -> None:
+        """A line of the run's log; table: as the source names it; None for the run as a whole."""
 
-    def request(self, table: str, seen: RequestSeen) -> None: ...
+    def request(self, table: str, seen: RequestSeen) -> None:
+        """A request that was sent for a table, once it is answered."""
 
-    def progress(self, progress: TableProgress) -> None: ...
+    def progress(self, progress: TableProgress) -> None:
+        """What was counted so far of a table; the same object throughout."""
 
     def rejects(self, table: str, rejects: Sequence[Reject], warehouse: str = "") -> None:
         """Called before the load commits, so that a kill in between repeats a reject and never loses one. warehouse: another than the

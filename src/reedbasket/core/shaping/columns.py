@@ -312,6 +312,7 @@ class ColumnWork:
                     own.whole, own.fraction = max(own.whole, kind.precision - kind.scale), max(own.fraction, kind.scale)
 
     def renames(self, within: str) -> dict[str, str]:
+        """{name: new name} of the columns within an object; '' for the table itself."""
         return _inside(self._rules.rename, within)
 
 

@@ -50,6 +50,7 @@ class Learning:
         return table in self._expected or (what == "table" and self.structure.name in self._expected)
 
     def type_change(self, node: ColumnShape, field: str, now: Kind) -> Change:
+        """A column whose kind becomes another one."""
         return Change("type", self.structure.name, node.name, field, now, node.kind)
 
     def ignore_type(self, node: ColumnShape, field: str) -> None:

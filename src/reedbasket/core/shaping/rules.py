@@ -16,6 +16,8 @@ TypePolicy = Literal["accept", "ignore", "stop", "reject"]
 
 @dataclass(frozen=True)
 class DriftPolicy:
+    """What to do where a source's structure differs from the expected one: accept, ignore or stop."""
+
     tables: Policy = "accept"
     columns: Policy = "accept"
     types: TypePolicy = "accept"
@@ -38,6 +40,7 @@ class ShapeRules:
     drift: DriftPolicy = DriftPolicy()
 
     def skips(self, within: str, name: str) -> bool:
+        """Whether the feed leaves a column out."""
         return dotted(within, name) in self.leave_out
 
     def names(self, within: str, name: str) -> bool:
@@ -77,6 +80,7 @@ class Change:
 
     @property
     def words(self) -> str:
+        """What changed, as the log says it."""
         where = f"column {self.table}.{self.column}"
         if self.what == "table":
             words = f"new table {self.table}, from {self.field}"

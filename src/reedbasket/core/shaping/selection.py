@@ -30,6 +30,7 @@ def only(batch: TableBatch, owners: set[int], key: Sequence[str]) -> TableBatch:
 
 
 def without(batch: TableBatch, owners: set[int]) -> TableBatch:
+    """The rows of a batch that belong to none of these records."""
     keep = [owner not in owners for owner in batch.owners]
     if all(keep):
         return batch

@@ -75,10 +75,12 @@ class Shaper:
         return self._standing
 
     def learned(self) -> Learned:
+        """What it knows by now, for one who is given the same records."""
         told, seen = frozenset(self._told), frozenset(self._seen)
         return Learned(self.standing, self.structure.copy(), frozenset(self.left_out), told, seen, self.expected_columns)
 
     def take_over(self, learned: Learned) -> None:
+        """Know what another one has learned of the same records."""
         self._standing = learned.standing
         self.structure, self.expected_columns = learned.structure.copy(), learned.expected_columns
         self.left_out, self._told, self._seen = set(learned.left_out), set(learned.told), set(learned.seen)
@@ -94,6 +96,7 @@ class Shaper:
 
     @property
     def family(self) -> Family:
+        """The table and its children, as they are by now."""
         return lay_out(self.structure, self._key, self._newest_by, self._link, by_file=self.by_file)
 
     def shape(self, records: Sequence[dict[str, Any]], first_owner: int, *, suspicious: bool = False) -> Shaped:

@@ -27,6 +27,7 @@ _MICROS = (-62_135_596_800_000_000, 253_402_300_799_999_999)
 
 
 def is_typed(records: Sequence[Any]) -> bool:
+    """Whether the source says of each column what it holds."""
     if not isinstance(records, ColumnRecords):
         return False
     metadata = [field.metadata for field in records.columns.schema]
@@ -44,6 +45,7 @@ class TypedWalk(Learning):
     """One batch. `bad` gathers the records to leave out: {record number: (why, field)}."""
 
     def run(self, records: ColumnRecords, first_owner: int) -> None:
+        """Shape the columns; what could not be shaped stands in `bad`."""
         table = records.columns
         self.bad: dict[int, tuple[Misfit, str]] = {}
         self.batch = TableBatch(self.structure.name, table.num_rows, range(first_owner, first_owner + table.num_rows))

@@ -38,6 +38,7 @@ class Basket:
     documents: dict[tuple[str, str], Document] = field(default_factory=dict)
 
     def of_kind(self, kind: str) -> dict[str, Any]:
+        """{name: definition} of one kind."""
         found: dict[str, Any] = getattr(self, f"{kind}s")
         return found
 

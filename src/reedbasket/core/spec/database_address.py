@@ -51,6 +51,7 @@ class Place(Model):
 
     @property
     def server_port(self) -> int:
+        """The port that is said, or the usual one."""
         return self.port or _PORTS[getattr(self, "on", None) or "postgres"]
 
 

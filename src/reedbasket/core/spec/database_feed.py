@@ -66,6 +66,7 @@ def _changes(here: Path, changes: Changes, source: Source) -> Iterator[Finding]:
 
 
 def shaping_mistakes(here: Path, own: FeedTable, key: list[str]) -> Iterator[Finding]:
+    """What a feed says of a table's columns that does not go together."""
     columns = {fold(field) for field in key}
     for which in ("leave_out", "hash"):
         for place, name in enumerate(getattr(own, which)):

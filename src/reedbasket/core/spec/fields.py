@@ -15,6 +15,7 @@ _LONGEST_TEMPLATE = 20_000
 
 
 def check_name(text: str) -> str:
+    """Raises ValueError for what is no name."""
     if not re.fullmatch(r"[a-z][a-z0-9_-]{0,62}", text):
         raise ValueError("a name is lower case: letters, digits, - and _, from a letter, at most 63")
     return text
@@ -42,12 +43,14 @@ def _check_zone(zone: str) -> str:
 
 
 def scalar_text(value: Any) -> Any:
+    """Numbers and booleans as the text that they are in YAML."""
     if isinstance(value, bool):
         return "true" if value else "false"
     return str(value) if isinstance(value, int | float) else value
 
 
 def one_or_many(value: Any) -> Any:
+    """A single text as a list of one."""
     return [value] if isinstance(value, str) else value
 
 
@@ -85,4 +88,6 @@ KeyColumns = Annotated[
 
 
 class Model(BaseModel):
+    """What all parts of a definition have in common: unknown keys are mistakes."""
+
     model_config = ConfigDict(extra="forbid", populate_by_name=True, validate_default=True)

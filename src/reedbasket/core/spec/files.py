@@ -56,6 +56,7 @@ class FileStore(Place):
 
     @property
     def scheme(self) -> str:
+        """Of its address: s3, sftp, ftp, ftps, http or https; '' for a folder."""
         return urlsplit(self.url).scheme if self.url else ""
 
 

@@ -178,6 +178,8 @@ class Body(Model):
 
 
 class CsvFormat(Model):
+    """How a body of CSV is written."""
+
     delimiter: str = Field(",", min_length=1, max_length=1)
     quote: str = Field('"', min_length=1, max_length=1)
     encoding: str = "utf-8"
@@ -257,6 +259,7 @@ class HttpTable(Model):
 
     @property
     def path(self) -> str:
+        """Of the request, whatever its method."""
         return self.get if self.get is not None else self.post or ""
 
 

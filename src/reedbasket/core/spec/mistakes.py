@@ -20,6 +20,7 @@ class Mistake:
     code: str
 
     def as_dict(self) -> dict[str, Any]:
+        """{field: value}, for JSON."""
         return asdict(self)
 
     def __str__(self) -> str:

@@ -157,6 +157,8 @@ class Drift(Model):
 
 
 class FeedDefaults(Model):
+    """What holds for those tables of a feed that say nothing else."""
+
     changes: Changes | None = None
     write: Write | None = None
     deletes: Deletes | None = None
@@ -289,6 +291,7 @@ class Feed(Model):
 
     @property
     def warehouses(self) -> list[str]:
+        """All that it loads into, in order."""
         return [self.warehouse, *self.also]
 
 

@@ -56,7 +56,7 @@ class _Between(ABC):
 
 
 @dataclass(frozen=True)
-class Every(_Between):
+class Every(_Between, Ticks):
     """So often, at a moment that is the feed's own: 300 feeds of `every: 1m` begin all over the minute."""
 
     interval: timedelta
@@ -66,6 +66,7 @@ class Every(_Between):
     def _first(self) -> datetime:
         return _EPOCH + timedelta(milliseconds=int(share(self.feed) * self.interval.total_seconds() * 1000))
 
+    @override
     def latest(self, moment: datetime) -> datetime:
         return self._first + (moment - self._first) // self.interval * self.interval
 
@@ -75,7 +76,7 @@ class Every(_Between):
 
 
 @dataclass(frozen=True)
-class Monthly(_Between):
+class Monthly(_Between, Ticks):
     """Within the first hour of each month, UTC."""
 
     feed: str
@@ -84,6 +85,7 @@ class Monthly(_Between):
         begin = datetime(year + (month - 1) // 12, (month - 1) % 12 + 1, 1, tzinfo=UTC)
         return begin + timedelta(seconds=int(share(self.feed) * 3600))
 
+    @override
     def latest(self, moment: datetime) -> datetime:
         own = self._of(moment.year, moment.month)
         return own if own <= moment else self._of(moment.year - 1, moment.month + 11)
@@ -95,7 +97,7 @@ class Monthly(_Between):
 
 
 @dataclass(frozen=True)
-class Cron(_Between):
+class Cron(_Between, Ticks):
     """By the clock on a wall somewhere. A moment that the clock leaves out in spring comes right behind the gap; one that it shows twice
     in autumn comes once; what comes every hour or oftener comes as time goes (as cron itself does it)."""
 
@@ -106,6 +108,7 @@ class Cron(_Between):
     def after(self, moment: datetime) -> datetime:
         return next(CronSim(self.expression, moment.astimezone(ZoneInfo(self.zone)))).astimezone(UTC)
 
+    @override
     def latest(self, moment: datetime) -> datetime:
         # The one before the next whole minute: going back, the moment itself does not count.
         local = (moment + timedelta(minutes=1)).replace(second=0, microsecond=0).astimezone(ZoneInfo(self.zone))

@@ -109,6 +109,7 @@ class TimeAsWritten(datetime):
 
     @classmethod
     def of(cls, value: datetime, written: str) -> TimeAsWritten:
+        """A moment that remembers how it was written."""
         made = cls.fromtimestamp(0, UTC) + (value - datetime.fromtimestamp(0, UTC))
         made.written = written
         return made

@@ -28,6 +28,7 @@ class ColumnProfile:
     examples: list[str] = field(default_factory=list)
 
     def as_dict(self) -> dict[str, Any]:
+        """{field: value}, for JSON."""
         return asdict(self)
 
 

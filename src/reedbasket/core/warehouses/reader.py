@@ -194,4 +194,5 @@ class WarehouseReader(ABC, Warehouse):
 
 
 def quoted(name: str) -> str:
+    """A name as SQL writes it."""
     return '"' + name.replace('"', '""') + '"'

@@ -25,6 +25,7 @@ class RangeCheckpoint:
     then: SavedCursor | None
 
     def saved(self, column: str) -> SavedCursor:
+        """As a cursor of the kind `ranges`; column: by which the ranges are cut."""
         then = None if self.then is None else [self.then.kind, self.then.value, self.then.column]
         return SavedCursor("ranges", json.dumps({"below": self.below, "then": then}), None, column)
 
@@ -88,12 +89,14 @@ def spans(
 
 
 def as_text(bound: Bound) -> str:
+    """A bound as it is saved; `as_bound` reads it."""
     if isinstance(bound, datetime):
         return format_time(bound)
     return bound.isoformat() if isinstance(bound, date) else str(bound)
 
 
 def as_bound(text: str, column: Column) -> Bound:
+    """A bound that was saved, as a value of its column."""
     if column.kind == "int64":
         return int(text)
     if column.kind == "timestamp":

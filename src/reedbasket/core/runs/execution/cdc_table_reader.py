@@ -41,6 +41,7 @@ class FollowedLog:
     told: bool = False
 
     def acknowledge(self) -> None:
+        """Tell the database how far the log was committed, once every table has been, in every warehouse."""
         known = Counter(table for table, _ in self.positions)
         if self.prepared and all(known[chosen.name] >= self.warehouses for chosen in self.tables):
             self.log.confirm(list(self.positions.values()))

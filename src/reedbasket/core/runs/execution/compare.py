@@ -67,6 +67,7 @@ class Comparer:
         self.doubted = False
 
     def take(self, records: Sequence[dict[str, Any]]) -> Compared:
+        """The records that differ from what was loaded."""
         if not records:
             return Compared([], 0)
         keys = self._hashed_keys([_column(records, name) for name in self._key])

@@ -57,6 +57,7 @@ class DatabaseSession(SourceSession):
         return MatchedTables(order.model_copy(update={"tables": tables}), problems, notes)
 
     def choose(self, order: ResolvedRun) -> Choice:
+        """The tables of the database that the feed names. Raises SourceError."""
         queries, problems = {}, dict[str, ReedError]()
         for name, own in order.wishes.items():
             if own is not None and own.query is not None:
@@ -145,6 +146,7 @@ class DatabaseSession(SourceSession):
 
 
 def table_order(chosen: Chosen) -> ResolvedTable:
+    """A table that was chosen, as a part of the run's order."""
     return ResolvedTable(
         name=chosen.name,
         target=chosen.target,

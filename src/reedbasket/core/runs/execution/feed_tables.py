@@ -171,6 +171,7 @@ class FeedTables:
 
 
 def summarise(listener: Listener, progress: TableProgress) -> None:
+    """The line of the log that says what came of a table."""
     words = f"{progress.read} read, {progress.inserted} inserted, {progress.updated} updated"
     words += f", {progress.deleted} deleted" if progress.deleted else ""
     words += f", {progress.unchanged} unchanged" if progress.unchanged else ""

@@ -33,6 +33,7 @@ class FileValues:
     noted: NotedColumns
 
     def constants(self, member: str) -> dict[str, tuple[str, Any]]:
+        """{column: (kind, value)} that all records of a file, or of a member of it, have."""
         noted: dict[str, tuple[str, Any]] = {self.noted.file: ("text", self.path)} if self.noted.file else {}
         if self.noted.member:
             noted[self.noted.member] = ("text", member or None)
@@ -144,6 +145,7 @@ def _require_free(taken: bool, name: str, path: str) -> None:
 
 
 def plain_value(value: Any) -> Any:
+    """A value out of a path, as JSON has it."""
     if isinstance(value, datetime):
         return format_time(value)
     return value.isoformat() if isinstance(value, date) else value

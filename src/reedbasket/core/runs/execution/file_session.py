@@ -97,6 +97,7 @@ class FileSession(SourceSession):
         return self._told[info.path]
 
     def there(self) -> set[str]:
+        """The paths of all files that were listed."""
         return {info.path for listed in self._listed.values() for info in listed}
 
     @override
@@ -123,6 +124,7 @@ class FileSession(SourceSession):
 
     @property
     def stop(self) -> Any:
+        """Set once the run is to stop."""
         return self._context.stop
 
     @override

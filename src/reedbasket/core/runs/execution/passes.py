@@ -91,6 +91,7 @@ class PassReader:
         return [(None, each_of(self._rule, self._values))]
 
     def windows(self, found: Iterable[Window]) -> Iterator[Group]:
+        """One pass for each window; its position is the window's end."""
         for window in found:
             values = {**self._values, "window.from": window[0], "window.until": window[1]}
             yield position(window), each_of(self._rule, values)
@@ -219,6 +220,7 @@ class Parents:
         return spool
 
     def close(self) -> None:
+        """Let go of what was put aside."""
         for spool in self._read.values():
             spool.close()
 

@@ -21,6 +21,7 @@ class RequestCounts:
         self._counted_until = 0.0
 
     def request(self, request: RequestSeen) -> None:
+        """Count a request that was answered, or was not."""
         progress = self.progress
         with self._lock:
             progress.requests += 1
@@ -40,6 +41,7 @@ class RequestCounts:
         self._counted_until = max(self._counted_until, end)
 
     def wait(self, wait: Wait) -> None:
+        """Say that nothing is asked for a while, and why."""
         until = (datetime.now(UTC) + timedelta(seconds=wait.seconds)).isoformat(timespec="seconds").replace("+00:00", "Z")
         with self._lock:
             self.progress.waiting = f"until {until}: {wait.why or 'the pace'}"

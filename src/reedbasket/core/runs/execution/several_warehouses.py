@@ -8,6 +8,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
+from typing_extensions import override
+
 from ... import errors
 from ...shaping import Change, Reject
 from ...sources.requests_seen import RequestSeen
@@ -33,7 +35,7 @@ class TableEnd:
     error: errors.ReedError | None = None
 
 
-class OtherWarehouse:
+class OtherWarehouse(Listener):
     """Another of the feed's warehouses, with what it is told of in the run's listener: all of it under its own name."""
 
     def __init__(self, order: ResolvedRun, listener: Listener) -> None:
@@ -53,35 +55,45 @@ class OtherWarehouse:
             self._problem = error
 
     def close(self) -> None:
+        """Close the warehouse, and end its thread."""
         if self.warehouse is not None:
             self._thread.submit(self.warehouse.close).result()
         self._thread.shutdown()
 
     def table(self, place: int) -> TableEnd:
+        """What loads one table of the order into this warehouse; place: of the table in the order."""
         table, progress = self._order.tables[place], self.progresses[place]
         return TableEnd(self._order, table, self.warehouse, progress, self, self._thread, self._problem)
 
+    @override
     def log(self, level: Level, code: str, message: str, table: str | None = None) -> None:
         self._listener.log(level, code, f"{self._name}: {message}", table)
 
+    @override
     def request(self, table: str, seen: RequestSeen) -> None:
         self._listener.request(table, seen)
 
+    @override
     def progress(self, progress: TableProgress) -> None:
         self._listener.progress(progress)
 
+    @override
     def rejects(self, table: str, rejects: Sequence[Reject], warehouse: str = "") -> None:
         self._listener.rejects(table, rejects, self._name)
 
+    @override
     def all_met(self, table: str, warehouse: str = "") -> None:
         self._listener.all_met(table, self._name)
 
+    @override
     def gone(self, table: str, key: Sequence[str], keys: Gone | None, warehouse: str = "") -> None:
         self._listener.gone(table, key, keys, self._name)
 
+    @override
     def drift(self, table: str, changes: Sequence[Change], warehouse: str = "") -> None:
         self._listener.drift(table, changes, self._name)
 
+    @override
     def loaded(self, lines: Sequence[LedgerLine], warehouse: str = "") -> None:
         self._listener.loaded(lines, self._name)
 

@@ -119,6 +119,7 @@ class SharedSession:
         return getattr(self._reading, name)
 
     def take(self, table: ResolvedTable, saved: SavedCursor | None, **more: Any) -> TableReader:
+        """A reader that goes along with those of the other warehouses, where it begins at the same place."""
         with self._shared.one_pass:  # a database is asked over one connection
             reader = self._reading.take(table, saved, **more)
         before, self.branch = self.branch, _Branch(reader)
@@ -129,6 +130,7 @@ class SharedSession:
         return shared  # type: ignore[no-any-return]
 
     def has_dependents(self, table: str) -> bool:
+        """Whether other tables are asked for by this one's records."""
         return self._reading.has_dependents(table)
 
 

@@ -22,6 +22,7 @@ class Spool:
         self.count = 0
 
     def add(self, records: Sequence[dict[str, Any]]) -> None:
+        """Put records aside, behind those that are."""
         lines = []
         for record in records:
             try:
@@ -33,6 +34,7 @@ class Spool:
         self.count += len(lines)
 
     def batches(self, size: int = 500) -> Iterator[list[dict[str, Any]]]:
+        """All that was put aside, in order, so many at a time."""
         self._file.seek(0)
         batch: list[dict[str, Any]] = []
         for line in self._file:
@@ -44,4 +46,5 @@ class Spool:
             yield batch
 
     def close(self) -> None:
+        """Forget all of it."""
         self._file.close()

@@ -99,12 +99,14 @@ class Alone:
         return with_discovered(order, self.asked).order
 
     def context(self, order: ResolvedRun, stop: threading.Event | None = None) -> RunContext:
+        """What a run of it needs from outside: secrets, pace, stop."""
         # What is replayed needs no pace.
         pacer = LocalPacer(order.pace, order.retry) if self.tape is None or self.tape.way == "record" else LocalPacer(order.pace.model_copy(
             update={"per_second": None, "per_hour": None, "per_day": None}), order.retry)  # fmt: skip
         return RunContext(self.reveal, Places.anywhere(self.scratch), pacer, stop or threading.Event(), tape=self.tape)
 
     def run(self, kept: RecordingListener, stop: threading.Event | None = None) -> RunResult:
+        """Run all its tables, one after the other."""
         order = self.order
         self.runs += 1
         return run_feed(order, self.context(order, stop), listener=kept, clock=lambda: datetime.now(UTC))
@@ -148,4 +150,5 @@ def opened(
 
 
 def well(result: RunResult) -> bool:
+    """Whether all of a run came in."""
     return result.outcome is RunOutcome.SUCCEEDED

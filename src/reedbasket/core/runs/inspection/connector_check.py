@@ -36,6 +36,7 @@ class Proof:
     seconds: float = 0.0
 
     def as_dict(self) -> dict[str, Any]:
+        """{field: value}, for JSON."""
         return asdict(self)
 
 
@@ -50,6 +51,7 @@ class Proving:
     _revealed: set[str] = field(default_factory=set)
 
     def prove(self) -> list[Proof]:
+        """Try every promise, in order; a later one may need what an earlier one brought."""
         reveal = self.alone.reveal
 
         def watched(name: str) -> str:

@@ -243,6 +243,7 @@ class SurveyedTable:
     error: dict[str, Any] | None = None
 
     def as_dict(self) -> dict[str, Any]:
+        """{field: value}, for JSON."""
         return asdict(self)
 
 
@@ -367,6 +368,7 @@ def peek(order: ResolvedSource, context: RunContext, name: str, rule: HttpTable,
 
 
 def listed(data: Any) -> list[Any]:
+    """Values of a column as a list, however it is held."""
     values: list[Any] = data.to_pylist() if isinstance(data, pa.Array | pa.ChunkedArray) else list(data)
     return values
 

@@ -68,6 +68,7 @@ class PlannedTable:
     error: dict[str, Any] | None = None
 
     def as_dict(self) -> dict[str, Any]:
+        """{field: value}, for JSON."""
         return asdict(self)
 
 

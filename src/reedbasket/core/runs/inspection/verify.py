@@ -46,6 +46,7 @@ class VerifiedTable:
     error: dict[str, Any] | None = None
 
     def as_dict(self) -> dict[str, Any]:
+        """{field: value}, for JSON."""
         return asdict(self)
 
 

@@ -25,12 +25,14 @@ class ChosenFiles:
     changes: Changes
 
     def stable_for(self, grows: bool) -> timedelta:
+        """For how long a file has to be as it is before it is taken; grows: whether its store shows files that are still written."""
         if self.changes.settle is not None:
             return self.changes.settle
         return _SETTLE if grows else timedelta(0)
 
 
 def choose_files(wishes: dict[str, FeedTable | None], defaults: FeedDefaults, prefix: str) -> list[ChosenFiles]:
+    """The tables that a feed makes of files. Raises DefinitionError."""
     chosen: list[ChosenFiles] = []
     names: set[str] = set()
     for name, said in wishes.items():

@@ -19,5 +19,6 @@ class KnownColumns(dict[str, TextKind]):
         self._cast = {name: TextKind(kind) for name, kind in cast.items() if kind in _CAST_AS_READ}
 
     def get(self, name: str, default: Any = None) -> Any:
+        """The kind of a column: as the feed casts it, else as it was learned."""
         wanted = self._cast.get(fold(name)) if self._cast else None
         return wanted or super().get(name, default)

@@ -24,6 +24,7 @@ def ignored(names: Sequence[str], where: str) -> list[tuple[Any, str, str]]:
 
 
 def notes_on_patterns(patterns: Sequence[str]) -> list[tuple[Any, str, str]]:
+    """A warning for each pattern that no table matches."""
     return [("warning", "table.no_match", f"no table matches {pattern}") for pattern in patterns]
 
 

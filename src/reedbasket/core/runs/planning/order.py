@@ -321,6 +321,7 @@ def _of_connector(basket: Basket, definition: Feed, order: ResolvedSource, facts
 def of_api(
     name: str, target: str, rule: HttpTable, choice: TableChoice, own: FeedTable | None, *, by_pattern: bool = False
 ) -> ResolvedTable:
+    """A table of an API as a part of a run's order."""
     return ResolvedTable(
         name=name,
         target=target,
@@ -374,4 +375,5 @@ def credentials_of(order: ResolvedSource, values: dict[str, Any]) -> Credentials
 
 
 def mask_for(order: ResolvedSource, revealed: dict[str, str]) -> Mask:
+    """What blanks the secrets of a source, and all that is made of them."""
     return Mask([*revealed.values(), *credentials(order.auth, order.values(revealed)).hidden])

@@ -56,6 +56,7 @@ def missing_tables(order: ResolvedRun, warehouse: Warehouse, told: Collection[st
 
 
 def as_missing(order: ResolvedRun, name: str) -> DriftStopped:
+    """What to fail with where a table that was taken is there no more, and the feed says stop."""
     return DriftStopped(
         "taking",
         name,

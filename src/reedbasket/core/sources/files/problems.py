@@ -19,10 +19,12 @@ class FileGone(SourceError):
 
 
 def file_problem(code: str, found: str, mend: str) -> FileProblem:
+    """Something that is wrong with one file, by a code of its own."""
     return FileProblem("reading a file", found=found, mend=mend, code=code)
 
 
 def file_gone(path: str, where: str) -> FileGone:
+    """A file that was listed and is there no more."""
     return FileGone(
         "opening", path, found=f"it is not in {where} any more", mend="put it back, or let the next run pass over it"
     )

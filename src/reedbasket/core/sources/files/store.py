@@ -51,7 +51,8 @@ class Store(Protocol):
         """Write a file whole: it is there under its name once all of it is, and never half. Raises SourceError; a store that
         cannot be written to says so."""
 
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """Let go of connections; what is being read ends."""
 
 
 def with_checksum(store: Store, info: FileInfo) -> FileInfo:
@@ -90,18 +91,22 @@ class Body(io.RawIOBase):
         self.info = info
 
     def readable(self) -> bool:
+        """As every file that is read."""
         return True
 
     def read(self, size: int = -1) -> bytes:
+        """So many bytes, or all that is left. Raises SourceError."""
         with self._told():
             return self._body.read(None if size < 0 else size)  # type: ignore[no-any-return]
 
     def readinto(self, room: Any) -> int:
+        """Fill a buffer as far as there is something. Raises SourceError."""
         found = self.read(len(room))
         room[: len(found)] = found
         return len(found)
 
     def close(self) -> None:
+        """Let go of it, read or not."""
         if not self.closed:
             self._body.close()
         super().close()
@@ -114,23 +119,28 @@ class StoreErrors:
         self.where = where
 
     def unreachable(self, doing: str, words: str) -> SourceError:
+        """The store does not answer."""
         return SourceUnreachable(
             doing, self.where, found=words, mend="see whether it is up; what was committed stays, so run again"
         )
 
     def timed_out(self, doing: str) -> SourceError:
+        """The store took too long."""
         return SourceTimedOut(doing, self.where, found="no answer in time", mend="see whether it is up, and run again")
 
     def refused(self, doing: str, words: str) -> SourceError:
+        """The store does not know who asks."""
         return SourceRefused(
             doing, self.where, found=words, mend="check `user` and the secret of the source; set it anew with `reed secret set`"
         )
 
     def forbidden(self, doing: str, words: str) -> SourceError:
+        """The store knows who asks, who may not."""
         mend = "whoever we are there may not read this: have the right given, or leave it out"
         return SourceForbidden(doing, self.where, found=words, mend=mend)
 
     def no_credentials(self, doing: str) -> SourceError:
+        """Nothing is said by which the store could know who asks."""
         found = "neither a password nor a key is given, and the server wants one"
         mend = "say `password: {secret: NAME}` or `key: {secret: NAME}` in the source"
         return SourceRefused(doing, self.where, found=found, mend=mend, code="source.no_credentials")
@@ -140,9 +150,11 @@ class StoreErrors:
         return SourceRefused(doing, self.where, found=words, mend=mend, code="source.host_not_trusted")
 
     def failed(self, doing: str, words: str, mend: str = "see the words of the store") -> SourceError:
+        """Whatever else the store says."""
         return SourceError(doing, self.where, found=words, mend=mend, code="source.store_failed")
 
     def read_only(self) -> SourceError:
+        """Files over HTTP cannot be written."""
         return SourceError(
             "copying into", self.where, found="over HTTP files are only read", mend="copy to a folder, s3, sftp or ftp",
             code="source.read_only",

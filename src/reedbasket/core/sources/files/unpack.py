@@ -35,6 +35,7 @@ def plain_name(path: str) -> str:
 
 
 def is_zip(path: str) -> bool:
+    """By the end of its name."""
     return path.lower().endswith(".zip")
 
 

@@ -109,6 +109,7 @@ def bad_status(
 
 
 def status_of(error: errors.SourceError) -> int | None:
+    """The status of the answer that an error came from; None where there was none."""
     return error.details.get("status") if isinstance(error.details, dict) else None
 
 

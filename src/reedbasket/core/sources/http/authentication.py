@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from typing import Protocol
 
+from typing_extensions import override
+
 from .credentials import Credentials
 from .request import Request
 
@@ -18,14 +20,16 @@ class SignIn(Protocol):
         """The source answered 401 to what was shown: whether something newer is to be had."""
 
 
-class Standing:
+class Standing(SignIn):
     """Credentials that stay as they are."""
 
     def __init__(self, credentials: Credentials | None = None) -> None:
         self._credentials = credentials or Credentials()
 
+    @override
     def shown(self, request: Request) -> Credentials:
         return self._credentials
 
+    @override
     def refused(self, shown: Credentials) -> bool:
         return False

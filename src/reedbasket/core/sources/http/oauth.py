@@ -21,6 +21,7 @@ from ...masking import Mask
 from ...spec import template
 from ...spec.auth import OAuth
 from .answers import Answer
+from .authentication import SignIn
 from .credentials import Credentials
 from .request import Request
 
@@ -45,9 +46,11 @@ class Token:
 class Vault(Protocol):
     """Keeps the token of one source, sealed, for all processes."""
 
-    def token(self) -> Token | None: ...
+    def token(self) -> Token | None:
+        """The token that is kept, whether it is still good or not; None where there is none."""
 
-    def keep(self, token: Token) -> None: ...
+    def keep(self, token: Token) -> None:
+        """Keep a token for everybody, in place of the one before."""
 
     def alone(self, stop: threading.Event) -> AbstractContextManager[None]:
         """One process and thread at a time. Raises RunCancelled."""
@@ -98,6 +101,8 @@ class Client:
 
 
 def client_of(rule: OAuth, values: Mapping[str, Any]) -> Client:
+    """Who asks for tokens, with the settings filled in."""
+
     def filled(text: str | None) -> str:
         return (template.fill(text, values) if text is not None else None) or ""
 
@@ -153,7 +158,7 @@ def token_in(answer: Answer, now: float, before: str | None) -> Token:
     return Token(said["access_token"], renew_at, refresh if isinstance(refresh, str) else before)
 
 
-class OAuthSignIn:
+class OAuthSignIn(SignIn):
     """See signin.SignIn. `_lock` guards the token held here; the vault keeps other processes apart."""
 
     def __init__(
@@ -176,12 +181,14 @@ class OAuthSignIn:
         self._lock = threading.Lock()
         self._token: Token | None = None
 
+    @override
     def shown(self, request: Request) -> Credentials:
         with self._lock:
             if self._token is None or _ends(self._token):
                 self._token = self._fetch(self._token)
             return self._credentials(self._token)
 
+    @override
     def refused(self, shown: Credentials) -> bool:
         with self._lock:
             if self._token is None or self._credentials(self._token) != shown:

@@ -65,6 +65,7 @@ class Pages(ABC):
         self.moved: str | None = None
 
     def first(self) -> Step:
+        """What the first request adds to the table's own."""
         return Step()
 
     def ahead(self, count: int) -> list[Step]:
@@ -266,6 +267,7 @@ class CountedPages(Pages):
 
 
 def pages_for(rule: NextPage, doing: str) -> Pages:
+    """How the pages of a table go on, by its rule."""
     if rule.token is not None or rule.token_header is not None:
         return TokenPages(rule, doing)
     if rule.last is not None:

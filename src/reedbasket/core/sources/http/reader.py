@@ -52,6 +52,7 @@ class Care:
 
     @property
     def fields(self) -> list[str]:
+        """The fields that a table's records must have: its key and its cursor."""
         return [*self.key, *([self.cursor] if self.cursor is not None else [])]
 
 

@@ -37,6 +37,8 @@ _NOT_KEPT = frozenset(
 
 
 class NotRecorded(SourceError):
+    """A request that no recording has an answer to."""
+
     code = "source.not_recorded"
 
 

@@ -85,6 +85,7 @@ class Sender:
         return "Sender()"
 
     def close(self) -> None:
+        """Let go of its connections; nothing more is sent."""
         self._closed.set()
         self._pool.clear()
         self._pacer.close()

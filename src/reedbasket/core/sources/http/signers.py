@@ -11,7 +11,10 @@ from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
+from typing_extensions import override
+
 from ...errors import SourceError
+from .authentication import SignIn
 from .credentials import Credentials
 from .request import Request
 
@@ -40,7 +43,7 @@ def load_signer(name: str, folder: Path) -> Sign:
     return found
 
 
-class SignedRequests:
+class SignedRequests(SignIn):
     """See signin.SignIn. settings: what the hook may use, secrets included."""
 
     def __init__(self, name: str, sign: Sign, settings: Mapping[str, Any], others: Credentials) -> None:
@@ -49,6 +52,7 @@ class SignedRequests:
         self._settings = settings
         self._others = others
 
+    @override
     def shown(self, request: Request) -> Credentials:
         try:
             headers = {str(n).lower(): str(v) for n, v in self._sign(request, self._settings).items()}
@@ -56,6 +60,7 @@ class SignedRequests:
             raise _failed(self._name, error) from error
         return Credentials({**self._others.headers, **headers}, self._others.query)
 
+    @override
     def refused(self, shown: Credentials) -> bool:
         return False
 

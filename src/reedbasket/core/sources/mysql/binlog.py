@@ -185,6 +185,7 @@ def number_at(data: bytes, at: int) -> tuple[int, int]:
 
 
 def is_compressed(kind: int) -> bool:
+    """Whether an event holds rows that are packed, which nobody here unpacks."""
     return kind in _COMPRESSED
 
 

@@ -35,6 +35,7 @@ Place = tuple[str, str]
 
 
 def read_tables(connection: pymysql.Connection[Any]) -> list[Table]:
+    """Every table and view that the user may see, with columns, key and estimated rows."""
     json_columns: set[tuple[str, str, str]] = set()
     if is_maria(connection):
         json_columns = {(s, t, clause[12:].rstrip(")`")) for s, t, clause in rows(connection, _JSON)}

@@ -83,6 +83,7 @@ class MysqlAddress:
 
 
 def is_maria(connection: pymysql.Connection[Any]) -> bool:
+    """Whether it is MariaDB, which differs from MySQL in JSON, the log and the catalog."""
     return "mariadb" in _info(connection).lower()
 
 
@@ -102,6 +103,7 @@ def thread_of(connection: Any) -> int:
 
 
 def rows(connection: pymysql.Connection[Any], statement: str, *values: Any) -> list[tuple[Any, ...]]:
+    """All rows that a statement brings."""
     with connection.cursor() as cursor:
         cursor.execute(statement, values or None)
         return list(cursor.fetchall())

@@ -55,6 +55,7 @@ def parse(position: str) -> State:
 
 
 def written(state: State) -> str:
+    """A position as the server writes it: global transaction ids, separated by commas."""
     return ",".join(gtid for _, (gtid, _) in sorted(state.items())) or _NONE
 
 

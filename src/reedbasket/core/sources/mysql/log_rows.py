@@ -39,9 +39,11 @@ class Building:
 
     @property
     def waiting(self) -> int:
+        """How many rows wait."""
         return len(self._values)
 
     def structure(self, event: bytes) -> None:
+        """What the rows that follow are made of; event: a table map."""
         _, self._mapped = binlog.table_of(event)
         self._names = [column.name for column in self._mapped.columns]
         self._columns, self._readers = [], []
@@ -57,6 +59,7 @@ class Building:
                 raise self._unreadable(column.name, str(error)) from error
 
     def add(self, event: bytes) -> None:
+        """The rows of an event."""
         assert self._mapped is not None
         places = [self._names.index(name) for name in self._key]
         for before, after in rows_of(event, self._mapped, self._readers):
@@ -72,10 +75,12 @@ class Building:
         self._bytes += len(event)
 
     def emptied(self) -> Iterator[LogPart]:
+        """The table was emptied: what was told before counts no more."""
         yield from self.flush(None)
         self._emptied = True
 
     def flush(self, position: str | None) -> Iterator[LogPart]:
+        """What waits, as one part; position: how far the log is read once it is committed."""
         if not self._values and not self._emptied:
             return
         columns = list(zip(*self._values)) or [()] * len(self._columns)

@@ -53,6 +53,7 @@ class Declared:
 
     @classmethod
     def parse(cls, text: str) -> Declared:
+        """A type as the catalog writes it."""
         found = re.match(r"\s*(\w+)(?:\(([\d,\s]+)\))?", text.lower())
         assert found is not None, text
         sizes = tuple(int(size) for size in found[2].split(",")) if found[2] else ()

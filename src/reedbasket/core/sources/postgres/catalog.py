@@ -52,10 +52,12 @@ _PLACE = Column("ctid", "tid", None, "{}", nullable=False)
 
 
 def read_types(connection: psycopg.Connection[Any]) -> dict[int, PgType]:
+    """{oid: type} of the database."""
     return {row[0]: PgType(*row[1:]) for row in connection.execute(_TYPES).fetchall()}
 
 
 def read_tables(connection: psycopg.Connection[Any], types: dict[int, PgType]) -> list[Table]:
+    """Every table and view that the user may see, with columns, key and estimated rows."""
     return [_table(row, types) for row in connection.execute(_TABLES).fetchall()]
 
 
@@ -97,6 +99,7 @@ def column_of(  # noqa: PLR0913 - a column of the catalog each
     altered: str = "",
     number: int = 0,
 ) -> Column:
+    """A column, and how it is read."""
     read = read_as(types, oid, modifier)
     return Column(
         name, declared, read.kind, read.expression, nullable, read.whole, read.fraction, generated, filled, altered, number

@@ -218,6 +218,7 @@ class PostgresSource(Database):
         return psycopg.connect(self.address.conninfo(*self._settings), autocommit=True)
 
     def quoted(self, table: Table) -> str:
+        """A table as SQL writes it."""
         return sql.Identifier(table.schema, table.name).as_string(self._keeper)
 
     def seen(self) -> tuple[str, int]:
@@ -311,6 +312,7 @@ class Ending:
         self._lock = threading.Lock()
 
     def set(self) -> None:
+        """The statement is through: nobody cancels it from here on."""
         with self._lock:
             self._done.set()
 

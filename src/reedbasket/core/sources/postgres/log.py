@@ -55,11 +55,13 @@ class LogPosition:
 
     @classmethod
     def parse(cls, text: str) -> LogPosition:
+        """A position that was saved."""
         found = re.fullmatch(r"(\S+)(?: without (\S+) up to (\S+))?", text)
         assert found is not None
         return cls(_number(found[1]), _number(found[3]) if found[3] else 0, found[2] or "")
 
     def at(self, lsn: int) -> LogPosition:
+        """The same, but further: up to a place in the log."""
         return replace(self, lsn=max(lsn, self.lsn)) if self.seen and lsn < self.until else LogPosition(max(lsn, self.lsn))
 
     def taken(self, lsn: Any, xid: Any) -> Any:

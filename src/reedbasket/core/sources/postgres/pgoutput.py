@@ -24,6 +24,8 @@ _TEXT, _UNCHANGED = b"tu"
 
 @dataclass(frozen=True)
 class RelationColumn:
+    """A column as the log describes it."""
+
     name: str
     oid: int
     modifier: int
@@ -55,6 +57,7 @@ class Begun:
         self.count = 0
 
     def of(self, buffer: Bytes, begin: Numbers, kinds: Bytes) -> Transactions:
+        """Of each message the transaction that it belongs to."""
         is_begin = kinds == _BEGIN
         at = begin[:-1][is_begin]
         lsn, xid = big_endian(buffer, at + 1, 8), big_endian(buffer, at + 17, 4)
@@ -82,6 +85,7 @@ def tables_of(buffer: Bytes, begin: Numbers, kinds: Bytes) -> dict[int, Flags]:
 
 
 def kinds_of(buffer: Bytes, begin: Numbers) -> Bytes:
+    """The letter that says what each message is."""
     return buffer[begin[:-1]]
 
 

@@ -45,6 +45,7 @@ class SlotState:
 
     @property
     def lost(self) -> bool:
+        """Whether the server has thrown away what the slot was to keep."""
         return self.status == "lost"
 
 
@@ -54,6 +55,7 @@ def slot_name(feed: str) -> str:
 
 
 def state_of(connection: psycopg.Connection[Any], name: str) -> SlotState | None:
+    """How a slot stands; None where there is none."""
     row = connection.execute(_STATE, (name,)).fetchone()
     return SlotState(*row) if row else None
 
@@ -67,10 +69,12 @@ def abandoned(connection: psycopg.Connection[Any], used: Iterable[str]) -> list[
 
 
 def create_statement(name: str) -> sql.Composed:
+    """The statement that makes a slot."""
     return sql.SQL("SELECT pg_create_logical_replication_slot({}, 'pgoutput')").format(sql.Literal(name))
 
 
 def drop_statement(name: str) -> str:
+    """The statement that ends a slot, for people to run."""
     return sql.SQL("SELECT pg_drop_replication_slot({});").format(sql.Literal(name)).as_string(None)
 
 

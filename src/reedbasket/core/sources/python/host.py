@@ -42,14 +42,19 @@ class Found:
 
     @property
     def body_bytes(self) -> int:
+        """How large the message was."""
         return len(self.payload)
 
 
 class ConnectorBroken(errors.SourceError):
+    """A connector's file that is no Python, or lacks what it needs."""
+
     code = "connector.broken"
 
 
 class ConnectorFailed(errors.SourceError):
+    """A connector that raised something, or ended without a word."""
+
     code = "connector.failed"
 
 

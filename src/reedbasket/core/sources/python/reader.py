@@ -124,6 +124,7 @@ def settings_in(values: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def saved_in(saved: SavedCursor | None) -> Any:
+    """The position that a connector saved for itself; None where it saved none."""
     return orjson.loads(saved.value) if saved is not None and saved.kind == "saved" else None
 
 

@@ -69,4 +69,5 @@ class ChangeLog(Protocol):
     def confirm(self, positions: Sequence[str]) -> None:
         """Nothing before the lowest of these is needed any more."""
 
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """Let go of what was put aside."""

@@ -60,7 +60,8 @@ class Database(Protocol):
     def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
         """logs: {what keeps the log: the tables that follow it}. What that needs, and how far behind each is."""
 
-    def close(self) -> None: ...
+    def close(self) -> None:
+        """Let go of connections; what is being read ends."""
 
 
 class DatabaseErrors:
@@ -70,23 +71,28 @@ class DatabaseErrors:
         self.on = on
 
     def unreachable(self, doing: str, words: str) -> SourceError:
+        """The server does not answer, or the connection broke off."""
         return SourceUnreachable(
             doing, self.on, found=words, mend="see whether the server is up; what was committed stays, so run again"
         )
 
     def timed_out(self, doing: str, words: str) -> SourceError:
+        """A statement took too long."""
         mend = "read less at once (`where`, `only`), add an index, or raise `statement_timeout` of the source"
         return SourceTimedOut(doing, self.on, found=words, mend=mend)
 
     def no_right(self, doing: str, words: str) -> SourceError:
+        """The user may not."""
         mend = "`reed setup-sql SOURCE` prints the grants to hand to an administrator"
         return SourceForbidden(doing, self.on, found=words, mend=mend)
 
     def locked(self, doing: str, words: str) -> SourceError:
+        """Another session holds a lock for longer than we wait."""
         mend = "another session holds a lock; run again when it is done"
         return SourceTimedOut(doing, self.on, found=words, mend=mend, code="source.locked")
 
     def rewritten(self, table: str) -> SourceError:
+        """A table was truncated or rewritten behind the snapshot."""
         return SourceFailed(
             f"reading {table} from",
             self.on,
@@ -96,6 +102,7 @@ class DatabaseErrors:
         )
 
     def in_use(self, doing: str, words: str) -> SourceError:
+        """Somebody else follows the same log."""
         mend = "wait for the other run to end; a feed follows the log by a slot of its own"
         return SourceBusy(doing, self.on, found=words, mend=mend)
 
@@ -112,6 +119,7 @@ class DatabaseErrors:
                 )
 
     def failed(self, doing: str, words: str, mend: str = "see the statement in the run's requests") -> SourceError:
+        """Whatever else the server says."""
         return SourceError(doing, self.on, found=words, mend=mend, code="source.query_failed")
 
 

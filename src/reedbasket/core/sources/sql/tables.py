@@ -60,6 +60,7 @@ class Table:
     rewritten: str = ""
 
     def column(self, name: str) -> Column | None:
+        """One of its columns; None where there is none of that name."""
         return next((column for column in self.columns if column.name == name), None)
 
 

@@ -33,11 +33,13 @@ _NONE = type(None)
 
 
 def declared_kind(declared: str) -> Kind | None:
+    """What a declared type says of its values; None where it says nothing."""
     upper = declared.upper()
     return next((kind for word, kind in _KINDS if word in upper), None)
 
 
 def column_of(column: Column, values: list[Any], zone: ZoneInfo) -> tuple[pa.Field, pa.Array]:
+    """A column of values, of which each may be of any type."""
     types = set(map(type, values)) - {_NONE}
     if not types:
         kind = column.kind or "text"

@@ -73,6 +73,7 @@ def connect_reader(path: Path) -> duckdb.DuckDBPyConnection:
 
 
 def patiently(call: Any, path: Path, seconds: float) -> Any:
+    """Call until no other process holds the file, at most so many seconds."""
     end = time.monotonic() + seconds
     while True:
         try:

@@ -46,6 +46,8 @@ _MOST_ORS = 400
 
 
 class DuckEngine(Engine):
+    """DuckDB's SQL; the file is open only within a transaction."""
+
     # DuckDB itself names no limit; wider tables than this are a mistake somewhere.
     limits = Limits(columns=5_000)
     row_id = "rowid"
@@ -63,6 +65,7 @@ class DuckEngine(Engine):
 
     @cached_property
     def connection(self) -> duckdb.DuckDBPyConnection:
+        """To a database in memory, to which the file is attached where it is needed."""
         return self._opened.result()
 
     @contextmanager
@@ -348,9 +351,11 @@ class DuckEngine(Engine):
         return list(range(first, first + count))
 
     def close(self) -> None:
+        """Let go of it all."""
         if self._opened.exception() is None:  # what kept it from opening was told where it was asked for
             self.connection.close()
 
 
 def plain(value: Any) -> str:
+    """A decimal as DuckDB's text has it, without an exponent."""
     return value if isinstance(value, str) else format(value, "f")

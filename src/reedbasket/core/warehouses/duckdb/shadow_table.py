@@ -44,6 +44,8 @@ class _Part:
 
 
 class DuckShadowBuild(ShadowBuild):
+    """Rows wait in files of their own beside the warehouse's."""
+
     def __init__(self, engine: DuckEngine, folder: Path, feed: str, source_table: str) -> None:
         self._engine = engine
         self._folder = folder / f"{feed}.{source_table}.{os.getpid()}"

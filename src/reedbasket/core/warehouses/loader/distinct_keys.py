@@ -27,6 +27,7 @@ class KeyUniqueness:
         self._flags: dict[int, np.ndarray[Any, np.dtype[np.bool_]]] | None = {}
 
     def add(self, keys: pa.ChunkedArray) -> None:
+        """More keys of the load."""
         if not len(keys):
             return
         self._count += len(keys)

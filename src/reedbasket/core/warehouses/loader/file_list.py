@@ -36,6 +36,7 @@ class FileLine(NamedTuple):
     replaces: bool = False
 
     def as_dict(self) -> dict[str, Any]:
+        """{field: value}, for JSON."""
         return {name: value for name, value in self._asdict().items() if name != "replaces"}
 
 

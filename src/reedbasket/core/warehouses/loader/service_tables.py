@@ -171,6 +171,7 @@ def save_hashes(engine: Engine, target: LoadTarget, hashes: bytes, version: int)
 
 
 def read_hashes(query: Ask, table: str, feed: str, source_table: str, version: int) -> bytes | None:
+    """What `compare` keeps of a table, at a version of it; None where there is nothing."""
     rows = query(
         f"select hashes from {table} where feed = ? and source_table = ? and version = ? order by part",
         (feed, source_table, version),
@@ -179,6 +180,7 @@ def read_hashes(query: Ask, table: str, feed: str, source_table: str, version: i
 
 
 def read_window(query: Ask, table: str, feed: str, source_table: str, window: TakenWindow) -> int | None:
+    """The load that brought a window; None where none has."""
     rows = query(
         f"select load from {table} where feed = ? and source_table = ? and lane = ? and begins = ? and ends = ?",
         (feed, source_table, window.lane, window.begins, window.ends),
@@ -217,6 +219,7 @@ def rewind(engine: Engine, feed: str, source_table: str, value: str | None) -> b
 
 
 def read_ledger(query: Ask, table: str, columns: dict[str, str], feed: str | None, after: int, limit: int) -> list[LedgerLine]:
+    """Lines of the ledger, in order, behind a load; columns: that the table has by now."""
     names = ", ".join(f'"{c}"' if c in columns else f'0 as "{c}"' for c in LEDGER_COLUMNS)
     only, values = ("and feed = ?", [feed]) if feed is not None else ("", [])
     rows = query(f"select {names} from {table} where load > ? {only} order by load limit ?", [after, *values, limit])

@@ -31,6 +31,7 @@ class Stage:
         self.rows: dict[str, int] = {}
 
     def add(self, family: Family, batch: TableBatch) -> None:
+        """Rows more; no reader sees them."""
         layout = family.tables[family.place(batch.table)]
         if self._waits and self._stays(family, layout, batch):
             return
@@ -100,6 +101,7 @@ class Stage:
         self._values = 0
 
     def drop(self) -> None:
+        """Drop the temp tables."""
         for name in self._names.values():
             self._engine.run(f"drop table if exists {name}")
         self._forget_waiting()

@@ -29,6 +29,7 @@ class Transition:
 
     @property
     def needed(self) -> bool:
+        """Whether anything has to be done or given up."""
         return bool(self.steps or self.losses)
 
 

@@ -66,6 +66,7 @@ class Sending:
             self._end()
 
     def close(self) -> None:
+        """Give up what waits, and end the thread."""
         self.abandon()
         self._executor.shutdown()
 

@@ -41,6 +41,8 @@ _KINDS: dict[str, Kind] = {declared: kind for kind, declared in _DECLARED.items(
 
 
 class PostgresEngine(Engine):
+    """PostgreSQL's SQL, over one connection; rows go in by COPY."""
+
     # https://www.postgresql.org/docs/current/limits.html; a row must also fit on a page of 8 kB.
     limits = Limits(columns=1_600, nul_in_text=False)
     row_id = "ctid"
@@ -123,6 +125,7 @@ class PostgresEngine(Engine):
         self._begun = False
 
     def close(self) -> None:
+        """Let go of the connection."""
         self._sending.close()
         with suppress(adbc_driver_manager.Error):
             self._cursor.close()
@@ -221,6 +224,7 @@ class PostgresEngine(Engine):
         return f"{value}::{_DECLARED[after]}"
 
     def key_name(self, table: str) -> str:
+        """The name of a table's key index, as long as a name may be."""
         name = f"{table}_key"
         if len(name.encode()) <= LONGEST_NAME_BYTES:
             return name

@@ -31,6 +31,8 @@ select 1 from pg_index i join pg_class c on c.oid = i.indexrelid where i.indreli
 
 
 class PostgresShadowBuild(TableShadowBuild):
+    """Tables of the same schema, under names of the loader's own."""
+
     def __init__(self, engine: PostgresEngine, schema: str, feed: str, source_table: str) -> None:
         self._engine = engine
         self._schema = schema

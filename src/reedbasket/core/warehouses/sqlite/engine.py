@@ -40,6 +40,8 @@ _KINDS: dict[str, Kind] = {declared: kind for kind, declared in DECLARED.items()
 
 
 class SqliteEngine(Engine):
+    """SQLite's SQL, over one connection."""
+
     # SQLITE_MAX_COLUMN, as Python's library is built.
     limits = Limits(columns=2_000)
     temp = "temp."
@@ -172,6 +174,7 @@ class SqliteEngine(Engine):
             self.run(sql)
 
     def rename_table(self, old: str, new: str) -> None:
+        """Rename without a look at what views say of it."""
         # legacy_alter_table: views that name the table by its new name need not make sense in between.
         self.run("pragma legacy_alter_table = on")
         try:
@@ -213,6 +216,7 @@ class SqliteEngine(Engine):
         insert_rows(self.connection, sql_name, into, values, constants.values())
 
     def insert_stamped(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch, stamp: Stamp) -> None:
+        """Rows with their load and its time, in one statement."""
         self.insert(sql_name, columns, batch, stamp)
 
     @override

@@ -27,6 +27,8 @@ _CACHE_KB = 24_000
 
 
 class SqliteShadowBuild(TableShadowBuild):
+    """Tables of the same file, under names of the loader's own."""
+
     def __init__(self, engine: SqliteEngine, feed: str, source_table: str) -> None:
         self._engine = engine
         # Points stand in no name of ours, so this prefix is nobody else's.

@@ -52,6 +52,7 @@ def in_utf8(parts: Iterator[bytes], encoding: str, path: str) -> Iterator[bytes]
 
 
 def wrong_encoding(path: str, encoding: str, words: str) -> FileProblem:
+    """What is wrong with a file whose bytes are none of its encoding."""
     other = "cp1252" if codecs.lookup(encoding).name == "utf-8" else "utf-8"
     return file_problem("file.encoding", f"{path} is not {encoding}, {words}", f"say its encoding, `encoding: {other}` perhaps")
 

@@ -30,6 +30,8 @@ def is_inside(path: str) -> bool:
 
 
 class FolderStore(Store):
+    """Files of a folder of this machine, or of one that is mounted there."""
+
     grows = True
     at_once = 8
 

@@ -28,6 +28,8 @@ _UNIX = re.compile(r"([a-z-])[rwxsStTl+.@-]{9,10}\s+\d+\s+\S+\s+\S+\s+(\d+)\s+\w
 
 
 class FtpStore(Store):
+    """Files of an FTP server; its times by MLSD, or MDTM and LIST."""
+
     grows = True
     at_once = 1
 

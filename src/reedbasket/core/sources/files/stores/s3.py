@@ -40,6 +40,8 @@ class _OpenFile:
 
 
 class S3Store(Store):
+    """Objects of a bucket below a prefix."""
+
     grows = False
     at_once = 8
 

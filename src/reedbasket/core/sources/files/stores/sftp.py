@@ -27,6 +27,8 @@ _CHUNK = 256 * 1024
 
 
 class SftpStore(Store):
+    """Files of an SSH server."""
+
     grows = True
     at_once = 1
 

@@ -20,6 +20,8 @@ from .open import authority_of, password_of
 
 
 class WebStore(Store):
+    """Files that are named by their addresses."""
+
     grows = False
     at_once = 4
 
