@@ -13,6 +13,7 @@ ROLES = ["viewer", "operator", "editor", "admin"]
 
 
 def build() -> argparse.ArgumentParser:
+    """The whole command line, with an example for each command."""
     parser = argparse.ArgumentParser(
         prog="reed",
         description="Reed Basket: pulls records from live sources into warehouse tables, without losing or doubling a row.",

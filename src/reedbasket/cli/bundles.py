@@ -21,6 +21,7 @@ PIPE = "-"
 
 
 def list_all(options: argparse.Namespace) -> int:
+    """`reed bundle list`."""
     found = find_client(options.url, options.token).bundles()
     if options.json:
         return show.as_json(found)
@@ -45,12 +46,14 @@ def list_all(options: argparse.Namespace) -> int:
 
 
 def remove(options: argparse.Namespace) -> int:
+    """`reed bundle remove`."""
     find_client(options.url, options.token).remove_bundle(options.name)
     print(f"Removed {options.name}.")
     return 0
 
 
 def write(options: argparse.Namespace) -> int:
+    """`reed bundle write`: run a feed into a bundle, and copy its files here."""
     client = find_client(options.url, options.token)
     run = client.ask_run(options.feed, wait_seconds=WAIT_SECONDS, bundle=True)
     while run["outcome"] in _ACTIVE:
@@ -112,6 +115,7 @@ def _out(client: Client, bundle: wire.Bundle, table: str | None) -> int:
 
 
 def load(options: argparse.Namespace) -> int:
+    """`reed bundle load`: put a bundle's files where the service reads them, and apply a feed that loads them."""
     from ..client.find import data_folder_of
     from ..core.allowed_paths import FILES
     from ..core.bundles import as_basket, feed_of, read_manifest

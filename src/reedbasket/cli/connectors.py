@@ -25,6 +25,7 @@ ANSWERS, TRIAL = "answers", ".trial"
 
 
 def new(options: argparse.Namespace) -> int:
+    """`reed connector new`: a folder to begin with."""
     from ..kit.new import examples, like, written
 
     if options.like and options.like not in examples():
@@ -129,6 +130,7 @@ def _show_tried(table: TableProgress, position: str, warehouse: Warehouse, rows:
 
 
 def check(options: argparse.Namespace) -> int:
+    """`reed connector check`: every promise, tried."""
     from ..core.runs.execution.standalone import opened
     from ..core.runs.inspection.connector_check import prove
 

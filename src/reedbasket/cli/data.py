@@ -13,6 +13,7 @@ if TYPE_CHECKING:
 
 
 def tables(options: argparse.Namespace) -> int:
+    """`reed tables`."""
     found = find_client(options.url, options.token).tables(options.warehouse)
     if options.json:
         return show.as_json(found)
@@ -30,11 +31,13 @@ def tables(options: argparse.Namespace) -> int:
 
 
 def rows(options: argparse.Namespace) -> int:
+    """`reed rows`."""
     client = find_client(options.url, options.token)
     return _print(client.rows(options.warehouse, options.table, limit=options.limit, offset=options.offset), options.json)
 
 
 def sql(options: argparse.Namespace) -> int:
+    """`reed sql`."""
     client = find_client(options.url, options.token)
     return _print(client.query(options.warehouse, options.statement, limit=options.limit), options.json)
 
@@ -57,6 +60,7 @@ def check(options: argparse.Namespace) -> int:
 
 
 def profile(options: argparse.Namespace) -> int:
+    """`reed profile`."""
     found = find_client(options.url, options.token).profile(options.warehouse, options.table)
     if options.json:
         return show.as_json(found)

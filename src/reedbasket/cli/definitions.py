@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 
 
 def apply(options: argparse.Namespace) -> int:
+    """`reed apply`: a folder of definitions, as one."""
     from ..core.spec.basket import read_folder
 
     files = read_folder(Path(options.folder))
@@ -46,6 +47,7 @@ def _diff(text: str) -> None:
 
 
 def export(options: argparse.Namespace) -> int:
+    """`reed export`: what is in force, into a folder."""
     files = find_client(options.url, options.token).export()
     if options.json:
         return show.as_json(files)
@@ -64,6 +66,7 @@ def export(options: argparse.Namespace) -> int:
 
 
 def versions(options: argparse.Namespace) -> int:
+    """`reed versions`."""
     found = find_client(options.url, options.token).versions(options.kind, options.name)
     if options.json:
         return show.as_json(found)
@@ -86,6 +89,7 @@ def versions(options: argparse.Namespace) -> int:
 
 
 def revert(options: argparse.Namespace) -> int:
+    """`reed revert`."""
     done = find_client(options.url, options.token).revert(options.kind, options.name, options.version)
     if options.json:
         return show.as_json(done)
@@ -95,6 +99,7 @@ def revert(options: argparse.Namespace) -> int:
 
 
 def list_all(options: argparse.Namespace) -> int:
+    """`reed definitions`, all of them or one."""
     client = find_client(options.url, options.token)
     if options.name:
         found = client.definition(options.kind, options.name)
@@ -119,10 +124,12 @@ def list_all(options: argparse.Namespace) -> int:
 
 
 def schema(options: argparse.Namespace) -> int:
+    """`reed schema`."""
     return show.as_json(find_client(options.url, options.token).schema())
 
 
 def secret(options: argparse.Namespace) -> int:
+    """`reed secret`: set, list, remove."""
     client = find_client(options.url, options.token)
     if options.action == "list":
         found = client.secrets()

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
 
 
 def list_all(options: argparse.Namespace) -> int:
+    """`reed feeds`."""
     found = find_client(options.url, options.token).feeds()
     if options.json:
         return show.as_json(found)
@@ -59,6 +60,7 @@ def _when(feed: wire.Feed) -> str:
 
 
 def plan(options: argparse.Namespace) -> int:
+    """`reed plan`; exits 1 where a table cannot be read."""
     made = find_client(options.url, options.token).plan(options.feed)
     if options.json:
         return show.as_json(made)
@@ -137,6 +139,7 @@ def _print_notes(table: wire.PlannedTable) -> None:
 
 
 def ledger(options: argparse.Namespace) -> int:
+    """`reed ledger`."""
     found = find_client(options.url, options.token).ledger(options.feed, limit=options.limit)
     if options.json:
         return show.as_json(found)
@@ -188,6 +191,7 @@ def _short(time: str | None) -> str:
 
 
 def drift(options: argparse.Namespace) -> int:
+    """`reed drift`."""
     found = find_client(options.url, options.token).drift(options.feed, limit=options.limit)
     if options.json:
         return show.as_json(found)
@@ -238,6 +242,7 @@ def verify(options: argparse.Namespace) -> int:
 
 
 def rejects(options: argparse.Namespace) -> int:
+    """`reed rejects`, shown or written into a file."""
     client = find_client(options.url, options.token)
     if options.to_file:
         return _to_file(client, options.feed, options.to_file)

@@ -11,6 +11,7 @@ _STATES = {"bad": "red", "left": "yellow", "again": "yellow"}
 
 
 def list_all(options: argparse.Namespace) -> int:
+    """`reed files`."""
     client = find_client(options.url, options.token)
     found = client.files(options.feed, table=options.table, state=options.state, match=options.match, limit=options.limit)
     if options.json:
@@ -45,6 +46,7 @@ def list_all(options: argparse.Namespace) -> int:
 
 
 def rewind(options: argparse.Namespace) -> int:
+    """`reed rewind`: of a cursor, or of files."""
     if not options.file:
         return _rewind_cursor(options)
     done = find_client(options.url, options.token).rewind(options.feed, options.table, files=options.file)

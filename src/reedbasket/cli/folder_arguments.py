@@ -9,6 +9,7 @@ from . import bundles, connectors
 
 
 def connectors_to(add: Callable[..., argparse.ArgumentParser]) -> None:
+    """The commands of `reed connector`."""
     made = add(
         "connector",
         connectors.new,
@@ -52,6 +53,7 @@ def connectors_to(add: Callable[..., argparse.ArgumentParser]) -> None:
 
 
 def bundles_to(add: Callable[..., argparse.ArgumentParser]) -> None:
+    """The commands of `reed bundle`."""
     made = add(
         "bundle", bundles.list_all, "records as open files: written once, loaded anywhere", "reed bundle write harbour ./out"
     )

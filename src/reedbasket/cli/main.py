@@ -20,6 +20,7 @@ Command = Callable[[argparse.Namespace], int]
 
 
 def main(given: Sequence[str] | None = None) -> int:
+    """Run a command: its exit code. given: in place of the process's own arguments."""
     for name in ("stdout", "stderr"):
         if getattr(sys, name).isatty():
             setattr(sys, name, Terminal(getattr(sys, name)))

@@ -11,6 +11,7 @@ from . import show
 
 
 def settings(options: argparse.Namespace) -> int:
+    """`reed settings`, shown or changed."""
     client = find_client(options.url, options.token)
     found = client.change_setting(options.name.replace("-", "_"), options.value) if options.name else client.settings()
     if options.json:
@@ -40,6 +41,7 @@ def _remark(user: wire.User) -> str:
 
 
 def user(options: argparse.Namespace) -> int:
+    """`reed user`: add, change, list, remove."""
     client = find_client(options.url, options.token)
     if options.action == "list":
         found = client.users()
@@ -87,6 +89,7 @@ def _password(name: str) -> str:
 
 
 def token(options: argparse.Namespace) -> int:
+    """`reed token`: make, list, remove."""
     client = find_client(options.url, options.token)
     if options.action == "list":
         found = client.tokens()
@@ -125,6 +128,7 @@ def token(options: argparse.Namespace) -> int:
 
 
 def audit(options: argparse.Namespace) -> int:
+    """`reed audit`."""
     found = find_client(options.url, options.token).audit(limit=options.limit)
     if options.json:
         return show.as_json(found)

@@ -26,6 +26,7 @@ WRITTEN = ("inserted", "updated", "deleted")
 
 
 def run(options: argparse.Namespace) -> int:
+    """`reed run`: ask for a run, and follow it where `--wait` says so."""
     client = find_client(options.url, options.token)
     sets = dict(_set(text) for text in options.set)
     asked = client.ask_run(
@@ -60,6 +61,7 @@ def _set(text: str) -> tuple[str, Any]:
 
 
 def replay(options: argparse.Namespace) -> int:
+    """`reed replay`."""
     client = find_client(options.url, options.token)
     before = client.rejects(options.feed, limit=1)
     if not before:
@@ -72,6 +74,7 @@ def replay(options: argparse.Namespace) -> int:
 
 
 def watch(options: argparse.Namespace) -> int:
+    """`reed watch`: the run that is given, or the latest."""
     client = find_client(options.url, options.token)
     number = options.run
     if number is None:
@@ -84,6 +87,7 @@ def watch(options: argparse.Namespace) -> int:
 
 
 def list_all(options: argparse.Namespace) -> int:
+    """`reed runs`."""
     found = find_client(options.url, options.token).runs(feed=options.feed, limit=options.limit)
     if options.json:
         return show.as_json(found)
@@ -126,6 +130,7 @@ def _remark(run: wire.Run) -> str:
 
 
 def cancel(options: argparse.Namespace) -> int:
+    """`reed cancel`."""
     stopped = find_client(options.url, options.token).cancel(options.run)
     if options.json:
         return show.as_json(stopped)
@@ -134,6 +139,7 @@ def cancel(options: argparse.Namespace) -> int:
 
 
 def log(options: argparse.Namespace) -> int:
+    """`reed log`."""
     client = find_client(options.url, options.token)
     after = 0
     everything: list[Any] = []
@@ -261,6 +267,7 @@ def _words(table: wire.TableProgress, among: Sequence[wire.TableProgress]) -> st
 
 
 def ended(run: wire.Run, as_json: bool) -> int:
+    """Say how a run ended: the exit code."""
     if as_json:
         show.as_json(run)
         return _code(run)

@@ -18,6 +18,7 @@ _MARKS = {"done": "■", "failed": "✗", "queued": "▸", "waiting": "·", "ski
 
 
 def pause(options: argparse.Namespace) -> int:
+    """`reed pause`."""
     client = find_client(options.url, options.token)
     for feed in options.feed:
         client.pause(feed)
@@ -26,6 +27,7 @@ def pause(options: argparse.Namespace) -> int:
 
 
 def resume(options: argparse.Namespace) -> int:
+    """`reed resume`."""
     client = find_client(options.url, options.token)
     for feed in options.feed:
         state = client.resume(feed)["schedule"]
@@ -34,6 +36,7 @@ def resume(options: argparse.Namespace) -> int:
 
 
 def list_all(options: argparse.Namespace) -> int:
+    """`reed schedules`."""
     found = find_client(options.url, options.token).schedules()
     if options.json:
         return show.as_json(found)
@@ -62,6 +65,7 @@ def _rule(rule: dict[str, Any]) -> str:
 
 
 def windows(options: argparse.Namespace) -> int:
+    """`reed windows`, shown or run once more."""
     client = find_client(options.url, options.token)
     if options.again:
         start, _, until = options.again.partition("/")
@@ -91,6 +95,7 @@ def windows(options: argparse.Namespace) -> int:
 
 
 def backfill(options: argparse.Namespace) -> int:
+    """`reed backfill`."""
     client = find_client(options.url, options.token)
     made = client.backfill(options.feed, getattr(options, "from"), options.until, options.step)
     if options.json and options.no_wait:
@@ -123,6 +128,7 @@ def _far(one: wire.Backfill) -> str:
 
 
 def backfills(options: argparse.Namespace) -> int:
+    """`reed backfills`, shown, paused, resumed or cancelled."""
     client = find_client(options.url, options.token)
     for action in ("pause", "resume", "cancel"):
         number = getattr(options, action)
@@ -158,6 +164,7 @@ def backfills(options: argparse.Namespace) -> int:
 
 
 def notices(options: argparse.Namespace) -> int:
+    """`reed notices`, shown or sent once more."""
     client = find_client(options.url, options.token)
     if options.again:
         print(f"{show.plural(client.notices_again()['count'], 'notice')} will be tried once more.")

@@ -11,6 +11,7 @@ from . import show
 
 
 def serve(options: argparse.Namespace) -> int:
+    """`reed serve`, until it is stopped."""
     # The service's own imports take half a second; no other command pays for them.
     from ..service.serve import Service, quiet_logs, stop_on_signals
     from ..service.settings import from_environment
@@ -31,6 +32,7 @@ def serve(options: argparse.Namespace) -> int:
 
 
 def backup(options: argparse.Namespace) -> int:
+    """`reed backup`."""
     from ..service import backup as copies
     from ..service.settings import default_data_folder
 
@@ -41,6 +43,7 @@ def backup(options: argparse.Namespace) -> int:
 
 
 def restore(options: argparse.Namespace) -> int:
+    """`reed restore`."""
     from ..service import backup as copies
 
     names = copies.restore(Path(options.file), Path(options.data))
@@ -49,6 +52,7 @@ def restore(options: argparse.Namespace) -> int:
 
 
 def demo(options: argparse.Namespace) -> int:
+    """`reed demo`, until it is stopped."""
     from ..demo.start import run_demo
 
     return run_demo(
@@ -57,6 +61,7 @@ def demo(options: argparse.Namespace) -> int:
 
 
 def happen(options: argparse.Namespace) -> int:
+    """`reed happen`: something that the demo's stand-ins do."""
     import json
 
     import urllib3
@@ -85,6 +90,7 @@ def happen(options: argparse.Namespace) -> int:
 
 
 def sign_in(options: argparse.Namespace) -> int:
+    """`reed sign-in`: a link into the console."""
     made = find_client(options.url, options.token).sign_in_code()
     if options.json:
         return show.as_json(made)

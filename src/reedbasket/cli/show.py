@@ -39,23 +39,28 @@ class Coloured:
 
 
 def as_json(value: Any) -> int:
+    """Print a value as JSON: the exit code 0."""
     print(json.dumps(value, indent=2, ensure_ascii=False))
     return 0
 
 
 def coloured(text: str, colour: str) -> str:
+    """A text in a colour, where a person looks at it."""
     return f"\033[{_COLOURS[colour]}m{text}\033[0m" if colour and is_live() else text
 
 
 def heading(text: str) -> str:
+    """A text in bold, where a person looks at it."""
     return f"\033[1m{text}\033[0m" if is_live() else text
 
 
 def is_live() -> bool:
+    """Whether a person looks at it, on a terminal that knows colours."""
     return sys.stdout.isatty() and os.environ.get("TERM") != "dumb"
 
 
 def width() -> int:
+    """Of the terminal, in characters."""
     return shutil.get_terminal_size().columns if sys.stdout.isatty() or "COLUMNS" in os.environ else _PIPED_WIDTH
 
 
@@ -135,10 +140,12 @@ def cell(value: Any) -> str:
 
 
 def outcome(text: str) -> Coloured:
+    """How a run ended, in its colour."""
     return Coloured(text, OUTCOME_COLOURS.get(text, ""))
 
 
 def count(number: int) -> str:
+    """A number with commas between thousands."""
     return f"{number:,}"
 
 
@@ -182,6 +189,7 @@ def soon(text: str | None) -> str:
 
 
 def seconds_between(start: str | None, end: str | None) -> str:
+    """How long it took, or takes by now."""
     if start is None:
         return ""
     until = datetime.fromisoformat(end) if end else datetime.now(UTC)

@@ -21,6 +21,7 @@ _SHORT_WIDTH = 100
 
 
 def list_all(options: argparse.Namespace) -> int:
+    """`reed sources`."""
     found = find_client(options.url, options.token).sources()
     if options.json:
         return show.as_json(found)
@@ -52,6 +53,7 @@ def _ahead(lag: wire.FollowedLag) -> str:
 
 
 def pace(source: wire.Source) -> str:
+    """How soon a source may be asked, in words."""
     said = source["pace"]
     words = [f"{said['per_second']:g}/s"] if said["per_second"] else []
     words += [f"{said[key]:,}/{unit}" for key, unit in (("per_hour", "h"), ("per_day", "day")) if said[key]]
@@ -130,6 +132,7 @@ def _described(table: wire.SurveyedTable) -> None:
 
 
 def setup_sql(options: argparse.Namespace) -> int:
+    """`reed setup-sql`."""
     found = find_client(options.url, options.token).setup_sql(options.source)
     if options.json:
         return show.as_json(found)
@@ -192,6 +195,7 @@ def _columns(table: wire.SurveyedTable) -> None:
 
 
 def peek(options: argparse.Namespace) -> int:
+    """`reed peek`: of a table or of files."""
     client = find_client(options.url, options.token)
     try:
         if client.source(options.source)["files"]:
@@ -254,6 +258,7 @@ def _on_one_line(found: re.Match[str]) -> str:
 
 
 def requests(options: argparse.Namespace) -> int:
+    """`reed requests`, shown or written into a file."""
     client = find_client(options.url, options.token)
     if options.to_file:
         count, after = 0, 0

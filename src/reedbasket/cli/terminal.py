@@ -27,9 +27,11 @@ class Terminal:
         self.beneath = stream
 
     def write(self, text: str) -> int:
+        """As a file's, without control characters of others."""
         return self.beneath.write(as_text(text))
 
     def writelines(self, lines: Any) -> None:
+        """As a file's, without control characters of others."""
         for line in lines:
             self.write(line)
 

@@ -223,6 +223,7 @@ class Client:
     def windows(
         self, feed: str, *, state: str | None = None, lane: str | None = None, limit: int = 200
     ) -> list[wire.DueWindow]:
+        """Its windows, the latest first; lane: the feed's own, or of a backfill."""
         return self._call("GET", f"/api/v1/feeds/{_part(feed)}/windows", query={"state": state, "lane": lane, "limit": limit})
 
     def windows_again(self, feed: str, start: str, until: str) -> wire.Counted:

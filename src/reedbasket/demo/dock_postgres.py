@@ -74,9 +74,11 @@ class DockServer:
         raise RuntimeError("PostgreSQL did not start")
 
     def connect(self, database: str = "dock") -> psycopg.Connection[Any]:
+        """As the server's owner."""
         return psycopg.connect(host=str(self.folder), port=self.port, user="boss", dbname=database, autocommit=True)
 
     def stop(self) -> None:
+        """End it, and remove its folder."""
         self._process.terminate()
         try:
             self._process.wait(5)

@@ -33,6 +33,7 @@ _KINDS = ["car", "car", "car", "van", "motorcycle", "trailer"]
 
 
 def time_text(value: datetime) -> str:
+    """A moment as the ferries' systems write it."""
     return value.isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 

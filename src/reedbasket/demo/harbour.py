@@ -59,6 +59,7 @@ class Harbour:
         return {"items": items, "meta": {"next": token, "total": total}}
 
     def bookings_added(self, count: int = 2) -> str:
+        """New bookings: what happened, in words."""
         with self._lock:
             for _ in range(count):
                 sailing = self._rng.choice(self._tables["sailings"][-200:])
@@ -69,6 +70,7 @@ class Harbour:
         return f"{count} bookings were added"
 
     def sailing_delayed(self) -> str:
+        """One sailing later than it was: what happened, in words."""
         with self._lock:
             records = self._tables["sailings"]
             index = next(i for i in range(len(records) - 1, -1, -1) if records[i]["status"] == "scheduled")
@@ -101,10 +103,12 @@ class Harbour:
         return f"vessel {vessel['vessel_id']} was sold, and is listed no more"
 
     def busy(self) -> str:
+        """Too many requests for the next two: what happens, in words."""
         self.busy_left = 2
         return "the next 2 requests are answered 429 with Retry-After: 1"
 
     def down(self) -> str:
+        """Out of order for some seconds: what happens, in words."""
         self.down_until = time.monotonic() + 5
         return "every request is answered 503 for 5 seconds"
 

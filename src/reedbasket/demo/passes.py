@@ -52,6 +52,7 @@ class Passes:
         return made
 
     def known(self, authorization: str) -> bool:
+        """Whether a token is one that was given out and has not ended."""
         with self._lock:
             return self._tokens.get(authorization.removeprefix("Bearer "), 0.0) > time.monotonic()
 
@@ -67,15 +68,18 @@ class Passes:
             return True, PER_SECOND - len(self._asked)
 
     def token_expires(self) -> str:
+        """End all tokens: what happened, in words."""
         with self._lock:
             self._tokens.clear()
         return "every access token has ended before its time"
 
     def partner_down(self) -> str:
+        """Out of order for a minute: what happens, in words."""
         self.down_until = time.monotonic() + 60
         return "the partner answers 503 for a minute"
 
     def pass_given_back(self) -> str:
+        """One pass less: what happened, in words."""
         with self._lock:
             holder = next(h for h in self.holders if h["closed_on"] is None)
             holder["closed_on"] = STORY_NOW.date().isoformat()

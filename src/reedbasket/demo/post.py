@@ -21,7 +21,7 @@ class Sink:
         self._lock = threading.Lock()
         self._mails: list[tuple[str, str, str, str]] = []
 
-    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:  # noqa: N802 - the library asks for it
+    async def handle_DATA(self, server: Any, session: Any, envelope: Any) -> str:  # noqa: D102, N802 - as the library has it
         message = message_from_bytes(envelope.content, policy=policy.default)
         body = message.get_body(("plain",))
         text = body.get_content() if body is not None else ""
@@ -32,6 +32,7 @@ class Sink:
 
     @property
     def mails(self) -> list[tuple[str, str, str, str]]:
+        """What was sent so far: (from, to, subject, text)."""
         with self._lock:
             return list(self._mails)
 

@@ -10,6 +10,7 @@ from flask import Flask, Response
 
 
 def as_json(body: Any, status: int = 200, headers: Mapping[str, str] | None = None) -> Response:
+    """An answer of JSON."""
     return Response(orjson.dumps(body), status, headers, content_type="application/json")
 
 

@@ -35,6 +35,7 @@ from .turnstile import make_turnstile, serve_depot
 
 
 def main() -> None:
+    """Serve all stand-ins, until the demo ends."""
     secrets = json.loads(sys.stdin.readline())
     harbour, happens = create_harbour(secrets["harbour_token"])
     add_switch(harbour, happens)

@@ -29,6 +29,8 @@ TURNSTILE_FOLDER = "turnstile"
 
 
 class DemoError(ReedError):
+    """The demo cannot begin."""
+
     code = "demo.cannot_start"
 
 
@@ -126,6 +128,7 @@ def addresses_of(process: subprocess.Popen[str]) -> dict[str, str]:
 
 
 def stop_standins(process: subprocess.Popen[str]) -> None:
+    """End their process, at once where it takes too long."""
     process.send_signal(signal.SIGTERM)
     try:
         process.wait(3)

@@ -24,6 +24,7 @@ def level(landing: str, at: datetime) -> dict[str, float]:
 
 
 def create_tides(key: str) -> Flask:
+    """A service of tide tables, whose reports are made before they are fetched."""
     app = Flask(__name__)
 
     @app.post("/reports")

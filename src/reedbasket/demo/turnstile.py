@@ -50,6 +50,7 @@ def make_turnstile(folder: Path, now: datetime | None = None) -> None:
 
 
 def counts_name(hour: datetime) -> str:
+    """The file of one hour."""
     return f"counts-{hour:%Y%m%d%H}.ndjson.gz"
 
 
@@ -75,6 +76,7 @@ def prices(month: datetime, rng: random.Random) -> bytes:
 
 
 def visits(month: datetime, rng: random.Random) -> pa.Table:
+    """A month's visits, a row for each day and landing."""
     days = [month.replace(day=day).date() for day in range(1, 29) for _ in LANDINGS]
     landings = list(LANDINGS) * 28
     return pa.table(

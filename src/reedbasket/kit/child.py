@@ -40,6 +40,7 @@ class Child:
         self._heard, self._told = heard, told
 
     def work(self) -> None:
+        """Do as the worker says, until it says no more."""
         letter, payload = frames.receive(self._heard)
         assert letter == b"o"
         order = orjson.loads(payload)
@@ -194,6 +195,7 @@ def where(error: BaseException) -> str:
 
 
 def main() -> NoReturn:
+    """The process of one connector: hears by standard input, tells by standard output."""
     heard, told = os.dup(0), os.dup(1)
     # What a connector prints is for the log, and nothing is to be read from where orders come.
     os.dup2(2, 1)

@@ -132,9 +132,11 @@ class Log:
         self._tell = tell
 
     def info(self, message: str) -> None:
+        """For people who look at the run."""
         self._tell("info", message)
 
     def warning(self, message: str) -> None:
+        """For people who look at the run; it shows."""
         self._tell("warning", message)
 
 
@@ -187,6 +189,7 @@ def definition_of(kind: type[Connector]) -> dict[str, Any]:
 
 
 def members_of(kind: type[Connector]) -> list[Table]:
+    """The tables that a connector's class declares."""
     return [found for _, found in inspect.getmembers(kind, lambda member: isinstance(member, Table))]
 
 

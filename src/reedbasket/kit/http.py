@@ -43,6 +43,7 @@ class Answer:
 
     @property
     def text(self) -> str:
+        """The body as text."""
         return self.body.decode("utf-8", "replace")
 
 

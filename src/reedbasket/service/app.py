@@ -41,6 +41,7 @@ _HEADERS = {
 
 
 def create_app(parts: Parts) -> Flask:
+    """The service's WSGI application."""
     app = Flask(__name__, static_folder=None)
     app.config["MAX_CONTENT_LENGTH"] = _LARGEST_REQUEST_BYTES
     app.extensions["reed"] = parts

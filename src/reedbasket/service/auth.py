@@ -23,6 +23,8 @@ _LOOPBACK_HOSTS = {"127.0.0.1", "localhost", "[::1]"}
 
 
 class TooManyTries(ReedError):
+    """Too many wrong passwords: the next try has to wait."""
+
     code = "access.too_many_tries"
 
 
@@ -127,6 +129,7 @@ class Tries:
                     self._failed[key] = (self._failed[key][0], time.monotonic())
 
     def succeeded(self, name: str, address: str) -> None:
+        """A right password: what went wrong before is forgotten."""
         place = _place(address)
         with self._lock:
             for key in (f"address {place}", f"name {name}"):

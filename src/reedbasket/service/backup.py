@@ -19,6 +19,8 @@ _PAGES_AT_ONCE = 2_000
 
 
 class BackupError(ReedError):
+    """A copy that cannot be made or taken."""
+
     code = "backup.failed"
 
 

@@ -30,6 +30,7 @@ class Shares:
         return ""
 
     def give(self, who: str) -> None:
+        """One place back."""
         with self._lock:
             self._held[who] -= 1
             if not self._held[who]:

@@ -23,6 +23,7 @@ _POLICY = (
 
 @blueprint.get("/assets/<path:name>")
 def asset(name: str) -> Response:
+    """A file of the console's build, whose name changes with what is in it."""
     answer = send_from_directory(FOLDER / "assets", name)
     answer.headers["Cache-Control"] = "public, max-age=31536000, immutable"
     return answer

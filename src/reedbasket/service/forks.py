@@ -12,6 +12,7 @@ _PRELOADED = ["reedbasket.service.inspection.all"]
 
 
 def context() -> ForkServerContext:
+    """The server that processes are forked from, with what they need imported already."""
     made = multiprocessing.get_context("forkserver")
     made.set_forkserver_preload(_PRELOADED)
     return made

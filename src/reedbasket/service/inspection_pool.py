@@ -31,6 +31,8 @@ _FOUND = TypeVar("_FOUND")
 
 
 class LookCut(ReedError):
+    """A look that was ended in its midst."""
+
     code = "service.look_cut"
     retryable = True
 

@@ -26,6 +26,8 @@ _PAGE = os.sysconf("SC_PAGE_SIZE")
 
 
 class TookTooLong(ReedError):
+    """A call that went on for longer than it may."""
+
     code = "service.took_too_long"
 
 

@@ -52,6 +52,7 @@ class StoreListener(Listener):
         threading.Thread(target=self._flush_what_waits, name=f"run {run}: what was told", daemon=True).start()
 
     def begin(self, order: ResolvedRun) -> None:
+        """The run knows what it is to do."""
         with self._lock:
             self._warehouse, self._feed = order.warehouse.warehouse, order.feed
             begun = [TableProgress(t.name, t.target) for t in order.tables]
@@ -158,6 +159,7 @@ class StoreListener(Listener):
             self._flush(lambda connection: journal.keep_ledger(connection, warehouse or self._warehouse, lines))
 
     def close(self) -> None:
+        """All that was told is kept; nothing more is."""
         self._closed.set()
         with self._lock:
             self._flush()

@@ -11,6 +11,7 @@ class JsonLines(logging.Formatter):
     """{at, level, logger, message, and what was said with it: feed, run}"""
 
     def format(self, record: logging.LogRecord) -> str:
+        """A line of JSON."""
         facts = {
             "at": datetime.fromtimestamp(record.created, UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z"),
             "level": record.levelname.lower(),

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
 
 
 def exposition(parts: Parts) -> bytes:
+    """All figures in the OpenMetrics format."""
     registry = CollectorRegistry()
     registry.register(_Figures(parts))
     found: bytes = generate_latest(registry)  # type: ignore[no-untyped-call]

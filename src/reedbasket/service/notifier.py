@@ -32,9 +32,11 @@ class Notifier:
         self._thread = threading.Thread(target=self._work, name="notifier", daemon=True)
 
     def start(self) -> None:
+        """Begin to send, in a thread of its own."""
         self._thread.start()
 
     def stop(self) -> None:
+        """Send nothing more."""
         self._closing.set()
         if self._thread.is_alive():
             self._thread.join(2)
@@ -48,6 +50,7 @@ class Notifier:
                 time.sleep(_LOOK_SECONDS)
 
     def send_due(self) -> None:
+        """Send what is due by now."""
         for group in notices.due(self._store, datetime.now(UTC)):
             ids = [one.id for one in group]
             why = self._inspection.ask(send, self._settings, self._url(), group)

@@ -16,6 +16,7 @@ _REF = "#/components/schemas/{model}"
 
 
 def document(operations: Operations) -> dict[str, Any]:
+    """The OpenAPI document of all operations."""
     paths: dict[str, dict[str, Any]] = {}
     schemas: dict[str, Any] = {}
     bodies: list[tuple[type[Body], Any]] = [(o.body, "validation") for o in operations.all if o.body]

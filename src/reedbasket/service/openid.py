@@ -47,6 +47,7 @@ class OpenId:
 
     @property
     def there(self) -> bool:
+        """Whether people sign in by a provider here."""
         return bool(self.settings.openid_issuer)
 
     def metadata(self) -> Metadata:

@@ -100,6 +100,7 @@ class Operations:
 
 
 def as_json(value: Any, status: int = 200) -> Response:
+    """An answer of JSON, or of nothing."""
     if status == 204:
         return Response(status=204)
     return Response(orjson.dumps(value), status, content_type="application/json")

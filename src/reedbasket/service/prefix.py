@@ -22,6 +22,7 @@ class Below:
         self._prefix = prefix
 
     def __call__(self, environ: dict[str, Any], start_response: Callable[..., Any]) -> Iterable[bytes]:
+        """As WSGI has it."""
         path = environ.get("PATH_INFO", "")
         if path == self._prefix or path.startswith(self._prefix + "/"):
             environ["PATH_INFO"] = path[len(self._prefix) :] or "/"

@@ -46,23 +46,33 @@ _TITLES = {
 
 
 class BadRequest(errors.ReedError):
+    """A request that is not what the API takes."""
+
     code = "request.invalid"
 
 
 class NotSignedIn(errors.ReedError):
+    """Nobody is known to ask."""
+
     code = "access.not_signed_in"
 
 
 class Forbidden(errors.ReedError):
+    """Who asks may not."""
+
     code = "access.forbidden"
 
 
 class TooBusy(errors.ReedError):
+    """More is asked at once than there is room for."""
+
     code = "service.busy"
     retryable = True
 
 
 class TooManyWatchers(errors.ReedError):
+    """One user holds more streams than one may."""
+
     code = "service.too_many_watchers"
 
 
@@ -71,6 +81,7 @@ _BY_CODE = {"source.bad_header": 422, "access.too_many_tries": 429, "access.bad_
 
 
 def status_of(error: errors.ReedError) -> int:
+    """The HTTP status of an error."""
     if error.code in _BY_CODE:
         return _BY_CODE[error.code]
     own = {BadRequest: 400, NotSignedIn: 401, Forbidden: 403, TooManyWatchers: 503, TooBusy: 503}

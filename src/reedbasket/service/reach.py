@@ -20,16 +20,20 @@ class Reach:
 
     @property
     def folders(self) -> list[Path]:
+        """The folders that were allowed."""
         return [Path(path) for path in self.paths]
 
     @property
     def outgoing(self) -> Outgoing:
+        """Which addresses may be connected to."""
         return Outgoing(self.allow, self.deny, self.own_port)
 
     def as_text(self) -> str:
+        """For another process; `from_text` reads it."""
         return json.dumps(asdict(self))
 
     @classmethod
     def from_text(cls, text: str) -> Reach:
+        """As `as_text` wrote it."""
         said = json.loads(text)
         return cls(tuple(said["paths"]), tuple(said["allow"]), tuple(said["deny"]), said["own_port"])

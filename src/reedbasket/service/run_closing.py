@@ -122,6 +122,7 @@ def add_notice(
 
 
 def recipients(mail: Sequence[str], web: Sequence[Hook]) -> list[notices.Recipient]:
+    """Who hears of a feed: by mail, and by a call."""
     found = [notices.Recipient("mail", address) for address in mail]
     return found + [notices.Recipient("web", hook.url, hook.secret.secret if hook.secret else None) for hook in web]
 

@@ -19,6 +19,7 @@ def run_context_of(
     wind_up: threading.Event | None = None,
     places: Places | None = None,
 ) -> RunContext:
+    """What a run needs of the service: secrets, pace, stop, events."""
     return RunContext(
         reveal=lambda name: secrets.reveal(store, name),
         places=places or store.places,

@@ -51,11 +51,13 @@ class Scheduler:
         self._thread = threading.Thread(target=self._work, name="scheduler", daemon=True)
 
     def start(self) -> None:
+        """Begin to decide, in a thread of its own."""
         with self._changed:
             self._ended += runs.unsettled(self._store)
         self._thread.start()
 
     def stop(self) -> None:
+        """Begin nothing more."""
         with self._changed:
             self._closing = True
             self._changed.notify()

@@ -38,6 +38,8 @@ _LOOKS_AT_ONCE = 4
 
 
 class ServiceError(ReedError):
+    """The service cannot begin."""
+
     code = "service.cannot_start"
 
 
@@ -130,6 +132,7 @@ class Service:
             self.inspection.get_ready()
 
     def serve(self) -> None:
+        """Answer until it is stopped."""
         threading.Thread(target=self._warm, name="warm", daemon=True).start()
         try:
             self._server.run()

@@ -32,6 +32,8 @@ BOUNDS = {name: (low, high) for name, low, high in _NUMBERS}
 
 
 class SettingError(ReedError):
+    """A setting that cannot be."""
+
     code = "service.bad_setting"
 
 
@@ -133,6 +135,7 @@ class Settings:
 
     @property
     def openid_host(self) -> str | None:
+        """Of the provider; None where there is none."""
         return urlsplit(self.openid_issuer).hostname if self.openid_issuer else None
 
     @property
@@ -148,10 +151,12 @@ class Settings:
 
     @property
     def allow_networks(self) -> tuple[str, ...]:
+        """Those that may be connected to; none: all that are not denied."""
         return _listed(self.allow_network)
 
     @property
     def deny_networks(self) -> tuple[str, ...]:
+        """Those that may not be connected to."""
         return _listed(self.deny_network)
 
 

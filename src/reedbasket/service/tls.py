@@ -16,6 +16,8 @@ _PIECE = 64 * 1024
 
 
 class TlsError(ReedError):
+    """A certificate or key that cannot be used."""
+
     code = "service.bad_tls"
 
 
@@ -52,6 +54,7 @@ class TlsFront:
             raise self._problem
 
     def close(self) -> None:
+        """Answer nothing more."""
         self._loop.call_soon_threadsafe(self._loop.stop)
 
     def _run(self, host: str, port: int) -> None:

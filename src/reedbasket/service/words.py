@@ -21,6 +21,7 @@ _MOST_TOLD = 20
 
 
 def mail_subject(group: Sequence[Notice]) -> str:
+    """What stands in a mail's subject."""
     if len(group) == 1:
         return f"Reed Basket: {group[0].feed} {_SAID[group[0].what]}"
     counts = Counter(one.what for one in group)
@@ -33,6 +34,7 @@ def _feeds(group: Sequence[Notice], what: str) -> str:
 
 
 def mail_text(group: Sequence[Notice], url: str) -> str:
+    """What stands in a mail; url: of the console."""
     parts = [_one(notice, url) for notice in group[:_MOST_TOLD]]
     if len(group) > 1:
         sources = Counter(one.source for one in group if one.what == "failed")

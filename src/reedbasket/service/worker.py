@@ -77,6 +77,7 @@ class Worker:
     # Listener's thread
 
     def listen(self) -> None:
+        """Take orders from the service, until it is gone."""
         for line in sys.stdin:
             order = json.loads(line)
             if "run" in order:
@@ -114,6 +115,7 @@ class Worker:
         self._store.connection.execute("select 1")
 
     def work(self) -> None:
+        """Run what is ordered, one after the other."""
         self.prepare()
         self._tell(ready=os.getpid())
         while True:

@@ -43,11 +43,13 @@ class Signal:
         self._count = 0
 
     def tell(self) -> None:
+        """Something changed."""
         with self._changed:
             self._count += 1
             self._changed.notify_all()
 
     def count(self) -> int:
+        """How often something has."""
         with self._changed:
             return self._count
 
@@ -211,6 +213,7 @@ class Workers:
     # Threads that hear workers
 
     def receive(self, worker: _WorkerProcess, message: dict[str, int]) -> None:
+        """A worker said something."""
         done: int | None = None
         with self._lock:
             worker.heard_at = time.monotonic()
@@ -276,6 +279,7 @@ class Workers:
 
     @property
     def folder(self) -> Path:
+        """The service's data folder."""
         return self._store.folder
 
 

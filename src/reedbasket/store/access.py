@@ -43,10 +43,13 @@ class Caller:
     token: str | None = field(default=None, compare=False)
 
     def may(self, role: Role) -> bool:
+        """Whether a role is theirs, or a lesser one."""
         return ROLES.index(self.role) >= ROLES.index(role)
 
 
 class BadPassword(ReedError):
+    """A password that is too short, too common or too near to the name."""
+
     code = "access.bad_password"
 
 
@@ -97,6 +100,7 @@ def ensure_local_token(store: Store) -> str:
 
 
 def caller_of_token(store: Store, token: str) -> Caller | None:
+    """Who calls with a token; None for one that opens nothing."""
     found, used_at = _caller_by_hash(store, _hash(token))
     if found is not None and (used_at is None or used_at < text_of(datetime.now(UTC) - _USED_EVERY)):
         with store.transaction() as connection:
@@ -158,6 +162,7 @@ def add_user(store: Store, name: str, role: Role, password: str | None = None) -
 
 
 def list_users(store: Store) -> list[dict[str, Any]]:
+    """All accounts, by name."""
     rows = store.connection.execute(
         """select name, role, created_at, disabled, password is not null as has_password, subject is not null as openid
            from user order by name"""
@@ -274,6 +279,7 @@ def begin_session(
 
 
 def caller_of_session(store: Store, session: str) -> Caller | None:
+    """Whose session it is; None for one that has ended."""
     row = store.connection.execute(
         """select s.user, s.token, u.role, u.disabled from console_session as s left join user as u on u.name = s.user
            where s.hash = ? and s.ends_at >= ?""",
@@ -289,6 +295,7 @@ def caller_of_session(store: Store, session: str) -> Caller | None:
 
 
 def end_session(store: Store, session: str) -> None:
+    """Sign out."""
     with store.transaction() as connection:
         connection.execute("delete from console_session where hash = ?", (_hash(session),))
 
@@ -297,6 +304,7 @@ def end_session(store: Store, session: str) -> None:
 
 
 def note(store: Store, who: str, what: str, on: str, status: int, details: str = "") -> None:
+    """A line of the audit log."""
     with store.transaction() as connection:
         connection.execute(
             'insert into audit (at, who, what, "on", status, details) values (?, ?, ?, ?, ?, ?)',

@@ -17,6 +17,7 @@ _NAME = re.compile(r"[a-z0-9][a-z0-9_-]*-[0-9]+")
 
 
 def folder_of(store: Store, feed: str, run: int) -> Path:
+    """Where a run's bundle is."""
     return store.folder / _FOLDER / f"{feed}-{run}"
 
 

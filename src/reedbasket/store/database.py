@@ -20,6 +20,8 @@ _BUSY_SECONDS = 20.0
 
 
 class StoreError(ReedError):
+    """The service's own records cannot be read or written."""
+
     code = "store.failed"
 
 
@@ -36,6 +38,7 @@ class Store:
 
     @property
     def connection(self) -> sqlite3.Connection:
+        """This thread's own."""
         found: sqlite3.Connection | None = getattr(self._local, "connection", None)
         if found is None:
             found = self._local.connection = connect(self.path)
@@ -109,6 +112,7 @@ class Store:
 
 
 def connect(path: Path) -> sqlite3.Connection:
+    """A connection with our settings."""
     connection = sqlite3.connect(path, timeout=_BUSY_SECONDS, isolation_level=None, check_same_thread=False)
     connection.row_factory = sqlite3.Row
     # WAL: the API reads while a worker writes.

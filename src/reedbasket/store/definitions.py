@@ -106,6 +106,7 @@ def feed_version(store: Store, name: str) -> int:
 
 
 def first_applied(store: Store, kind: str, name: str) -> str | None:
+    """When a definition was first applied; None where it never was."""
     row = store.connection.execute(
         "select min(applied_at) as at from definition where kind = ? and name = ?", (kind, name)
     ).fetchone()
@@ -195,6 +196,7 @@ def export(store: Store) -> dict[str, str]:
 
 
 def as_yaml(data: dict[str, Any]) -> str:
+    """A definition as YAML."""
     text: str = yaml.safe_dump(data, sort_keys=False, allow_unicode=True, width=120)
     # In YAML 1.2, which definitions are written in, `on` is a word like any other.
     return re.sub(r"^( *)'on':", r"\1on:", text, flags=re.MULTILINE)
@@ -232,6 +234,7 @@ def _applied(
 
 
 def difference(before: Stored | None, after: Stored) -> str:
+    """Between two versions, line by line."""
     old = before.data if before is not None and not before.removed else None
     return _diff(old, None if after.removed else after.data)
 

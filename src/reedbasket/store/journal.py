@@ -28,6 +28,7 @@ def keep_log(connection: sqlite3.Connection, run: int, first: int, lines: Sequen
 
 
 def next_number(store: Store, run: int) -> int:
+    """Of a run's log."""
     return next_number_in(store.connection, run)
 
 
@@ -66,6 +67,7 @@ def keep_ledger(connection: sqlite3.Connection, warehouse: str, lines: Sequence[
 
 
 def last_load(store: Store, warehouse: str, feed: str) -> int:
+    """The last load of a feed that is copied here from a warehouse; 0 before there is one."""
     row = store.connection.execute(
         "select coalesce(max(load), 0) from ledger where warehouse = ? and feed = ?", (warehouse, feed)
     ).fetchone()
@@ -215,8 +217,5 @@ def rejected_until(
 
 
 def forget(connection: sqlite3.Connection, ids: Sequence[int]) -> None:
+    """Rejects that are none any more."""
     connection.executemany("delete from reject where id = ?", [(one,) for one in ids])
-
-
-def count_rejects(store: Store, feed: str) -> int:
-    return int(store.connection.execute("select count(*) from reject where feed = ?", (feed,)).fetchone()[0])

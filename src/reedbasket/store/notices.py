@@ -25,6 +25,8 @@ class Recipient:
 
 @dataclass(frozen=True)
 class Notice:
+    """What somebody is to hear."""
+
     id: int
     at: str
     what: str
@@ -45,6 +47,7 @@ def health(connection: sqlite3.Connection, feed: str) -> tuple[bool, bool]:
 
 
 def keep_health(connection: sqlite3.Connection, feed: str, *, failing: bool, late: bool) -> None:
+    """Whether a feed fails or is late, so that a change of it can be told."""
     connection.execute(
         """insert into feed_health (feed, failing, late) values (?, ?, ?)
            on conflict (feed) do update set failing = excluded.failing, late = excluded.late""",
@@ -89,6 +92,7 @@ def due(store: Store, now: datetime) -> list[list[Notice]]:
 
 
 def sent(store: Store, ids: Sequence[int]) -> None:
+    """They arrived."""
     with store.transaction() as connection:
         connection.executemany(
             "update notice set state = 'sent', sent_at = ?, tries = tries + 1, problem = '' where id = ?",

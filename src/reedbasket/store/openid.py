@@ -26,6 +26,7 @@ class Begun:
 
 
 def begin(store: Store) -> Begun:
+    """A person goes to the provider: by what they are known when they come back."""
     made = Begun(secrets.token_urlsafe(32), secrets.token_urlsafe(32), secrets.token_urlsafe(48))
     with store.transaction() as connection:
         connection.execute(

@@ -58,6 +58,7 @@ class StorePacer(Pacer):
         return _StoreTurn(self, place, time.monotonic() - began)
 
     def give_back(self, place: _Place, said: RateLimitFeedback) -> None:
+        """A place is free again; said: what the answer said of the pace."""
         if self._keep_place(place, said):
             return
         try:

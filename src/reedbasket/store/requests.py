@@ -82,6 +82,7 @@ def exchange(store: Store, run: int, number: int) -> dict[str, Any]:
 
 
 def read_all(store: Store, run: int) -> Iterator[list[dict[str, Any]]]:
+    """All of a run, some at a time."""
     after = 0
     while some := read(store, run, after=after, limit=_AT_ONCE):
         yield some

@@ -118,6 +118,7 @@ def hurry(store: Store, feed: str) -> int | None:
 
 
 def active(store: Store, feed: str) -> sqlite3.Row | None:
+    """A feed's run that waits or goes on; None where there is none."""
     found: sqlite3.Row | None = store.connection.execute(
         "select id, outcome from run where feed = ? and outcome in ('queued', 'running')", (feed,)
     ).fetchone()
@@ -168,6 +169,7 @@ def mark_settled(connection: sqlite3.Connection, run: int) -> bool:
 
 
 def keep_order(store: Store, run: int, order: str) -> None:
+    """What a run was to do, as it was resolved."""
     with store.transaction() as connection:
         connection.execute("update run set run_order = ? where id = ?", (order, run))
 
@@ -325,6 +327,7 @@ def newest_success(connection: sqlite3.Connection, feed: str) -> int:
 
 
 def last_succeeded(store: Store, feed: str) -> str | None:
+    """When a feed's last good run ended; None before there was one."""
     row = store.connection.execute(
         "select ended_at from run where feed = ? and outcome = 'succeeded' and not bundle order by id desc limit 1", (feed,)
     ).fetchone()

@@ -24,6 +24,7 @@ class Clock:
 
 
 def clock(connection: sqlite3.Connection, feed: str) -> Clock | None:
+    """How far a feed's schedule was decided; None before it was."""
     row = connection.execute(
         "select rule, decided_until, after_run, waiting from feed_clock where feed = ?", (feed,)
     ).fetchone()
@@ -31,6 +32,7 @@ def clock(connection: sqlite3.Connection, feed: str) -> Clock | None:
 
 
 def keep_clock(connection: sqlite3.Connection, feed: str, kept: Clock) -> None:
+    """How far it is by now."""
     connection.execute(
         """insert into feed_clock (feed, rule, decided_until, after_run, waiting) values (?, ?, ?, ?, ?)
            on conflict (feed) do update set rule = excluded.rule, decided_until = excluded.decided_until,
@@ -71,10 +73,12 @@ def next_waiting(connection: sqlite3.Connection, feed: str, *, newest: bool) -> 
 
 
 def window_taken_up(connection: sqlite3.Connection, window: int, run: int) -> None:
+    """A run takes a window up."""
     connection.execute("update due_window set state = 'queued', run = ? where id = ?", (run, window))
 
 
 def window_is(connection: sqlite3.Connection, state: WindowState, *, run: int | None = None, window: int | None = None) -> None:
+    """How a window, or those of a run, stand by now."""
     connection.execute("update due_window set state = ? where run = ? or id = ?", (state, run, window))
 
 
@@ -101,6 +105,7 @@ def windows_of(
 
 
 def window_counts(store: Store, feed: str, lane: str = "") -> dict[str, int]:
+    """{state: how many} of a feed's windows."""
     rows = store.connection.execute(
         "select state, count(*) as n from due_window where feed = ? and lane = ? group by state", (feed, lane)
     )
@@ -121,11 +126,13 @@ def take_windows_again(store: Store, feed: str, begins: str, ends: str) -> int:
 
 
 def paused(store: Store) -> dict[str, dict[str, str]]:
+    """{feed: by whom and since when}."""
     rows = store.connection.execute("select feed, paused_at, paused_by from feed_pause")
     return {r["feed"]: dict(r) for r in rows}
 
 
 def pause(store: Store, feed: str, by: str) -> None:
+    """A feed begins no run by itself from now on."""
     with store.transaction() as connection:
         connection.execute(
             "insert or ignore into feed_pause (feed, paused_at, paused_by) values (?, ?, ?)", (feed, now_text(), by)
@@ -133,6 +140,7 @@ def pause(store: Store, feed: str, by: str) -> None:
 
 
 def resume(store: Store, feed: str) -> None:
+    """It does again."""
     with store.transaction() as connection:
         connection.execute("delete from feed_pause where feed = ?", (feed,))
 

@@ -79,6 +79,7 @@ class StoreVault(Vault):
 
 
 def keep_errand(store: Store, source: str, errand: Errand, back: str) -> None:
+    """A person goes to sign in at a source: what is needed when they come back."""
     sealed = secrets.seal(store, orjson.dumps({"verifier": errand.verifier, "back": back}))
     ends = (datetime.now(UTC) + timedelta(minutes=_ERRAND_MINUTES)).isoformat(timespec="milliseconds").replace("+00:00", "Z")
     with store.transaction() as connection:

@@ -10,6 +10,8 @@ Role = Literal["viewer", "operator", "editor", "admin"]
 
 
 class Health(TypedDict):
+    """Whether the service is up."""
+
     status: Literal["ok"]
     version: str
 
@@ -44,6 +46,8 @@ class SecretName(TypedDict):
 
 
 class SignInCode(TypedDict):
+    """A link into the console."""
+
     code: str
     url: str
 
@@ -87,10 +91,14 @@ class Token(TypedDict):
 
 
 class NewToken(TypedDict):
+    """A token, shown this once."""
+
     token: str
 
 
 class AuditLine(TypedDict):
+    """Who did what."""
+
     id: int
     at: str
     who: str

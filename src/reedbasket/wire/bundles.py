@@ -8,6 +8,8 @@ from typing_extensions import TypedDict
 
 
 class BundledCursor(TypedDict):
+    """How far a table was read."""
+
     kind: str
     value: str
 

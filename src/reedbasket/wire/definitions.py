@@ -18,6 +18,8 @@ class Applied(TypedDict):
 
 
 class Definition(TypedDict):
+    """One that is in force."""
+
     kind: str
     name: str
     version: int

@@ -132,11 +132,15 @@ class Reject(TypedDict):
 
 
 class PlannedColumn(TypedDict):
+    """A column that would be new."""
+
     name: str
     type: str
 
 
 class PlannedDrift(TypedDict):
+    """A difference that a run would meet."""
+
     what: str
     words: str
     ignored: bool

@@ -50,6 +50,8 @@ class TableProgress(TypedDict):
 
 
 class Totals(TypedDict):
+    """Counts over all tables of a run."""
+
     read: int
     staged: int
     inserted: int
@@ -95,6 +97,8 @@ class Run(TypedDict):
 
 
 class LogLine(TypedDict):
+    """A line of a run's log."""
+
     number: int
     at: str
     level: Literal["info", "warning", "error"]

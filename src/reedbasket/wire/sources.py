@@ -50,6 +50,8 @@ class Source(TypedDict):
 
 
 class SurveyedColumn(TypedDict):
+    """A column, by some of its values."""
+
     name: str
     type: str
     nulls: int | None

@@ -17,6 +17,8 @@ class CheckStep(TypedDict):
 
 
 class ColumnProfile(TypedDict):
+    """Statistics of one column."""
+
     name: str
     type: str
     nulls: int
@@ -27,12 +29,16 @@ class ColumnProfile(TypedDict):
 
 
 class Profile(TypedDict):
+    """Statistics of a table's columns."""
+
     table: str
     rows: int
     columns: list[ColumnProfile]
 
 
 class Warehouse(TypedDict):
+    """One that is defined."""
+
     name: str
     on: str
     about: str
@@ -40,6 +46,8 @@ class Warehouse(TypedDict):
 
 
 class Column(TypedDict):
+    """One of a table's."""
+
     name: str
     type: str
 

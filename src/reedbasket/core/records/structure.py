@@ -15,7 +15,6 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from .column_types import Kind
-from .names import claim
 
 
 @dataclass
@@ -77,12 +76,6 @@ class TableShape:
         yield self
         for child in self.children():
             yield from child.family()
-
-    def claim_column(self, path: tuple[str, ...]) -> str:
-        """A column name for a field; the same field always gets the same name."""
-        name = claim("_".join(path), self.taken, "\0".join(path))
-        self.taken.add(name)
-        return name
 
     def unseen(self) -> list[str]:
         """Fields that held only nulls so far, dotted."""

@@ -19,6 +19,7 @@ from .drafts import basket_of
 
 
 def planned(store: Store, feed: str, draft: str = "") -> dict[str, Any]:
+    """What a run of a feed would do."""
     order = _order(store, feed, draft)
     tables = plan_feed(order, run_context_of(store, order))
     full = order.model_dump(mode="json", by_alias=True, exclude={"run", "started", "feed_version"})
@@ -33,6 +34,7 @@ def planned(store: Store, feed: str, draft: str = "") -> dict[str, Any]:
 
 
 def verified(store: Store, feed: str, table: str | None, deep: bool) -> list[dict[str, Any]]:
+    """A feed's tables held against their source."""
     order = _order(store, feed)
     found = [one.as_dict() for one in verify_feed(order, run_context_of(store, order), deep=deep, only=table)]
     for other in order.others:

@@ -24,6 +24,8 @@ _HERE = ("127.0.0.1", "localhost", "::1")
 
 
 class OpenIdError(ReedError):
+    """The provider does not answer as it should."""
+
     code = "access.openid"
 
 

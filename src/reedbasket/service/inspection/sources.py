@@ -27,6 +27,7 @@ from .values import shown
 
 
 def check(store: Store, source: str, draft: str = "") -> list[dict[str, Any]]:
+    """Each step of the way to a source."""
     basket = basket_of(store, draft)
     order = _order(basket, source)
     context = run_context_of(store, order)
@@ -38,12 +39,14 @@ def check(store: Store, source: str, draft: str = "") -> list[dict[str, Any]]:
 
 
 def setup(store: Store, source: str, draft: str = "") -> list[dict[str, Any]]:
+    """What an administrator has to run for it."""
     basket = basket_of(store, draft)
     order = _order(basket, source)
     return [vars(one) for one in setup_sql(order, run_context_of(store, order), _feeds_of(basket, source))]
 
 
 def surveyed(store: Store, source: str, match: Sequence[str], besides: Sequence[str], draft: str = "") -> list[dict[str, Any]]:
+    """What it offers."""
     basket = basket_of(store, draft)
     order = _order(basket, source)
     context = run_context_of(store, order)
@@ -56,6 +59,7 @@ def surveyed(store: Store, source: str, match: Sequence[str], besides: Sequence[
 
 
 def peeked(store: Store, source: str, table: str, rows: int, wire: bool, draft: str = "") -> dict[str, Any]:
+    """The first records of a table."""
     basket = basket_of(store, draft)
     order = _order(basket, source)
     context = run_context_of(store, order)

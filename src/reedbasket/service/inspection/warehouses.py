@@ -18,26 +18,31 @@ _LARGEST_ANSWER = 32_000_000
 
 
 def tables(store: Store, warehouse: str) -> list[dict[str, Any]]:
+    """Its tables, counted."""
     with _opened(store, warehouse) as found:
         return [{**vars(t), "columns": [{"name": n, "type": k} for n, k in t.columns]} for t in found.tables()]
 
 
 def rows(store: Store, warehouse: str, table: str, limit: int, offset: int) -> dict[str, Any]:
+    """Rows of a table as they lie."""
     with _opened(store, warehouse) as found:
         return _rows(found.rows(table, limit=limit, offset=offset))
 
 
 def queried(store: Store, warehouse: str, sql: str, limit: int, seconds: float) -> dict[str, Any]:
+    """What a SELECT brings."""
     with _opened(store, warehouse) as found:
         return _rows(found.query(sql, limit=limit, seconds=seconds))
 
 
 def check(store: Store, warehouse: str) -> list[dict[str, Any]]:
+    """Each step of the way to loading into it."""
     with _opened(store, warehouse) as found:
         return [vars(step) for step in found.check()]
 
 
 def profiled(store: Store, warehouse: str, table: str) -> dict[str, Any]:
+    """Statistics of each column of a table."""
     with _opened(store, warehouse) as found:
         count, columns = profile(found, table)
         return {"table": table, "rows": count, "columns": [column.as_dict() for column in columns]}

@@ -31,33 +31,45 @@ class SignIn(Body):
 
 
 class SecretValue(Body):
+    """A secret's value."""
+
     value: Annotated[str, Field(min_length=1, max_length=20_000)]
 
 
 class NewUser(Body):
+    """An account to be."""
+
     name: UserName
     role: Role
     password: Password | None = None
 
 
 class ChangedUser(Body):
+    """What is to be another of an account."""
+
     role: Role | None = None
     password: Password | None = None
     disabled: bool | None = None
 
 
 class OwnPassword(Body):
+    """Of whoever is signed in."""
+
     old: Password
     new: Password
 
 
 class AskToken(Body):
+    """A token to be."""
+
     label: Annotated[str, Field(min_length=1, max_length=100)]
     role: Role
     days: Annotated[int | None, Field(ge=1, le=3650, description="after which it ends; never where nothing is said")] = None
 
 
 class AuditPart(Query):
+    """Which lines."""
+
     before: Annotated[int, Field(ge=1, le=2**53)] | None = None
     limit: Annotated[int, Field(ge=1, le=1000)] = 100
 

@@ -14,6 +14,8 @@ from .shared import operations, parts
 
 
 class Hours(Query):
+    """How far back."""
+
     hours: Annotated[int, Field(ge=1, le=activity.MOST_HOURS)] = 24
 
 

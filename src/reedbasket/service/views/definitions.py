@@ -28,6 +28,8 @@ class BasketFiles(Body):
 
 
 class Revert(Body):
+    """To which version."""
+
     version: Annotated[int, Field(ge=1, le=2**53)]
 
 

@@ -17,26 +17,36 @@ from .shared import inspect_in_process, operations
 
 
 class Draft(Body):
+    """A basket's text that is not applied, and the source in it that is meant."""
+
     draft: Annotated[str, Field(description="YAML of definitions, over those in force; may be empty")]
     source: str
 
 
 class DraftSurvey(Draft):
+    """Which tables of it."""
+
     match: list[str] = Field(default_factory=list, description="patterns of a database's tables to show; none: all")
     besides: list[str] = Field(default_factory=list, description="patterns of tables to leave out")
 
 
 class DraftPeek(Draft):
+    """How many rows of which table."""
+
     table: Annotated[str, Field(min_length=1, description="of an API or a database; of files a path or a pattern")]
     rows: Annotated[int, Field(ge=1, le=200)] = 10
 
 
 class DraftTry(Draft):
+    """How many pages of which table."""
+
     table: Annotated[str, Field(min_length=1)]
     pages: Annotated[int, Field(ge=1, le=5)] = 1
 
 
 class DraftPlan(Body):
+    """Which feed of it."""
+
     draft: Annotated[str, Field(min_length=1, description="YAML of definitions, over those in force")]
     feed: str
 

@@ -20,14 +20,20 @@ from .shared import inspect_in_process, operations, parts
 
 
 class Limit(Query):
+    """How many."""
+
     limit: Annotated[int, Field(ge=1, le=1000)] = 200
 
 
 class RejectsPart(Limit):
+    """Which of them."""
+
     before: Annotated[int, Field(ge=1, le=2**53, description="only those with a smaller id")] | None = None
 
 
 class Verify(Body):
+    """Which table, and whether value by value."""
+
     table: Annotated[str | None, Field(description="only this one of the feed's tables")] = None
     deep: Annotated[bool, Field(description="compare values too, not only keys")] = False
 

@@ -16,6 +16,8 @@ from .shared import inspect_in_process, noted, operations, parts
 
 
 class FilesPart(Query):
+    """Which of them."""
+
     table: Annotated[str | None, Field(description="only of this one of the feed's tables")] = None
     state: Annotated[Literal["taken", "bad", "left", "gone", "again"] | None, Field(description="only those")] = None
     match: Annotated[str | None, Field(description="only paths that match this pattern")] = None
@@ -23,11 +25,15 @@ class FilesPart(Query):
 
 
 class Rewind(Body):
+    """Which files are to come once more."""
+
     table: str
     files: Annotated[list[str], Field(min_length=1, description="paths, or patterns of them")]
 
 
 class RewindCursor(Body):
+    """To where a cursor is to go back."""
+
     table: str
     to: Annotated[str | None, Field(description="an earlier value of the cursor; the beginning where nothing is said")] = None
     only_look: Annotated[bool, Field(description="say what it would cost, and change nothing")] = False

@@ -27,6 +27,8 @@ _LINES_AT_ONCE = 500
 
 
 class AskRun(Body):
+    """Which feed, and how."""
+
     feed: str
     accept: Annotated[bool, Field(description="let go what a change of writing cannot keep; `plan` names it")] = False
     again: Annotated[bool, Field(description="take the feed's rejects once more, in place of the source's records")] = False
@@ -44,21 +46,29 @@ class AskRun(Body):
 
 
 class ListRuns(Query):
+    """Which of them."""
+
     feed: str | None = None
     before: Annotated[int, Field(ge=1, le=2**53)] | None = None
     limit: Annotated[int, Field(ge=1, le=500)] = 50
 
 
 class Wait(Query):
+    """For how long."""
+
     wait_seconds: Annotated[float, Field(ge=0, le=55, description="answer when the run ended, or after so long")] = 0
 
 
 class LogPart(Query):
+    """Which lines."""
+
     after: Annotated[int, Field(ge=0, le=2**53)] = 0
     limit: Annotated[int, Field(ge=1, le=5000)] = 500
 
 
 class RequestsPart(LogPart):
+    """Which of them."""
+
     failed: Annotated[bool, Field(description="only those that went wrong")] = False
 
 

@@ -23,29 +23,41 @@ _MOST_WINDOWS = 100_000
 
 
 class WindowsPart(Query):
+    """Which of them."""
+
     state: Literal["waiting", "queued", "done", "failed", "skipped"] | None = None
     lane: str | None = None
     limit: Annotated[int, Field(ge=1, le=5000)] = 200
 
 
 class Latest(Query):
+    """How many of each."""
+
     each: Annotated[int, Field(ge=1, le=500, description="windows of each feed")] = 40
 
 
 class Range(Body):
+    """From when to when."""
+
     start: Annotated[Time, Field(alias="from")]
     until: Time
 
 
 class AskBackfill(Range):
+    """In which steps."""
+
     step: Annotated[Step, Field(description="how much each run takes: a duration, or month")]
 
 
 class OfFeed(Query):
+    """Of which feed."""
+
     feed: str | None = None
 
 
 class NoticesPart(Query):
+    """Which of them."""
+
     state: Literal["waiting", "sent", "undeliverable"] | None = None
     limit: Annotated[int, Field(ge=1, le=1000)] = 100
 

@@ -59,6 +59,8 @@ _SHOWN = (
 
 
 class ChangeSetting(Body):
+    """To what."""
+
     value: Annotated[int | None, Field(description="none: what the service was started with")]
 
 

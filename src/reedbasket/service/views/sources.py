@@ -29,16 +29,22 @@ blueprint = Blueprint("sources", __name__)
 
 
 class SurveyBody(Body):
+    """Which tables."""
+
     match: list[str] = Field(default_factory=list, description="patterns of a database's tables to show; none: all")
     besides: list[str] = Field(default_factory=list, description="patterns of tables to leave out")
 
 
 class PeekBody(Body):
+    """How many rows, and whether with what went over the wire."""
+
     rows: Annotated[int, Field(ge=1, le=200)] = 10
     wire: Annotated[bool, Field(description="also what was sent and what came back, secrets blanked")] = False
 
 
 class PeekFilesBody(Body):
+    """How many rows of which files."""
+
     files: Annotated[str, Field(min_length=1, description="a path, a pattern, or a table that a feed takes from there")]
     rows: Annotated[int, Field(ge=1, le=200)] = 10
 

@@ -22,11 +22,15 @@ _QUERY_MB = 2048
 
 
 class RowsPart(Query):
+    """Which of them."""
+
     limit: Annotated[int, Field(ge=1, le=1000)] = 50
     offset: Annotated[int, Field(ge=0, le=2**53)] = 0
 
 
 class Statement(Body):
+    """A SELECT, and what it may take."""
+
     sql: Annotated[str, Field(min_length=1, max_length=100_000)]
     limit: Annotated[int, Field(ge=1, le=10_000)] = 200
     seconds: Annotated[float, Field(gt=0, le=50)] = 10

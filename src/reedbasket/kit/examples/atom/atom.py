@@ -20,6 +20,7 @@ class Atom(Connector):
     entries = Table(key=("feed", "id"), cursor="updated", bound="none")
 
     def read_entries(self, position: Position) -> Iterator[list[dict[str, Any]]]:
+        """Entries of each feed, as far as they are newer."""
         for path in self.feeds:
             try:
                 top = xml.fromstring(self.http.get(path, headers={"accept": "application/atom+xml, application/rss+xml"}).body)

@@ -19,6 +19,7 @@ class OaiPmh(Connector):
     records = Table(key="identifier", cursor="datestamp", deleted="deleted")
 
     def read_records(self, position: Position) -> Iterator[list[dict[str, Any]]]:
+        """Records changed since, and those that are gone."""
         since = position.since.strftime("%Y-%m-%dT%H:%M:%SZ") if position.since else None
         query = {"metadataPrefix": "oai_dc", "from": since, "set": self.set or None}
         while True:

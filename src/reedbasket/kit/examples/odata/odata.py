@@ -19,6 +19,7 @@ class OData(Connector):
     headers = {"odata-maxversion": "4.01", "prefer": "odata.maxpagesize=100"}
 
     def tables(self) -> Iterator[Table]:
+        """The entity sets of the service."""
         try:
             schema = xml.fromstring(self.http.get("/$metadata", headers={"accept": "application/xml"}).body)
         except xml.ParseError as error:
@@ -42,6 +43,7 @@ class OData(Connector):
             )
 
     def read(self, table: str, position: Position) -> Iterator[list[dict[str, Any]]]:
+        """Entities of a set, as far as they changed."""
         query = {}
         if position.since is not None:
             since = position.since.isoformat().replace("+00:00", "Z")

@@ -22,6 +22,7 @@ class Prometheus(Connector):
     metrics = Table(key=("metric", "type"))
 
     def read_samples(self, position: Position) -> Iterator[list[dict[str, Any]]]:
+        """Samples of the queries within a window."""
         assert position.window is not None
         begin, end = (moment.timestamp() for moment in position.window)
         found = self.http.get("/query_range", {"query": self.query, "start": begin, "end": end - 1, "step": self.step}).json()
@@ -30,10 +31,12 @@ class Prometheus(Connector):
             yield [{"series": labels, "at": _moment(at), "value": value, **series["metric"]} for at, value in series["values"]]
 
     def read_targets(self, position: Position) -> Iterator[dict[str, Any]]:
+        """What is scraped by now."""
         for one in self.http.get("/targets").json()["data"]["activeTargets"]:
             yield {"scrape_pool": one["scrapePool"], "url": one["scrapeUrl"], "health": one["health"], **one["labels"]}
 
     def read_metrics(self, position: Position) -> Iterator[dict[str, Any]]:
+        """What each metric is."""
         for metric, all_of_it in self.http.get("/metadata").json()["data"].items():
             yield from ({"metric": metric, **{name: one[name] for name in ("type", "help", "unit")}} for one in all_of_it)
 

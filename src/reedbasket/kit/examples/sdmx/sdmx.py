@@ -16,6 +16,7 @@ class Sdmx(Connector):
     observations = Table(key="key")
 
     def read_observations(self, position: Position) -> Iterator[list[dict[str, Any]]]:
+        """Observations changed since."""
         accept = {"accept": "application/vnd.sdmx.data+json;version=1.0.0"}
         said = self.http.get(
             f"/data/{self.flow}/{self.key}", {"dimensionAtObservation": "AllDimensions"}, headers=accept

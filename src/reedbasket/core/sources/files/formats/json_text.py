@@ -6,10 +6,8 @@ from collections.abc import Callable, Iterator
 from typing import Any
 
 import jmespath
-import pyarrow as pa
 
 from ....records import json_body
-from ....records.column_records import ColumnRecords
 from ....shaping.fast_path import Expected
 from ... import big_json
 from ...json_columns import ColumnBodies
@@ -137,7 +135,3 @@ def _parsed(raw: bytes) -> tuple[Any, bool]:
         return json_body.parse(raw)
     except UnicodeDecodeError:
         return json_body.parse(raw.decode("utf-8", "surrogateescape").encode("utf-8", "surrogatepass"))
-
-
-def is_columns(records: Any) -> pa.Table | None:
-    return records.columns if isinstance(records, ColumnRecords) else None
