@@ -146,6 +146,7 @@ class Player:
                 wrong += self.scene.below.broken(self.houses.rows(engine, "places"), self.world)
             if wrong:
                 raise Wrong(f"in {engine}: {'; '.join(wrong[:4])}; {about}")
+        self.expected.committed([self._rows(engine) for engine in self.declared.warehouses], self.world)
 
     def _judge(self, result: RunResult, heard: Heard, order: ResolvedRun, began: int, foreseen: set[str]) -> None:
         scene, world, declared = self.scene, self.world, self.declared

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import struct
+from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from decimal import Decimal
@@ -167,6 +168,19 @@ class Expected:
         return wrong + [
             f"appended row {r['id']} is too many: {_short(r)}" for r in rest if int(r["id"] or 0) not in self.excused
         ]
+
+    def committed(self, held: Sequence[Rows], world: World) -> None:
+        """A run was killed, and may have committed before: versions that it appended stay, whatever the source shows from now on.
+        held: of each warehouse."""
+        if (self.by, self.write) != ("cursor", "append"):
+            return
+        known = {(n, id(r)) for n, r in self.appended}
+        for number, row in world.rows.items():
+            there = [any(row_matches(number, row, one, world.writing) for one in rows if one["id"] == number) for rows in held]
+            if all(there) and (number, id(row)) not in known:
+                self.appended.append((number, row))
+            elif any(there) and not all(there):
+                self.excused.add(number)
 
     def broken(self, held: Rows, world: World) -> list[str]:
         """After a run that failed: every row has to be one that the source showed once, and none that it still has may have gone."""
