@@ -107,7 +107,7 @@ class _Branch(BoundedQueue[Chunk]):
 
 
 class SharedSession:
-    """A reading for one of several warehouses: see reading.Reading. Everything but the chunks of a pass is its own."""
+    """A reading for one of several warehouses: see SourceSession. Everything but the chunks of a pass is its own."""
 
     def __init__(self, reading: SourceSession, shared: SharedTable) -> None:
         self._reading = reading

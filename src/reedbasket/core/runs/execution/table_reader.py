@@ -47,7 +47,7 @@ def saved_key(saved: SavedCursor | None) -> tuple[str, str, str | None] | None:
 
 
 class HttpTableReader(TableReader):
-    """One pass over one table of an order (see reading.Pass). `tracker` follows the table's own records by cursor; None where
+    """One pass over one table of an order (see TableReader). `tracker` follows the table's own records by cursor; None where
     something else says how far it has got."""
 
     # What is left out of a record is sent all the same.

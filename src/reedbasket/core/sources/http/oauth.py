@@ -159,7 +159,7 @@ def token_in(answer: Answer, now: float, before: str | None) -> Token:
 
 
 class OAuthSignIn(SignIn):
-    """See signin.SignIn. `_lock` guards the token held here; the vault keeps other processes apart."""
+    """See authentication.SignIn. `_lock` guards the token held here; the vault keeps other processes apart."""
 
     def __init__(
         self,

@@ -44,7 +44,7 @@ def load_signer(name: str, folder: Path) -> Sign:
 
 
 class SignedRequests(SignIn):
-    """See signin.SignIn. settings: what the hook may use, secrets included."""
+    """See authentication.SignIn. settings: what the hook may use, secrets included."""
 
     def __init__(self, name: str, sign: Sign, settings: Mapping[str, Any], others: Credentials) -> None:
         self._name = name

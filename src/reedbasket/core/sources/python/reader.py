@@ -1,4 +1,4 @@
-"""One table as a connector's process reads it, in the passes that a run wants of it: see run.reads.TableReader, whose place it takes."""
+"""One table as a connector's process reads it, in the passes that a run wants of it; in place of execution.passes.PassReader."""
 
 from __future__ import annotations
 

@@ -30,7 +30,7 @@ _READABLE = (duckdb.StatementType.SELECT, duckdb.StatementType.EXPLAIN)
 
 
 class DuckWarehouse(WarehouseReader):
-    """See load.warehouse.Warehouse. The file is open for each answer, and for each commit; never in between."""
+    """See warehouses.warehouse.Warehouse. The file is open for each answer, and for each commit; never in between."""
 
     nul_in_text = True
 

@@ -35,7 +35,7 @@ from .write_mode_migration import migrate_write_mode
 
 
 class EngineLoad(Load):
-    """See load.warehouse.Load."""
+    """See warehouses.warehouse.Load."""
 
     def __init__(
         self, engine: Engine, target: LoadTarget, state: TableState | None, beside: Callable[[], ShadowBuild] | None

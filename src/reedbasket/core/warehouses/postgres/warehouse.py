@@ -31,7 +31,7 @@ and c.relkind in ('r', 'p', 'v', 'm', 'f') order by a.attnum"""
 
 
 class PostgresWarehouse(WarehouseReader):
-    """See load.warehouse.Warehouse. One connection for loading, one for reading, each opened when first needed."""
+    """See warehouses.warehouse.Warehouse. One connection for loading, one for reading, each opened when first needed."""
 
     nul_in_text = False
 

@@ -29,7 +29,7 @@ _INSTRUCTIONS_PER_LOOK = 1_000
 
 
 class SqliteWarehouse(WarehouseReader):
-    """See load.warehouse.Warehouse. The writing connection is opened at the first load; reading never makes a file."""
+    """See warehouses.warehouse.Warehouse. The writing connection is opened at the first load; reading never makes a file."""
 
     nul_in_text = True
 
