@@ -66,7 +66,7 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
         "reed demo",
         local=True,
     )
-    demo.add_argument("--data", default="reed-data", help="data folder, cleared if an earlier demo made it (./reed-data)")
+    demo.add_argument("--data", help="data folder, cleared if an earlier demo made it (./reed-data)")
     demo.add_argument("--port", type=int, default=8640, help="port (8640)")
     demo.add_argument(
         "--postgres", action="store_true", help="the dock on a private PostgreSQL, by its log, and loaded into one"

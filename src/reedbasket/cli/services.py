@@ -56,19 +56,24 @@ def demo(options: argparse.Namespace) -> int:
     from ..demo.start import run_demo
 
     return run_demo(
-        Path(options.data).absolute(), options.port, lambda text: print(text, flush=True), postgres=options.postgres
+        Path(options.data or "reed-data").absolute(),
+        options.port,
+        lambda text: print(text, flush=True),
+        postgres=options.postgres,
     )
 
 
 def happen(options: argparse.Namespace) -> int:
-    """`reed happen`: something that the demo's stand-ins do."""
+    """`reed demo happen`: something that the demo's stand-ins do, wherever the demo's data is (`--data`, REED_DATA)."""
     import json
+    import os
 
     import urllib3
 
-    address = Path(options.data) / "standins.json"
+    folder = options.data or os.environ.get("REED_DATA") or "reed-data"
+    address = Path(folder) / "standins.json"
     if not address.exists():
-        raise ServiceUnreachable(f"no demo's stand-ins in {options.data}; start it with `reed demo`")
+        raise ServiceUnreachable(f"no demo's stand-ins in {folder}; start it with `reed demo`")
     urls = json.loads(address.read_text())
     try:
         known = {
