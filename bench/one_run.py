@@ -11,9 +11,6 @@ from typing import Any
 def prepared(folder: Path, text: str, known: dict[str, str] | None = None, program: str = "") -> None:
     """A data folder with a basket applied, in a process that has begun as a worker's does. known: secrets. program: of a connector in
     Python, `bench.py`."""
-    from reedbasket.core.memory import leave_sqlite_uncounted
-
-    leave_sqlite_uncounted()
     from reedbasket.core.sources.python.description import described
     from reedbasket.core.spec import load_texts
     from reedbasket.store import Store, definitions, secrets

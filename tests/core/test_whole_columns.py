@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import random
-import subprocess
-import sys
 from typing import Any
 
 import pyarrow as pa
@@ -71,16 +69,3 @@ def test_blocks_hold_whole_records_and_lose_no_byte(monkeypatch: pytest.MonkeyPa
         assert b"".join(found) == data and all(block.endswith(b"\n") for block in found[:-1])
         assert not quote or all(block.count(b'"') % 2 == 0 for block in found)
         assert sum(map(blocks.lines_in, found)) == data.count(b"\n")
-
-
-def test_a_worker_leaves_sqlite_uncounted() -> None:
-    program = """
-import ctypes, _sqlite3, sqlite3
-from reedbasket.core.memory import leave_sqlite_uncounted
-leave_sqlite_uncounted()
-with sqlite3.connect(":memory:") as db:
-    db.execute("create table t as select 'held' as a")
-    print(db.execute("select a from t").fetchone()[0], ctypes.CDLL(_sqlite3.__file__).sqlite3_memory_used())
-"""
-    done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, check=True)
-    assert done.stdout.split() == ["held", "0"]

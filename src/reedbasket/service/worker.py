@@ -24,7 +24,7 @@ from typing import Any
 
 from ..core import outgoing
 from ..core.errors import ReedError
-from ..core.memory import leave_sqlite_uncounted, share_one_pool
+from ..core.memory import share_one_pool
 from ..core.runs import RunOutcome, resolve, run_feed
 from ..core.runs.execution.bundle import bundling, write_bundle
 from ..core.runs.execution.preload import import_drivers
@@ -46,7 +46,6 @@ def main(folder: str, reach: str) -> None:
     """reach: as Reach.as_text gives it."""
     allowed = Reach.from_text(reach)
     outgoing.install(allowed.outgoing)
-    leave_sqlite_uncounted()
     worker = Worker(Path(folder), allowed.folders)
     threading.Thread(target=worker.listen, name="listen", daemon=True).start()
     threading.Thread(target=worker.tell_that_it_lives, name="lives", daemon=True).start()

@@ -95,15 +95,6 @@ class FolderStore(Store):
         except OSError as error:
             raise self._trouble.refused(f"opening {path} in", str(error.strerror)) from error
 
-    def local(self, info: FileInfo) -> IO[bytes] | None:
-        """A file that others may read by its descriptor too; None where it is not the one that was listed."""
-        file = self.open(info.path)
-        told = os.fstat(file.fileno())
-        if (told.st_size, datetime.fromtimestamp(told.st_mtime, UTC)) != (info.size, info.modified):
-            file.close()
-            return None
-        return file
-
     @override
     def put(self, path: str, content: IO[bytes], size: int) -> None:
         if not is_inside(path):
