@@ -109,18 +109,18 @@ def rows(connection: pymysql.Connection[Any], statement: str, *values: Any) -> l
         return list(cursor.fetchall())
 
 
-def told(error: Exception, doing: str, failures: DatabaseErrors) -> ReedError:
+def told(error: Exception, doing: str, errors: DatabaseErrors) -> ReedError:
     """A driver's error as ours."""
     number, words = _parts(error)
     if number in _TIMED_OUT:
-        return failures.timed_out(doing, words)
+        return errors.timed_out(doing, words)
     if number in _LOCKED:
-        return failures.locked(doing, words)
+        return errors.locked(doing, words)
     if number in _NO_RIGHT:
-        return failures.no_right(doing, words)
+        return errors.no_right(doing, words)
     if number in _LOST or isinstance(error, OSError | EOFError):
-        return failures.unreachable(doing, words)
-    return failures.failed(doing, words)
+        return errors.unreachable(doing, words)
+    return errors.failed(doing, words)
 
 
 def _parts(error: Exception) -> tuple[int, str]:

@@ -48,7 +48,7 @@ class MysqlSource(Database):
         self._zone = zone
         self._timeout = timeout
         self._stop = stop
-        self.failures = DatabaseErrors(str(address))
+        self.errors = DatabaseErrors(str(address))
         with self.translated("opening the source"):
             self._keeper = address.connect(timeout)
             self.side = address.connect(timeout)
@@ -166,7 +166,7 @@ class MysqlSource(Database):
 
     def _rendered(self, text: str, values: dict[str, Any]) -> str:
         """The driver writes each value as a literal; the fast way of reading knows no other."""
-        self.failures.require_known(text, values)
+        self.errors.require_known(text, values)
 
         def literal(name: str) -> str:
             value = values[name]
@@ -202,7 +202,7 @@ class MysqlSource(Database):
                 raise RunCancelled(
                     doing, str(self.address), found="the run was cancelled; what was committed stays"
                 ) from error  # fmt: skip
-            raise told(error, doing, self.failures) from error
+            raise told(error, doing, self.errors) from error
 
 
 def open_from(source: Source, password: str | None, places: Places, stop: threading.Event) -> MysqlSource:

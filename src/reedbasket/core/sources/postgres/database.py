@@ -65,7 +65,7 @@ class PostgresSource(Database):
     def __init__(self, address: Address, timeout: timedelta, stop: threading.Event) -> None:
         self.address = address
         self._stop = stop
-        self._failures = DatabaseErrors(str(address))
+        self._errors = DatabaseErrors(str(address))
         self._settings = (
             f"statement_timeout={int(timeout.total_seconds() * 1000)}",
             f"lock_timeout={_LOCK_SECONDS}s",
@@ -163,7 +163,7 @@ class PostgresSource(Database):
         if table and self._snapshot is not None:
             with self.translated("looking whether a table is still as it was, at"):
                 if self._keeper.execute(_REWRITTEN, (table,)).fetchone() is not None:
-                    raise self._failures.rewritten(table)
+                    raise self._errors.rewritten(table)
 
     @override
     def hold(self, table: str) -> int:
@@ -259,7 +259,7 @@ class PostgresSource(Database):
 
     def _rendered(self, text: str, values: dict[str, Any]) -> str:
         """COPY, by which rows come in columns, knows no parameters: the driver writes each value as a literal."""
-        self._failures.require_known(text, values)
+        self._errors.require_known(text, values)
 
         def literal(name: str) -> str:
             value = values[name]
@@ -281,22 +281,22 @@ class PostgresSource(Database):
         return RunCancelled(doing, str(self.address), found="the run was cancelled; what was committed stays")
 
     def _told(self, doing: str, error: Exception) -> ReedError:
-        state, words, failures = getattr(error, "sqlstate", None) or "", server_message(error), self._failures
+        state, words, errors = getattr(error, "sqlstate", None) or "", server_message(error), self._errors
         if self._stop.is_set():
             return self._cancelled(doing)
         if state == "57014" or "statement timeout" in words:
-            return failures.timed_out(doing, words)
+            return errors.timed_out(doing, words)
         if state == "55P03":
-            return failures.locked(doing, words)
+            return errors.locked(doing, words)
         if state == "55006":
-            return failures.in_use(doing, words)
+            return errors.in_use(doing, words)
         if state in ("42501", "28000", "28P01"):
-            return failures.no_right(doing, words)
+            return errors.no_right(doing, words)
         # Of what went wrong between two rows the driver tells no code, but that the server said it.
         said_by_server = bool(state) or _ANSWERED in str(error)
         if is_lost(error) or isinstance(error, psycopg.OperationalError) or not said_by_server:
-            return failures.unreachable(doing, words)
-        return failures.failed(doing, words)
+            return errors.unreachable(doing, words)
+        return errors.failed(doing, words)
 
 
 def _modifier(cursor: psycopg.Cursor[Any], place: int) -> int:

@@ -56,7 +56,7 @@ class SqliteSource(Database):
         self._zone = ZoneInfo(zone)
         self._stop = stop
         self._timeout = timeout.total_seconds()
-        self._failures = DatabaseErrors(str(path))
+        self._errors = DatabaseErrors(str(path))
         self._deadline = float("inf")
         with self._translated("opening"):
             if not path.exists():
@@ -86,7 +86,7 @@ class SqliteSource(Database):
 
     @override
     def describe(self, query: str, values: dict[str, Any]) -> Table:
-        self._failures.require_known(query, values)
+        self._errors.require_known(query, values)
         with self._translated("asking what a query yields, at"):
             cursor = self._connection.execute(f"select * from ({query}\n) limit 0", _bindable(values))
             columns = tuple(Column(found[0], "", None, "{}") for found in cursor.description or [])
@@ -94,7 +94,7 @@ class SqliteSource(Database):
 
     @override
     def read(self, statement: Statement) -> Iterator[pa.Table]:
-        self._failures.require_known(statement.text, statement.values)
+        self._errors.require_known(statement.text, statement.values)
         with self._translated("reading from"):
             self._deadline = time.monotonic() + self._timeout
             cursor = self._connection.execute(statement.text, _bindable(dict(statement.values)))
@@ -202,17 +202,17 @@ class SqliteSource(Database):
             if self._stop.is_set():
                 raise RunCancelled(doing, str(self.path), found="the run was cancelled; what was committed stays") from error
             if name == "SQLITE_INTERRUPT":
-                raise self._failures.timed_out(doing, f"no row for {self._timeout:g} s") from error
+                raise self._errors.timed_out(doing, f"no row for {self._timeout:g} s") from error
             if name in ("SQLITE_BUSY", "SQLITE_LOCKED"):
-                raise self._failures.locked(doing, words) from error
+                raise self._errors.locked(doing, words) from error
             if name == "SQLITE_READONLY_ROLLBACK":
                 words = f"a program that wrote to it was killed, and what that had begun is not undone yet ({self.path.name}-journal)"
                 mend = "open it once with the program that it belongs to; here it is only read"
-                raise self._failures.failed(doing, words, mend) from error
+                raise self._errors.failed(doing, words, mend) from error
             if name in ("SQLITE_CANTOPEN", "SQLITE_NOTADB", "SQLITE_CORRUPT", "SQLITE_PERM", "SQLITE_AUTH"):
                 mend = "see that `path` names a SQLite database that this service may read"
-                raise self._failures.failed(doing, words, mend) from error
-            raise self._failures.failed(doing, words) from error
+                raise self._errors.failed(doing, words, mend) from error
+            raise self._errors.failed(doing, words) from error
 
 
 def _as_stored(sample: Any, value: datetime, zone: ZoneInfo) -> str:

@@ -40,12 +40,12 @@ class FolderStore(Store):
         self._folder = folder
         self._places = places
         self.where = str(folder)
-        self._trouble = StoreErrors(self.where)
+        self._errors = StoreErrors(self.where)
 
     @override
     def list(self, under: str) -> Iterator[FileInfo]:
         if not self._folder.is_dir():
-            raise self._trouble.failed("listing", "there is no such folder", "mend `path` of the source, or make the folder")
+            raise self._errors.failed("listing", "there is no such folder", "mend `path` of the source, or make the folder")
         self._places.require(self._folder / under)
         yield from self._below(f"{under}/" if under else "")
 
@@ -56,7 +56,7 @@ class FolderStore(Store):
         except FileNotFoundError:
             return
         except OSError as error:
-            raise self._trouble.refused(f"listing {before or 'all'} of", str(error.strerror)) from error
+            raise self._errors.refused(f"listing {before or 'all'} of", str(error.strerror)) from error
         for entry in found:
             path = before + entry.name
             try:
@@ -65,7 +65,7 @@ class FolderStore(Store):
             except OSError as error:
                 if error.errno in (errno.ENOENT, errno.ELOOP):
                     continue  # it went away, or is a link to nothing but itself
-                raise self._trouble.refused(f"looking at {path} in", str(error.strerror)) from error
+                raise self._errors.refused(f"looking at {path} in", str(error.strerror)) from error
             if told is not None:
                 yield FileInfo(path, told.st_size, datetime.fromtimestamp(told.st_mtime, UTC))
             elif folder and not self._leads_back(before, entry):
@@ -93,13 +93,13 @@ class FolderStore(Store):
         except FileNotFoundError:
             raise file_gone(path, self.where) from None
         except OSError as error:
-            raise self._trouble.refused(f"opening {path} in", str(error.strerror)) from error
+            raise self._errors.refused(f"opening {path} in", str(error.strerror)) from error
 
     @override
     def put(self, path: str, content: IO[bytes], size: int) -> None:
         if not is_inside(path):
             words = "the path leads out of the folder"
-            raise self._trouble.failed(f"writing {path} to", words, "see who named the file so at its source")
+            raise self._errors.failed(f"writing {path} to", words, "see who named the file so at its source")
         whole = self._places.require(self._folder / path)
         part = whole.with_name(whole.name + PART)
         try:
@@ -110,7 +110,7 @@ class FolderStore(Store):
         except OSError as error:
             with suppress(OSError):
                 part.unlink()
-            raise self._trouble.failed(
+            raise self._errors.failed(
                 f"writing {path} to", str(error.strerror or error), "make room, or let us write there"
             ) from error
 

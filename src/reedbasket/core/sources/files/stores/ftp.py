@@ -38,7 +38,7 @@ class FtpStore(Store):
         parts = urlsplit(source.url or "")
         self._folder = parts.path.rstrip("/")
         self.where = source.url or ""
-        self._trouble = StoreErrors(self.where)
+        self._errors = StoreErrors(self.where)
         self._ftp: ftplib.FTP = ftplib.FTP(timeout=_SECONDS, encoding="utf-8")
         if parts.scheme == "ftps":
             verified = source.tls.mode.startswith("verify")
@@ -86,7 +86,7 @@ class FtpStore(Store):
             if found is None:
                 if line.strip() and not line.startswith("total "):
                     words = f"a line of its listing that is none of Unix: {line[:120]}"
-                    raise self._trouble.failed("listing", words, "use a server of RFC 3659, or another store")
+                    raise self._errors.failed("listing", words, "use a server of RFC 3659, or another store")
                 continue
             kind, size, name = found.groups()
             facts = {"type": {"d": "dir", "-": "file"}.get(kind, "other"), "size": size}
@@ -153,14 +153,14 @@ class FtpStore(Store):
             yield
         except ftplib.error_perm as error:
             words = str(error)
-            say = self._trouble.refused if words.startswith(("530", "532")) else self._trouble.failed
-            raise (self._trouble.forbidden if words.startswith("550") else say)(doing, words) from None
+            say = self._errors.refused if words.startswith(("530", "532")) else self._errors.failed
+            raise (self._errors.forbidden if words.startswith("550") else say)(doing, words) from None
         except ssl.SSLError as error:
-            raise self._trouble.refused(doing, f"TLS: {error.reason or error}") from None
+            raise self._errors.refused(doing, f"TLS: {error.reason or error}") from None
         except TimeoutError:
-            raise self._trouble.timed_out(doing) from None
+            raise self._errors.timed_out(doing) from None
         except (OSError, EOFError, ftplib.Error) as error:
-            raise self._trouble.unreachable(doing, str(error) or "the connection ended") from None
+            raise self._errors.unreachable(doing, str(error) or "the connection ended") from None
 
 
 def _time(text: str | None) -> datetime | None:

@@ -51,7 +51,7 @@ class S3Store(Store):
         self._bucket, folder = parts.hostname or "", parts.path.strip("/")
         self._before = folder + "/" if folder else ""
         self.where = source.url or ""
-        self._trouble = StoreErrors(self.where)
+        self._errors = StoreErrors(self.where)
         config = Config(
             # A store of one's own seldom has a name of its own for every bucket.
             s3={"addressing_style": "path" if source.endpoint else "auto"},
@@ -120,11 +120,11 @@ class S3Store(Store):
             if path is not None and code in _ABSENT:
                 raise file_gone(path, self.where) from None
             words = f"{code}: {error.response.get('Error', {}).get('Message', '')}"
-            raise (self._trouble.refused if code in _REFUSED else self._trouble.failed)(doing, words) from None
+            raise (self._errors.refused if code in _REFUSED else self._errors.failed)(doing, words) from None
         except (ConnectTimeoutError, ReadTimeoutError):
-            raise self._trouble.timed_out(doing) from None
+            raise self._errors.timed_out(doing) from None
         except (BotoCoreError, HTTPError) as error:
-            raise self._trouble.unreachable(doing, str(error)) from None
+            raise self._errors.unreachable(doing, str(error)) from None
 
 
 def open_from(source: Source, reveal: Callable[[str], str], places: Places) -> S3Store:

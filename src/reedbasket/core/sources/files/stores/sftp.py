@@ -38,7 +38,7 @@ class SftpStore(Store):
         self._host, port = parts.hostname or "", parts.port or 22
         self._folder = parts.path.rstrip("/") or "."
         self.where = source.url or ""
-        self._trouble = StoreErrors(self.where)
+        self._errors = StoreErrors(self.where)
         self._ssh = paramiko.SSHClient()
         self._ssh.set_missing_host_key_policy(paramiko.RejectPolicy())
         name = self._host if port == 22 else f"[{self._host}]:{port}"
@@ -61,7 +61,7 @@ class SftpStore(Store):
         try:
             return kind, paramiko.PKey.from_type_string(kind, paramiko.util.b(_base64(data.split(" ")[0])))
         except Exception as error:
-            raise self._trouble.failed(
+            raise self._errors.failed(
                 "reading `host_key` of", str(error), "paste a line of ssh-keyscan, from `ssh-` on"
             ) from error
 
@@ -69,7 +69,7 @@ class SftpStore(Store):
         for kind in (paramiko.Ed25519Key, paramiko.ECDSAKey, paramiko.RSAKey):
             with suppress(paramiko.SSHException, ValueError):
                 return kind.from_private_key(io.StringIO(text), password)
-        raise self._trouble.failed(
+        raise self._errors.failed(
             "reading `key` of", "it is no private key of OpenSSH", "paste all of the key's file as the secret"
         )
 
@@ -145,25 +145,25 @@ class SftpStore(Store):
             yield
         except paramiko.BadHostKeyException:
             mend = "ask its keeper whether it has a new key, and put that into `host_key`; else somebody may stand in between"
-            raise self._trouble.other_host(doing, "the server shows another key than the one expected", mend) from None
+            raise self._errors.other_host(doing, "the server shows another key than the one expected", mend) from None
         except paramiko.AuthenticationException as error:
-            raise self._trouble.refused(doing, str(error)) from None
+            raise self._errors.refused(doing, str(error)) from None
         except paramiko.SSHException as error:
             words = str(error)
             if "not found in known_hosts" in words:
                 mend = "say `host_key` in the source, a line of ssh-keyscan, or put it into known_hosts"
-                raise self._trouble.other_host(doing, "the server's key is not known here", mend) from None
+                raise self._errors.other_host(doing, "the server's key is not known here", mend) from None
             if "No authentication methods" in words:
-                raise self._trouble.no_credentials(doing) from None
-            raise self._trouble.unreachable(doing, words) from None
+                raise self._errors.no_credentials(doing) from None
+            raise self._errors.unreachable(doing, words) from None
         except TimeoutError:
-            raise self._trouble.timed_out(doing) from None
+            raise self._errors.timed_out(doing) from None
         except FileNotFoundError:
-            raise self._trouble.failed(doing, "there is no such folder", "mend `url` of the source") from None
+            raise self._errors.failed(doing, "there is no such folder", "mend `url` of the source") from None
         except PermissionError as error:
-            raise self._trouble.forbidden(doing, str(error)) from None
+            raise self._errors.forbidden(doing, str(error)) from None
         except (OSError, EOFError) as error:
-            raise self._trouble.unreachable(doing, str(error)) from None
+            raise self._errors.unreachable(doing, str(error)) from None
 
 
 def _info(path: str, told: Any) -> FileInfo:

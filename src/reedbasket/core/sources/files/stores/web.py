@@ -27,7 +27,7 @@ class WebStore(Store):
 
     def __init__(self, source: Source, password: str | None, trust: str | None) -> None:
         self.where = (source.url or "").rstrip("/")
-        self._trouble = StoreErrors(self.where)
+        self._errors = StoreErrors(self.where)
         verified: dict[str, Any] = {}
         if urlsplit(self.where).scheme == "https":
             verified = {"cert_reqs": "CERT_REQUIRED", "ca_certs": trust}
@@ -40,7 +40,7 @@ class WebStore(Store):
 
     @override
     def list(self, under: str) -> Iterator[FileInfo]:
-        raise self._trouble.failed("listing", "over HTTP nobody lists files", "name each file, without * and names in braces")
+        raise self._errors.failed("listing", "over HTTP nobody lists files", "name each file, without * and names in braces")
 
     @override
     def info(self, path: str) -> FileInfo | None:
@@ -69,23 +69,23 @@ class WebStore(Store):
 
     def _require(self, answer: urllib3.BaseHTTPResponse, path: str) -> None:
         if answer.status in (401, 403):
-            say = self._trouble.refused if answer.status == 401 else self._trouble.forbidden
+            say = self._errors.refused if answer.status == 401 else self._errors.forbidden
             raise say(f"fetching {path} from", f"status {answer.status}")
         if answer.status != 200:
-            raise self._trouble.failed(f"fetching {path} from", f"status {answer.status}")
+            raise self._errors.failed(f"fetching {path} from", f"status {answer.status}")
 
     @contextmanager
     def _told(self, doing: str) -> Iterator[None]:
         try:
             yield
         except urllib3.exceptions.TimeoutError:
-            raise self._trouble.timed_out(doing) from None
+            raise self._errors.timed_out(doing) from None
         except urllib3.exceptions.HTTPError as error:
-            raise self._trouble.unreachable(doing, str(error)) from None
+            raise self._errors.unreachable(doing, str(error)) from None
 
     @override
     def put(self, path: str, content: IO[bytes], size: int) -> None:
-        raise self._trouble.read_only()
+        raise self._errors.read_only()
 
     @override
     def close(self) -> None:
