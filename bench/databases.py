@@ -22,7 +22,7 @@ from .warehouses import cluster
 
 WHAT = "1,000,000 rows x 12 columns from PostgreSQL, by replace"
 # With TLS on both sides, as it is installed.
-_BOUNDS = {"pg": 1.3, "pg-shaped": 1.7, "duckdb": 0.75, "sqlite": 1.3}
+_BOUNDS = {"pg": 1.3, "pg-shaped": 1.7, "duckdb": 0.85, "sqlite": 1.3}
 SOURCE = """
 drop table if exists public.wide;
 create table public.wide (id bigint primary key, code text, name text, state varchar(10), amount numeric(12,2), weight float8, qty int,
