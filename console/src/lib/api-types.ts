@@ -33,12 +33,14 @@ export interface Applied {
   diff: string;
 }
 
+/** In which steps. */
 export interface AskBackfill {
   from: string;
   until: string;
   step: string;
 }
 
+/** Which feed, and how. */
 export interface AskRun {
   feed: string;
   accept?: boolean;
@@ -49,12 +51,14 @@ export interface AskRun {
   wait_seconds?: number;
 }
 
+/** A token to be. */
 export interface AskToken {
   label: string;
   role: "viewer" | "operator" | "editor" | "admin";
   days?: number | null;
 }
 
+/** Who did what. */
 export interface AuditLine {
   id: number;
   at: string;
@@ -100,6 +104,7 @@ export interface Bundle {
   tables: BundledTable[];
 }
 
+/** How far a table was read. */
 export interface BundledCursor {
   kind: string;
   value: string;
@@ -118,10 +123,12 @@ export interface BundledTable {
   schema: Record<string, unknown>;
 }
 
+/** To what. */
 export interface ChangeSetting {
   value: number | null;
 }
 
+/** What is to be another of an account. */
 export interface ChangedUser {
   role?: "viewer" | "operator" | "editor" | "admin" | null;
   password?: string | null;
@@ -142,11 +149,13 @@ export interface Choice {
   why: string;
 }
 
+/** One of a table's. */
 export interface Column {
   name: string;
   type: string;
 }
 
+/** Statistics of one column. */
 export interface ColumnProfile {
   name: string;
   type: string;
@@ -162,6 +171,7 @@ export interface Counted {
   count: number;
 }
 
+/** One that is in force. */
 export interface Definition {
   kind: string;
   name: string;
@@ -172,11 +182,13 @@ export interface Definition {
   applied_by: string;
 }
 
+/** A basket's text that is not applied, and the source in it that is meant. */
 export interface Draft {
   draft: string;
   source: string;
 }
 
+/** How many rows of which table. */
 export interface DraftPeek {
   draft: string;
   source: string;
@@ -184,11 +196,13 @@ export interface DraftPeek {
   rows?: number;
 }
 
+/** Which feed of it. */
 export interface DraftPlan {
   draft: string;
   feed: string;
 }
 
+/** Which tables of it. */
 export interface DraftSurvey {
   draft: string;
   source: string;
@@ -196,6 +210,7 @@ export interface DraftSurvey {
   besides?: string[];
 }
 
+/** How many pages of which table. */
 export interface DraftTry {
   draft: string;
   source: string;
@@ -309,6 +324,7 @@ export interface FollowedLag {
   transactions: number;
 }
 
+/** Whether the service is up. */
 export interface Health {
   status: "ok";
   version: string;
@@ -354,6 +370,7 @@ export interface LedgerLine {
   reconciles: boolean;
 }
 
+/** A line of a run's log. */
 export interface LogLine {
   number: number;
   at: string;
@@ -370,10 +387,12 @@ export interface Method {
   misses: string;
 }
 
+/** A token, shown this once. */
 export interface NewToken {
   token: string;
 }
 
+/** An account to be. */
 export interface NewUser {
   name: string;
   role: "viewer" | "operator" | "editor" | "admin";
@@ -396,6 +415,7 @@ export interface Notice {
   sent_at: string | null;
 }
 
+/** Of whoever is signed in. */
 export interface OwnPassword {
   old: string;
   new: string;
@@ -423,11 +443,13 @@ export interface Peek {
   note: string;
 }
 
+/** How many rows, and whether with what went over the wire. */
 export interface PeekBody {
   rows?: number;
   wire?: boolean;
 }
 
+/** How many rows of which files. */
 export interface PeekFilesBody {
   files: string;
   rows?: number;
@@ -449,11 +471,13 @@ export interface PlanWarning {
   words: string;
 }
 
+/** A column that would be new. */
 export interface PlannedColumn {
   name: string;
   type: string;
 }
 
+/** A difference that a run would meet. */
 export interface PlannedDrift {
   what: string;
   words: string;
@@ -505,12 +529,14 @@ export interface Problem {
   details: unknown;
 }
 
+/** Statistics of a table's columns. */
 export interface Profile {
   table: string;
   rows: number;
   columns: ColumnProfile[];
 }
 
+/** From when to when. */
 export interface Range {
   from: string;
   until: string;
@@ -556,15 +582,18 @@ export interface RequestLine {
   kept: boolean;
 }
 
+/** To which version. */
 export interface Revert {
   version: number;
 }
 
+/** Which files are to come once more. */
 export interface Rewind {
   table: string;
   files: string[];
 }
 
+/** To where a cursor is to go back. */
 export interface RewindCursor {
   table: string;
   to?: string | null;
@@ -631,6 +660,7 @@ export interface SecretName {
   changed_at: string | null;
 }
 
+/** A secret's value. */
 export interface SecretValue {
   value: string;
 }
@@ -669,6 +699,7 @@ export interface SignIn {
   password?: string | null;
 }
 
+/** A link into the console. */
 export interface SignInCode {
   code: string;
   url: string;
@@ -701,6 +732,7 @@ export interface Source {
   lags: FollowedLag[];
 }
 
+/** A SELECT, and what it may take. */
 export interface Statement {
   sql: string;
   limit?: number;
@@ -716,11 +748,13 @@ export interface Suggested {
   cursor: Choice[];
 }
 
+/** Which tables. */
 export interface SurveyBody {
   match?: string[];
   besides?: string[];
 }
 
+/** A column, by some of its values. */
 export interface SurveyedColumn {
   name: string;
   type: string;
@@ -802,6 +836,7 @@ export interface Token {
   used_at: string | null;
 }
 
+/** Counts over all tables of a run. */
 export interface Totals {
   read: number;
   staged: number;
@@ -863,6 +898,7 @@ export interface VerifiedTable {
   error: ErrorFacts | null;
 }
 
+/** Which table, and whether value by value. */
 export interface Verify {
   table?: string | null;
   deep?: boolean;
@@ -880,6 +916,7 @@ export interface Version {
   diff: string;
 }
 
+/** One that is defined. */
 export interface Warehouse {
   name: string;
   on: string;
