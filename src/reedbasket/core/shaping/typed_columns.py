@@ -45,7 +45,7 @@ class TypedWalk(Learning):
     """One batch. `bad` gathers the records to leave out: {record number: (why, field)}."""
 
     def run(self, records: ColumnRecords, first_owner: int) -> None:
-        """Shape the columns; what could not be shaped stands in `bad`."""
+        """Shape the columns; records that do not fit go into `bad`."""
         table = records.columns
         self.bad: dict[int, tuple[Misfit, str]] = {}
         self.batch = TableBatch(self.structure.name, table.num_rows, range(first_owner, first_owner + table.num_rows))

@@ -54,7 +54,7 @@ class Walk(Learning):
         self._names = {table.name for table in structure.family()}
 
     def run(self) -> None:
-        """Shape all records; what could not be shaped stands in `bad`."""
+        """Shape all records; those that do not fit go into `bad`."""
         count = len(self._records)
         owners = range(self._first_owner, self._first_owner + count)
         batch = TableBatch(self.structure.name, count, owners)

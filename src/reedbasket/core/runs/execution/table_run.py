@@ -192,7 +192,7 @@ class TableRun(TableCommits):
         if self._tracker:
             records = self._track(self._tracker, records, rejects)
         elif self._again is not None and self._table.rule is not None and self._reader.tracker is not None:
-            # As when it came: a time that is none would make the column text, and no cursor could follow it.
+            # Rejected again, as on the first read: accepting it would widen the column to text and break the cursor.
             rejects += self._reader.tracker.unreadable(records)
             self._again = self._again.without({reject.index for reject in rejects})
             records = self._again.records

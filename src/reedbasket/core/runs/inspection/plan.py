@@ -135,7 +135,7 @@ def _failed(planned: PlannedTable, error: errors.ReedError, reading: SourceSessi
     return planned
 
 
-def _plan_table(  # noqa: PLR0913 - what a plan goes by
+def _plan_table(  # noqa: PLR0913 - all inputs of one plan
     order: ResolvedRun,
     table: ResolvedTable,
     warehouse: Warehouse,
