@@ -51,7 +51,7 @@ def made(engine: str, folder: Path, request: pytest.FixtureRequest) -> tuple[Cal
         return db.execute, lambda feed: f"source: test\non: sqlite\npath: yard.db\n---\n{MARSH}{feed}"
     if engine == "mysql":
         yard = Yard(request.getfixturevalue("maria"))
-        yard.do("create table orders (id int primary key, code varchar(40) not null unique, at datetime, v int)")
+        yard.do("create table orders (id int primary key, code varchar(40) not null unique, at timestamp null, v int)")
         at = "timestamp '2026-01-01 00:00:00' + interval seq second"
         yard.do(f"insert into orders select seq, concat('C', md5(seq)), {at}, 0 from seq_1_to_{ROWS}")
         return yard.do, yard.basket

@@ -121,8 +121,9 @@ def newest(database: Database, source: str, columns: Sequence[Column]) -> Any:
 
 
 def _within_years(database: Database, source: str, column: Column) -> tuple[str, dict[str, Any]]:
-    """(a condition, its values): a database may know times without end, and years that no calendar of ours has."""
-    if column.kind not in ("timestamp", "date"):
+    """(a condition, its values) that leaves out times no bound can be. Not asked of other databases: MariaDB compares no timestamp
+    with a year beyond its own."""
+    if not database.has_endless_times or column.kind not in ("timestamp", "date"):
         return "", {}
     ends = {"year_first": datetime(1, 1, 2, tzinfo=UTC), "year_last": datetime(9999, 12, 30, tzinfo=UTC)}
     name = database.quote(column.name)

@@ -42,6 +42,7 @@ class MysqlSource(Database):
 
     dialect = "mysql"
     as_text = "cast({} as char)"
+    has_endless_times = False
 
     def __init__(self, address: MysqlAddress, zone: str, timeout: timedelta, stop: threading.Event) -> None:
         self.address = address

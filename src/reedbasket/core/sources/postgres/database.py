@@ -61,6 +61,7 @@ class PostgresSource(Database):
 
     dialect = "postgres"
     as_text = "cast({} as text)"
+    has_endless_times = True
 
     def __init__(self, address: Address, timeout: timedelta, stop: threading.Event) -> None:
         self.address = address

@@ -22,6 +22,8 @@ class Database(Protocol):
     dialect: str
     # SQL over {}, a column: its values as text.
     as_text: str
+    # Whether a time may be infinite, or of a year that no calendar of ours has.
+    has_endless_times: bool
 
     @property
     def shares_snapshot(self) -> bool:

@@ -50,6 +50,7 @@ class SqliteSource(Database):
 
     dialect = "sqlite"
     as_text = "cast({} as text)"
+    has_endless_times = False
 
     def __init__(self, path: Path, zone: str, timeout: timedelta, stop: threading.Event) -> None:
         self.path = path
