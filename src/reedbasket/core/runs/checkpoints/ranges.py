@@ -121,8 +121,7 @@ def newest(database: Database, source: str, columns: Sequence[Column]) -> Any:
 
 
 def _within_years(database: Database, source: str, column: Column) -> tuple[str, dict[str, Any]]:
-    """(a condition, its values) that leaves out times no bound can be. Not asked of other databases: MariaDB compares no timestamp
-    with a year beyond its own."""
+    """(a condition, its values) that leaves out times no bound can be, of databases that have such."""
     if not database.has_endless_times or column.kind not in ("timestamp", "date"):
         return "", {}
     ends = {"year_first": datetime(1, 1, 2, tzinfo=UTC), "year_last": datetime(9999, 12, 30, tzinfo=UTC)}
