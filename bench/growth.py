@@ -21,7 +21,8 @@ from .measure import child, own_peak_mb, result
 from .warehouses import cluster, opened
 
 WHAT = "`mirror`, `history`, `compare` and `verify --deep` of 2,000,000 rows against 200,000, by three kinds of key, on each engine"
-BOUND = "at most 13"
+# DuckDB has 75 MB, so that a worker stays under 300: 200,000 rows of a stage fit into them, and 2,000,000 spill to disk.
+BOUND = "at most 13; on DuckDB 17"
 ENGINES, MODES, KEYS = ("sqlite", "duckdb", "postgres"), ("mirror", "history", "compare", "verify"), ("number", "text", "two")
 _PART = 20_000
 

@@ -21,7 +21,7 @@ from reedbasket.core.allowed_paths import Places
 from reedbasket.core.records.layout import TableLayout
 from reedbasket.core.records.structure import ColumnShape
 from reedbasket.core.shaping import Family, TableBatch, TableShape
-from reedbasket.core.spec.model import Warehouse as Definition
+from reedbasket.core.spec.warehouse import Warehouse as Definition
 from reedbasket.core.warehouses import LoadTarget, Position, Warehouse, open_warehouse
 from tests.support.certificates import Authority
 

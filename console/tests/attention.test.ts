@@ -41,5 +41,9 @@ test("schedules and spans read as people say them", () => {
   expect(ruleInWords({ after: "days", span: 7 })).toBe("after days, 7 of its windows");
   expect([span(172_800), span(3600), span(90)]).toEqual(["2 days", "1 hour", "90 seconds"]);
   const now = Date.parse("2026-03-02T06:00:00Z");
-  expect([soon("2026-03-02T06:20:00Z", now), soon("2026-03-02T05:59:00Z", now), soon(null, now)]).toEqual(["in 20 min", "now", ""]);
+  expect([soon("2026-03-02T06:20:00Z", now), soon("2026-03-02T05:59:00Z", now), soon(null, now)]).toEqual([
+    "in 20 min",
+    "now",
+    "",
+  ]);
 });

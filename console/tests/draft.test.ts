@@ -46,8 +46,12 @@ describe("a draft", () => {
     const text = `# the yard's parts\nfeed: yard # ours\nfrom: dock\ntables:\n  # all of it\n  parts:\n  gone:\nschedule: {every: 5m} # often\n---\nsource: dock\non: "sqlite"\n`;
     const { docs } = read(text);
     const feed = of(docs, "feed")!;
-    const next = rewrite(text, put(docs, "feed", { ...feed, schedule: { every: "1h" }, tables: { parts: null, more: { write: "append" } } }));
-    for (const kept of ["# the yard's parts", "feed: yard # ours", "# all of it", "{ every: 1h } # often", 'on: "sqlite"']) expect(next).toContain(kept);
+    const next = rewrite(
+      text,
+      put(docs, "feed", { ...feed, schedule: { every: "1h" }, tables: { parts: null, more: { write: "append" } } }),
+    );
+    for (const kept of ["# the yard's parts", "feed: yard # ours", "# all of it", "{ every: 1h } # often", 'on: "sqlite"'])
+      expect(next).toContain(kept);
     expect(next).not.toContain("gone");
     expect(of(read(next).docs, "feed")?.tables).toEqual({ parts: null, more: { write: "append" } });
     expect(rewrite("", docs)).toBe(write(docs));
@@ -61,6 +65,10 @@ describe("a draft", () => {
 
   it("is looked with without its feed, which is not whole yet", () => {
     expect(read(sourceOnly(read(TEXT).docs)).docs.map(kindOf)).toEqual(["source"]);
-    expect([asName("Order Lines"), asName("{landing}/counts-"), asName("2024")]).toEqual(["order_lines", "landing_counts", "t_2024"]);
+    expect([asName("Order Lines"), asName("{landing}/counts-"), asName("2024")]).toEqual([
+      "order_lines",
+      "landing_counts",
+      "t_2024",
+    ]);
   });
 });

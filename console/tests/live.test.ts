@@ -3,7 +3,15 @@ import type { LogLine, Run } from "../src/lib/api-types";
 import { ago, between, cell, duration, laidOut, pace, size } from "../src/lib/format";
 import { MOST_LINES, reduce, start } from "../src/lib/live";
 
-const line = (number: number): LogLine => ({ number, at: "", level: "info", code: "request", table: null, message: "", data: null });
+const line = (number: number): LogLine => ({
+  number,
+  at: "",
+  level: "info",
+  code: "request",
+  table: null,
+  message: "",
+  data: null,
+});
 
 describe("a live run", () => {
   it("keeps the last figures when the connection breaks, and takes no line twice", () => {

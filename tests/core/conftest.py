@@ -9,7 +9,7 @@ import pytest
 
 from tests.support.dock import Dock
 from tests.support.maria import LOG, Maria
-from tests.support.warehouses import ENGINES, Cluster, Place
+from tests.support.warehouses import ENGINES, TOY, Cluster, Place
 
 
 @pytest.fixture(scope="session")
@@ -44,7 +44,7 @@ def _require_servers(request: pytest.FixtureRequest) -> None:
         pytest.skip("needs a server")
 
 
-@pytest.fixture(params=ENGINES)
+@pytest.fixture(params=[*ENGINES, TOY])
 def engine(request: pytest.FixtureRequest) -> str:
     return str(request.param)
 

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import bz2
+import csv
 import gzip
 import io
 import json
 import lzma
 import zipfile
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from datetime import date
 from decimal import Decimal
 from typing import Any
@@ -18,8 +19,11 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
+from reedbasket.contracts.format import RECORDS as CONTRACT_RECORDS
+from reedbasket.contracts.format import FormatContract
+from reedbasket.core.kinds import FORMATS
 from reedbasket.core.records.plain_values import as_records
-from reedbasket.core.sources.files.formats.csv_text import Columns
+from reedbasket.core.sources.files.formats.text_columns import Columns
 from reedbasket.core.sources.files.formats.text_types import TextKind
 from reedbasket.core.sources.files.problems import FileProblem
 from reedbasket.core.sources.files.reader import FileReader
@@ -109,7 +113,7 @@ def read(
     name: str, content: bytes, form: Any = None, known: dict[str, Any] | None = None
 ) -> tuple[list[Any], list[int], list[Any]]:
     """(records, lines, what could not be read)."""
-    reader = FileReader(FileFormat.model_validate(as_format(form or {})), Columns(known or {}, "UTC"), None)
+    reader = FileReader(FileFormat.model_validate(as_format(form or {})), Columns(known or {}, "UTC"))
     records: list[Any] = []
     lines: list[int] = []
     unread: list[Any] = []
@@ -118,6 +122,54 @@ def read(
         lines += part.lines()
         unread += part.unread
     return records, lines, unread
+
+
+class WrittenAs:
+    """Files of one format, as their own libraries write them."""
+
+    def __init__(self, ending: str) -> None:
+        self.name = f"things.{ending}"
+        # Of text, a file that ends with a line looks whole.
+        self.tells_cuts = ending not in ("csv", "fixed", "ndjson")
+        places = {"id": "1-6", "place": "7-26", "weight": "27-40"}
+        self.form = {"fixed": {"columns": places}} if ending == "fixed" else {}
+
+    def write(self, records: Sequence[dict[str, Any]]) -> bytes:
+        names, held = list(CONTRACT_RECORDS[0]), io.BytesIO()
+        rows = [[record[name] for name in names] for record in records]
+        if self.name.endswith("csv"):
+            text = io.StringIO()
+            csv.writer(text, lineterminator="\n").writerows([names, *rows])
+            return text.getvalue().encode()
+        if self.name.endswith("fixed"):
+            lines = ["".join("" if v is None else str(v)).ljust(w) for row in rows for v, w in zip(row, (6, 20, 14))]
+            return "".join(f"{''.join(lines[n : n + 3])}\n" for n in range(0, len(lines), 3)).encode()
+        if self.name.endswith("ndjson"):
+            return "".join(json.dumps(record) + "\n" for record in records).encode()
+        if self.name.endswith("json"):
+            return json.dumps(records).encode()
+        if self.name.endswith("xlsx"):
+            book = openpyxl.Workbook()
+            for row in [names, *rows]:
+                book.active.append(row)
+            book.save(held)
+            return held.getvalue()
+        types = pa.schema([("id", pa.int64()), ("place", pa.string()), ("weight", pa.float64())])
+        made = pa.Table.from_pylist(list(records), types)
+        if self.name.endswith("parquet"):
+            pq.write_table(made, held)
+        else:
+            with pa.ipc.new_file(held, types) as writer:
+                writer.write_table(made)
+        return held.getvalue()
+
+
+class TestEveryFormat(FormatContract):
+    """The contract of formats over every one that ships."""
+
+    @pytest.fixture(params=FORMATS._shipped)
+    def written(self, request: pytest.FixtureRequest) -> WrittenAs:
+        return WrittenAs(request.param)
 
 
 @pytest.mark.parametrize(("name", "content", "form"), CASES, ids=[name for name, _, _ in CASES])

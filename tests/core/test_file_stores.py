@@ -11,16 +11,18 @@ import asyncssh
 import pytest
 from moto.s3.models import s3_backends
 
+from reedbasket.contracts.store import FILES as CONTRACT_FILES
+from reedbasket.contracts.store import StoreContract
 from reedbasket.core.allowed_paths import Places
 from reedbasket.core.errors import SourceError
 from reedbasket.core.runs import RunOutcome
 from reedbasket.core.runs.inspection.file_look import check_files, peek_files, suggested, survey_files
 from reedbasket.core.sources.files.store import Store
 from reedbasket.core.sources.files.stores.open import open_store
-from reedbasket.core.sources.files.stores.s3 import S3Store
+from reedbasket.core.sources.files.stores.s3.store import S3Store
 from tests.support.certificates import Authority
 from tests.support.feeds import SECRETS, order_for, run_context_for, run_once, table_rows
-from tests.support.stores import ftp, local, s3, sftp, web
+from tests.support.stores import crate, ftp, local, s3, sftp, web
 
 FILES = {"a/1.csv": b"k,v\n1,x\n", "a/b/2.csv": b"k,v\n2,y\n", "top.csv": b"k,v\n3,z\n", "p/one.png": bytes(range(256)) * 2000}
 FEED = """
@@ -38,7 +40,7 @@ tables:
 {more}"""
 
 
-SERVERS: dict[str, Callable[[Path], Any]] = {"folder": local, "s3": s3, "sftp": sftp, "ftp": ftp, "http": web}
+SERVERS: dict[str, Callable[[Path], Any]] = {"folder": local, "s3": s3, "sftp": sftp, "ftp": ftp, "http": web, "crate": crate}
 
 
 @pytest.fixture
@@ -55,6 +57,31 @@ def there(tmp_path: Path) -> Iterator[Path]:
 
 def source_of(text: str) -> str:
     return f"source: test\non: files\n{text}"
+
+
+class Served:
+    """One kind of store, full of the contract's files."""
+
+    def __init__(self, kind: str, place: str, folder: Path) -> None:
+        self.lists = self.writes = kind != "http"
+        self._place, self._folder = place, folder
+
+    def open(self) -> Store:
+        return opened(self._place, self._folder)
+
+
+class TestEveryStore(StoreContract):
+    """The contract of stores over every kind, a toy's among them."""
+
+    @pytest.fixture(params=list(SERVERS))
+    def stored(self, request: pytest.FixtureRequest, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterator[Served]:
+        monkeypatch.setitem(SECRETS, "word", "pass word/+=")
+        for path, content in CONTRACT_FILES.items():
+            whole = tmp_path / "there" / path
+            whole.parent.mkdir(parents=True, exist_ok=True)
+            whole.write_bytes(content)
+        with SERVERS[request.param](tmp_path / "there") as place:
+            yield Served(request.param, place, tmp_path / "data")
 
 
 @pytest.mark.parametrize("kind", list(SERVERS))
@@ -77,7 +104,7 @@ def test_a_store_lists_reads_and_sees_what_changed(kind: str, there: Path, tmp_p
             assert [(t.table, t.total) for t in found] == [("a/1.csv", 1), ("a/b/2.csv", 1)]
 
 
-@pytest.mark.parametrize("kind", ["s3", "sftp", "ftp", "folder"])
+@pytest.mark.parametrize("kind", ["s3", "sftp", "ftp", "folder", "crate"])
 def test_files_are_copied_as_they_are(kind: str, there: Path, tmp_path: Path) -> None:
     """From each store to a folder, and from a folder into each."""
     with SERVERS[kind](there) as place:
@@ -97,7 +124,7 @@ def test_files_are_copied_as_they_are(kind: str, there: Path, tmp_path: Path) ->
         text = source_of("path: lake") + back + FEED.format(pattern="none.csv", more=tables)
         result, _ = run_once(text, tmp_path / "data")
         assert result.outcome == RunOutcome.SUCCEEDED, result.error
-        store = opened(place, tmp_path)
+        store = opened(place, tmp_path / "data")
         assert [i.path for i in store.list("n")] == ["n/m/kept/p/one.png"]
         assert store.open("n/m/kept/p/one.png").read() == FILES["p/one.png"]
         store.close()
@@ -141,7 +168,7 @@ def test_a_server_with_another_key_is_not_spoken_to(there: Path, tmp_path: Path)
     with sftp(there) as place:
         other = asyncssh.generate_private_key("ssh-ed25519").export_public_key().decode().strip()
         before, _, _ = place.rpartition("host_key: ")
-        for text, words in ((f"{before}host_key: {other}", "another key"), (before, "not known")):
+        for text, words in ((f"{before}host_key: {other}", "different key"), (before, "not known")):
             with pytest.raises(SourceError, match=words) as refused:
                 opened(text, tmp_path)
             assert refused.value.code == "source.host_not_trusted"

@@ -11,7 +11,7 @@ from pathlib import Path
 import pytest
 
 import reedbasket
-from reedbasket.core import errors
+from reedbasket.core import errors, kinds
 from tests import house
 
 ROOT = Path(reedbasket.__file__).parent
@@ -23,6 +23,7 @@ MAY_IMPORT = {
     "service": {"service", "store", "core", "wire", "__version__"},
     "client": {"client", "wire"},
     "kit": {"kit", "core"},
+    "contracts": {"contracts", "core"},
     "demo": {"demo", "service", "client", "core"},
     "cli": {"cli", "client", "wire", "service", "demo", "core", "kit"},
 }
@@ -80,21 +81,34 @@ def test_the_parts_of_core_import_downwards_only() -> None:
                 assert RUN_LEVELS.index(target[1]) <= RUN_LEVELS.index(kind), about
 
 
-def test_no_part_imports_a_kind_of_database_by_name() -> None:
-    """What registers them names their modules as text (`warehouses/open.py`, `sources/sql/open.py`), and imports each on first use."""
-    named = {f"reedbasket.core.warehouses.{kind}" for kind in KINDS["warehouses"]}
-    named |= {f"reedbasket.core.sources.{kind}" for kind in ("postgres", "mysql", "sqlite")}
-    # Who looks at a database of one kind for people, and what is written for a warehouse of one kind: not yet behind the contract.
-    known = {"runs/inspection/database_look.py", "runs/inspection/setup_sql.py", "runs/execution/cdc_table_reader.py"}
-    known |= {"runs/execution/bundle.py"}
+def packages_of_kinds() -> dict[str, set[str]]:
+    """{kind of a database or a store: the packages that are its own}."""
+    found: dict[str, set[str]] = {}
+    for registry in (kinds.SOURCES, kinds.WAREHOUSES, kinds.STORES):
+        for name, at in registry._shipped.items():
+            module = at.partition(":")[0].removesuffix(".definition")
+            found.setdefault(name, set()).add(module)
+    return {name: modules for name, modules in found.items() if name not in ("files", kinds.FOLDER, "http", "https")}
+
+
+# Files of its own making: an extract is loaded into one, and a connector tried with one.
+SCRATCH = {"runs/execution/bundle.py", "runs/execution/standalone.py"}
+
+
+def test_a_kind_is_named_in_its_own_package_alone() -> None:
+    """Neither imported nor told apart elsewhere: the registry (`core/kinds.py`) names the modules as text."""
+    own = packages_of_kinds()
     found = set()
     for path in sorted((ROOT / "core").rglob("*.py")):
         here = path.relative_to(ROOT / "core").as_posix()
-        for name in imports_of(path):
-            kind = ".".join(name.split(".")[:4])
-            if kind in named and not f"reedbasket.core.{here.replace('/', '.')}".startswith(kind + "."):
+        module = "reedbasket.core." + here.removesuffix(".py").replace("/", ".")
+        texts = {node.value for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, ast.Constant)}
+        for kind, packages in own.items():
+            if any(module.startswith(package) for package in packages) or here == "kinds.py":
+                continue
+            if kind in texts or any(f"{name}.".startswith(f"{package}.") for name in imports_of(path) for package in packages):
                 found.add(here)
-    assert found == known
+    assert found == SCRATCH
 
 
 def test_no_module_needs_itself_and_no_name_is_a_riddle() -> None:

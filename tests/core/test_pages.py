@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Any
+from urllib.parse import parse_qsl, urlsplit
 
 import pytest
 
+from reedbasket.contracts.pages import PagesContract
 from reedbasket.core.errors import DefinitionError
 from reedbasket.core.runs import RunOutcome, RunResult
 from reedbasket.core.sources.http.link_header import next_link
+from reedbasket.core.sources.http.pagination.pages import Step
 from reedbasket.core.spec import load_texts
 from tests.support.feeds import Heard, basket_text, run_once, table_rows
 from tests.support.source import Answer, Request, serving
@@ -49,6 +52,47 @@ def read(source: Any, rule: str, folder: Path) -> tuple[RunResult, Heard]:
     text = basket_text(source.url, by="everything", write="append", cursor="")
     text = text.replace("timeouts:", "pace: {at_once: 1}\ntimeouts:")
     return run_once(text.replace("next: {token: meta.next, as: after}", f"next: {rule}"), folder)
+
+
+class InPages:
+    """A source that lists in the pages of one style."""
+
+    size = 3
+
+    def __init__(self, rule: dict[str, Any]) -> None:
+        self.rule = rule
+
+    def answer(self, records: Sequence[dict[str, Any]], step: Step) -> tuple[Any, dict[str, str]]:
+        sent = {**step.params, **dict(parse_qsl(urlsplit(step.url or "").query))}
+        if "skip" in sent:
+            start = int(sent["skip"])
+        elif "beyond" in sent:
+            start = int(sent["beyond"]) + 1
+        elif "left" in sent:
+            start = len(records) - (len(records) % self.size or self.size) - (int(sent["left"]) - 1) * self.size
+        else:
+            start = (int(sent.get("page", sent.get("token", 1))) - 1) * self.size
+        more = str(start // self.size + 2) if start + self.size < len(records) else None
+        headers = {"pages-left": str(-(-max(len(records) - start - self.size, 0) // self.size))}
+        if more is not None:
+            headers |= {"link": f'<?page={more}>; rel="next"', "x-token": more, "x-next": f"/things?page={more}"}
+        meta = {"token": more, "url": f"?page={more}" if more else None}
+        return {"items": list(records[start : start + self.size]), "meta": meta}, headers
+
+
+class TestEveryStyle(PagesContract):
+    """The contract of pages over every style, a toy's among them."""
+
+    @pytest.fixture(
+        params=[
+            {"page": "page"}, {"page": "page", "size": 3}, {"offset": "skip"}, {"token": "meta.token", "as": "token"},
+            {"token_header": "X-Token", "as": "token"}, {"link": "next"}, {"url": "meta.url"}, {"url_header": "X-Next"},
+            {"last": "id", "as": "beyond"}, {"pages_left": "Pages-Left", "as": "left"},
+        ],
+        ids=lambda rule: next(iter(rule)),
+    )  # fmt: skip
+    def paged(self, request: pytest.FixtureRequest) -> InPages:
+        return InPages(request.param)
 
 
 @pytest.mark.parametrize(
@@ -133,11 +177,12 @@ def test_links(header: str, found: str | None) -> None:
 @pytest.mark.parametrize(
     ("rule", "says"),
     [
-        ("{}", "say one of token, token_header, page"),
+        ("{}", "say one of last, link, offset, page"),
         ("{page: p, offset: o}", "not page and offset"),
-        ("{token: t}", "needs `as`"),
-        ("{link: next, as: x}", "has no `as`"),
-        ("{link: next, size: 5}", "go with `page` and `offset`"),
+        ("{token: t}", 'the key "as" is missing'),
+        ("{link: next, as: x}", 'unknown key "as"'),
+        ("{link: next, size: 5}", 'unknown key "size"'),
+        ("{page: p, sze: 5}", 'did you mean "size"'),
         ("{page: p, size_as: n}", "needs `size`"),
     ],
 )
@@ -146,7 +191,7 @@ def test_a_rule_that_says_too_little_or_too_much(rule: str, says: str) -> None:
     with pytest.raises(DefinitionError) as caught:
         load_texts({"basket.yaml": text})
     (mistake,) = caught.value.details  # type: ignore[misc]
-    assert mistake["path"].endswith("things.next")
+    assert ".things.next" in mistake["path"]
     assert says in mistake["message"]
 
 

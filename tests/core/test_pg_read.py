@@ -15,7 +15,7 @@ from reedbasket.core.allowed_paths import Places
 from reedbasket.core.errors import SourceError
 from reedbasket.core.sources.sql import Database, Statement
 from reedbasket.core.sources.sql.open import open_database
-from reedbasket.core.spec.model import Source
+from reedbasket.core.spec.source import Source
 from tests.support.dock import Dock
 
 MADE = """

@@ -10,6 +10,7 @@ import psycopg
 import pyarrow as pa
 import pytest
 
+from reedbasket.contracts.place import columns_of
 from reedbasket.core.runs import RunOutcome
 from reedbasket.core.warehouses.postgres import copying
 from reedbasket.core.warehouses.postgres.copying import Sending
@@ -92,7 +93,7 @@ def test_a_server_that_ends_the_copy_leaves_nothing_and_the_next_run_brings_all(
     assert result.error is not None and result.error["code"] == "warehouse.connection_lost", result.error
     # Nobody is left to drop what it was building: the next run does.
     left = "select count(*)::int from pg_tables where schemaname = current_schema and tablename ~ '^_rb_new'"
-    assert (place.there("many"), place.ask(left)) == ({}, [(1,)])
+    assert (columns_of(place, "many"), place.ask(left)) == ({}, [(1,)])
     result, heard = run_once(text, tmp_path, run=2)
     assert place.ask(left) == [(0,)]
     assert result.outcome is RunOutcome.SUCCEEDED and [line.inserted for line in heard.ledger] == [150_000]

@@ -17,7 +17,7 @@ from reedbasket.core.runs.inspection.database_look import check_database, peek_d
 from reedbasket.core.runs.inspection.setup_sql import setup_sql
 from reedbasket.core.sources.sql import Statement
 from reedbasket.core.sources.sql.open import open_database
-from reedbasket.core.spec.model import Source
+from reedbasket.core.spec.source import Source
 from tests.support.dock import Dock
 from tests.support.feeds import SECRETS, Heard, order_for, run_context_for, run_once, table_rows
 from tests.support.warehouses import Cluster

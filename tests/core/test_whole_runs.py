@@ -8,6 +8,7 @@ from typing import Any
 
 import pytest
 
+from reedbasket.contracts.place import columns_of
 from reedbasket.core.runs import RunOutcome, RunResult
 from tests.support.feeds import SECRET, Heard, basket_text, run_once
 from tests.support.source import Changing, serving
@@ -63,7 +64,7 @@ def test_what_the_source_does_to_its_structure(place: Place) -> None:
         records[0] = thing(0, late=1.5, kids=[{"c": 1}])
         ignored, heard = feed.run(feed="drift: {columns: ignore, tables: ignore}")
         assert (ignored.outcome, {c.ignored for c in heard.drifted}) == (RunOutcome.SUCCEEDED, {True})
-        assert (place.ask("select * from things order by id"), place.there("things_kids")) == (before, {})
+        assert (place.ask("select * from things order by id"), columns_of(place, "things_kids")) == (before, {})
         for policy, name in (("columns", "late"), ("tables", "kids")):
             stopped, _ = feed.run(feed=f"drift: {{{policy}: stop}}")
             assert stopped.error is not None

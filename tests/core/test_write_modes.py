@@ -9,8 +9,9 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from reedbasket.contracts.place import Loader, columns_of
 from reedbasket.core.warehouses.loader import stage
-from tests.support.warehouses import Loader, Place
+from tests.support.warehouses import Place
 
 child = st.fixed_dictionaries({"c": st.integers(0, 3)}, optional={"deep": st.lists(st.just({"d": 1}), max_size=2)})
 extras = {
@@ -83,7 +84,7 @@ class Model:
 
 
 def held(loader: Loader, way: str, *, marked: bool = False) -> list[tuple[Any, ...]]:
-    there = loader.place.there("things")
+    there = columns_of(loader.place, "things")
     if not there:
         return []
     wanted = [f'"{c}"' if c in there else "null" for c in ("id", "v", "at", "o_p")]
@@ -101,10 +102,10 @@ def current(way: str, there: dict[str, str], marked: bool = False) -> str:
 
 
 def held_children(loader: Loader, way: str) -> list[tuple[str, int, int, int]]:
-    there = loader.place.there("things_kids")
+    there = columns_of(loader.place, "things_kids")
     if not there:
         return []
-    deeper = loader.place.there("things_kids_deep")
+    deeper = columns_of(loader.place, "things_kids_deep")
     rows = loader.ask(f"select _rb_parent, _rb_pos, c from things_kids{current(way, there)}")
     deep = loader.ask(f"select _rb_parent from things_kids_deep{current(way, deeper)}") if deeper else []
     count: dict[str, int] = {}
@@ -160,7 +161,7 @@ def test_all_modes_hold_what_a_plain_model_holds(new_place: Callable[[], Place],
         assert all(line.reconciles for line in lines)
         assert {line.load for line in lines} <= {r[0] for r in loader.ask("select load from _rb_ledger")}
         check(loader, way, model)
-    if way.startswith("history") and "id" in loader.place.there("things"):
+    if way.startswith("history") and "id" in columns_of(loader.place, "things"):
         versions = dict(loader.ask("select id, count(*) from things group by id"))
         assert versions == model.versions
         assert not loader.ask("select 1 from things where _rb_until < _rb_from")

@@ -10,8 +10,9 @@ from pathlib import Path
 
 import pytest
 
+from reedbasket.contracts.place import Loader
 from reedbasket.core.errors import WarehouseError
-from tests.support.warehouses import ENGINES, Cluster, Loader, Place
+from tests.support.warehouses import ENGINES, Cluster, Place
 
 RECORDS = [{"id": n, "text": f"{n:06d}" * 40} for n in range(4000)]
 

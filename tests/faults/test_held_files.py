@@ -12,13 +12,14 @@ from pathlib import Path
 
 import pytest
 
+from reedbasket.contracts.place import Loader
 from reedbasket.core.errors import WarehouseBusy
 from reedbasket.core.runs import RunOutcome
 from reedbasket.core.warehouses.duckdb import connect as duckdb_connect
 from reedbasket.core.warehouses.sqlite import connect as sqlite_connect
 from tests.support.dock import MARSH
 from tests.support.feeds import run_once
-from tests.support.warehouses import Loader, Place
+from tests.support.warehouses import Place
 
 _HOLD = """
 import duckdb, sys

@@ -11,12 +11,13 @@ from typing import Any
 
 import pytest
 
+from reedbasket.contracts.place import Loader
 from reedbasket.core.allowed_paths import Places
 from reedbasket.core.errors import ConnectionLost, WarehouseBusy, WarehouseError
-from reedbasket.core.spec.model import Warehouse
+from reedbasket.core.spec.warehouse import Warehouse
 from reedbasket.core.warehouses import open_warehouse
 from reedbasket.core.warehouses.postgres import connect
-from tests.support.warehouses import Cluster, Loader, Place
+from tests.support.warehouses import Cluster, Place
 
 
 @pytest.fixture(scope="module")

@@ -7,9 +7,10 @@ from pathlib import Path
 
 import pytest
 
+from reedbasket.contracts.place import Loader
 from reedbasket.core.errors import WarehouseError
 from tests.support.certificates import Authority
-from tests.support.warehouses import Cluster, Loader, Place
+from tests.support.warehouses import Cluster, Place
 
 
 @pytest.fixture(scope="module")

@@ -8,6 +8,7 @@ from typing import Any
 
 import pytest
 
+from reedbasket.contracts.place import columns_of
 from reedbasket.core.runs import RunOutcome
 from tests.support.feeds import run_once
 from tests.support.warehouses import ENGINES, Cluster, Place
@@ -46,7 +47,7 @@ def test_what_stands_on_a_table_is_one_query_over_the_warehouse(
         assert result.outcome is RunOutcome.FAILED and result.error is not None, query
         assert result.error["code"] == "warehouse.clean_refused", (query, result.error)
         assert place.ask("select id, n from counts") == [(1, 2)]
-        assert place.there("kept") == {} and place.there("stolen") == {}
+        assert columns_of(place, "kept") == {} and columns_of(place, "stolen") == {}
     assert not Path(f"{secret}.out").exists()
     # And one that is right, twice: what was shut in loads again.
     for number in (50, 51):

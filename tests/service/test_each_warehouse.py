@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -11,7 +13,7 @@ from reedbasket.client import ServiceProblem
 from tests.conftest import RunningService
 from tests.service.test_service import prepare
 from tests.support.source import Changing, serving
-from tests.support.warehouses import ENGINES, Cluster, Place
+from tests.support.warehouses import ENGINES, TOY, Cluster, Place
 
 
 @pytest.fixture(scope="module")
@@ -27,7 +29,14 @@ def record(number: int, **more: Any) -> dict[str, Any]:
     return made | more
 
 
-@pytest.fixture(params=ENGINES)
+@pytest.fixture(autouse=True)
+def toys(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Known to the service's processes too, as a package that somebody installed."""
+    found = [str(Path(__file__).parents[1] / "contracts/toys"), os.environ.get("PYTHONPATH", "")]
+    monkeypatch.setenv("PYTHONPATH", os.pathsep.join(filter(None, found)))
+
+
+@pytest.fixture(params=[*ENGINES, TOY])
 def place(request: pytest.FixtureRequest, service: RunningService) -> Place:
     """In the service's own folder, so that both see the same file."""
     cluster = request.getfixturevalue("cluster") if request.param == "postgres" else None

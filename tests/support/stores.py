@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import asyncio
+import base64
 import functools
 import http.server
+import json
 import logging
 import threading
 from collections.abc import Iterator
@@ -148,3 +150,17 @@ def local(folder: Path) -> Any:
 @contextmanager
 def _same(text: str) -> Iterator[str]:
     yield text
+
+
+@contextmanager
+def crate(folder: Path) -> Iterator[str]:
+    """The toy of tests/contracts/toys, which keeps its file beside the folder."""
+    packed = {
+        f"in/{path.relative_to(folder)}": [base64.b64encode(path.read_bytes()).decode(), "2026-03-01T06:00:00+00:00"]
+        for path in sorted(folder.rglob("*"))
+        if path.is_file()
+    }
+    data = folder.parent / "data"
+    data.mkdir(exist_ok=True)
+    (data / "shed.crate").write_text(json.dumps(packed))
+    yield "url: crate://shed/in"

@@ -12,20 +12,18 @@ import tempfile
 import threading
 import time
 from collections.abc import Sequence
-from contextlib import ExitStack
-from datetime import UTC, datetime
 from itertools import count
 from pathlib import Path
 from typing import Any
 
 from reedbasket.core.allowed_paths import Places
-from reedbasket.core.shaping import Shaper, ShapeRules, TableShape
-from reedbasket.core.shaping.columns import ColumnWork
-from reedbasket.core.spec.model import Warehouse as Definition
-from reedbasket.core.warehouses import LedgerLine, LoadTarget, Position, SavedCursor, Warehouse, open_warehouse
+from reedbasket.core.spec.warehouse import Warehouse as Definition
+from reedbasket.core.warehouses import Warehouse, open_warehouse
 from tests.support.certificates import Authority
 
 ENGINES = ("sqlite", "duckdb", "postgres")
+# A kind of tests/contracts/toys; its statements that change tables commit by themselves.
+TOY = "dike"
 _numbers = count(1)
 
 
@@ -94,6 +92,7 @@ class Place:
 
     def __init__(self, engine: str, folder: Path, cluster: Cluster | None) -> None:
         self.engine, self.folder, self.cluster = engine, folder, cluster
+        self.readers_wait, self.ddl_commits = engine == "duckdb", engine == TOY
         made: dict[str, Any] = {"warehouse": "marsh", "on": engine}
         if engine == "postgres":
             assert cluster is not None
@@ -127,7 +126,7 @@ class Place:
                 connection.execute("set TimeZone = 'UTC'")
                 table = connection.sql(sql).to_arrow_table()
                 return list(zip(*(column.to_pylist() for column in table.columns)))
-        connection = sqlite3.connect(self.folder / "marsh.sqlite")
+        connection = sqlite3.connect(self.folder / f"marsh.{self.engine}")
         try:
             return connection.execute(sql).fetchall()
         finally:
@@ -146,77 +145,9 @@ class Place:
             with duckdb.connect(str(self.folder / "marsh.duckdb")) as connection:
                 connection.execute(sql)
         else:
-            connection = sqlite3.connect(self.folder / "marsh.sqlite", isolation_level=None)
+            connection = sqlite3.connect(self.folder / f"marsh.{self.engine}", isolation_level=None)
             connection.execute(sql)
             connection.close()
-
-    def there(self, table: str) -> dict[str, str]:
-        """{column: declared type}, empty where there is no such table."""
-        with ExitStack() as stack:
-            warehouse = self.open()
-            stack.callback(warehouse.close)
-            return warehouse.existing(table) or {}
-
-
-class Loader:
-    """Loads lists of records into one table, as a run would, each list in a load of its own."""
-
-    def __init__(self, place: Place, write: Any = "merge", key: list[str] | None = None, **more: Any) -> None:
-        self.place = place
-        self.write = write
-        self.key = ["id"] if key is None else key
-        self.table: str = more.pop("table", "things")
-        self.deletes: Any = more.pop("deletes", "apply")
-        self.complete: bool = more.pop("complete", write == "mirror")
-        self.rules: ShapeRules | None = more.pop("rules", None)
-        self.gone: Any = more.pop("gone", None)  # whether a record says that it is
-        self.notes: list[str] = []
-
-    @property
-    def link(self) -> Any:
-        return "row" if self.write == "append" or not self.key else "key"
-
-    def load(self, records: list[dict[str, Any]], *, feed: str = "test", batch: int = 3, hold: Any = None) -> list[LedgerLine]:
-        with ExitStack() as stack:
-            warehouse = self.place.open()
-            stack.callback(warehouse.close)
-            state = warehouse.state(feed, "things")
-            structure = state.structure if state else TableShape(self.table)
-            shaper = Shaper(structure, self.key, self.link, self.rules, newest_by="at", expected=state is not None)
-            target = LoadTarget(
-                1,
-                feed,
-                "src",
-                "things",
-                self.table,
-                self.write,
-                self.key,
-                self.link,
-                self.deletes,
-                self.complete,
-                tombstones=self.gone is not None,
-            )
-            load = warehouse.begin(target, state)
-            owner = rejected = 0
-            stack.callback(load.close)
-            for start in range(0, len(records), batch):
-                shaped = shaper.shape(records[start : start + batch], owner)
-                owner += shaped.records
-                rejected += len(shaped.rejects)
-                worked = ColumnWork(ShapeRules(), bytes).work(shaped, self.gone)
-                load.stage(shaped.family, worked.batches)
-                if worked.tombstones is not None:
-                    load.tombstones(worked.tombstones)
-            if hold:
-                hold()
-            now = datetime.now(UTC)
-            position = Position(SavedCursor("text", "x"), None, rejected, 0, 0, now)
-            lines = load.commit(shaper.family, shaper.structure.to_data(), position, now)
-            self.notes = load.notes
-            return lines
-
-    def ask(self, sql: str) -> list[tuple[Any, ...]]:
-        return self.place.ask(sql)
 
 
 def wait_until(true: Any, seconds: float = 20.0) -> None:

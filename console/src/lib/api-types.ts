@@ -324,6 +324,26 @@ export interface FollowedLag {
   transactions: number;
 }
 
+/** One thing that a source can be. setup: an administrator has to let us in, by statements that the service knows. */
+export interface Form {
+  title: string;
+  on: string;
+  setup: boolean;
+  fields: FormField[];
+}
+
+/** One thing that is asked of who describes a source. key: where it stands in the definition. start: at first; None for nothing. values: the only ones, the one that holds where nothing is said first. secret: the name of one; own: at first one of the definition's own. */
+export interface FormField {
+  key: string[];
+  label: string;
+  example: string;
+  start: string | number | null;
+  values: string[];
+  number: boolean;
+  secret: boolean;
+  own: boolean;
+}
+
 /** Whether the service is up. */
 export interface Health {
   status: "ok";

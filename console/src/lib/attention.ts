@@ -9,7 +9,11 @@ export interface Group {
 }
 
 export const groups: Group[] = [
-  { id: "failing", title: "Failing", has: (feed) => feed.last_run?.outcome === "failed" || feed.last_run?.outcome === "interrupted" },
+  {
+    id: "failing",
+    title: "Failing",
+    has: (feed) => feed.last_run?.outcome === "failed" || feed.last_run?.outcome === "interrupted",
+  },
   { id: "late", title: "Late", has: (feed) => feed.late },
   { id: "windows", title: "With failed windows", has: (feed) => (feed.schedule.windows.failed ?? 0) > 0 },
   { id: "rejects", title: "With rejects", has: (feed) => feed.rejects > 0 },
@@ -48,12 +52,45 @@ export function matters(feeds: Feed[], now: number): Matter[] {
     const broken = feed.schedule.windows.failed ?? 0;
     const page = `/feeds/${encodeURIComponent(feed.name)}`;
     if (run && failed.has(run.outcome))
-      here.push({ weight: 5, word: run.outcome, tone: "bad", words: run.error ? [run.error.found, run.error.mend].filter(Boolean).join(". ") : "it was cut, and goes on by itself", to: `/runs/${run.id}` });
-    if (broken) here.push({ weight: 4, word: plural(broken, "failed window"), tone: "bad", words: `${plural(broken, "window")} failed`, to: `${page}?tab=schedule` });
+      here.push({
+        weight: 5,
+        word: run.outcome,
+        tone: "bad",
+        words: run.error ? [run.error.found, run.error.mend].filter(Boolean).join(". ") : "it was cut, and goes on by itself",
+        to: `/runs/${run.id}`,
+      });
+    if (broken)
+      here.push({
+        weight: 4,
+        word: plural(broken, "failed window"),
+        tone: "bad",
+        words: `${plural(broken, "window")} failed`,
+        to: `${page}?tab=schedule`,
+      });
     if (feed.late)
-      here.push({ weight: 3, word: "late", tone: "bad", words: `fresh ${ago(feed.fresh_at, now)}, which should be within ${span(feed.fresh_within_seconds ?? 0)}`, to: page });
-    if (feed.rejects) here.push({ weight: 2, word: plural(feed.rejects, "reject"), tone: "warn", words: `${plural(feed.rejects, "record")} could not be shaped, kept as they came`, to: `/rejects?feed=${encodeURIComponent(feed.name)}` });
-    if (feed.drift) here.push({ weight: 1, word: "drift", tone: "warn", words: `its source changed in ${plural(feed.drift, "place")} by the last run`, to: `${page}?tab=drift` });
+      here.push({
+        weight: 3,
+        word: "late",
+        tone: "bad",
+        words: `fresh ${ago(feed.fresh_at, now)}, which should be within ${span(feed.fresh_within_seconds ?? 0)}`,
+        to: page,
+      });
+    if (feed.rejects)
+      here.push({
+        weight: 2,
+        word: plural(feed.rejects, "reject"),
+        tone: "warn",
+        words: `${plural(feed.rejects, "record")} could not be shaped, kept as they came`,
+        to: `/rejects?feed=${encodeURIComponent(feed.name)}`,
+      });
+    if (feed.drift)
+      here.push({
+        weight: 1,
+        word: "drift",
+        tone: "warn",
+        words: `its source changed in ${plural(feed.drift, "place")} by the last run`,
+        to: `${page}?tab=drift`,
+      });
     const [worst, ...others] = here;
     if (worst) found.push({ ...worst, feed, words: [worst.words, ...others.map((one) => one.word)].join("; ") });
   }

@@ -1,5 +1,5 @@
 // What changed at the service, as it says so itself: one stream for all lists, open as long as the page is seen.
-import { useQueryClient, type QueryClient } from "@tanstack/react-query";
+import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { at } from "./base";
 

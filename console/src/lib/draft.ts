@@ -1,5 +1,5 @@
 // Definitions that are being written: YAML text is what counts, and forms change it. Plain functions, tested without a browser.
-import { isMap, parseAllDocuments, stringify, type Document } from "yaml";
+import { type Document, isMap, parseAllDocuments, stringify } from "yaml";
 
 export type Doc = Record<string, unknown>;
 export type Kind = "connector" | "source" | "warehouse" | "feed";
@@ -22,7 +22,9 @@ export function writtenAs(files: string[], feed: string): string {
 export function namesOf(doc: Doc): string[] {
   const name = String(doc.feed ?? "");
   const sets = Array.isArray(doc.parameters) ? doc.parameters : [doc.parameters];
-  return sets.map((set) => name.replace(/\{parameters\.(\w+)\}/g, (whole, key: string) => String((set as Doc | undefined)?.[key] ?? whole)));
+  return sets.map((set) =>
+    name.replace(/\{parameters\.(\w+)\}/g, (whole, key: string) => String((set as Doc | undefined)?.[key] ?? whole)),
+  );
 }
 
 export interface Read {
@@ -38,7 +40,8 @@ export function read(text: string): Read {
     if (error) return { docs: [], problem: error.message.split("\n")[0] ?? "no YAML" };
     const value: unknown = parsed.toJS();
     if (value === null || value === undefined) continue;
-    if (typeof value !== "object" || Array.isArray(value)) return { docs: [], problem: "a definition is a list of keys and values, `feed: …` first" };
+    if (typeof value !== "object" || Array.isArray(value))
+      return { docs: [], problem: "a definition is a list of keys and values, `feed: …` first" };
     docs.push(value as Doc);
   }
   return { docs, problem: "" };
@@ -69,7 +72,8 @@ function mend(written: Document, path: string[], before: Doc, now: Doc): void {
   for (const [key, value] of Object.entries(now)) {
     const was = before[key];
     if (isDoc(was) && isDoc(value)) mend(written, [...path, key], was, value);
-    else if (JSON.stringify(was) !== JSON.stringify(value)) written.setIn([...path, key], isDoc(value) || Array.isArray(value) ? written.createNode(value) : value);
+    else if (JSON.stringify(was) !== JSON.stringify(value))
+      written.setIn([...path, key], isDoc(value) || Array.isArray(value) ? written.createNode(value) : value);
   }
 }
 
@@ -83,12 +87,19 @@ export function put(docs: Doc[], kind: Kind, doc: Doc | null): Doc[] {
   const order: Kind[] = ["connector", "source", "warehouse", "feed"];
   const others = docs.filter((one) => kindOf(one) !== kind);
   // What a definition is stays, even where its name is not said yet.
-  const kept = doc && { [kind]: doc[kind] ?? "", ...(kind === "source" && "connector" in doc ? { connector: doc.connector } : {}), ...tidy(doc) };
+  const kept = doc && {
+    [kind]: doc[kind] ?? "",
+    ...(kind === "source" && "connector" in doc ? { connector: doc.connector } : {}),
+    ...tidy(doc),
+  };
   const all = kept ? [...others, inOrder(kept)] : others;
   return all.sort((a, b) => order.indexOf(kindOf(a) ?? "feed") - order.indexOf(kindOf(b) ?? "feed"));
 }
 
-const KEYS = "feed source connector about on from into prefix url path host port database schema user password settings base auth pace defaults tables schedule".split(" ");
+const KEYS =
+  "feed source connector about on from into prefix url path host port database schema user password settings base auth pace defaults tables schedule".split(
+    " ",
+  );
 
 /** What it is first, what is long last, as people write it. */
 function inOrder(doc: Doc): Doc {

@@ -53,9 +53,17 @@ export function layOut(feeds: Feed[], sources: Source[], warehouses: Warehouse[]
   const depth = depths(feeds);
   const deepest = Math.max(0, ...depth.values());
   const usedSources = sources.filter((source) => feeds.some((feed) => feed.source === source.name));
-  const usedWarehouses = warehouses.filter((warehouse) => feeds.some((feed) => [feed.warehouse, ...feed.also].includes(warehouse.name)));
+  const usedWarehouses = warehouses.filter((warehouse) =>
+    feeds.some((feed) => [feed.warehouse, ...feed.also].includes(warehouse.name)),
+  );
   const order = new Map(usedSources.map((source, place) => [source.name, place]));
-  const nodes: Node[] = usedSources.map((source, place) => ({ id: `s:${source.name}`, kind: "source", name: source.name, column: 0, place }));
+  const nodes: Node[] = usedSources.map((source, place) => ({
+    id: `s:${source.name}`,
+    kind: "source",
+    name: source.name,
+    column: 0,
+    place,
+  }));
   const placeOf = new Map<string, number>();
   for (let column = 0; column <= deepest; column++) {
     const here = feeds.filter((feed) => depth.get(feed.name) === column);
@@ -73,8 +81,12 @@ export function layOut(feeds: Feed[], sources: Source[], warehouses: Warehouse[]
   const drawn = nodes.filter((node) => node.kind === "feed").sort((a, b) => high(a) - high(b) || a.column - b.column);
   const inOrder = drawn.map((node) => feeds.find((feed) => feed.name === node.name)!);
   const tables = withTables ? inOrder.flatMap((feed) => feed.tables.map((table) => ({ feed, table }))) : [];
-  tables.forEach(({ feed, table }, place) => nodes.push({ id: `t:${feed.name}.${table}`, kind: "table", name: table, column: last - 1, place, of: feed.name }));
-  usedWarehouses.forEach((warehouse, place) => nodes.push({ id: `w:${warehouse.name}`, kind: "warehouse", name: warehouse.name, column: last, place }));
+  tables.forEach(({ feed, table }, place) => {
+    nodes.push({ id: `t:${feed.name}.${table}`, kind: "table", name: table, column: last - 1, place, of: feed.name });
+  });
+  usedWarehouses.forEach((warehouse, place) => {
+    nodes.push({ id: `w:${warehouse.name}`, kind: "warehouse", name: warehouse.name, column: last, place });
+  });
   const edges: Edge[] = feeds.flatMap((feed) => {
     const after = afterOf(feed);
     const into = [feed.warehouse, ...feed.also].map((name) => `w:${name}`);
@@ -90,6 +102,9 @@ export function layOut(feeds: Feed[], sources: Source[], warehouses: Warehouse[]
       ...(after && placeOf.has(after) ? [{ from: `f:${after}`, to: `f:${feed.name}`, kind: "after" as const }] : []),
     ];
   });
-  const rows = Math.max(1, ...Array.from({ length: last + 1 }, (_, column) => nodes.filter((node) => node.column === column).length));
+  const rows = Math.max(
+    1,
+    ...Array.from({ length: last + 1 }, (_, column) => nodes.filter((node) => node.column === column).length),
+  );
   return { nodes, edges, columns: last + 1, rows, withTables };
 }

@@ -35,7 +35,11 @@ export function ago(time: string | null, now: number): string {
 
 /** Seconds that people chose: 172800 -> "2 days" */
 export function span(seconds: number): string {
-  for (const [size, word] of [[86_400, "day"], [3600, "hour"], [60, "minute"]] as const) {
+  for (const [size, word] of [
+    [86_400, "day"],
+    [3600, "hour"],
+    [60, "minute"],
+  ] as const) {
     if (seconds >= size && seconds % size === 0) return plural(seconds / size, word);
   }
   return plural(seconds, "second");
@@ -71,7 +75,7 @@ export function nextOf(feed: Feed, now: number): string {
   const { rule, next_due, paused, windows } = feed.schedule;
   if (rule === null) return "";
   if (paused) return "when resumed";
-  if (windows.waiting) return plural(windows.waiting, "window") + " behind";
+  if (windows.waiting) return `${plural(windows.waiting, "window")} behind`;
   return next_due ? soon(next_due, now) : `after ${String(rule.after)}`;
 }
 
@@ -97,7 +101,11 @@ export const plural = (n: number, word: string): string => `${count(n)} ${word}$
 
 /** "5 a second, 2 at once" */
 export function pace(said: Record<string, unknown>): string {
-  const units = [["per_second", "a second"], ["per_hour", "an hour"], ["per_day", "a day"]] as const;
+  const units = [
+    ["per_second", "a second"],
+    ["per_hour", "an hour"],
+    ["per_day", "a day"],
+  ] as const;
   const words = units.flatMap(([key, unit]) => (typeof said[key] === "number" ? [`${count(said[key])} ${unit}`] : []));
   return [...words, `${String(said.at_once)} at once`].join(", ");
 }
@@ -129,5 +137,7 @@ export const intoOf = (feed: Feed): string => [feed.warehouse, ...feed.also].joi
 /** How far a log was ahead: "1.2 MB, 3.4 s, 12 transactions"; what is nothing is not said. */
 export function lagWords(lag: { size: number; seconds: number | null; transactions: number }): string {
   if (lag.transactions === 0) return "nothing waits";
-  return [size(lag.size), lag.seconds !== null && duration(lag.seconds), plural(lag.transactions, "transaction")].filter(Boolean).join(", ");
+  return [size(lag.size), lag.seconds !== null && duration(lag.seconds), plural(lag.transactions, "transaction")]
+    .filter(Boolean)
+    .join(", ");
 }

@@ -1,13 +1,53 @@
 // Keys and fetch functions together; components write neither.
 import { queryOptions } from "@tanstack/react-query";
 import { call } from "./api";
+import type {
+  Activity,
+  Again,
+  Applied,
+  AuditLine,
+  Backfill,
+  Bundle,
+  CheckStep,
+  Counted,
+  Definition,
+  Drift,
+  DueWindow,
+  Exchange,
+  Feed,
+  FileLine,
+  Form,
+  LedgerLine,
+  NewToken,
+  Notice,
+  PaceSample,
+  Peek,
+  Plan,
+  Profile,
+  Reject,
+  RequestLine,
+  Rewound,
+  Rows,
+  Run,
+  ScheduledFeed,
+  SecretName,
+  SentThere,
+  Session,
+  Setting,
+  SetupStatement,
+  SignInWays,
+  Source,
+  SurveyedTable,
+  Table,
+  Token,
+  Tried,
+  User,
+  VerifiedTable,
+  Version,
+  Warehouse,
+} from "./api-types";
 import { at } from "./base";
 import { live } from "./changes";
-import type {
-  Activity, Again, Applied, AuditLine, Backfill, Bundle, CheckStep, Counted, Definition, Drift, DueWindow, Exchange, Feed, FileLine, LedgerLine, NewToken, Notice, PaceSample, Peek, Plan,
-  Profile, Reject, RequestLine, Rewound, Rows, Run, ScheduledFeed, SecretName, SentThere, Session, Setting, SetupStatement, SignInWays, Source, SurveyedTable, Table, Token, Tried, User,
-  VerifiedTable, Version, Warehouse,
-} from "./api-types";
 
 const part = encodeURIComponent;
 
@@ -164,10 +204,7 @@ export const rowsQuery = (warehouse: string, table: string, offset: number, limi
   queryOptions({
     queryKey: ["rows", warehouse, table, offset, limit],
     queryFn: () =>
-      call<Rows>(
-        "GET",
-        `/api/v1/warehouses/${part(warehouse)}/tables/${part(table)}/rows?limit=${limit}&offset=${offset}`,
-      ),
+      call<Rows>("GET", `/api/v1/warehouses/${part(warehouse)}/tables/${part(table)}/rows?limit=${limit}&offset=${offset}`),
     placeholderData: (before: Rows | undefined) => before,
   });
 
@@ -182,7 +219,8 @@ export const askReplay = (feed: string) => call<Run>("POST", "/api/v1/runs", { f
 
 // Bundles
 
-export const bundlesQuery = () => queryOptions({ queryKey: ["bundles"], queryFn: () => call<Bundle[]>("GET", "/api/v1/bundles"), ...live(5000) });
+export const bundlesQuery = () =>
+  queryOptions({ queryKey: ["bundles"], queryFn: () => call<Bundle[]>("GET", "/api/v1/bundles"), ...live(5000) });
 
 export const bundleFile = (bundle: string, file: string) => at(`/api/v1/bundles/${part(bundle)}/${part(file)}`);
 
@@ -207,7 +245,11 @@ export const pauseFeed = (feed: string, pause: boolean) =>
   call<Feed>("POST", `/api/v1/feeds/${part(feed)}/${pause ? "pause" : "resume"}`);
 
 export const schedulesQuery = () =>
-  queryOptions({ queryKey: ["schedules"], queryFn: () => call<ScheduledFeed[]>("GET", "/api/v1/schedules?each=60"), ...live(3000) });
+  queryOptions({
+    queryKey: ["schedules"],
+    queryFn: () => call<ScheduledFeed[]>("GET", "/api/v1/schedules?each=60"),
+    ...live(3000),
+  });
 
 export const windowsQuery = (feed: string, state: string) =>
   queryOptions({
@@ -252,15 +294,21 @@ export const exportBasket = () => call<Record<string, string>>("GET", "/api/v1/b
 
 export const definitionOf = (kind: string, name: string) => call<Definition>("GET", `/api/v1/definitions/${kind}/${part(name)}`);
 
-export const definitionsQuery = () => queryOptions({ queryKey: ["definitions"], queryFn: () => call<Definition[]>("GET", "/api/v1/definitions") });
+export const formsQuery = () =>
+  queryOptions({ queryKey: ["forms"], queryFn: () => call<Form[]>("GET", "/api/v1/forms"), staleTime: Number.POSITIVE_INFINITY });
+
+export const definitionsQuery = () =>
+  queryOptions({ queryKey: ["definitions"], queryFn: () => call<Definition[]>("GET", "/api/v1/definitions") });
 
 // Looks with definitions that are not in force: draft is their YAML
 
 export const checkDraft = (draft: string, source: string) => call<CheckStep[]>("POST", "/api/v1/draft/check", { draft, source });
 
-export const setupOfDraft = (draft: string, source: string) => call<SetupStatement[]>("POST", "/api/v1/draft/setup-sql", { draft, source });
+export const setupOfDraft = (draft: string, source: string) =>
+  call<SetupStatement[]>("POST", "/api/v1/draft/setup-sql", { draft, source });
 
-export const surveyDraft = (draft: string, source: string) => call<SurveyedTable[]>("POST", "/api/v1/draft/survey", { draft, source });
+export const surveyDraft = (draft: string, source: string) =>
+  call<SurveyedTable[]>("POST", "/api/v1/draft/survey", { draft, source });
 
 export const peekDraft = (draft: string, source: string, table: string) =>
   call<Peek>("POST", "/api/v1/draft/peek", { draft, source, table, rows: 12 });
@@ -289,18 +337,22 @@ export const noticesQuery = () =>
 
 export const noticesAgain = () => call<Counted>("POST", "/api/v1/notices/again");
 
-export const secretsQuery = () => queryOptions({ queryKey: ["secrets"], queryFn: () => call<SecretName[]>("GET", "/api/v1/secrets") });
+export const secretsQuery = () =>
+  queryOptions({ queryKey: ["secrets"], queryFn: () => call<SecretName[]>("GET", "/api/v1/secrets") });
 
 export const usersQuery = () => queryOptions({ queryKey: ["users"], queryFn: () => call<User[]>("GET", "/api/v1/users") });
 
-export const addUser = (name: string, role: string, password: string) => call<void>("POST", "/api/v1/users", { name, role, password });
+export const addUser = (name: string, role: string, password: string) =>
+  call<void>("POST", "/api/v1/users", { name, role, password });
 
 export const changeUser = (name: string, change: object) => call<void>("PUT", `/api/v1/users/${part(name)}`, change);
 
-export const settingsQuery = () => queryOptions({ queryKey: ["settings"], queryFn: () => call<Setting[]>("GET", "/api/v1/settings") });
+export const settingsQuery = () =>
+  queryOptions({ queryKey: ["settings"], queryFn: () => call<Setting[]>("GET", "/api/v1/settings") });
 
 /** null: as the service was started. */
-export const changeSetting = (name: string, value: number | null) => call<Setting[]>("PUT", `/api/v1/settings/${part(name)}`, { value });
+export const changeSetting = (name: string, value: number | null) =>
+  call<Setting[]>("PUT", `/api/v1/settings/${part(name)}`, { value });
 
 export const tokensQuery = () => queryOptions({ queryKey: ["tokens"], queryFn: () => call<Token[]>("GET", "/api/v1/tokens") });
 

@@ -11,7 +11,8 @@ export interface Step {
   beside: [string, number][];
 }
 
-const sum = (lines: LedgerLine[], value: (line: LedgerLine) => number): number => lines.reduce((all, line) => all + value(line), 0);
+const sum = (lines: LedgerLine[], value: (line: LedgerLine) => number): number =>
+  lines.reduce((all, line) => all + value(line), 0);
 const some = (beside: [string, number][]) => beside.filter(([, value]) => value > 0);
 
 /** lines: the loads of this table's run, child tables included. */
@@ -26,14 +27,21 @@ export function stepsOf(table: TableProgress, lines: LedgerLine[]): Step[] {
       out: table.read,
       unit: "record",
       seconds: 0,
-      beside: some([["taken before", table.repeated], ["held back", table.held_back]]),
+      beside: some([
+        ["taken before", table.repeated],
+        ["held back", table.held_back],
+      ]),
     },
     {
       name: "Shaped",
       out: staged || table.staged,
       unit: "row",
       seconds: sum(own, (line) => line.shaping_seconds),
-      beside: some([["rejected", table.rejected], ["left out by keep", table.filtered], ["compared and unchanged", table.unchanged]]),
+      beside: some([
+        ["rejected", table.rejected],
+        ["left out by keep", table.filtered],
+        ["compared and unchanged", table.unchanged],
+      ]),
     },
     { name: "Staged", out: staged || table.staged, unit: "row", seconds: sum(own, (line) => line.staging_seconds), beside: [] },
     {

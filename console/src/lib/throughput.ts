@@ -19,7 +19,10 @@ export function perSecond(samples: PaceSample[], what: "read" | "bytes"): Part[]
   const parts = Math.min(PARTS, all.length - 1);
   const long = last.seconds / parts;
   const takenAt = (time: number): number => {
-    const next = Math.max(1, all.findIndex((one) => one.seconds >= time - 1e-9));
+    const next = Math.max(
+      1,
+      all.findIndex((one) => one.seconds >= time - 1e-9),
+    );
     const [a, b] = [all[next - 1]!, all[next]!];
     return a[what] + ((b[what] - a[what]) * (time - a.seconds)) / Math.max(1e-3, b.seconds - a.seconds);
   };

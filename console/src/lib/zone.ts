@@ -16,13 +16,10 @@ export function showZone(next: Zone): void {
 }
 
 export const useZone = (): Zone =>
-  useSyncExternalStore(
-    (tell) => {
-      listeners.add(tell);
-      return () => listeners.delete(tell);
-    },
-    shownZone,
-  );
+  useSyncExternalStore((tell) => {
+    listeners.add(tell);
+    return () => listeners.delete(tell);
+  }, shownZone);
 
 /** "Europe/Berlin" */
 export const ownZone = (): string => Intl.DateTimeFormat().resolvedOptions().timeZone;

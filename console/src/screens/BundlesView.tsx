@@ -21,13 +21,17 @@ export function BundlesView({ feed }: { feed: Feed }) {
         <Button onPress={() => ask.mutate()} isPending={ask.isPending}>
           Write a bundle
         </Button>
-        <small>A run that reads everything from the beginning into Parquet files. The warehouse, cursors and freshness stay as they are.</small>
+        <small>
+          A run that reads everything from the beginning into Parquet files. The warehouse, cursors and freshness stay as they
+          are.
+        </small>
       </Actions>
       {ask.isError && <Trouble facts={factsOf(ask.error)} />}
       <Loaded query={bundles} what="bundles">
         {(found) => {
           const own = found.filter((bundle) => bundle.feed === feed.name);
-          if (own.length === 0) return <p>None is kept. The run that writes one is watched like any other; its files are then here.</p>;
+          if (own.length === 0)
+            return <p>None is kept. The run that writes one is watched like any other; its files are then here.</p>;
           return own.map((bundle) => <Kept key={bundle.name} bundle={bundle} />);
         }}
       </Loaded>
@@ -38,7 +42,10 @@ export function BundlesView({ feed }: { feed: Feed }) {
 function Kept({ bundle }: { bundle: Bundle }) {
   const now = useNow();
   const cache = useQueryClient();
-  const remove = useMutation({ mutationFn: () => removeBundle(bundle.name), onSuccess: () => cache.invalidateQueries({ queryKey: bundlesQuery().queryKey }) });
+  const remove = useMutation({
+    mutationFn: () => removeBundle(bundle.name),
+    onSuccess: () => cache.invalidateQueries({ queryKey: bundlesQuery().queryKey }),
+  });
   return (
     <Section>
       <Actions>

@@ -12,7 +12,8 @@ export const FEED_DRAFT = "reed-new-feed";
 export function ChangeButton({ feed }: { feed: Feed }) {
   const navigate = useNavigate();
   const take = useMutation({
-    mutationFn: async () => writtenAs(Object.values(await exportBasket()), feed.name) || write([(await definitionOf("feed", feed.name)).data]),
+    mutationFn: async () =>
+      writtenAs(Object.values(await exportBasket()), feed.name) || write([(await definitionOf("feed", feed.name)).data]),
     onSuccess: (text) => {
       localStorage.setItem(FEED_DRAFT, text);
       navigate("/new?yaml=1");

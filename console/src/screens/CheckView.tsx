@@ -26,7 +26,11 @@ export function CheckView({ ask }: { ask: () => Promise<CheckStep[]> }) {
           empty=""
           columns={[
             { name: "Step", show: (step) => step.step, width: "12%" },
-            { name: "Result", show: (step) => <Badge word={step.ok === null ? "not reached" : step.ok ? "ok" : "failed"} />, width: "12%" },
+            {
+              name: "Result",
+              show: (step) => <Badge word={step.ok === null ? "not reached" : step.ok ? "ok" : "failed"} />,
+              width: "12%",
+            },
             { name: "Found", show: (step) => step.found },
             { name: "What mends it", show: (step) => <span title={step.mend}>{step.mend}</span>, mono: true },
           ]}

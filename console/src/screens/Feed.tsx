@@ -11,8 +11,8 @@ import { Tabs } from "../ui/Tabs";
 import { BundlesView } from "./BundlesView";
 import { ChangeButton } from "./ChangeButton";
 import { FilesView } from "./FilesView";
-import { ledgerColumns } from "./ledgerColumns";
 import { Loaded } from "./Loaded";
+import { ledgerColumns } from "./ledgerColumns";
 import { PauseButton } from "./PauseButton";
 import { PlanView } from "./PlanView";
 import { RejectsView } from "./RejectsView";
@@ -28,7 +28,19 @@ export function Feed() {
   const found = useQuery(feedQuery(feed));
   const now = useNow();
   return (
-    <Page title={feed} about={found.data?.about} actions={found.data && <><ChangeButton feed={found.data} /><PauseButton feed={found.data} /><RunButton feed={found.data} /></>}>
+    <Page
+      title={feed}
+      about={found.data?.about}
+      actions={
+        found.data && (
+          <>
+            <ChangeButton feed={found.data} />
+            <PauseButton feed={found.data} />
+            <RunButton feed={found.data} />
+          </>
+        )
+      }
+    >
       <Loaded query={found} what="the feed">
         {(data) => (
           <>
@@ -47,7 +59,9 @@ export function Feed() {
                 {data.source} ({data.connector})
               </Fact>
               <Fact name="Into">{intoOf(data)}</Fact>
-              <Fact name="Tables"><span title={data.tables.join(", ")}>{data.tables.length}</span></Fact>
+              <Fact name="Tables">
+                <span title={data.tables.join(", ")}>{data.tables.length}</span>
+              </Fact>
               <Fact name="Rejects">{count(data.rejects)}</Fact>
               <Fact name="Version">{data.version}</Fact>
             </Facts>
@@ -63,7 +77,11 @@ export function Feed() {
                 { id: "drift", title: "Drift", body: <DriftHistory feed={feed} /> },
                 { id: "verify", title: "Verify", body: <VerifyView feed={feed} /> },
                 { id: "versions", title: "Versions", body: <VersionsView feed={feed} /> },
-                { id: "rejects", title: `Rejects${data.rejects ? ` (${count(data.rejects)})` : ""}`, body: <RejectsView feed={feed} /> },
+                {
+                  id: "rejects",
+                  title: `Rejects${data.rejects ? ` (${count(data.rejects)})` : ""}`,
+                  body: <RejectsView feed={feed} />,
+                },
                 { id: "bundles", title: "Bundles", body: <BundlesView feed={data} /> },
               ]}
             />

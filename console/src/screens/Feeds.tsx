@@ -63,7 +63,12 @@ export function Feeds() {
                   .map((one) => ({ ...one, n: found.filter(one.has).length }))
                   .filter((one) => one.n > 0 || one.id === group)
                   .map((one) => (
-                    <Link key={one.id} to={`/feeds?${said(one.id, words)}`} aria-current={group === one.id || undefined} data-look={LOUD.has(one.id) ? "loud" : undefined}>
+                    <Link
+                      key={one.id}
+                      to={`/feeds?${said(one.id, words)}`}
+                      aria-current={group === one.id || undefined}
+                      data-look={LOUD.has(one.id) ? "loud" : undefined}
+                    >
                       {one.title} <b>{count(one.n)}</b>
                     </Link>
                   ))}
@@ -97,7 +102,11 @@ const FeedsGrid = memo(function FeedsGrid({ found, group, words }: { found: Feed
       }
       columns={[
         { name: "Feed", show: (feed) => <b>{feed.name}</b>, by: (feed) => feed.name, width: "14%" },
-        { name: "State", show: (feed) => <Badge word={stateOf(feed)} tone={stateOf(feed) === "paused" ? "warn" : undefined} />, width: "8%" },
+        {
+          name: "State",
+          show: (feed) => <Badge word={stateOf(feed)} tone={stateOf(feed) === "paused" ? "warn" : undefined} />,
+          width: "8%",
+        },
         { name: "Last run", show: (feed) => <Badge word={feed.last_run?.outcome ?? "never run"} />, width: "10%" },
         {
           name: "Fresh",
@@ -109,13 +118,26 @@ const FeedsGrid = memo(function FeedsGrid({ found, group, words }: { found: Feed
         {
           name: "Took",
           show: (feed) => (feed.last_run ? between(feed.last_run.started_at, feed.last_run.ended_at, now) : ""),
-          by: (feed) => (feed.last_run?.started_at && feed.last_run.ended_at ? Date.parse(feed.last_run.ended_at) - Date.parse(feed.last_run.started_at) : null),
+          by: (feed) =>
+            feed.last_run?.started_at && feed.last_run.ended_at
+              ? Date.parse(feed.last_run.ended_at) - Date.parse(feed.last_run.started_at)
+              : null,
           end: true,
           width: "7%",
         },
-        { name: "Read", show: (feed) => (feed.last_run ? count(feed.last_run.totals.read) : ""), by: (feed) => feed.last_run?.totals.read ?? null, end: true, width: "7%" },
+        {
+          name: "Read",
+          show: (feed) => (feed.last_run ? count(feed.last_run.totals.read) : ""),
+          by: (feed) => feed.last_run?.totals.read ?? null,
+          end: true,
+          width: "7%",
+        },
         { name: "Rejects", show: (feed) => count(feed.rejects), by: (feed) => feed.rejects, end: true, width: "6%" },
-        { name: "From → into", show: (feed) => <span title={`${feed.source} → ${intoOf(feed)}`}>{`${feed.source} → ${intoOf(feed)}`}</span>, width: "16%" },
+        {
+          name: "From → into",
+          show: (feed) => <span title={`${feed.source} → ${intoOf(feed)}`}>{`${feed.source} → ${intoOf(feed)}`}</span>,
+          width: "16%",
+        },
         { name: "Run it", quiet: true, show: (feed) => <RunButton feed={feed} look="plain" />, end: true, width: "9%" },
       ]}
     />

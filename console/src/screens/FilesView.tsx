@@ -62,7 +62,15 @@ export function FilesView({ feed }: { feed: string }) {
                 ),
                 width: several(found) ? "23%" : "33%",
               },
-              { name: "State", show: (line) => <span title={meant[line.state]}><Badge word={line.state} tone={tones[line.state]} /></span>, width: "8%" },
+              {
+                name: "State",
+                show: (line) => (
+                  <span title={meant[line.state]}>
+                    <Badge word={line.state} tone={tones[line.state]} />
+                  </span>
+                ),
+                width: "8%",
+              },
               { name: "Rows", show: (line) => count(line.rows), end: true, width: "7%" },
               { name: "Size", show: (line) => size(line.size), end: true, width: "8%" },
               { name: "Changed there", show: (line) => (line.modified ? moment(line.modified).slice(0, 16) : ""), width: "14%" },
@@ -70,7 +78,8 @@ export function FilesView({ feed }: { feed: string }) {
               {
                 name: "Again",
                 show: (line) =>
-                  line.state !== "again" && line.state !== "gone" && (
+                  line.state !== "again" &&
+                  line.state !== "gone" && (
                     <InRow type="button" onClick={() => again.mutate(line)} aria-label={`Take ${line.path} again`}>
                       Take again
                     </InRow>

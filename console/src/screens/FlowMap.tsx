@@ -4,7 +4,7 @@ import { Link, useHref, useNavigate, useSearchParams } from "react-router";
 import styled from "styled-components";
 import type { Feed, Source, Warehouse } from "../lib/api-types";
 import { chosen } from "../lib/attention";
-import { afterOf, layOut, type Edge, type Flow, type Node } from "../lib/flow";
+import { afterOf, type Edge, type Flow, layOut, type Node } from "../lib/flow";
 import { count, intoOf, plural, stateOf } from "../lib/format";
 import { feedsQuery, sourcesQuery, warehousesQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
@@ -72,13 +72,25 @@ export function FlowMap() {
                   return (
                     <>
                       <Actions>
-                        <Find label="Find feeds" hint={`Find some of ${count(found.length)}`} words={words} find={(text) => put("find", text)} width={220} />
+                        <Find
+                          label="Find feeds"
+                          hint={`Find some of ${count(found.length)}`}
+                          words={words}
+                          find={(text) => put("find", text)}
+                          width={220}
+                        />
                         <Button look="quiet" onPress={() => put("as", asList ? "" : "list")}>
                           {asList ? "Draw it" : "As a list"}
                         </Button>
                         <small>{`${plural(some.length, "feed")}; a dashed line: one waits for the other`}</small>
                       </Actions>
-                      {some.length === 0 ? <p>None is named so.</p> : asList ? <AsList feeds={some} /> : <Drawing feeds={some} sources={from} warehouses={into} />}
+                      {some.length === 0 ? (
+                        <p>None is named so.</p>
+                      ) : asList ? (
+                        <AsList feeds={some} />
+                      ) : (
+                        <Drawing feeds={some} sources={from} warehouses={into} />
+                      )}
                     </>
                   );
                 }}
@@ -107,7 +119,12 @@ function shownAs(node: Node, feeds: Feed[], sources: Source[], warehouses: Wareh
   if (node.kind === "source") {
     const source = sources.find((one) => one.name === node.name)!;
     const state = sourceState(source);
-    return { tone: state.tone ?? "plain", state: state.word, under: state.tone ? state.word : source.connector, to: `/sources/${source.name}` };
+    return {
+      tone: state.tone ?? "plain",
+      state: state.word,
+      under: state.tone ? state.word : source.connector,
+      to: `/sources/${source.name}`,
+    };
   }
   if (node.kind === "table") return { tone: "plain", state: `of ${node.of}`, under: "", to: `/feeds/${node.of}?tab=ledger` };
   const warehouse = warehouses.find((one) => one.name === node.name);
@@ -132,14 +149,27 @@ function Drawing({ feeds, sources, warehouses }: { feeds: Feed[]; sources: Sourc
   const touched = new Set(near === null ? [] : [near, ...flow.edges.filter(lit).flatMap((edge) => [edge.from, edge.to])]);
   return (
     <Canvas>
-      <svg viewBox={`0 0 ${WIDTH} ${height}`} role="group" aria-label={`Map of ${plural(feeds.length, "feed")}; the list form says the same in words`}>
+      <svg
+        viewBox={`0 0 ${WIDTH} ${height}`}
+        role="group"
+        aria-label={`Map of ${plural(feeds.length, "feed")}; the list form says the same in words`}
+      >
         <Heads flow={flow} x={x} />
-        {[...flow.edges].sort((a, b) => Number(lit(a)) - Number(lit(b))).map((edge) => {
-          const [from, to] = [by.get(edge.from)!, by.get(edge.to)!];
-          const [x1, y1, x2, y2] = [x(from.column) + wide, y(from) + high / 2, x(to.column), y(to) + high / 2];
-          const bend = Math.max(26, (x2 - x1) / 2);
-          return <path key={`${edge.kind} ${edge.from} ${edge.to}`} data-kind={edge.kind} data-lit={lit(edge)} d={`M${x1} ${y1}C${x1 + bend} ${y1} ${x2 - bend} ${y2} ${x2} ${y2}`} />;
-        })}
+        {[...flow.edges]
+          .sort((a, b) => Number(lit(a)) - Number(lit(b)))
+          .map((edge) => {
+            const [from, to] = [by.get(edge.from)!, by.get(edge.to)!];
+            const [x1, y1, x2, y2] = [x(from.column) + wide, y(from) + high / 2, x(to.column), y(to) + high / 2];
+            const bend = Math.max(26, (x2 - x1) / 2);
+            return (
+              <path
+                key={`${edge.kind} ${edge.from} ${edge.to}`}
+                data-kind={edge.kind}
+                data-lit={lit(edge)}
+                d={`M${x1} ${y1}C${x1 + bend} ${y1} ${x2 - bend} ${y2} ${x2} ${y2}`}
+              />
+            );
+          })}
         {flow.nodes.map((node) => (
           <Box
             key={node.id}
@@ -160,7 +190,13 @@ function Drawing({ feeds, sources, warehouses }: { feeds: Feed[]; sources: Sourc
 
 function Heads({ flow, x }: { flow: Flow; x: (column: number) => number }) {
   const behind = flow.columns - 3 - (flow.withTables ? 1 : 0);
-  const words = ["Sources", "Feeds", ...Array.from({ length: behind }, () => "Feeds behind them"), ...(flow.withTables ? ["Tables"] : []), "Warehouses"];
+  const words = [
+    "Sources",
+    "Feeds",
+    ...Array.from({ length: behind }, () => "Feeds behind them"),
+    ...(flow.withTables ? ["Tables"] : []),
+    "Warehouses",
+  ];
   return (
     <g aria-hidden>
       {words.map((word, column) => (
@@ -227,8 +263,16 @@ function AsList({ feeds }: { feeds: Feed[] }) {
       columns={[
         { name: "From", show: (feed) => <Link to={`/sources/${feed.source}`}>{feed.source}</Link>, width: "18%" },
         { name: "Feed", show: (feed) => <Link to={`/feeds/${feed.name}`}>{feed.name}</Link>, width: "20%" },
-        { name: "State", show: (feed) => <Badge word={stateOf(feed) === "idle" ? (feed.last_run?.outcome ?? "never run") : stateOf(feed)} />, width: "12%" },
-        { name: "Behind", show: (feed) => afterOf(feed) && <Link to={`/feeds/${afterOf(feed)}`}>{afterOf(feed)}</Link>, width: "18%" },
+        {
+          name: "State",
+          show: (feed) => <Badge word={stateOf(feed) === "idle" ? (feed.last_run?.outcome ?? "never run") : stateOf(feed)} />,
+          width: "12%",
+        },
+        {
+          name: "Behind",
+          show: (feed) => afterOf(feed) && <Link to={`/feeds/${afterOf(feed)}`}>{afterOf(feed)}</Link>,
+          width: "18%",
+        },
         { name: "Into", show: (feed) => <Link to={`/warehouses/${feed.warehouse}`}>{intoOf(feed)}</Link>, width: "14%" },
         { name: "Tables", show: (feed) => <span title={feed.tables.join(", ")}>{feed.tables.join(", ")}</span>, width: "18%" },
       ]}

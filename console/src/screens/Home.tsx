@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import styled from "styled-components";
 import type { Activity, ActivityPart, Feed } from "../lib/api-types";
-import { chosen, matters, type Matter } from "../lib/attention";
+import { chosen, type Matter, matters } from "../lib/attention";
 import { ago, count, moment, plural, size } from "../lib/format";
 import { activityQuery, feedsQuery } from "../lib/queries";
 import { Badge } from "../ui/Badge";
@@ -128,7 +128,11 @@ export function Home() {
                     <small>{activity.data && summed(activity.data)}</small>
                     <Ranges>
                       {RANGES.map((one) => (
-                        <Link key={one} to={`?${put("hours", one === 24 ? "" : String(one))}`} aria-current={one === hours || undefined}>
+                        <Link
+                          key={one}
+                          to={`?${put("hours", one === 24 ? "" : String(one))}`}
+                          aria-current={one === hours || undefined}
+                        >
                           {words[one]}
                         </Link>
                       ))}
@@ -149,7 +153,13 @@ export function Home() {
                 <Actions>
                   <h2>Freshness</h2>
                   <small>{`what each brought in the last ${words[hours]}, and when it last succeeded`}</small>
-                  <Find label="Find feeds" hint={`Find one of ${count(found.length)}`} words={asked.get("find") ?? ""} find={(text) => ask(put("find", text), { replace: true })} width={190} />
+                  <Find
+                    label="Find feeds"
+                    hint={`Find one of ${count(found.length)}`}
+                    words={asked.get("find") ?? ""}
+                    find={(text) => ask(put("find", text), { replace: true })}
+                    width={190}
+                  />
                 </Actions>
                 <Fresh feeds={chosen(found, "", asked.get("find") ?? "")} activity={activity.data} now={now} />
               </Section>
@@ -177,8 +187,8 @@ function Begin() {
   return (
     <Section>
       <p>
-        Nothing is brought yet. <Link to="/new">Make a feed</Link>: choose a source, look at what it offers, say what to bring. Or apply a folder of definitions with{" "}
-        <code>reed apply FOLDER</code>.
+        Nothing is brought yet. <Link to="/new">Make a feed</Link>: choose a source, look at what it offers, say what to bring. Or
+        apply a folder of definitions with <code>reed apply FOLDER</code>.
       </p>
     </Section>
   );
@@ -245,7 +255,11 @@ function Now({ feeds }: { feeds: Feed[] }) {
           <li key={feed.name}>
             <Link to={run ? `/runs/${run.id}` : `/feeds/${feed.name}`}>
               <b>{feed.name}</b>
-              {feed.activity === "running" ? <Bar label={`Progress of ${feed.name}`} value={taken} most={most} state="reading" /> : <Badge word={feed.activity} />}
+              {feed.activity === "running" ? (
+                <Bar label={`Progress of ${feed.name}`} value={taken} most={most} state="reading" />
+              ) : (
+                <Badge word={feed.activity} />
+              )}
               <span>{feed.activity === "running" ? plural(taken, "row") : ""}</span>
             </Link>
           </li>
@@ -267,7 +281,13 @@ const tone = (feed: Feed): string => {
   return feed.fresh_at === null ? "plain" : "good";
 };
 
-const inWords = { bad: "failed or late", busy: "at work", warn: "paused, or with rejects", plain: "never run", good: "fresh" } as Record<string, string>;
+const inWords = {
+  bad: "failed or late",
+  busy: "at work",
+  warn: "paused, or with rejects",
+  plain: "never run",
+  good: "fresh",
+} as Record<string, string>;
 
 function Fresh({ feeds, activity, now }: { feeds: Feed[]; activity: Activity | undefined; now: number }) {
   const shown = feeds.slice(0, MOST_TILES);

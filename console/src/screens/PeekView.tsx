@@ -8,22 +8,35 @@ import { peekAt, peekAtFiles } from "../lib/queries";
 import { Button } from "../ui/Button";
 import { Choices } from "../ui/Choices";
 import { Actions, Section } from "../ui/Page";
-import { Hint, Trouble } from "../ui/States";
 import { Sides } from "../ui/Sides";
+import { Hint, Trouble } from "../ui/States";
 import { factsOf } from "./Loaded";
-import type { Survey } from "./SurveyView";
 import { RowsGrid } from "./RowsGrid";
+import type { Survey } from "./SurveyView";
 
 /** The first records of a table, and what went over the wire to get them. */
-export function PeekView({ source, tables, survey, files }: { source: string; tables: string[]; survey?: Survey; files?: boolean }) {
+export function PeekView({
+  source,
+  tables,
+  survey,
+  files,
+}: {
+  source: string;
+  tables: string[];
+  survey?: Survey;
+  files?: boolean;
+}) {
   const [chosen, setTable] = useState("");
   const table = chosen || (tables[0] ?? "");
-  const peek = useMutation({ mutationFn: (from: string) => (files ? peekAtFiles(source, from, 20) : peekAt(source, from, 20, true)) });
+  const peek = useMutation({
+    mutationFn: (from: string) => (files ? peekAtFiles(source, from, 20) : peekAt(source, from, 20, true)),
+  });
   const look = (from: string) => {
     setTable(from);
     peek.mutate(from);
   };
-  const failedWith = peek.error instanceof ApiError ? (peek.error.problem.details as { exchanges?: Exchange[] } | undefined) : undefined;
+  const failedWith =
+    peek.error instanceof ApiError ? (peek.error.problem.details as { exchanges?: Exchange[] } | undefined) : undefined;
   const exchanges = peek.data?.exchanges ?? failedWith?.exchanges ?? [];
   if (survey && tables.length === 0)
     return (
@@ -45,13 +58,25 @@ export function PeekView({ source, tables, survey, files }: { source: string; ta
           <Button onPress={() => look(table)} isPending={peek.isPending}>
             {`Peek at ${table}`}
           </Button>
-          <small>{files ? (peek.data?.note ?? "The first records of a file that matches.") : survey ? "Its first rows. Nothing is kept." : "One request, as the connector makes it; secrets are blanked. Nothing is kept."}</small>
+          <small>
+            {files
+              ? (peek.data?.note ?? "The first records of a file that matches.")
+              : survey
+                ? "Its first rows. Nothing is kept."
+                : "One request, as the connector makes it; secrets are blanked. Nothing is kept."}
+          </small>
         </Actions>
         {peek.isError && <Trouble facts={factsOf(peek.error)} />}
         {peek.data && (
-          <RowsGrid label={`Records of ${table}`} rows={{ ...peek.data, truncated: false, seconds: 0 }} height={survey ? "62vh" : "34vh"} />
+          <RowsGrid
+            label={`Records of ${table}`}
+            rows={{ ...peek.data, truncated: false, seconds: 0 }}
+            height={survey ? "62vh" : "34vh"}
+          />
         )}
-        {(peek.data?.rejects.length ?? 0) > 0 && <Hint>{`${plural(peek.data!.rejects.length, "record")} would be rejected: ${peek.data!.rejects[0]}`}</Hint>}
+        {(peek.data?.rejects.length ?? 0) > 0 && (
+          <Hint>{`${plural(peek.data!.rejects.length, "record")} would be rejected: ${peek.data!.rejects[0]}`}</Hint>
+        )}
         {exchanges.map((exchange, index) => (
           <Wire key={index} exchange={exchange} />
         ))}

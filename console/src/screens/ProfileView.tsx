@@ -27,7 +27,10 @@ export function ProfileView({ warehouse, table }: { warehouse: string; table: st
               { name: "Distinct", show: (column) => count(column.distinct), end: true, width: "9%" },
               { name: "Min", show: (column) => column.min ?? "·", mono: true },
               { name: "Max", show: (column) => column.max ?? "·", mono: true },
-              { name: "Examples", show: (column) => <span title={column.examples.join(" · ")}>{column.examples.join(" · ")}</span> },
+              {
+                name: "Examples",
+                show: (column) => <span title={column.examples.join(" · ")}>{column.examples.join(" · ")}</span>,
+              },
             ]}
           />
         </Section>

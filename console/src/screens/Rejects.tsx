@@ -13,7 +13,10 @@ export function Rejects() {
   const feeds = useQuery(feedsQuery());
   const [asked, ask] = useSearchParams();
   return (
-    <Page title="Rejects" about="Records that were read and could not be shaped. They are kept as they came, until the feed is mended and they are replayed.">
+    <Page
+      title="Rejects"
+      about="Records that were read but could not be loaded. They are kept exactly as they arrived until the feed is fixed and they are replayed."
+    >
       <Loaded query={feeds} what="feeds">
         {(found) => {
           const some = found.filter((feed) => feed.rejects > 0).sort((a, b) => b.rejects - a.rejects);

@@ -25,22 +25,22 @@ export function RejectsView({ feed }: { feed: string }) {
               <small>Shapes them once more, as the feed is defined now; the source is not asked.</small>
             </Actions>
           )}
-        {replay.isError && <Trouble facts={factsOf(replay.error)} />}
-        <Grid<Reject>
-          label="Rejects"
-          rows={found}
-          id={(reject) => reject.id}
-          empty="No rejects: every record that was read is in its table."
-          columns={[
-            { name: "Run", show: (reject) => reject.run, end: true },
-            { name: "Warehouse", show: (reject) => reject.warehouse },
-            { name: "Table", show: (reject) => reject.source_table },
-            { name: "Field", show: (reject) => reject.field },
-            { name: "Why", show: (reject) => reject.message },
-            { name: "Code", show: (reject) => reject.code, mono: true },
-            { name: "Record, as received", show: (reject) => <span title={reject.record}>{reject.record}</span>, mono: true },
-          ]}
-        />
+          {replay.isError && <Trouble facts={factsOf(replay.error)} />}
+          <Grid<Reject>
+            label="Rejects"
+            rows={found}
+            id={(reject) => reject.id}
+            empty="No rejects: every record that was read is in its table."
+            columns={[
+              { name: "Run", show: (reject) => reject.run, end: true },
+              { name: "Warehouse", show: (reject) => reject.warehouse },
+              { name: "Table", show: (reject) => reject.source_table },
+              { name: "Field", show: (reject) => reject.field },
+              { name: "Why", show: (reject) => reject.message },
+              { name: "Code", show: (reject) => reject.code, mono: true },
+              { name: "Record, as received", show: (reject) => <span title={reject.record}>{reject.record}</span>, mono: true },
+            ]}
+          />
         </Section>
       )}
     </Loaded>

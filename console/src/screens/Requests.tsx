@@ -22,7 +22,8 @@ function shorter(url: string, among: RequestLine[]): string {
   return usual && origin(url) === usual ? url.slice(usual.length) : url;
 }
 
-const asked = (line: RequestLine, among: RequestLine[]) => `${line.attempt > 1 ? `attempt ${line.attempt} ` : ""}${line.method} ${shorter(line.url, among)}`;
+const asked = (line: RequestLine, among: RequestLine[]) =>
+  `${line.attempt > 1 ? `attempt ${line.attempt} ` : ""}${line.method} ${shorter(line.url, among)}`;
 
 /** Every request of a run, as long as they are kept. all: what went over the wire is kept of those that went well, too. */
 export function Requests({ run, feed, active, all }: { run: number; feed: string; active: boolean; all: boolean }) {
@@ -60,16 +61,29 @@ export function Requests({ run, feed, active, all }: { run: number; feed: string
             columns={[
               { name: "At", show: (line) => moment(line.at).slice(11) + line.at.slice(19, 23), mono: true, width: "12%" },
               { name: "Table", show: (line) => line.table, width: "11%" },
-              { name: "Status", show: (line) => (line.problem ? <Badge word={String(line.status ?? "no answer")} tone="bad" /> : line.status), width: "8%" },
+              {
+                name: "Status",
+                show: (line) => (line.problem ? <Badge word={String(line.status ?? "no answer")} tone="bad" /> : line.status),
+                width: "8%",
+              },
               { name: "Bytes", show: (line) => size(line.bytes), end: true, width: "8%" },
               { name: "Took", show: (line) => duration(line.seconds), end: true, width: "7%" },
-              { name: "Waited", show: (line) => (line.waited_seconds >= 0.005 ? duration(line.waited_seconds) : ""), end: true, width: "7%" },
+              {
+                name: "Waited",
+                show: (line) => (line.waited_seconds >= 0.005 ? duration(line.waited_seconds) : ""),
+                end: true,
+                width: "7%",
+              },
               {
                 name: "Request",
                 show: (line) => (
                   <span title={`${line.url}\n${line.problem}`}>
                     {line.kept ? (
-                      <InRow type="button" onClick={() => setOpen(line.number)} aria-label={`What went over the wire of request ${line.number}`}>
+                      <InRow
+                        type="button"
+                        onClick={() => setOpen(line.number)}
+                        aria-label={`What went over the wire of request ${line.number}`}
+                      >
                         {asked(line, found)}
                       </InRow>
                     ) : (

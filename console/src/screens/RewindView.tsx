@@ -23,11 +23,13 @@ export function RewindView({ feed }: { feed: Feed }) {
       void cache.invalidateQueries({ queryKey: ["plan", feed.name] });
     },
   });
-  const change = <T,>(put: (value: T) => void) => (value: T) => {
-    put(value);
-    look.reset();
-    move.reset();
-  };
+  const change =
+    <T,>(put: (value: T) => void) =>
+    (value: T) => {
+      put(value);
+      look.reset();
+      move.reset();
+    };
   const cost = look.data && [
     look.data.records === null ? "as many records as there are" : plural(look.data.records, "record"),
     ...(look.data.requests === null ? [] : [plural(look.data.requests, "request")]),
@@ -36,10 +38,19 @@ export function RewindView({ feed }: { feed: Feed }) {
   const error = look.error ?? move.error;
   return (
     <Section>
-      <p style={{ margin: 0 }}>The next run reads the table once more from there on. Nothing that is loaded goes, and rows that come again are recognised by their keys.</p>
+      <p style={{ margin: 0 }}>
+        The next run reads the table once more from there on. Nothing that is loaded goes, and rows that come again are recognised
+        by their keys.
+      </p>
       <FormLine label="Rewind" send={() => look.mutate()}>
         <OneOf label="Table" value={table} of={tables} change={change(setTable)} />
-        <Field label="From this value of its cursor on; empty: the beginning" value={to} change={change(setTo)} placeholder="2026-03-01T00:00:00Z" width={330} />
+        <Field
+          label="From this value of its cursor on; empty: the beginning"
+          value={to}
+          change={change(setTo)}
+          placeholder="2026-03-01T00:00:00Z"
+          width={330}
+        />
         <Button type="submit" isPending={look.isPending} isDisabled={!table}>
           What it would cost
         </Button>
@@ -48,8 +59,12 @@ export function RewindView({ feed }: { feed: Feed }) {
         </Button>
       </FormLine>
       {error && <Trouble facts={factsOf(error)} />}
-      {look.data && cost && <Hint>{`It stands at ${look.data.was}. From ${look.data.now ?? "the beginning"} on, the next run would read ${cost.join(", ")}.`}</Hint>}
-      {move.data && <Hint>{`${move.data.table} was moved from ${move.data.was} to ${move.data.now ?? "the beginning"}; the next run reads on from there.`}</Hint>}
+      {look.data && cost && (
+        <Hint>{`It stands at ${look.data.was}. From ${look.data.now ?? "the beginning"} on, the next run would read ${cost.join(", ")}.`}</Hint>
+      )}
+      {move.data && (
+        <Hint>{`${move.data.table} was moved from ${move.data.was} to ${move.data.now ?? "the beginning"}; the next run reads on from there.`}</Hint>
+      )}
     </Section>
   );
 }

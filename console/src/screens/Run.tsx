@@ -27,7 +27,12 @@ export function Run() {
 
 /** Why it is there, and what of the source it takes. */
 function why(run: RunFacts): string {
-  const words = [run.lane || (run.cause === "asked" ? `asked for${run.asked_by ? ` by ${run.asked_by}` : ""}` : `by its ${run.cause === "after" ? "place behind another feed" : run.cause}`)];
+  const words = [
+    run.lane ||
+      (run.cause === "asked"
+        ? `asked for${run.asked_by ? ` by ${run.asked_by}` : ""}`
+        : `by its ${run.cause === "after" ? "place behind another feed" : run.cause}`),
+  ];
   if (run.window) words.push(`${run.window[0]} to ${run.window[1]}`.replaceAll("T00:00:00Z", ""));
   const sets = Object.entries(run.sets).map(([name, value]) => `${name}=${String(value)}`);
   if (sets.length > 0) words.push(`with ${sets.join(", ")}`);
@@ -43,7 +48,11 @@ function OneRun({ id }: { id: number }) {
   if (run === null) {
     return (
       <Page title={`Run ${id}`}>
-        {live.connection === "lost" ? <Trouble facts={{ message: `There is no run ${id}, or the service does not answer.` }} /> : <Waiting what="the run" />}
+        {live.connection === "lost" ? (
+          <Trouble facts={{ message: `There is no run ${id}, or the service does not answer.` }} />
+        ) : (
+          <Waiting what="the run" />
+        )}
       </Page>
     );
   }
@@ -63,7 +72,8 @@ function OneRun({ id }: { id: number }) {
           )}
           {run.resumes !== null && (
             <>
-              , {run.attempt > 1 ? `attempt ${run.attempt} after` : "takes up"} <Link to={`/runs/${run.resumes}`}>run {run.resumes}</Link>
+              , {run.attempt > 1 ? `attempt ${run.attempt} after` : "takes up"}{" "}
+              <Link to={`/runs/${run.resumes}`}>run {run.resumes}</Link>
             </>
           )}
         </>
@@ -74,7 +84,9 @@ function OneRun({ id }: { id: number }) {
         </Button>
       }
     >
-      {live.connection === "lost" && <Hint>The connection to the service broke; what is shown is the last that came. Trying again …</Hint>}
+      {live.connection === "lost" && (
+        <Hint>The connection to the service broke; what is shown is the last that came. Trying again …</Hint>
+      )}
       {run.error && <Trouble facts={run.error} />}
       {run.tables
         .filter((table) => table.waiting !== "" && active)
@@ -103,7 +115,13 @@ function OneRun({ id }: { id: number }) {
         <h2>
           Tables <small>{`${done} of ${plural(run.tables.length, "table")} done`}</small>
         </h2>
-        <Grid<TableProgress> label="Tables" rows={run.tables} id={(table) => `${table.table} ${table.warehouse}`} columns={tableColumns} empty="Not begun yet." />
+        <Grid<TableProgress>
+          label="Tables"
+          rows={run.tables}
+          id={(table) => `${table.table} ${table.warehouse}`}
+          columns={tableColumns}
+          empty="Not begun yet."
+        />
       </Section>
       <Tabs
         label="About the run"
@@ -144,7 +162,9 @@ const tableColumns = [
   { name: "Phase", show: (table: TableProgress) => <Badge word={table.phase} />, width: "11%" },
   {
     name: "Progress",
-    show: (table: TableProgress) => <Bar label={`Progress of ${table.target}`} value={taken(table)} most={table.expected} state={table.phase} />,
+    show: (table: TableProgress) => (
+      <Bar label={`Progress of ${table.target}`} value={taken(table)} most={table.expected} state={table.phase} />
+    ),
     width: "14%",
   },
   { name: "Read", show: (table: TableProgress) => count(table.read), end: true, width: "8%" },
@@ -158,7 +178,12 @@ const tableColumns = [
   },
   { name: "Requests", show: (table: TableProgress) => count(table.requests), end: true, width: "8%" },
   { name: "Received", show: (table: TableProgress) => size(table.source_bytes), end: true, width: "9%" },
-  { name: "Waited", show: (table: TableProgress) => (table.waited_seconds >= 0.05 ? duration(table.waited_seconds) : ""), end: true, width: "8%" },
+  {
+    name: "Waited",
+    show: (table: TableProgress) => (table.waited_seconds >= 0.05 ? duration(table.waited_seconds) : ""),
+    end: true,
+    width: "8%",
+  },
   { name: "Left", show: left, end: true, width: "9%" },
 ];
 
@@ -186,13 +211,18 @@ function Log({ lines, cut }: { lines: LogLine[]; cut: number }) {
       <Lines aria-label="Log" tabIndex={0}>
         {[...lines].reverse().map((line) => (
           <li key={line.number} data-level={line.level}>
-            <span>{moment(line.at).slice(11)}{line.at.slice(19, 23)}</span>
+            <span>
+              {moment(line.at).slice(11)}
+              {line.at.slice(19, 23)}
+            </span>
             <span>{line.table ?? ""}</span>
             <span>{line.message}</span>
           </li>
         ))}
       </Lines>
-      {cut > 0 && <small>{`${plural(cut, "older line")} not shown here (the page keeps ${count(MOST_LINES)}); reed log prints all.`}</small>}
+      {cut > 0 && (
+        <small>{`${plural(cut, "older line")} not shown here (the page keeps ${count(MOST_LINES)}); reed log prints all.`}</small>
+      )}
     </Section>
   );
 }

@@ -1,9 +1,9 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
+import styled from "styled-components";
 import { ApiError } from "../lib/api";
 import type { Feed } from "../lib/api-types";
 import { askRun } from "../lib/queries";
-import styled from "styled-components";
 import { Button } from "../ui/Button";
 
 /** Runs a feed and goes to the run; where one is going already, goes to that. */

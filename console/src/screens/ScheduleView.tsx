@@ -14,7 +14,11 @@ import { Trouble } from "../ui/States";
 import { factsOf, Loaded } from "./Loaded";
 import { WindowCalendar } from "./WindowCalendar";
 
-const short = (time: string) => time.replace("T00:00:00Z", "").replace("T", " ").replace(/(:00)?Z$/, "");
+const short = (time: string) =>
+  time
+    .replace("T00:00:00Z", "")
+    .replace("T", " ")
+    .replace(/(:00)?Z$/, "");
 
 /** When the feed runs by itself, its windows and how each stands, and ranges of the past that somebody asked for. */
 export function ScheduleView({ feed }: { feed: Feed }) {
@@ -25,7 +29,11 @@ export function ScheduleView({ feed }: { feed: Feed }) {
     <Section>
       <Facts>
         <Fact name="Runs by itself">{rule === null ? "only when asked" : ruleInWords(rule)}</Fact>
-        {rule !== null && <Fact name="Next">{paused ? "when resumed" : next_due ? `${soon(next_due, now)}, ${moment(next_due)}` : "when the other one is done"}</Fact>}
+        {rule !== null && (
+          <Fact name="Next">
+            {paused ? "when resumed" : next_due ? `${soon(next_due, now)}, ${moment(next_due)}` : "when the other one is done"}
+          </Fact>
+        )}
         {paused && <Fact name="Paused">{`${ago(paused.paused_at, now)} by ${paused.paused_by}`}</Fact>}
         {feed.fresh_within_seconds !== null && (
           <Fact name="Fresh within">
@@ -60,32 +68,41 @@ function Windows({ feed }: { feed: string }) {
       <Loaded query={windows} what="windows">
         {(found) => (
           <>
-          {found.length > 0 && <WindowCalendar windows={found} again={(window) => again.mutate(window)} />}
-          <Grid<DueWindow>
-            label="Windows"
-            rows={found}
-            id={(window) => window.id}
-            empty={wrong ? "None failed." : "None is due yet."}
-            height="34vh"
-            columns={[
-              { name: "From", show: (window) => short(window.begins), width: "20%" },
-              { name: "Until", show: (window) => short(window.ends), width: "20%" },
-              { name: "State", show: (window) => <Badge word={window.state} />, width: "14%" },
-              { name: "Run", show: (window) => window.run && <Link to={`/runs/${window.run}`}>{window.run}</Link>, end: true, width: "10%" },
-              { name: "Of", show: (window) => window.lane || "the schedule", width: "18%" },
-              {
-                name: "Again",
-                show: (window) =>
-                  window.lane === "" &&
-                  (window.state === "failed" || window.state === "skipped") && (
-                    <InRow type="button" onClick={() => again.mutate(window)} aria-label={`Run the window from ${window.begins} again`}>
-                      Run it again
-                    </InRow>
-                  ),
-                width: "18%",
-              },
-            ]}
-          />
+            {found.length > 0 && <WindowCalendar windows={found} again={(window) => again.mutate(window)} />}
+            <Grid<DueWindow>
+              label="Windows"
+              rows={found}
+              id={(window) => window.id}
+              empty={wrong ? "None failed." : "None is due yet."}
+              height="34vh"
+              columns={[
+                { name: "From", show: (window) => short(window.begins), width: "20%" },
+                { name: "Until", show: (window) => short(window.ends), width: "20%" },
+                { name: "State", show: (window) => <Badge word={window.state} />, width: "14%" },
+                {
+                  name: "Run",
+                  show: (window) => window.run && <Link to={`/runs/${window.run}`}>{window.run}</Link>,
+                  end: true,
+                  width: "10%",
+                },
+                { name: "Of", show: (window) => window.lane || "the schedule", width: "18%" },
+                {
+                  name: "Again",
+                  show: (window) =>
+                    window.lane === "" &&
+                    (window.state === "failed" || window.state === "skipped") && (
+                      <InRow
+                        type="button"
+                        onClick={() => again.mutate(window)}
+                        aria-label={`Run the window from ${window.begins} again`}
+                      >
+                        Run it again
+                      </InRow>
+                    ),
+                  width: "18%",
+                },
+              ]}
+            />
           </>
         )}
       </Loaded>
@@ -102,7 +119,10 @@ function Backfills({ feed }: { feed: string }) {
   const [step, setStep] = useState("1d");
   const renew = () => cache.invalidateQueries({ queryKey: ["backfills", feed] });
   const ask = useMutation({ mutationFn: () => askBackfill(feed, from, until, step), onSuccess: renew });
-  const move = useMutation({ mutationFn: ([id, to]: [number, "pause" | "resume" | "cancel"]) => moveBackfill(id, to), onSuccess: renew });
+  const move = useMutation({
+    mutationFn: ([id, to]: [number, "pause" | "resume" | "cancel"]) => moveBackfill(id, to),
+    onSuccess: renew,
+  });
   const error = ask.error ?? move.error;
   return (
     <>
@@ -128,10 +148,15 @@ function Backfills({ feed }: { feed: string }) {
               { name: "From", show: (one) => short(one.begins), width: "16%" },
               { name: "Until", show: (one) => short(one.ends), width: "16%" },
               { name: "Step", show: (one) => one.step, width: "8%" },
-              { name: "State", show: (one) => <Badge word={one.state} tone={one.state === "active" ? "busy" : undefined} />, width: "11%" },
+              {
+                name: "State",
+                show: (one) => <Badge word={one.state} tone={one.state === "active" ? "busy" : undefined} />,
+                width: "11%",
+              },
               {
                 name: "Done",
-                show: (one) => `${count(one.counts.done ?? 0)} of ${count(one.windows)}${one.counts.failed ? `, ${one.counts.failed} failed` : ""}`,
+                show: (one) =>
+                  `${count(one.counts.done ?? 0)} of ${count(one.windows)}${one.counts.failed ? `, ${one.counts.failed} failed` : ""}`,
                 width: "16%",
               },
               { name: "Asked for", show: (one) => ago(one.asked_at, now), width: "13%" },

@@ -28,7 +28,11 @@ const Key = styled.p`
   span { display: flex; align-items: center; gap: 6px; }
 `;
 
-const short = (time: string) => time.replace("T00:00:00Z", "").replace("T", " ").replace(/(:00)?Z$/, "");
+const short = (time: string) =>
+  time
+    .replace("T00:00:00Z", "")
+    .replace("T", " ")
+    .replace(/(:00)?Z$/, "");
 const about = (window: DueWindow) => `${short(window.begins)} to ${short(window.ends)}: ${window.state}`;
 
 /** Each window as a mark, the latest at the right; it leads to its run. The list form stands with the feed. */
@@ -37,7 +41,14 @@ function Windows({ latest }: { latest: DueWindow[] }) {
     <Strip>
       {latest.map((window) =>
         window.run ? (
-          <Link key={window.id} to={`/runs/${window.run}`} data-state={window.state} title={about(window)} aria-label={about(window)} tabIndex={-1} />
+          <Link
+            key={window.id}
+            to={`/runs/${window.run}`}
+            data-state={window.state}
+            title={about(window)}
+            aria-label={about(window)}
+            tabIndex={-1}
+          />
         ) : (
           <i key={window.id} data-state={window.state} title={about(window)} />
         ),
@@ -62,14 +73,17 @@ export function Schedules() {
               href={(one) => `/feeds/${one.feed}`}
               empty={
                 <>
-                  None. Give a feed a <code>schedule</code>: every 15 minutes, at six in the morning, for each day, or after another feed.
+                  None. Give a feed a <code>schedule</code>: every 15 minutes, at six in the morning, for each day, or after
+                  another feed.
                 </>
               }
               columns={[
                 { name: "Feed", show: (one) => <b>{one.feed}</b>, width: "14%" },
                 {
                   name: "State",
-                  show: (one) => <Badge word={one.schedule.paused ? "paused" : one.activity} tone={one.schedule.paused ? "warn" : undefined} />,
+                  show: (one) => (
+                    <Badge word={one.schedule.paused ? "paused" : one.activity} tone={one.schedule.paused ? "warn" : undefined} />
+                  ),
                   width: "9%",
                 },
                 {
@@ -79,7 +93,11 @@ export function Schedules() {
                 },
                 {
                   name: "Next",
-                  show: (one) => <span title={moment(one.schedule.next_due)}>{one.schedule.paused ? "when resumed" : soon(one.schedule.next_due, now)}</span>,
+                  show: (one) => (
+                    <span title={moment(one.schedule.next_due)}>
+                      {one.schedule.paused ? "when resumed" : soon(one.schedule.next_due, now)}
+                    </span>
+                  ),
                   width: "13%",
                 },
                 { name: "Latest windows", show: (one) => <Windows latest={one.latest.slice(-44)} />, width: "40%" },

@@ -3,7 +3,19 @@ import { useState } from "react";
 import type { AuditLine, Notice, SecretName, Setting, Token, User } from "../lib/api-types";
 import { ago, moment } from "../lib/format";
 import {
-  addUser, auditQuery, changeSetting, changeUser, endToken, makeToken, noticesAgain, noticesQuery, secretsQuery, sessionQuery, settingsQuery, tokensQuery, usersQuery,
+  addUser,
+  auditQuery,
+  changeSetting,
+  changeUser,
+  endToken,
+  makeToken,
+  noticesAgain,
+  noticesQuery,
+  secretsQuery,
+  sessionQuery,
+  settingsQuery,
+  tokensQuery,
+  usersQuery,
 } from "../lib/queries";
 import { Badge } from "../ui/Badge";
 import { Button } from "../ui/Button";
@@ -73,7 +85,8 @@ function Service() {
       {(found) => (
         <Section>
           <p style={{ margin: 0 }}>
-            Each is an option of <code>reed serve</code>, and an environment variable. For how long things are kept can be changed here; what is older goes within the hour.
+            Each is an option of <code>reed serve</code>, and an environment variable. For how long things are kept can be changed
+            here; what is older goes within the hour.
           </p>
           {change.isError && <Trouble facts={factsOf(change.error)} />}
           <Grid<Setting>
@@ -85,7 +98,12 @@ function Service() {
               { name: "Option", show: (one) => `--${one.name.replaceAll("_", "-")}`, mono: true, width: "22%" },
               {
                 name: "Is",
-                show: (one) => (one.changeable ? <Days key={one.value} setting={one} change={(value) => change.mutate([one.name, value])} /> : one.value || "·"),
+                show: (one) =>
+                  one.changeable ? (
+                    <Days key={one.value} setting={one} change={(value) => change.mutate([one.name, value])} />
+                  ) : (
+                    one.value || "·"
+                  ),
                 width: "36%",
               },
               { name: "What it is", show: (one) => serviceWords[one.name] ?? "", width: "42%" },
@@ -107,7 +125,14 @@ function Days({ setting, change }: { setting: Setting; change: (value: number | 
       }}
       style={{ display: "flex", gap: 8, alignItems: "center" }}
     >
-      <InRowInput type="number" min={1} required aria-label={`Days of ${setting.name.replaceAll("_", " ")}`} value={value} onChange={(event) => setValue(event.target.value)} />
+      <InRowInput
+        type="number"
+        min={1}
+        required
+        aria-label={`Days of ${setting.name.replaceAll("_", " ")}`}
+        value={value}
+        onChange={(event) => setValue(event.target.value)}
+      />
       {value !== setting.value && <InRow type="submit">Change</InRow>}
       {setting.began_with !== null && (
         <InRow type="button" onClick={() => change(null)}>
@@ -166,10 +191,18 @@ function Secrets() {
           label="Secrets"
           rows={found}
           id={(one) => one.name}
-          empty={<>None. Set one with <code>reed secret set NAME</code>; it is sealed, and never shown.</>}
+          empty={
+            <>
+              None. Set one with <code>reed secret set NAME</code>; it is sealed, and never shown.
+            </>
+          }
           columns={[
             { name: "Name", show: (one) => <b>{one.name}</b>, width: "40%" },
-            { name: "Kept in", show: (one) => (one.kept === "store" ? "the store, sealed" : `the service's ${one.kept}`), width: "30%" },
+            {
+              name: "Kept in",
+              show: (one) => (one.kept === "store" ? "the store, sealed" : `the service's ${one.kept}`),
+              width: "30%",
+            },
             { name: "Changed", show: (one) => moment(one.changed_at), width: "30%" },
           ]}
         />
@@ -199,7 +232,14 @@ function Users() {
     <Section>
       <FormLine label="Add a user" send={() => add.mutate()}>
         <Field label="Name" value={name} change={setName} width={150} />
-        <Field label="Password, ten characters at least" value={password} change={setPassword} type="password" autoComplete="new-password" width={230} />
+        <Field
+          label="Password, ten characters at least"
+          value={password}
+          change={setPassword}
+          type="password"
+          autoComplete="new-password"
+          width={230}
+        />
         <OneOf label="Role" value={role} of={ROLES} change={setRole} />
         <Button type="submit" isPending={add.isPending} isDisabled={!name || password.length < 10}>
           Add
@@ -218,7 +258,11 @@ function Users() {
               {
                 name: "Role",
                 show: (one) => (
-                  <select aria-label={`Role of ${one.name}`} value={one.role} onChange={(event) => change.mutate([one.name, { role: event.target.value }])}>
+                  <select
+                    aria-label={`Role of ${one.name}`}
+                    value={one.role}
+                    onChange={(event) => change.mutate([one.name, { role: event.target.value }])}
+                  >
                     {ROLES.map((each) => (
                       <option key={each}>{each}</option>
                     ))}
@@ -226,7 +270,16 @@ function Users() {
                 ),
                 width: "20%",
               },
-              { name: "State", show: (one) => <Badge word={one.disabled ? "disabled" : one.openid ? "by OpenID Connect" : "may sign in"} tone={one.disabled ? "warn" : "good"} />, width: "18%" },
+              {
+                name: "State",
+                show: (one) => (
+                  <Badge
+                    word={one.disabled ? "disabled" : one.openid ? "by OpenID Connect" : "may sign in"}
+                    tone={one.disabled ? "warn" : "good"}
+                  />
+                ),
+                width: "18%",
+              },
               { name: "Added", show: (one) => moment(one.created_at), width: "22%" },
               {
                 name: "Change it",
@@ -316,7 +369,11 @@ function Audit() {
           columns={[
             { name: "When", show: (one) => moment(one.at), width: "17%" },
             { name: "Who", show: (one) => one.who, width: "18%" },
-            { name: "What", show: (one) => (one.status < 400 ? one.what : <Badge word={`${one.what}: refused`} tone="bad" />), width: "18%" },
+            {
+              name: "What",
+              show: (one) => (one.status < 400 ? one.what : <Badge word={`${one.what}: refused`} tone="bad" />),
+              width: "18%",
+            },
             { name: "On", show: (one) => one.on, width: "17%" },
             { name: "Details", show: (one) => <span title={one.details}>{one.details}</span>, width: "30%" },
           ]}

@@ -86,7 +86,9 @@ export function Shell() {
   const zone = useZone();
   const silent = useChanges();
   const [dark, setDark] = useState(
-    () => document.documentElement.dataset.theme === "dark" || (!document.documentElement.dataset.theme && matchMedia("(prefers-color-scheme: dark)").matches),
+    () =>
+      document.documentElement.dataset.theme === "dark" ||
+      (!document.documentElement.dataset.theme && matchMedia("(prefers-color-scheme: dark)").matches),
   );
   const turn = () => {
     document.documentElement.dataset.theme = dark ? "light" : "dark";
@@ -136,7 +138,11 @@ export function Shell() {
         </footer>
       </Rail>
       <div id="page" tabIndex={-1} key={zone}>
-        {silent && <Silent role="alert">The service does not answer. What is shown is the last that came; it is asked again and again.</Silent>}
+        {silent && (
+          <Silent role="alert">
+            The service does not answer. What is shown is the last that came; it is asked again and again.
+          </Silent>
+        )}
         <Suspense fallback={<Later />}>
           <Outlet />
         </Suspense>
@@ -152,5 +158,9 @@ function Later() {
     const timer = setTimeout(() => setLate(true), 300);
     return () => clearTimeout(timer);
   }, []);
-  return late ? <p role="status" style={{ padding: 24 }}>Fetching the page …</p> : null;
+  return late ? (
+    <p role="status" style={{ padding: 24 }}>
+      Fetching the page …
+    </p>
+  ) : null;
 }

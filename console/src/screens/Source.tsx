@@ -47,7 +47,9 @@ export function Source() {
               </Fact>
               <Fact name={data.database ? "Database" : data.files ? "Store of" : "Connector"}>{data.connector}</Fact>
               <Fact name="Address">{data.base}</Fact>
-              {!((data.database || data.files) && data.signs_in === "nothing") && <Fact name="Who asks is shown by">{data.signs_in}</Fact>}
+              {!((data.database || data.files) && data.signs_in === "nothing") && (
+                <Fact name="Who asks is shown by">{data.signs_in}</Fact>
+              )}
               {!data.database && !data.files && <Fact name="Pace">{pace(data.pace)}</Fact>}
               <Fact name="Feeds">
                 {data.feeds.map((feed, index) => (
@@ -71,11 +73,17 @@ export function Source() {
                 {
                   id: "peek",
                   title: "Peek",
-                  body: data.database || data.files || data.tables_at_source ? (
-                    <PeekView source={source} tables={survey.data?.map((table) => table.table) ?? []} survey={survey} files={data.files} />
-                  ) : (
-                    <PeekView source={source} tables={data.tables} />
-                  ),
+                  body:
+                    data.database || data.files || data.tables_at_source ? (
+                      <PeekView
+                        source={source}
+                        tables={survey.data?.map((table) => table.table) ?? []}
+                        survey={survey}
+                        files={data.files}
+                      />
+                    ) : (
+                      <PeekView source={source} tables={data.tables} />
+                    ),
                 },
                 { id: "check", title: "Check", body: <CheckView ask={() => checkSource(source)} /> },
                 ...(data.database ? [{ id: "setup", title: "Setup SQL", body: <SetupView source={source} /> }] : []),

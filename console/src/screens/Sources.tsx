@@ -38,12 +38,30 @@ export function Sources() {
               { name: "Address", show: (source) => <span title={source.base}>{source.base}</span>, mono: true, width: "18%" },
               {
                 name: "Pace, or lag of its log",
-                show: (source) => (source.database || source.files ? source.lags.map((lag) => `${lag.feed}: ${lagWords(lag)}`).join(", ") : pace(source.pace)),
+                show: (source) =>
+                  source.database || source.files
+                    ? source.lags.map((lag) => `${lag.feed}: ${lagWords(lag)}`).join(", ")
+                    : pace(source.pace),
                 width: "19%",
               },
-              { name: "Asked", under: "last minute", show: (source) => (source.asked_last_minute ? count(source.asked_last_minute) : ""), end: true, width: "8%" },
-              { name: "Tables", show: (source) => (source.database || source.files || source.tables_at_source ? "" : source.tables.length), end: true, width: "6%" },
-              { name: "Feeds", show: (source) => <span title={source.feeds.join(", ")}>{source.feeds.join(", ")}</span>, width: "16%" },
+              {
+                name: "Asked",
+                under: "last minute",
+                show: (source) => (source.asked_last_minute ? count(source.asked_last_minute) : ""),
+                end: true,
+                width: "8%",
+              },
+              {
+                name: "Tables",
+                show: (source) => (source.database || source.files || source.tables_at_source ? "" : source.tables.length),
+                end: true,
+                width: "6%",
+              },
+              {
+                name: "Feeds",
+                show: (source) => <span title={source.feeds.join(", ")}>{source.feeds.join(", ")}</span>,
+                width: "16%",
+              },
             ]}
           />
         )}

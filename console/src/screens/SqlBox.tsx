@@ -53,7 +53,10 @@ export function SqlBox({ warehouse, first }: { warehouse: string; first: string 
   const [sql, setSql] = useState(() => asked[0] ?? first);
   const [limit, setLimit] = useState<(typeof LIMITS)[number]>("200");
   const [seconds, setSeconds] = useState<(typeof TIMES)[number]>("10");
-  const ask = useMutation({ mutationFn: () => askSql(warehouse, sql, Number(limit), Number(seconds)), onSuccess: () => setAsked(keep(warehouse, sql)) });
+  const ask = useMutation({
+    mutationFn: () => askSql(warehouse, sql, Number(limit), Number(seconds)),
+    onSuccess: () => setAsked(keep(warehouse, sql)),
+  });
   return (
     <Section>
       <TextField aria-label="SQL statement" value={sql} onChange={setSql}>
@@ -70,13 +73,22 @@ export function SqlBox({ warehouse, first }: { warehouse: string; first: string 
         </Button>
         <OneOf label="Rows at most" value={limit} of={LIMITS} change={setLimit} />
         <OneOf label="Seconds at most" value={seconds} of={TIMES} change={setSeconds} />
-        {asked.length > 0 && <OneOf label="Asked before" value={asked.includes(sql) ? sql : ""} of={["", ...asked]} change={(text) => text && setSql(text)} />}
+        {asked.length > 0 && (
+          <OneOf
+            label="Asked before"
+            value={asked.includes(sql) ? sql : ""}
+            of={["", ...asked]}
+            change={(text) => text && setSql(text)}
+          />
+        )}
         <span role="status">
           {ask.data
             ? `${plural(ask.data.rows.length, "row")}${ask.data.truncated ? ", cut there" : ""}, ${duration(ask.data.seconds)}`
             : "Ctrl-Enter asks; nothing can be changed from here."}
         </span>
-        {ask.data && ask.data.rows.length > 0 && <Button onPress={() => save(`${warehouse}.csv`, csv(ask.data))}>Download as CSV</Button>}
+        {ask.data && ask.data.rows.length > 0 && (
+          <Button onPress={() => save(`${warehouse}.csv`, csv(ask.data))}>Download as CSV</Button>
+        )}
       </Line>
       {ask.error && <Trouble facts={factsOf(ask.error)} />}
       {ask.data && <RowsGrid label="Answer" rows={ask.data} height="46vh" />}

@@ -41,7 +41,10 @@ export function StepsView({ tables, lines }: { tables: TableProgress[]; lines: L
   if (tables.length === 0) return <p>Not begun yet.</p>;
   const others = new Set(tables.map((table) => table.warehouse));
   const linesOf = (table: TableProgress) =>
-    lines.filter((line) => line.source_table === table.table && (table.warehouse ? line.warehouse === table.warehouse : !others.has(line.warehouse)));
+    lines.filter(
+      (line) =>
+        line.source_table === table.table && (table.warehouse ? line.warehouse === table.warehouse : !others.has(line.warehouse)),
+    );
   return (
     <div>
       {tables.map((table) => (

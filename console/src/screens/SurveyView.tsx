@@ -7,8 +7,8 @@ import { Button } from "../ui/Button";
 import { Choices } from "../ui/Choices";
 import { Grid } from "../ui/Grid";
 import { Actions, Fact, Facts, Section } from "../ui/Page";
-import { Trouble } from "../ui/States";
 import { Sides } from "../ui/Sides";
+import { Trouble } from "../ui/States";
 import { factsOf } from "./Loaded";
 
 export type Survey = UseMutationResult<SurveyedTable[], Error, void>;
@@ -39,7 +39,10 @@ export function SurveyView({ survey, tables, source }: { survey: Survey; tables:
         <Sides>
           <Choices
             label="Tables of the source"
-            items={found.map((table) => ({ id: table.table, under: table.error || !table.readable ? "cannot be read" : sizeOf(table) }))}
+            items={found.map((table) => ({
+              id: table.table,
+              under: table.error || !table.readable ? "cannot be read" : sizeOf(table),
+            }))}
             chosen={shown.table}
             choose={choose}
           />
@@ -54,13 +57,14 @@ const sizeOf = (table: SurveyedTable) =>
   table.what.startsWith("files")
     ? `${plural(table.total ?? 0, "file")}${table.columns.length > 0 ? `, ${plural(table.columns.length, "column")}` : ""}`
     : table.what !== "endpoint"
-    ? `${table.total === null ? table.what : `about ${plural(table.total, "row")}`}, ${plural(table.columns.length, "column")}`
-    : `${table.total === null ? `${count(table.records)} looked at` : plural(table.total, "record")}, ${plural(table.columns.length, "column")}`;
+      ? `${table.total === null ? table.what : `about ${plural(table.total, "row")}`}, ${plural(table.columns.length, "column")}`
+      : `${table.total === null ? `${count(table.records)} looked at` : plural(table.total, "record")}, ${plural(table.columns.length, "column")}`;
 
 function Surveyed({ table }: { table: SurveyedTable }) {
   if (table.error) return <Trouble facts={table.error} />;
   const files = table.what.startsWith("files");
-  const may = (declared: string, could: string[]) => declared || (could.length > 0 ? `could be ${could.slice(0, 3).join(" or ")}` : "none seen");
+  const may = (declared: string, could: string[]) =>
+    declared || (could.length > 0 ? `could be ${could.slice(0, 3).join(" or ")}` : "none seen");
   return (
     <Section>
       <Facts>
@@ -77,7 +81,9 @@ function Surveyed({ table }: { table: SurveyedTable }) {
         label={`Columns of ${table.table}`}
         rows={table.columns}
         id={(column) => column.name}
-        empty={files ? "These are no records; a feed can copy them as they are (`copy`)." : "No record came, so no column is known."}
+        empty={
+          files ? "These are no records; a feed can copy them as they are (`copy`)." : "No record came, so no column is known."
+        }
         height="52vh"
         columns={[
           { name: "Column", show: (column) => <b>{column.name}</b>, width: "24%" },
@@ -85,7 +91,11 @@ function Surveyed({ table }: { table: SurveyedTable }) {
           { name: "Nulls", show: (column) => (column.nulls ? count(column.nulls) : ""), end: true, width: "8%" },
           { name: "Distinct", show: (column) => count(column.distinct ?? 0), end: true, width: "9%" },
           { name: "Could be", show: (column) => <Roles table={table} column={column.name} />, width: "15%" },
-          { name: "Examples", show: (column) => <span title={column.examples.join("\n")}>{column.examples.join(" · ")}</span>, width: "32%" },
+          {
+            name: "Examples",
+            show: (column) => <span title={column.examples.join("\n")}>{column.examples.join(" · ")}</span>,
+            width: "32%",
+          },
         ]}
       />
     </Section>
@@ -99,7 +109,9 @@ function Described({ table }: { table: SurveyedTable }) {
       <Facts>
         <Fact name="Key">{table.key.join(", ") || "none declared"}</Fact>
         <Fact name="Cursor">{table.cursors.length > 0 ? `could be ${table.cursors.slice(0, 3).join(" or ")}` : "none seen"}</Fact>
-        <Fact name={table.what === "view" ? "View" : "Table"}>{table.total === null ? "rows not counted" : `about ${plural(table.total, "row")}`}</Fact>
+        <Fact name={table.what === "view" ? "View" : "Table"}>
+          {table.total === null ? "rows not counted" : `about ${plural(table.total, "row")}`}
+        </Fact>
         {table.about && <Fact name="About">{table.about}</Fact>}
       </Facts>
       <Grid<Method>
@@ -134,8 +146,12 @@ function Described({ table }: { table: SurveyedTable }) {
 function Roles({ table, column }: { table: SurveyedTable; column: string }) {
   return (
     <>
-      {(table.key.includes(column) || table.keys.includes(column)) && <Badge word="key" tone={table.key.includes(column) ? "good" : undefined} />}{" "}
-      {(table.cursor === column || table.cursors.includes(column)) && <Badge word="cursor" tone={table.cursor === column ? "good" : undefined} />}
+      {(table.key.includes(column) || table.keys.includes(column)) && (
+        <Badge word="key" tone={table.key.includes(column) ? "good" : undefined} />
+      )}{" "}
+      {(table.cursor === column || table.cursors.includes(column)) && (
+        <Badge word="cursor" tone={table.cursor === column ? "good" : undefined} />
+      )}
     </>
   );
 }

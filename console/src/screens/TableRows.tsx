@@ -39,7 +39,13 @@ export function TableRows() {
           { id: "rows", title: "Rows", body: <Rows warehouse={warehouse} table={table} /> },
           { id: "profile", title: "Profile", body: <ProfileView warehouse={warehouse} table={table} /> },
           ...(known?.feed && known.source_table
-            ? [{ id: "compare", title: "Compare with the source", body: <VerifyView feed={known.feed} table={known.source_table} /> }]
+            ? [
+                {
+                  id: "compare",
+                  title: "Compare with the source",
+                  body: <VerifyView feed={known.feed} table={known.source_table} />,
+                },
+              ]
             : []),
         ]}
       />

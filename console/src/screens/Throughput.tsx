@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { count, duration, size } from "../lib/format";
 import { paceQuery } from "../lib/queries";
-import { perSecond, type Part } from "../lib/throughput";
+import { type Part, perSecond } from "../lib/throughput";
 import { Button } from "../ui/Button";
 import { Chart } from "../ui/Chart";
 import { Actions, Section } from "../ui/Page";
@@ -16,10 +16,15 @@ function Drawn({ parts, what, unit }: { parts: Part[]; what: string; unit: (rate
   const end = parts.at(-1)!.until;
   return (
     <Section>
-      <p style={{ margin: 0 }}>{`${what}, at most ${unit(most)} a second${still > 0 ? `; it stood still for ${count(Math.round((100 * still) / parts.length))} % of the time` : ""}.`}</p>
+      <p
+        style={{ margin: 0 }}
+      >{`${what}, at most ${unit(most)} a second${still > 0 ? `; it stood still for ${count(Math.round((100 * still) / parts.length))} % of the time` : ""}.`}</p>
       <Chart
         label={`${what} over the run: at most ${unit(most)} a second`}
-        bars={parts.map((part) => ({ value: part.rate, title: `${clock(part.from)} to ${clock(part.until)}: ${unit(part.rate)} a second` }))}
+        bars={parts.map((part) => ({
+          value: part.rate,
+          title: `${clock(part.from)} to ${clock(part.until)}: ${unit(part.rate)} a second`,
+        }))}
         marks={[0, end / 2, end].map(clock)}
         unit={unit}
       />
@@ -35,7 +40,8 @@ export function Throughput({ run, active }: { run: number; active: boolean }) {
     <Loaded query={pace} what="the pace">
       {(found) => {
         const parts = perSecond(found, bytes ? "bytes" : "read");
-        if (parts.length < 2) return <p>{active ? "It has only just begun." : "It was over too soon to be drawn: a second or less."}</p>;
+        if (parts.length < 2)
+          return <p>{active ? "It has only just begun." : "It was over too soon to be drawn: a second or less."}</p>;
         return (
           <>
             <Actions>
@@ -43,7 +49,11 @@ export function Throughput({ run, active }: { run: number; active: boolean }) {
                 {bytes ? "Show rows" : "Show bytes"}
               </Button>
             </Actions>
-            <Drawn parts={parts} what={bytes ? "Received" : "Rows read"} unit={(rate) => (bytes ? size(rate) : count(Math.round(rate)))} />
+            <Drawn
+              parts={parts}
+              what={bytes ? "Received" : "Rows read"}
+              unit={(rate) => (bytes ? size(rate) : count(Math.round(rate)))}
+            />
           </>
         );
       }}

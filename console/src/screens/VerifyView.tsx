@@ -52,7 +52,10 @@ export function VerifyView({ feed, table = null }: { feed: string; table?: strin
           It comes from <code>{table}</code> by the feed <Link to={`/feeds/${feed}`}>{feed}</Link>.
         </p>
       )}
-      <p style={{ margin: 0 }}>The source is read from its beginning, which takes as long as a first load, and compared with the warehouse. Nothing is written.</p>
+      <p style={{ margin: 0 }}>
+        The source is read from its beginning, which takes as long as a first load, and compared with the warehouse. Nothing is
+        written.
+      </p>
       <div style={{ display: "flex", gap: 8 }}>
         <Button onPress={() => verify.mutate(false)} isPending={verify.isPending}>
           Compare keys

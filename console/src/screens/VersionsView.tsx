@@ -37,7 +37,10 @@ export function VersionsView({ feed }: { feed: string }) {
   const cache = useQueryClient();
   const now = useNow();
   const [chosen, choose] = useState("");
-  const back = useMutation({ mutationFn: (version: number) => revert("feed", feed, version), onSuccess: () => cache.invalidateQueries() });
+  const back = useMutation({
+    mutationFn: (version: number) => revert("feed", feed, version),
+    onSuccess: () => cache.invalidateQueries(),
+  });
   return (
     <Loaded query={versions} what="versions">
       {(found) => {

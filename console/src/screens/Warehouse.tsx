@@ -22,7 +22,11 @@ export function Warehouse() {
             label="About the warehouse"
             items={[
               { id: "tables", title: "Tables", body: <Tables warehouse={warehouse} found={found} /> },
-              { id: "sql", title: "SQL", body: <SqlBox warehouse={warehouse} first={found[0] ? `select * from ${found[0].name} limit 20` : "select 1"} /> },
+              {
+                id: "sql",
+                title: "SQL",
+                body: <SqlBox warehouse={warehouse} first={found[0] ? `select * from ${found[0].name} limit 20` : "select 1"} />,
+              },
               { id: "check", title: "Check", body: <CheckView ask={() => checkWarehouse(warehouse)} /> },
             ]}
           />

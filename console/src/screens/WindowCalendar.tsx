@@ -27,11 +27,23 @@ const Frame = styled.div`
 const signs: Record<string, string> = { done: "✓", failed: "!", queued: "…", waiting: "…", skipped: "–" };
 
 function Cell({ day, again }: { day: Day; again: (window: DueWindow) => void }) {
-  const words = `${day.date}: ${day.windows.length === 1 ? day.state : Object.entries(day.counts).map(([state, n]) => `${n} ${state}`).join(", ")}`;
+  const words = `${day.date}: ${
+    day.windows.length === 1
+      ? day.state
+      : Object.entries(day.counts)
+          .map(([state, n]) => `${n} ${state}`)
+          .join(", ")
+  }`;
   const worst = day.windows.find((window) => window.state === day.state)!;
   if ((day.state === "failed" || day.state === "skipped") && worst.lane === "")
     return (
-      <button type="button" data-state={day.state} title={`${words}; press to run it again`} aria-label={`${words}; run it again`} onClick={() => again(worst)}>
+      <button
+        type="button"
+        data-state={day.state}
+        title={`${words}; press to run it again`}
+        aria-label={`${words}; run it again`}
+        onClick={() => again(worst)}
+      >
         {signs[day.state]}
       </button>
     );

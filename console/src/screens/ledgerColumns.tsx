@@ -18,7 +18,8 @@ const others = (line: LedgerLine, names: readonly ("unchanged" | (typeof SELDOM)
     .join(", ");
 
 /** Times to the minute, so that all columns stand side by side at 1280 pixels; the whole is in the title. */
-const short = (cursor: string): string => (/^\d{4}-\d\d-\d\dT\d\d:\d\d/.test(cursor) ? cursor.slice(0, 16).replace("T", " ") : cursor.slice(0, 19));
+const short = (cursor: string): string =>
+  /^\d{4}-\d\d-\d\dT\d\d:\d\d/.test(cursor) ? cursor.slice(0, 16).replace("T", " ") : cursor.slice(0, 19);
 
 /** A line per load; read = inserted + updated + deleted + unchanged + superseded + rejected. "Other" stands only where there is any;
  * where lines are of several warehouses, their names take the room of "Unchanged". */

@@ -36,7 +36,17 @@ export function roundUp(value: number): number {
 }
 
 /** Values over time as bars: a dip is seen as a dip. The words say the same to those who do not see it. */
-export function Chart({ label, bars, marks, unit }: { label: string; bars: Bar[]; marks: string[]; unit: (value: number) => string }) {
+export function Chart({
+  label,
+  bars,
+  marks,
+  unit,
+}: {
+  label: string;
+  bars: Bar[];
+  marks: string[];
+  unit: (value: number) => string;
+}) {
   const most = roundUp(Math.max(...bars.map((bar) => bar.value), 0));
   return (
     <Frame>
@@ -46,12 +56,22 @@ export function Chart({ label, bars, marks, unit }: { label: string; bars: Bar[]
         <span>0</span>
       </div>
       <svg viewBox={`0 0 ${bars.length * 10} ${H + BELOW}`} preserveAspectRatio="none" role="img" aria-label={label}>
-        <path d={`M0 0.5H${bars.length * 10}M0 ${H / 2}H${bars.length * 10}M0 ${H}H${bars.length * 10}`} vectorEffect="non-scaling-stroke" />
+        <path
+          d={`M0 0.5H${bars.length * 10}M0 ${H / 2}H${bars.length * 10}M0 ${H}H${bars.length * 10}`}
+          vectorEffect="non-scaling-stroke"
+        />
         {bars.map((bar, place) => (
           <g key={place}>
             <title>{bar.title}</title>
             <rect data-kind="hit" x={place * 10} y={0} width={10} height={H + BELOW} />
-            {bar.value > 0 && <rect x={place * 10 + 1} width={8} y={H - Math.max(2, (bar.value / most) * H)} height={Math.max(2, (bar.value / most) * H)} />}
+            {bar.value > 0 && (
+              <rect
+                x={place * 10 + 1}
+                width={8}
+                y={H - Math.max(2, (bar.value / most) * H)}
+                height={Math.max(2, (bar.value / most) * H)}
+              />
+            )}
             {(bar.failed ?? 0) > 0 && <rect data-kind="failed" x={place * 10 + 1} width={8} y={H + 3} height={BELOW - 4} />}
           </g>
         ))}

@@ -1,4 +1,4 @@
-import { useId, type ReactNode } from "react";
+import { type ReactNode, useId } from "react";
 import { Input, Label, TextField } from "react-aria-components";
 import styled from "styled-components";
 
@@ -57,7 +57,17 @@ const Pick = styled.div`
   }
 `;
 
-export function OneOf<T extends string>({ label, value, of, change }: { label: string; value: T; of: readonly T[]; change: (value: T) => void }) {
+export function OneOf<T extends string>({
+  label,
+  value,
+  of,
+  change,
+}: {
+  label: string;
+  value: T;
+  of: readonly T[];
+  change: (value: T) => void;
+}) {
   const id = useId();
   return (
     <Pick>

@@ -16,7 +16,19 @@ const Base = styled(SearchField)`
 `;
 
 /** A field to find something by. width: in pixels; as wide as there is room where nothing is said. */
-export function Find({ label, hint, words, find, width }: { label: string; hint: string; words: string; find: (words: string) => void; width?: number }) {
+export function Find({
+  label,
+  hint,
+  words,
+  find,
+  width,
+}: {
+  label: string;
+  hint: string;
+  words: string;
+  find: (words: string) => void;
+  width?: number;
+}) {
   return (
     <Base aria-label={label} value={words} onChange={find} style={width ? ({ "--find": `${width}px` } as object) : undefined}>
       <Input placeholder={hint} />

@@ -1,4 +1,4 @@
-import { useId, useLayoutEffect, useRef, useState, type KeyboardEvent, type MouseEvent, type ReactNode } from "react";
+import { type KeyboardEvent, type MouseEvent, type ReactNode, useId, useLayoutEffect, useRef, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 import styled from "styled-components";
 import { Unseen } from "./Unseen";
@@ -164,7 +164,15 @@ export function Grid<T>({ label, columns, rows, id, href, empty, height }: Props
                 scope="col"
                 style={{ width: column.width }}
                 data-end={column.end}
-                aria-sort={column.by ? (sort === column.name ? "ascending" : sort === `-${column.name}` ? "descending" : "none") : undefined}
+                aria-sort={
+                  column.by
+                    ? sort === column.name
+                      ? "ascending"
+                      : sort === `-${column.name}`
+                        ? "descending"
+                        : "none"
+                    : undefined
+                }
               >
                 {column.quiet ? (
                   <Unseen>{column.name}</Unseen>

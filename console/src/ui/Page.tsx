@@ -19,7 +19,17 @@ const Head = styled.header`
 `;
 
 /** One page: its title, a line about it, what can be done. */
-export function Page({ title, about, actions, children }: { title: ReactNode; about?: ReactNode; actions?: ReactNode; children: ReactNode }) {
+export function Page({
+  title,
+  about,
+  actions,
+  children,
+}: {
+  title: ReactNode;
+  about?: ReactNode;
+  actions?: ReactNode;
+  children: ReactNode;
+}) {
   return (
     <Base>
       <Head>

@@ -1,5 +1,5 @@
 import type { ReactNode } from "react";
-import { Tab, TabList, TabPanel, Tabs as AriaTabs } from "react-aria-components";
+import { Tabs as AriaTabs, Tab, TabList, TabPanel } from "react-aria-components";
 import { useSearchParams } from "react-router";
 import styled from "styled-components";
 

@@ -1,8 +1,9 @@
 import { useEffect, useState } from "react";
 
+const read = () => (window as { reedNow?: number }).reedNow ?? Date.now();
+
 /** The time, once a second. Tests and screenshots may stop it by setting window.reedNow. */
 export function useNow(every = 1000): number {
-  const read = () => (window as { reedNow?: number }).reedNow ?? Date.now();
   const [now, setNow] = useState(read);
   useEffect(() => {
     const timer = setInterval(() => setNow(read()), every);

@@ -64,6 +64,10 @@ class Client:
         """One definition in force, as it was written."""
         return self._call("GET", f"/api/v1/definitions/{_part(kind)}/{_part(name)}")
 
+    def forms(self) -> list[wire.Form]:
+        """What is asked of who describes a source, by what it is."""
+        return self._call("GET", "/api/v1/forms")
+
     def schema(self) -> dict[str, Any]:
         """JSON Schema of definitions."""
         return self._call("GET", "/api/v1/schema")

@@ -11,7 +11,7 @@ from psycopg.conninfo import make_conninfo
 from . import outgoing
 from .allowed_paths import Places
 from .check_steps import CheckStep
-from .spec.database_address import Place
+from .spec.database_address import ServerAddress
 
 _CONNECT_SECONDS = 10
 # SQLSTATE classes, PostgreSQL documentation, appendix A.
@@ -26,10 +26,9 @@ _WRAPPING = re.compile(r"^\[libpq\] [^:]*: (?:\w+: +)?")
 class Address:
     """Where a schema is, and how to get in. The password stands in no printed form."""
 
-    def __init__(self, definition: Place, schema: str, password: str | None, places: Places, zone: str = "UTC") -> None:
+    def __init__(self, definition: ServerAddress, schema: str, password: str | None, places: Places, zone: str = "UTC") -> None:
         """zone: what the session takes for the time zone of times that name none."""
-        assert definition.host and definition.database and definition.user
-        self.host, self.port, self.database = definition.host, definition.server_port, definition.database
+        self.host, self.port, self.database = definition.host, definition.port, definition.database
         self.user, self.schema, self.tls = definition.user, schema, definition.tls
         if self.host.startswith("/"):  # a socket file: who asks is known by the user that runs the service
             places.require(Path(self.host))

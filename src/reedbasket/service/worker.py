@@ -29,8 +29,8 @@ from ..core.runs import RunOutcome, resolve, run_feed
 from ..core.runs.execution.bundle import bundling, write_bundle
 from ..core.runs.execution.preload import import_drivers
 from ..core.runs.execution.replay import Replayed
-from ..core.spec.model import Warehouse
 from ..core.spec.times import parse_time
+from ..core.spec.warehouse import Warehouse
 from ..core.warehouses import open_warehouse
 from ..store import Store, bundles, definitions, journal, runs, secrets
 from .listener import StoreListener

@@ -21,7 +21,7 @@ from .access import (
 )
 from .activity import Activity, ActivityPart
 from .bundles import Bundle, BundledCursor, BundledTable
-from .definitions import Applied, Definition, Version
+from .definitions import Applied, Definition, Form, FormField, Version
 from .feeds import (
     Again,
     Drift,
@@ -78,6 +78,8 @@ __all__ = [
     "FeedSchedule",
     "FileLine",
     "FollowedLag",
+    "Form",
+    "FormField",
     "Health",
     "Lag",
     "LedgerLine",

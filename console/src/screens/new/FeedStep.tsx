@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { of, put, text, under, withValue, type Doc } from "../../lib/draft";
+import { type Doc, of, put, text, under, withValue } from "../../lib/draft";
 import { warehousesQuery } from "../../lib/queries";
 import { Field, FormLine, OneOf } from "../../ui/Field";
 import { Section } from "../../ui/Page";
@@ -28,10 +28,17 @@ const firstOf: Record<Rule, Doc | undefined> = {
 export function FeedStep({ draft, feeds }: { draft: Draft; feeds: string[] }) {
   const warehouses = useQuery(warehousesQuery());
   const feed = of(draft.docs, "feed") ?? { feed: "" };
-  const set = (keys: string[], value: unknown) => draft.change((docs) => put(docs, "feed", withValue(of(docs, "feed") ?? feed, keys, value)));
+  const set = (keys: string[], value: unknown) =>
+    draft.change((docs) => put(docs, "feed", withValue(of(docs, "feed") ?? feed, keys, value)));
   const rule = ruleOf(feed);
   const field = (label: string, keys: string[], placeholder: string, width = 160) => (
-    <Field label={label} value={text(under(feed, ...keys))} change={(value) => set(keys, value)} placeholder={placeholder} width={width} />
+    <Field
+      label={label}
+      value={text(under(feed, ...keys))}
+      change={(value) => set(keys, value)}
+      placeholder={placeholder}
+      width={width}
+    />
   );
   return (
     <Section>
@@ -40,7 +47,12 @@ export function FeedStep({ draft, feeds }: { draft: Draft; feeds: string[] }) {
         {field("What it is for", ["about"], "sailings and bookings", 300)}
       </FormLine>
       <FormLine label="Where it goes" send={() => undefined}>
-        <OneOf label="Into" value={text(feed.into)} of={["", ...(warehouses.data ?? []).map((one) => one.name)]} change={(name) => set(["into"], name)} />
+        <OneOf
+          label="Into"
+          value={text(feed.into)}
+          of={["", ...(warehouses.data ?? []).map((one) => one.name)]}
+          change={(name) => set(["into"], name)}
+        />
         {field("Before each table's name", ["prefix"], "", 150)}
       </FormLine>
       <FormLine label="When it runs" send={() => undefined}>
@@ -51,7 +63,14 @@ export function FeedStep({ draft, feeds }: { draft: Draft; feeds: string[] }) {
         {rule === "for each window" && field("From", ["schedule", "windows", "from"], "2026-01-01", 120)}
         {rule === "for each window" && field("Each as long as", ["schedule", "windows", "step"], "1d", 90)}
         {rule === "for each window" && field("So long behind its end", ["schedule", "windows", "lag"], "2h", 130)}
-        {rule === "after another feed" && <OneOf label="After" value={text(under(feed, "schedule", "after"))} of={["", ...feeds]} change={(name) => set(["schedule", "after"], name)} />}
+        {rule === "after another feed" && (
+          <OneOf
+            label="After"
+            value={text(under(feed, "schedule", "after"))}
+            of={["", ...feeds]}
+            change={(name) => set(["schedule", "after"], name)}
+          />
+        )}
         {field("Late when older than", ["fresh_within"], "1h", 120)}
       </FormLine>
     </Section>

@@ -35,12 +35,17 @@ const below = (path: string, name: string): string => {
 /** A list of objects could be the records; with how many the service left out of what it shows. */
 const lengthOf = (list: unknown[]): number => {
   const last = list.at(-1);
-  const more = last !== null && typeof last === "object" && !Array.isArray(last) && "…" in last ? Number((last as Record<string, unknown>)["…"]) : 0;
+  const more =
+    last !== null && typeof last === "object" && !Array.isArray(last) && "…" in last
+      ? Number((last as Record<string, unknown>)["…"])
+      : 0;
   return more ? list.length - 1 + more : list.length;
 };
 
 const couldBe = (value: unknown): value is unknown[] =>
-  Array.isArray(value) && value.length > 0 && value.every((item) => item !== null && typeof item === "object" && !Array.isArray(item));
+  Array.isArray(value) &&
+  value.length > 0 &&
+  value.every((item) => item !== null && typeof item === "object" && !Array.isArray(item));
 
 /** An answer as a tree. Lists of objects offer themselves as the records; the one that is chosen says so. */
 export function JsonTree({ value, chosen, choose }: { value: unknown; chosen: string; choose: (path: string) => void }) {
@@ -101,7 +106,15 @@ function Node({ name, path, value, chosen, choose, deep }: NodeProps) {
               </li>
             ) : (
               // Below a list no path leads on: its items are what the path means.
-              <Node key={key} name={key} path={list ? `${path}[]` : below(path, key)} value={item} chosen={chosen} choose={choose} deep={deep + 1} />
+              <Node
+                key={key}
+                name={key}
+                path={list ? `${path}[]` : below(path, key)}
+                value={item}
+                chosen={chosen}
+                choose={choose}
+                deep={deep + 1}
+              />
             ),
           )}
         </ul>

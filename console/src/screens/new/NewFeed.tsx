@@ -15,7 +15,7 @@ import { FeedStep } from "./FeedStep";
 import { ShapeStep } from "./ShapeStep";
 import { SourceStep } from "./SourceStep";
 import { TablesStep } from "./TablesStep";
-import { useDraft, type Draft } from "./useDraft";
+import { type Draft, useDraft } from "./useDraft";
 import { Mistakes, YamlPanel } from "./YamlPanel";
 
 const Steps = styled.ol`
@@ -53,7 +53,10 @@ export function NewFeed() {
   const tables = Object.keys((feed?.tables ?? {}) as object).length;
   const cache = useQueryClient();
   // What was found is still there when somebody comes back from the workbench.
-  const survey = useMutation({ mutationFn: () => surveyDraft(sourceOnly(draft.docs), from), onSuccess: (found) => cache.setQueryData(["offered", from], found) });
+  const survey = useMutation({
+    mutationFn: () => surveyDraft(sourceOnly(draft.docs), from),
+    onSuccess: (found) => cache.setQueryData(["offered", from], found),
+  });
   const found = survey.data ?? cache.getQueryData<SurveyedTable[]>(["offered", from]) ?? [];
   const steps = [
     { id: "source", title: "Source", done: from !== "" },
@@ -62,7 +65,10 @@ export function NewFeed() {
     { id: "feed", title: "Feed and schedule", done: text(feed?.feed) !== "" && text(feed?.into) !== "" },
     { id: "plan", title: "Plan and create", done: false },
   ];
-  const place = Math.max(0, steps.findIndex((one) => one.id === asked.get("step")));
+  const place = Math.max(
+    0,
+    steps.findIndex((one) => one.id === asked.get("step")),
+  );
   const step = steps[place]!;
   const asText = asked.has("yaml");
   const go = (id: string, yaml = asText) => ask({ step: id, ...(yaml ? { yaml: "1" } : {}) });
@@ -81,7 +87,11 @@ export function NewFeed() {
   return (
     <Page
       title={known ? "Change a feed" : "New feed"}
-      about={text(feed?.feed) ? `${text(feed?.feed)}: ${plural(tables, "table")} from ${from || "no source yet"}` : "From a source to rows in a warehouse. What you leave half done is here when you come back."}
+      about={
+        text(feed?.feed)
+          ? `${text(feed?.feed)}: ${plural(tables, "table")} from ${from || "no source yet"}`
+          : "From a source to rows in a warehouse. What you leave half done is here when you come back."
+      }
       actions={
         <>
           <Button look="quiet" onPress={draft.forget}>
@@ -158,7 +168,9 @@ function PlanStep({ draft, name, known }: { draft: Draft; name: string; known: b
       {!name && <Hint>Give the feed a name first.</Hint>}
       {plan.isError && <Mistakes error={plan.error} />}
       {create.isError && <Mistakes error={create.error} />}
-      {plan.data?.tables.map((table) => <TablePlan key={`${table.warehouse} ${table.table}`} table={table} />)}
+      {plan.data?.tables.map((table) => (
+        <TablePlan key={`${table.warehouse} ${table.table}`} table={table} />
+      ))}
     </Section>
   );
 }

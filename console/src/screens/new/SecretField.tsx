@@ -24,7 +24,14 @@ export function SecretField({ label, name, change }: { label: string; name: stri
     <div>
       <FormLine label={label} send={() => keep.mutate()}>
         <Field label={`${label}, as the secret`} value={name} change={change} width={140} />
-        <Field label={there ? "New value (is set)" : "Its value"} type="password" autoComplete="new-password" value={value} change={setValue} width={124} />
+        <Field
+          label={there ? "New value (is set)" : "Its value"}
+          type="password"
+          autoComplete="new-password"
+          value={value}
+          change={setValue}
+          width={124}
+        />
         <Button type="submit" isDisabled={!name || !value} isPending={keep.isPending}>
           Seal it
         </Button>

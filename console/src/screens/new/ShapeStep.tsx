@@ -1,7 +1,7 @@
 import { useState } from "react";
 import styled from "styled-components";
 import type { SurveyedColumn, SurveyedTable } from "../../lib/api-types";
-import { of, put, text, tidy, under, withValue, type Doc } from "../../lib/draft";
+import { type Doc, of, put, text, tidy, under, withValue } from "../../lib/draft";
 import { Choices } from "../../ui/Choices";
 import { Field, FormLine, OneOf } from "../../ui/Field";
 import { Grid } from "../../ui/Grid";
@@ -37,14 +37,26 @@ export function ShapeStep({ draft, found }: { draft: Draft; found: SurveyedTable
   if (names.length === 0) return <Hint>Choose tables first.</Hint>;
   return (
     <Beside>
-      <Choices label="Chosen tables" items={names.map((id) => ({ id, under: summary(tables[id] ?? {}) }))} chosen={name} choose={setOpen} />
+      <Choices
+        label="Chosen tables"
+        items={names.map((id) => ({ id, under: summary(tables[id] ?? {}) }))}
+        chosen={name}
+        choose={setOpen}
+      />
       <OneTable key={name} draft={draft} name={name} own={tables[name] ?? {}} table={found.find((one) => keyOf(one) === name)} />
     </Beside>
   );
 }
 
 const summary = (own: Doc): string =>
-  [text(under(own, "changes", "by")) && `by ${text(under(own, "changes", "by"))}`, text(own.write), own.leave_out ? "some columns left out" : "", own.hash ? "hashed" : ""].filter(Boolean).join(", ") || "as is natural";
+  [
+    text(under(own, "changes", "by")) && `by ${text(under(own, "changes", "by"))}`,
+    text(own.write),
+    own.leave_out ? "some columns left out" : "",
+    own.hash ? "hashed" : "",
+  ]
+    .filter(Boolean)
+    .join(", ") || "as is natural";
 
 function OneTable({ draft, name, own, table }: { draft: Draft; name: string; own: Doc; table: SurveyedTable | undefined }) {
   const set = (keys: string[], value: unknown) =>
@@ -52,10 +64,18 @@ function OneTable({ draft, name, own, table }: { draft: Draft; name: string; own
       const feed = of(docs, "feed") ?? { feed: "" };
       const now = ((feed.tables ?? {}) as Tables)[name] ?? {};
       const next = tidy(withValue(now, keys, value));
-      return put(docs, "feed", { ...feed, tables: { ...(feed.tables as Tables), [name]: Object.keys(next).length > 0 ? next : null } });
+      return put(docs, "feed", {
+        ...feed,
+        tables: { ...(feed.tables as Tables), [name]: Object.keys(next).length > 0 ? next : null },
+      });
     });
   const by = text(under(own, "changes", "by"));
-  const ways = table && table.methods.length > 0 ? table.methods.map((one) => one.by) : table?.what.startsWith("files") ? [] : ["everything", "compare"];
+  const ways =
+    table && table.methods.length > 0
+      ? table.methods.map((one) => one.by)
+      : table?.what.startsWith("files")
+        ? []
+        : ["everything", "compare"];
   const misses = table?.methods.find((one) => one.by === by)?.misses;
   const cursors = [...new Set([text(under(own, "changes", "column")), ...(table?.cursors ?? [])])].filter(Boolean);
   const key = Array.isArray(own.key) ? own.key.join(", ") : text(own.key);
@@ -66,10 +86,27 @@ function OneTable({ draft, name, own, table }: { draft: Draft; name: string; own
           label="Changes by"
           value={by}
           of={["", ...ways]}
-          change={(next) => set(["changes"], next === "" ? undefined : next === "cursor" ? { by: next, column: cursors[0] ?? "" } : { by: next })}
+          change={(next) =>
+            set(["changes"], next === "" ? undefined : next === "cursor" ? { by: next, column: cursors[0] ?? "" } : { by: next })
+          }
         />
-        {by === "cursor" && <OneOf label="Cursor column" value={text(under(own, "changes", "column"))} of={["", ...cursors]} change={(column) => set(["changes", "column"], column)} />}
-        {by === "cursor" && <Field label="Overlap, for late rows" value={text(under(own, "changes", "overlap"))} change={(value) => set(["changes", "overlap"], value)} placeholder="10m" width={120} />}
+        {by === "cursor" && (
+          <OneOf
+            label="Cursor column"
+            value={text(under(own, "changes", "column"))}
+            of={["", ...cursors]}
+            change={(column) => set(["changes", "column"], column)}
+          />
+        )}
+        {by === "cursor" && (
+          <Field
+            label="Overlap, for late rows"
+            value={text(under(own, "changes", "overlap"))}
+            change={(value) => set(["changes", "overlap"], value)}
+            placeholder="10m"
+            width={120}
+          />
+        )}
         <OneOf label="Written by" value={text(own.write)} of={WRITES} change={(write) => set(["write"], write)} />
         <Field
           label="Key, where another"
@@ -79,7 +116,15 @@ function OneTable({ draft, name, own, table }: { draft: Draft; name: string; own
           width={160}
         />
       </FormLine>
-      <p>{by ? (misses ? `By ${by} it misses: ${misses}` : "") : table?.cursor ? `Left out, the connector's cursor is followed: ${table.cursor}.` : "Left out, everything is read each time."}</p>
+      <p>
+        {by
+          ? misses
+            ? `By ${by} it misses: ${misses}`
+            : ""
+          : table?.cursor
+            ? `Left out, the connector's cursor is followed: ${table.cursor}.`
+            : "Left out, everything is read each time."}
+      </p>
       <p>{writeWords[text(own.write)] ?? ""}</p>
       {table ? (
         <Columns own={own} table={table} set={set} />
@@ -113,7 +158,11 @@ function Columns({ own, table, set }: { own: Doc; table: SurveyedTable; set: (ke
         {
           name: "It is",
           show: (column) => (
-            <select aria-label={`What becomes of ${column.name}`} value={becomes(column.name)} onChange={(event) => turn(column.name, event.target.value)}>
+            <select
+              aria-label={`What becomes of ${column.name}`}
+              value={becomes(column.name)}
+              onChange={(event) => turn(column.name, event.target.value)}
+            >
               {["taken", "left out", "hashed"].map((one) => (
                 <option key={one}>{one}</option>
               ))}
@@ -135,7 +184,11 @@ function Columns({ own, table, set }: { own: Doc; table: SurveyedTable; set: (ke
           ),
           width: "22%",
         },
-        { name: "Examples", show: (column) => <span title={column.examples.join("\n")}>{column.examples.join(" · ")}</span>, width: "23%" },
+        {
+          name: "Examples",
+          show: (column) => <span title={column.examples.join("\n")}>{column.examples.join(" · ")}</span>,
+          width: "23%",
+        },
       ]}
     />
   );

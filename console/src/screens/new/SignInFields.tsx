@@ -1,23 +1,39 @@
-import { asName, of, put, text, under, withValue, type Doc } from "../../lib/draft";
+import { asName, type Doc, of, put, text, under, withValue } from "../../lib/draft";
 import { Field, FormLine, OneOf } from "../../ui/Field";
 import { SecretField } from "./SecretField";
 import type { Draft } from "./useDraft";
 
-const AUTHS = ["nobody is asked to", "a bearer token", "a key in a header", "user and password", "a token for client credentials"] as const;
+const AUTHS = [
+  "nobody is asked to",
+  "a bearer token",
+  "a key in a header",
+  "user and password",
+  "a token for client credentials",
+] as const;
 type Auth = (typeof AUTHS)[number];
 
 /** What each takes: how the connector says it, which settings it has, and what the secret among them is called here. */
 const ways: Record<Auth, { auth?: Doc; settings: Doc; secret?: [setting: string, label: string] }> = {
   "nobody is asked to": { settings: {} },
   "a bearer token": { auth: { bearer: "{settings.token}" }, settings: { token: { type: "secret" } }, secret: ["token", "Token"] },
-  "a key in a header": { auth: { key: "{settings.token}", header: "X-Api-Key" }, settings: { token: { type: "secret" } }, secret: ["token", "Key"] },
+  "a key in a header": {
+    auth: { key: "{settings.token}", header: "X-Api-Key" },
+    settings: { token: { type: "secret" } },
+    secret: ["token", "Key"],
+  },
   "user and password": {
     auth: { basic: { user: "{settings.user}", password: "{settings.password}" } },
     settings: { user: { type: "text" }, password: { type: "secret" } },
     secret: ["password", "Password"],
   },
   "a token for client credentials": {
-    auth: { oauth: { token_url: "{settings.url}/oauth/token", client_id: "{settings.client_id}", client_secret: "{settings.client_secret}" } },
+    auth: {
+      oauth: {
+        token_url: "{settings.url}/oauth/token",
+        client_id: "{settings.client_id}",
+        client_secret: "{settings.client_secret}",
+      },
+    },
     settings: { client_id: { type: "text" }, client_secret: { type: "secret" } },
     secret: ["client_secret", "Client secret"],
   },
@@ -33,7 +49,8 @@ function authOf(connector: Doc): Auth {
   return "basic" in auth ? "user and password" : "nobody is asked to";
 }
 
-const without = (settings: unknown): Doc => Object.fromEntries(Object.entries((settings ?? {}) as Doc).filter(([name]) => !OURS.has(name)));
+const without = (settings: unknown): Doc =>
+  Object.fromEntries(Object.entries((settings ?? {}) as Doc).filter(([name]) => !OURS.has(name)));
 
 /** How an API is shown who asks; what is secret of it is named, and kept apart. */
 export function SignInFields({ draft, connector, source }: { draft: Draft; connector: Doc; source: Doc }) {
@@ -52,14 +69,24 @@ export function SignInFields({ draft, connector, source }: { draft: Draft; conne
   const set = (kind: "connector" | "source", keys: string[], value: unknown) =>
     draft.change((docs) => put(docs, kind, withValue(of(docs, kind) ?? {}, keys, value)));
   const setting = (name: string, label: string) => (
-    <Field label={label} value={text(under(source, "settings", name))} change={(value) => set("source", ["settings", name], value)} width={150} />
+    <Field
+      label={label}
+      value={text(under(source, "settings", name))}
+      change={(value) => set("source", ["settings", name], value)}
+      width={150}
+    />
   );
   return (
     <>
       <FormLine label="Who asks" send={() => undefined}>
         <OneOf label="Who asks is shown by" value={auth} of={AUTHS} change={choose} />
         {auth === "a key in a header" && (
-          <Field label="Header" value={text(under(connector, "auth", "header"))} change={(value) => set("connector", ["auth", "header"], value)} width={150} />
+          <Field
+            label="Header"
+            value={text(under(connector, "auth", "header"))}
+            change={(value) => set("connector", ["auth", "header"], value)}
+            width={150}
+          />
         )}
         {auth === "user and password" && setting("user", "User")}
         {auth === "a token for client credentials" && (
@@ -75,7 +102,11 @@ export function SignInFields({ draft, connector, source }: { draft: Draft; conne
         )}
       </FormLine>
       {secret && (
-        <SecretField label={secret[1]} name={text(under(source, "settings", secret[0], "secret"))} change={(name) => set("source", ["settings", secret[0]], { secret: name })} />
+        <SecretField
+          label={secret[1]}
+          name={text(under(source, "settings", secret[0], "secret"))}
+          change={(name) => set("source", ["settings", secret[0]], { secret: name })}
+        />
       )}
     </>
   );

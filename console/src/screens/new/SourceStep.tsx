@@ -1,38 +1,38 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import styled from "styled-components";
-import type { Definition } from "../../lib/api-types";
-import { asName, of, put, sourceOnly, text, under, withValue, type Doc } from "../../lib/draft";
-import { checkDraft, definitionsQuery, setupOfDraft, sourcesQuery } from "../../lib/queries";
+import type { Definition, Form, FormField } from "../../lib/api-types";
+import { asName, type Doc, of, put, sourceOnly, text, under, withValue } from "../../lib/draft";
+import { checkDraft, definitionsQuery, formsQuery, setupOfDraft, sourcesQuery } from "../../lib/queries";
 import { Button } from "../../ui/Button";
 import { Field, FormLine, OneOf } from "../../ui/Field";
 import { Actions, Section } from "../../ui/Page";
 import { CheckView } from "../CheckView";
 import { Script } from "../SetupView";
-import { Mistakes } from "./YamlPanel";
 import { SecretField } from "./SecretField";
 import type { Draft } from "./useDraft";
+import { Mistakes } from "./YamlPanel";
 
-const KINDS = ["an API", "PostgreSQL", "MariaDB or MySQL", "SQLite", "a folder of files", "another store of files"] as const;
-type Sort = (typeof KINDS)[number];
+const API = "an API";
 
-function sortOf(source: Doc): Sort {
-  if (source.connector !== undefined) return "an API";
-  if (source.on === "postgres") return "PostgreSQL";
-  if (source.on === "mysql") return "MariaDB or MySQL";
-  if (source.on === "sqlite") return "SQLite";
-  return source.url !== undefined ? "another store of files" : "a folder of files";
+/** Which of the forms describes what a source says it is; null for a connector. */
+function formOf(source: Doc, forms: Form[]): Form | null {
+  const own = forms.filter((form) => form.on === source.on);
+  const told = own.find((form) => form.fields.some((field) => field.start !== null && under(source, ...field.key) !== undefined));
+  return source.connector !== undefined ? null : (told ?? own[0] ?? null);
 }
 
-const firstOf = (sort: Sort, name: string): Doc =>
-  ({
-    "an API": { source: name, connector: "", settings: {} },
-    PostgreSQL: { source: name, on: "postgres", host: "127.0.0.1", port: 5432, database: "", user: "", password: { secret: `${asName(name)}_password` } },
-    "MariaDB or MySQL": { source: name, on: "mysql", host: "127.0.0.1", port: 3306, database: "", user: "", password: { secret: `${asName(name)}_password` } },
-    SQLite: { source: name, on: "sqlite", path: "" },
-    "a folder of files": { source: name, on: "files", path: "" },
-    "another store of files": { source: name, on: "files", url: "s3://" },
-  })[sort];
+/** A new source by a form, as far as it is there at first. */
+function startOf(form: Form | undefined, name: string): Doc {
+  if (form === undefined) return { source: name, connector: "", settings: {} };
+  return form.fields.reduce<Doc>(
+    (doc, field) => {
+      const start = field.own ? { secret: `${asName(name)}_password` } : field.start;
+      return start === null ? doc : withValue(doc, field.key, start);
+    },
+    { source: name, on: form.on },
+  );
+}
 
 const NEW = "";
 
@@ -64,12 +64,25 @@ const Tiles = styled.div`
 export function SourceStep({ draft }: { draft: Draft }) {
   const sources = useQuery(sourcesQuery());
   const definitions = useQuery(definitionsQuery());
+  const forms = useQuery(formsQuery()).data ?? [];
   const source = of(draft.docs, "source");
   const from = text(of(draft.docs, "feed")?.from);
   const choose = (name: string) =>
     draft.change((docs) => {
       const feed = of(docs, "feed") ?? { feed: "" };
-      if (name === NEW) return put(put(docs, "source", firstOf("PostgreSQL", "new_source")), "feed", { ...feed, from: "new_source", tables: {} });
+      if (name === NEW)
+        return put(
+          put(
+            docs,
+            "source",
+            startOf(
+              forms.find((form) => form.setup),
+              "new_source",
+            ),
+          ),
+          "feed",
+          { ...feed, from: "new_source", tables: {} },
+        );
       return put(put(docs, "source", null), "feed", { ...feed, from: name, tables: from === name ? feed.tables : {} });
     });
   return (
@@ -81,32 +94,43 @@ export function SourceStep({ draft }: { draft: Draft }) {
             <small>{one.about || one.connector}</small>
           </button>
         ))}
-        <button type="button" aria-pressed={source !== undefined} onClick={() => choose(NEW)}>
+        <button type="button" aria-pressed={source !== undefined} disabled={forms.length === 0} onClick={() => choose(NEW)}>
           <b>A new one</b>
           <small>a database, files, or an API</small>
         </button>
       </Tiles>
-      {source && <NewSource draft={draft} source={source} connectors={(definitions.data ?? []).filter((one) => one.kind === "connector")} />}
+      {source && (
+        <NewSource
+          draft={draft}
+          source={source}
+          forms={forms}
+          connectors={(definitions.data ?? []).filter((one) => one.kind === "connector")}
+        />
+      )}
       {from && (
         <>
           <CheckView key={draft.text} ask={() => checkDraft(sourceOnly(draft.docs), from)} />
-          {source && ["postgres", "mysql"].includes(text(source.on)) && <Setup draft={draft} name={from} />}
+          {source && formOf(source, forms)?.setup && <Setup draft={draft} name={from} />}
         </>
       )}
     </Section>
   );
 }
 
-function NewSource({ draft, source, connectors }: { draft: Draft; source: Doc; connectors: Definition[] }) {
-  const sort = sortOf(source);
-  const set = (keys: string[], value: unknown) => draft.change((docs) => put(docs, "source", withValue(of(docs, "source") ?? source, keys, value)));
+function NewSource({ draft, source, forms, connectors }: { draft: Draft; source: Doc; forms: Form[]; connectors: Definition[] }) {
+  const form = formOf(source, forms);
+  const set = (keys: string[], value: unknown) =>
+    draft.change((docs) => put(docs, "source", withValue(of(docs, "source") ?? source, keys, value)));
   const rename = (name: string) =>
-    draft.change((docs) => put(put(docs, "source", { ...(of(docs, "source") ?? source), source: name }), "feed", { ...(of(docs, "feed") ?? {}), from: name }));
-  const field = (label: string, keys: string[], width = 190, placeholder = "") => (
-    <Field label={label} value={text(under(source, ...keys))} change={(value) => set(keys, keys[0] === "port" ? Number(value) || value : value)} width={width} placeholder={placeholder} />
-  );
+    draft.change((docs) =>
+      put(put(docs, "source", { ...(of(docs, "source") ?? source), source: name }), "feed", {
+        ...(of(docs, "feed") ?? {}),
+        from: name,
+      }),
+    );
   const inDraft = of(draft.docs, "connector");
-  const connector = inDraft && inDraft.connector === source.connector ? inDraft : connectors.find((one) => one.name === source.connector)?.data;
+  const connector =
+    inDraft && inDraft.connector === source.connector ? inDraft : connectors.find((one) => one.name === source.connector)?.data;
   const names = [...new Set([...connectors.map((one) => one.name), ...(inDraft ? [text(inDraft.connector)] : [])])];
   return (
     <>
@@ -114,40 +138,32 @@ function NewSource({ draft, source, connectors }: { draft: Draft; source: Doc; c
         <Field label="Its name here" value={text(source.source)} change={rename} width={190} />
         <OneOf
           label="It is"
-          value={sort}
-          of={KINDS}
-          change={(next) => draft.change((docs) => put(docs, "source", firstOf(next, text(source.source))))}
+          value={form?.title ?? API}
+          of={[API, ...forms.map((one) => one.title)]}
+          change={(next) =>
+            draft.change((docs) =>
+              put(
+                docs,
+                "source",
+                startOf(
+                  forms.find((one) => one.title === next),
+                  text(source.source),
+                ),
+              ),
+            )
+          }
         />
       </FormLine>
-      {(sort === "PostgreSQL" || sort === "MariaDB or MySQL") && (
-        <>
-          <FormLine label="Where it is" send={() => undefined}>
-            {field("Host", ["host"])}
-            {field("Port", ["port"], 80)}
-            {field("Database", ["database"])}
-            {sort === "PostgreSQL" && field("Schema", ["schema"], 120, "public")}
-            {field("User", ["user"], 130)}
-            <OneOf label="TLS" value={text(under(source, "tls", "mode")) || "require"} of={["require", "verify-full", "verify-ca", "disable"]} change={(mode) => set(["tls", "mode"], mode === "require" ? undefined : mode)} />
-          </FormLine>
-          <SecretField label="Password" name={text(under(source, "password", "secret"))} change={(name) => set(["password", "secret"], name)} />
-        </>
-      )}
-      {sort === "SQLite" && <FormLine label="Where it is" send={() => undefined}>{field("Path; a relative one begins in `files` of the data folder", ["path"], 380, "dock.db")}</FormLine>}
-      {sort === "a folder of files" && <FormLine label="Where it is" send={() => undefined}>{field("Folder; a relative one begins in `files` of the data folder", ["path"], 380, "turnstile")}</FormLine>}
-      {sort === "another store of files" && (
-        <>
-          <FormLine label="Where it is" send={() => undefined}>
-            {field("Address", ["url"], 300, "s3://bucket/folder, sftp://host/folder")}
-            {field("Endpoint, of one's own", ["endpoint"], 210, "http://127.0.0.1:9000")}
-            {field("User, or key", ["user"], 140)}
-          </FormLine>
-          <SecretField label="Password" name={text(under(source, "password", "secret"))} change={(name) => set(["password"], name ? { secret: name } : undefined)} />
-        </>
-      )}
-      {sort === "an API" && (
+      {form && <FormFields form={form} source={source} set={set} />}
+      {!form && (
         <>
           <FormLine label="How it is asked" send={() => undefined}>
-            <OneOf label="Connector" value={text(source.connector)} of={["", ...names]} change={(name) => set(["connector"], name)} />
+            <OneOf
+              label="Connector"
+              value={text(source.connector)}
+              of={["", ...names]}
+              change={(name) => set(["connector"], name)}
+            />
             <p>
               None fits? <Link to="/workbench">Declare one in the workbench</Link>; what is here stays.
             </p>
@@ -155,6 +171,50 @@ function NewSource({ draft, source, connectors }: { draft: Draft; source: Doc; c
           {connector && <Settings connector={connector} source={source} set={set} />}
         </>
       )}
+    </>
+  );
+}
+
+/** What a form asks for: all but secrets in one line, each of those in a line of its own. */
+function FormFields({ form, source, set }: { form: Form; source: Doc; set: (keys: string[], value: unknown) => void }) {
+  const plain = form.fields.filter((field) => !field.secret);
+  // What stands alone is a path, and long.
+  const width = (field: FormField) => (plain.length === 1 ? 380 : field.number ? 80 : field.key[0] === "url" ? 300 : 170);
+  return (
+    <>
+      <FormLine label="Where it is" send={() => undefined}>
+        {plain.map((field) => {
+          const value = text(under(source, ...field.key));
+          return field.values.length > 0 ? (
+            <OneOf
+              key={field.label}
+              label={field.label}
+              value={value || (field.values[0] ?? "")}
+              of={field.values}
+              change={(next) => set(field.key, next === field.values[0] ? undefined : next)}
+            />
+          ) : (
+            <Field
+              key={field.label}
+              label={field.label}
+              value={value}
+              change={(next) => set(field.key, field.number ? Number(next) || next : next)}
+              width={width(field)}
+              placeholder={field.example}
+            />
+          );
+        })}
+      </FormLine>
+      {form.fields
+        .filter((field) => field.secret)
+        .map((field) => (
+          <SecretField
+            key={field.label}
+            label={field.label}
+            name={text(under(source, ...field.key, "secret"))}
+            change={(name) => set(field.key, name ? { secret: name } : undefined)}
+          />
+        ))}
     </>
   );
 }
@@ -186,7 +246,12 @@ function Settings({ connector, source, set }: { connector: Doc; source: Doc; set
       {settings
         .filter(([, one]) => one?.type === "secret")
         .map(([name]) => (
-          <SecretField key={name} label={name} name={text(under(source, "settings", name, "secret"))} change={(secret) => set(["settings", name], { secret })} />
+          <SecretField
+            key={name}
+            label={name}
+            name={text(under(source, "settings", name, "secret"))}
+            change={(secret) => set(["settings", name], { secret })}
+          />
         ))}
     </>
   );
@@ -203,7 +268,11 @@ function Setup({ draft, name }: { draft: Draft; name: string }) {
         <small>What the user of this source needs to read what the feed names, and nothing more.</small>
       </Actions>
       {ask.isError && <Mistakes error={ask.error} />}
-      {ask.data && <Script tabIndex={0} aria-label="Statements">{ask.data.map((one) => `-- ${one.why}\n${one.sql ? `${one.sql}\n` : ""}`).join("")}</Script>}
+      {ask.data && (
+        <Script tabIndex={0} aria-label="Statements">
+          {ask.data.map((one) => `-- ${one.why}\n${one.sql ? `${one.sql}\n` : ""}`).join("")}
+        </Script>
+      )}
     </Section>
   );
 }

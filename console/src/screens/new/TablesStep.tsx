@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import styled from "styled-components";
 import type { Peek, SurveyedColumn, SurveyedTable } from "../../lib/api-types";
-import { asName, of, put, sourceOnly, text, type Doc } from "../../lib/draft";
+import { asName, type Doc, of, put, sourceOnly, text } from "../../lib/draft";
 import { count, plural } from "../../lib/format";
 import { peekDraft } from "../../lib/queries";
 import { Badge } from "../../ui/Badge";
@@ -10,13 +10,13 @@ import { Button } from "../../ui/Button";
 import { Find } from "../../ui/Find";
 import { Grid } from "../../ui/Grid";
 import { Actions, Section } from "../../ui/Page";
-import { Hint, Trouble } from "../../ui/States";
 import { Sides } from "../../ui/Sides";
+import { Hint, Trouble } from "../../ui/States";
 import { factsOf } from "../Loaded";
 import { RowsGrid } from "../RowsGrid";
 import type { Survey } from "../SurveyView";
-import { Mistakes } from "./YamlPanel";
 import type { Draft } from "./useDraft";
+import { Mistakes } from "./YamlPanel";
 
 const List = styled.div`
   display: grid;
@@ -38,7 +38,8 @@ const List = styled.div`
   li input { accent-color: ${({ theme }) => theme.color.reed}; width: 15px; height: 15px; }
 `;
 
-export const keyOf = (table: SurveyedTable): string => (table.what.startsWith("files") ? asName(table.table.replace(/\{[^}]*\}|\.\w+$|[*?]/g, "")) : table.table);
+export const keyOf = (table: SurveyedTable): string =>
+  table.what.startsWith("files") ? asName(table.table.replace(/\{[^}]*\}|\.\w+$|[*?]/g, "")) : table.table;
 
 const entryOf = (table: SurveyedTable): Doc | null => (table.what.startsWith("files") ? { files: table.table } : null);
 
@@ -145,13 +146,21 @@ function OneTable({ draft, from, table }: { draft: Draft; from: string; table: S
             name: "Could be",
             show: (column) => (
               <>
-                {[...table.key, ...table.keys].includes(column.name) && <Badge word="key" tone={table.key.includes(column.name) ? "good" : undefined} />}{" "}
-                {[table.cursor, ...table.cursors].includes(column.name) && <Badge word="cursor" tone={table.cursor === column.name ? "good" : undefined} />}
+                {[...table.key, ...table.keys].includes(column.name) && (
+                  <Badge word="key" tone={table.key.includes(column.name) ? "good" : undefined} />
+                )}{" "}
+                {[table.cursor, ...table.cursors].includes(column.name) && (
+                  <Badge word="cursor" tone={table.cursor === column.name ? "good" : undefined} />
+                )}
               </>
             ),
             width: "18%",
           },
-          { name: "Examples, or as declared", show: (column) => <span title={column.examples.join("\n")}>{column.examples.join(" · ") || column.declared}</span>, width: "42%" },
+          {
+            name: "Examples, or as declared",
+            show: (column) => <span title={column.examples.join("\n")}>{column.examples.join(" · ") || column.declared}</span>,
+            width: "42%",
+          },
         ]}
       />
     </Section>

@@ -24,7 +24,11 @@ export function TypesView({ columns, casts, cast }: { columns: Column[]; casts: 
         {
           name: "Taken as",
           show: (column) => (
-            <select aria-label={`Take ${column.name} as`} value={casts[column.name] ?? ""} onChange={(event) => put(column.name, event.target.value)}>
+            <select
+              aria-label={`Take ${column.name} as`}
+              value={casts[column.name] ?? ""}
+              onChange={(event) => put(column.name, event.target.value)}
+            >
               <option value="">that</option>
               {TYPES.filter((type) => type !== column.type).map((type) => (
                 <option key={type}>{type}</option>

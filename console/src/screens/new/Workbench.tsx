@@ -3,20 +3,20 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import styled from "styled-components";
 import type { Choice, Tried } from "../../lib/api-types";
-import { asName, of, put, text, tidy, under, withValue, write, type Doc } from "../../lib/draft";
+import { asName, type Doc, of, put, text, tidy, under, withValue, write } from "../../lib/draft";
 import { plural } from "../../lib/format";
 import { applyFiles, tryDraft } from "../../lib/queries";
 import { Button } from "../../ui/Button";
 import { Field, FormLine, OneOf } from "../../ui/Field";
 import { Actions, Page, Section } from "../../ui/Page";
 import { Hint, Trouble } from "../../ui/States";
+import { FEED_DRAFT } from "../ChangeButton";
 import { Wire } from "../PeekView";
 import { RowsGrid } from "../RowsGrid";
-import { FEED_DRAFT } from "../ChangeButton";
 import { JsonTree } from "./JsonTree";
 import { SignInFields } from "./SignInFields";
-import { TypesView, type Casts } from "./TypesView";
-import { useDraft, type Draft } from "./useDraft";
+import { type Casts, TypesView } from "./TypesView";
+import { type Draft, useDraft } from "./useDraft";
 import { Mistakes, YamlPanel } from "./YamlPanel";
 
 const FIRST = `connector: my-api
@@ -83,7 +83,9 @@ export function Workbench() {
     onSuccess: () => cache.invalidateQueries(),
   });
   const makeFeed = () => {
-    const chosen = Object.keys(tables).map((name) => [name, Object.keys(casts[name] ?? {}).length > 0 ? { cast: casts[name] } : null] as const);
+    const chosen = Object.keys(tables).map(
+      (name) => [name, Object.keys(casts[name] ?? {}).length > 0 ? { cast: casts[name] } : null] as const,
+    );
     localStorage.setItem(FEED_DRAFT, write([{ feed: source, from: source, into: "", tables: Object.fromEntries(chosen) }]));
     navigate("/new?step=tables");
   };
@@ -148,18 +150,40 @@ const setTableValue = (draft: Draft, table: string, keys: string[], value: unkno
     return put(docs, "connector", tidy(withValue(connector, ["tables", table, ...keys], value)));
   });
 
-function Ask({ draft, connector, table, setTable, children }: { draft: Draft; connector: Doc; table: string; setTable: (name: string) => void; children: React.ReactNode }) {
+function Ask({
+  draft,
+  connector,
+  table,
+  setTable,
+  children,
+}: {
+  draft: Draft;
+  connector: Doc;
+  table: string;
+  setTable: (name: string) => void;
+  children: React.ReactNode;
+}) {
   const source = of(draft.docs, "source") ?? {};
   const own = ((connector.tables ?? {}) as Record<string, Doc>)[table] ?? {};
-  const setConnector = (keys: string[], value: unknown) => draft.change((docs) => put(docs, "connector", withValue(of(docs, "connector") ?? {}, keys, value)));
-  const setSource = (keys: string[], value: unknown) => draft.change((docs) => put(docs, "source", withValue(of(docs, "source") ?? {}, keys, value)));
+  const setConnector = (keys: string[], value: unknown) =>
+    draft.change((docs) => put(docs, "connector", withValue(of(docs, "connector") ?? {}, keys, value)));
+  const setSource = (keys: string[], value: unknown) =>
+    draft.change((docs) => put(docs, "source", withValue(of(docs, "source") ?? {}, keys, value)));
   const rename = (name: string) =>
-    draft.change((docs) => put(put(docs, "connector", { ...of(docs, "connector"), connector: name }), "source", { ...of(docs, "source"), connector: name, source: asName(name.replace(/-api$/, "")) }));
+    draft.change((docs) =>
+      put(put(docs, "connector", { ...of(docs, "connector"), connector: name }), "source", {
+        ...of(docs, "source"),
+        connector: name,
+        source: asName(name.replace(/-api$/, "")),
+      }),
+    );
   const renameTable = (name: string) => {
     setTable(name);
     draft.change((docs) => {
       const now = of(docs, "connector") ?? {};
-      const all = Object.entries((now.tables ?? {}) as Record<string, Doc>).map(([key, value]) => [key === table ? name : key, value] as const);
+      const all = Object.entries((now.tables ?? {}) as Record<string, Doc>).map(
+        ([key, value]) => [key === table ? name : key, value] as const,
+      );
       return put(docs, "connector", { ...now, tables: Object.fromEntries(all) });
     });
   };
@@ -175,13 +199,26 @@ function Ask({ draft, connector, table, setTable, children }: { draft: Draft; co
     <Section>
       <FormLine label="The API" send={() => undefined}>
         <Field label="Connector" value={text(connector.connector)} change={rename} width={150} />
-        <Field label="Address" value={text(under(source, "settings", "url"))} change={(value) => setSource(["settings", "url"], value)} width={230} />
+        <Field
+          label="Address"
+          value={text(under(source, "settings", "url"))}
+          change={(value) => setSource(["settings", "url"], value)}
+          width={230}
+        />
       </FormLine>
       <SignInFields draft={draft} connector={connector} source={source} />
       <FormLine label="The table" send={() => undefined}>
-        {Object.keys((connector.tables ?? {}) as object).length > 1 && <OneOf label="Of its tables" value={table} of={Object.keys(connector.tables as object)} change={setTable} />}
+        {Object.keys((connector.tables ?? {}) as object).length > 1 && (
+          <OneOf label="Of its tables" value={table} of={Object.keys(connector.tables as object)} change={setTable} />
+        )}
         <Field label="Table" value={table} change={renameTable} width={150} />
-        <Field label="Path" value={text(own.get)} change={(value) => setTableValue(draft, table, ["get"], value)} placeholder="/v1/pass-holders" width={230} />
+        <Field
+          label="Path"
+          value={text(own.get)}
+          change={(value) => setTableValue(draft, table, ["get"], value)}
+          placeholder="/v1/pass-holders"
+          width={230}
+        />
         <Button look="quiet" onPress={more}>
           One more table
         </Button>
@@ -190,7 +227,19 @@ function Ask({ draft, connector, table, setTable, children }: { draft: Draft; co
         <Field
           label="Sent with it"
           value={sent}
-          change={(value) => setTableValue(draft, table, ["send"], Object.fromEntries(value.split("&").filter(Boolean).map((pair) => [pair.split("=")[0], pair.split("=").slice(1).join("=")])))}
+          change={(value) =>
+            setTableValue(
+              draft,
+              table,
+              ["send"],
+              Object.fromEntries(
+                value
+                  .split("&")
+                  .filter(Boolean)
+                  .map((pair) => [pair.split("=")[0], pair.split("=").slice(1).join("=")]),
+              ),
+            )
+          }
           placeholder="since={cursor.from}&status=open"
           width={392}
         />
@@ -217,7 +266,14 @@ function Suggestions({ draft, table, own, tried }: { draft: Draft; table: string
     ["Cursor", "cursor", tried.suggested.cursor],
   ];
   const some = rows.filter(([, , choices]) => choices.length > 0);
-  if (some.length === 0) return <Hint>{tried.columns.length === 0 ? "Point at the records in the answer; then it says more." : "This answer speaks for no way to page, and no key."}</Hint>;
+  if (some.length === 0)
+    return (
+      <Hint>
+        {tried.columns.length === 0
+          ? "Point at the records in the answer; then it says more."
+          : "This answer speaks for no way to page, and no key."}
+      </Hint>
+    );
   return (
     <Chips aria-label="What the answer suggests">
       {some.map(([title, key, choices]) => (
@@ -228,7 +284,11 @@ function Suggestions({ draft, table, own, tried }: { draft: Draft; table: string
               const taken = JSON.stringify(own[key]) === JSON.stringify(choice.say);
               return (
                 <li key={said(choice.say)}>
-                  <button type="button" aria-pressed={taken} onClick={() => setTableValue(draft, table, [key], taken ? undefined : choice.say)}>
+                  <button
+                    type="button"
+                    aria-pressed={taken}
+                    onClick={() => setTableValue(draft, table, [key], taken ? undefined : choice.say)}
+                  >
                     {said(choice.say)}
                   </button>
                   <small title={choice.why}>{choice.why}</small>
@@ -256,9 +316,13 @@ function Answer({ draft, table, own, tried, error, casts, cast }: AnswerProps) {
   const [look, setLook] = useState<"tree" | "wire">("tree");
   const [below, setBelow] = useState<"records" | "types">("records");
   if (error) return <Mistakes error={error} />;
-  if (!tried) return <Hint>Nothing was asked yet. Fill in the address and the path, and try a page: the answer stands here.</Hint>;
+  if (!tried)
+    return <Hint>Nothing was asked yet. Fill in the address and the path, and try a page: the answer stands here.</Hint>;
   const last = tried.exchanges.at(-1);
-  const pages = tried.pages.length > 1 ? `${plural(tried.pages.length, "page")}: ${tried.pages.join(", ")} records` : plural(tried.pages[0] ?? 0, "record");
+  const pages =
+    tried.pages.length > 1
+      ? `${plural(tried.pages.length, "page")}: ${tried.pages.join(", ")} records`
+      : plural(tried.pages[0] ?? 0, "record");
   return (
     <Section>
       <Actions>
@@ -278,10 +342,20 @@ function Answer({ draft, table, own, tried, error, casts, cast }: AnswerProps) {
       ) : tried.answer === null ? (
         last && <Wire exchange={last} />
       ) : (
-        <JsonTree value={tried.answer} chosen={text(own.records)} choose={(path) => setTableValue(draft, table, ["records"], path)} />
+        <JsonTree
+          value={tried.answer}
+          chosen={text(own.records)}
+          choose={(path) => setTableValue(draft, table, ["records"], path)}
+        />
       )}
       {below === "types" && tried.rows.length > 0 && <TypesView columns={tried.columns} casts={casts} cast={cast} />}
-      {below === "records" && tried.rows.length > 0 && <RowsGrid label={`Records of ${table}`} rows={{ columns: tried.columns, rows: tried.rows, truncated: false, seconds: 0 }} height="34vh" />}
+      {below === "records" && tried.rows.length > 0 && (
+        <RowsGrid
+          label={`Records of ${table}`}
+          rows={{ columns: tried.columns, rows: tried.rows, truncated: false, seconds: 0 }}
+          height="34vh"
+        />
+      )}
     </Section>
   );
 }

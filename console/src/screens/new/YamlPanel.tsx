@@ -55,7 +55,9 @@ export function YamlPanel({ draft }: { draft: Draft }) {
           Check it
         </Button>
         <small role="status">
-          {check.isSuccess ? `It reads: ${check.data.map((one) => `${one.kind} ${one.name} ${one.change}`).join(", ") || "nothing in it yet"}.` : "Checks it as a whole; nothing is kept."}
+          {check.isSuccess
+            ? `It reads: ${check.data.map((one) => `${one.kind} ${one.name} ${one.change}`).join(", ") || "nothing in it yet"}.`
+            : "Checks it as a whole; nothing is kept."}
         </small>
       </Actions>
       {draft.problem && <Hint>{`It does not read as YAML: ${draft.problem}. The forms wait until it does.`}</Hint>}

@@ -1,5 +1,5 @@
 import { useCallback, useMemo, useState } from "react";
-import { read, rewrite, type Doc } from "../../lib/draft";
+import { type Doc, read, rewrite } from "../../lib/draft";
 
 export interface Draft {
   text: string;

@@ -13,15 +13,17 @@ from typing import Any
 
 from ..allowed_paths import Places
 from ..errors import DefinitionError
-from .check import check_document, dotted
+from .check import check_document, dotted, model_of
 from .fields import Model
 from .http import Connector
 from .mistakes import Mistake
-from .model import KINDS, Feed, Source, Warehouse
+from .model import KINDS, Feed
 from .overlay import Overlay
 from .parameters import one_for_each
 from .python_connectors import ENDING, Describe, completed
 from .references import check_links, misplaced
+from .source import Source
+from .warehouse import Warehouse
 from .yaml_source import Document, Path, read_documents
 
 _CODE = re.compile(r"^code:\s*[\"']?([\w.-]+\.py)", re.MULTILINE)
@@ -66,7 +68,7 @@ class Basket:
         """A basket out of definitions that were checked before: {(kind, name): data}."""
         basket = cls()
         for (kind, name), data in stored.items():
-            basket.of_kind(kind)[name] = KINDS[kind].model_validate(data)
+            basket.of_kind(kind)[name] = model_of(kind, dict(data)).model_validate(data)
         return basket
 
 

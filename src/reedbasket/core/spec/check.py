@@ -9,6 +9,8 @@ from pydantic import BaseModel, ValidationError
 from .fields import Model
 from .mistakes import Mistake, nearest
 from .model import KINDS
+from .source import Source
+from .warehouse import Warehouse
 from .yaml_source import Document, Path
 
 
@@ -21,10 +23,19 @@ def check_document(document: Document) -> tuple[str | None, Model | None, list[M
     if kind not in KINDS:
         message = f'the first key says what a definition is, and "{kind}" is no kind{nearest(kind, KINDS)}'
         return None, None, [_mistake(document, (kind,), message, "definition.unknown_kind")]
+    model = model_of(kind, data)
     try:
-        return kind, KINDS[kind].model_validate(data), []
+        return kind, model.model_validate(data), []
     except ValidationError as error:
-        return kind, None, [_translate(document, kind, item) for item in error.errors()]
+        found = error.errors()
+        # Of a kind that is not known nobody can say which keys it has.
+        unknown = [item for item in found if item["loc"] == ("on",)] if model in (Source, Warehouse) else []
+        return kind, None, [_translate(document, kind, model, item) for item in unknown or found]
+
+
+def model_of(kind: str, data: dict[str, Any]) -> type[Model]:
+    """The model that a definition is held against."""
+    return KINDS[kind].model_for(data)
 
 
 def dotted(kind: str, name: Any, path: Path) -> str:
@@ -32,13 +43,13 @@ def dotted(kind: str, name: Any, path: Path) -> str:
     return ".".join([f"{kind}s", str(name), *map(str, path)])
 
 
-def _translate(document: Document, kind: str, error: Any) -> Mistake:
+def _translate(document: Document, kind: str, model: type[Model], error: Any) -> Mistake:
     path: Path = tuple(error["loc"])
     problem = error["type"]
     found = error.get("input")
     word = str(path[-1]) if path else ""
     if problem == "extra_forbidden":
-        message = f'unknown key "{word}"{nearest(word, _keys_at(KINDS[kind], path[:-1]))}'
+        message = f'unknown key "{word}"{nearest(word, _keys_at(model, path[:-1], document.data))}'
         return _at(document, kind, path, message, "definition.unknown_key")
     if problem == "missing":
         return _at(document, kind, path, f'the key "{word}" is missing', "definition.missing_key")
@@ -64,11 +75,11 @@ def _mistake(document: Document, path: Path, message: str, code: str) -> Mistake
     return Mistake(document.file, line, column, ".".join(map(str, path)), message, code)
 
 
-def _keys_at(model: type[BaseModel], path: Path) -> list[str]:
-    """The keys that the models allow at a path, walked by their annotations."""
+def _keys_at(model: type[BaseModel], path: Path, data: Any) -> list[str]:
+    """The keys that the models allow at a path of the data, walked by their annotations."""
     here: Any = model
     for step in path:
-        here = _inside(here)
+        here, data = _meant(here, data), _within(data, step)
         if isinstance(here, type) and issubclass(here, BaseModel):
             by_key = {f.alias or n: f.annotation for n, f in here.model_fields.items()}
             here = by_key.get(str(step))
@@ -76,10 +87,21 @@ def _keys_at(model: type[BaseModel], path: Path) -> list[str]:
             here = get_args(here)[1]
         elif get_origin(here) is list:
             here = get_args(here)[0]
-    here = _inside(here)
-    if isinstance(here, type) and issubclass(here, BaseModel):
-        return [f.alias or n for n, f in here.model_fields.items()]
-    return []
+    here = _meant(here, data)
+    return here.known_keys() if isinstance(here, type) and issubclass(here, Model) else []
+
+
+def _within(data: Any, step: Any) -> Any:
+    try:
+        return data[step]
+    except (KeyError, IndexError, TypeError):
+        return None
+
+
+def _meant(annotation: Any, data: Any) -> Any:
+    """The model of the kind that the data names, where there are several."""
+    found = _inside(annotation)
+    return found.model_for(data) if isinstance(found, type) and issubclass(found, Model) else found
 
 
 def _inside(annotation: Any) -> Any:

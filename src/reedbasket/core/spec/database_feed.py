@@ -8,7 +8,8 @@ from ..expressions import ExpressionMistake, check
 from ..records.names import fold
 from . import template
 from .connector import Finding
-from .model import Changes, Feed, FeedTable, Source
+from .model import Changes, Feed, FeedTable
+from .source import DatabaseSource
 from .yaml_source import Path
 
 _PATTERN = frozenset("*?")
@@ -20,7 +21,7 @@ def is_pattern(name: str) -> bool:
     return bool(_PATTERN & set(name))
 
 
-def database_feed_mistakes(feed: Feed, source: Source) -> Iterator[Finding]:
+def database_feed_mistakes(feed: Feed, source: DatabaseSource) -> Iterator[Finding]:
     """(path, message, code) of each."""
     if feed.defaults.changes is not None:
         yield from _changes(("defaults", "changes"), feed.defaults.changes, source)
@@ -51,13 +52,13 @@ def database_feed_mistakes(feed: Feed, source: Source) -> Iterator[Finding]:
         yield from shaping_mistakes(here, own, own.key or [])
 
 
-def _changes(here: Path, changes: Changes, source: Source) -> Iterator[Finding]:
+def _changes(here: Path, changes: Changes, source: DatabaseSource) -> Iterator[Finding]:
     if changes.by == "files":
         yield here, "a database has no files; say cursor, log, compare or everything", "definition.bad_value"
-    if changes.by == "row_version" and source.on != "postgres":
+    if changes.by == "row_version" and not source.row_versions:
         yield here, f"on {source.on} rows have no version; say cursor, compare or everything", "definition.bad_value"
-    if changes.by == "log" and source.on == "sqlite":
-        yield here, "SQLite keeps no log of changes; say cursor, compare or everything", "definition.bad_value"
+    if changes.by == "log" and not source.has_change_log:
+        yield here, f"{source.on} keeps no log of changes; say cursor, compare or everything", "definition.bad_value"
     if changes.start is not None:
         known = [*(f"settings.{name}" for name in source.settings), "run.started", "run.id"]
         for name in template.names(changes.start):

@@ -91,3 +91,13 @@ class Model(BaseModel):
     """What all parts of a definition have in common: unknown keys are mistakes."""
 
     model_config = ConfigDict(extra="forbid", populate_by_name=True, validate_default=True)
+
+    @classmethod
+    def model_for(cls, data: Any) -> type[Model]:
+        """The model that is meant where something is written: this one, or of a kind that the data names."""
+        return cls
+
+    @classmethod
+    def known_keys(cls) -> list[str]:
+        """All that may be written there."""
+        return [field.alias or name for name, field in cls.model_fields.items()]

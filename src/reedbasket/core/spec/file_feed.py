@@ -6,15 +6,17 @@ from collections.abc import Iterator, Mapping
 
 from .connector import Finding
 from .database_feed import shaping_mistakes
-from .model import KEYED, Changes, Feed, FeedTable, Source
+from .file_source import FileSource
+from .model import KEYED, Changes, Feed, FeedTable
 from .pattern import Pattern
+from .source import Source
 from .yaml_source import Path
 
 _OF_DATABASES = ("table", "query", "where", "besides", "ranges")
 _COPIED_ALONE = ("format", "key", "nesting", "noted", "only", "leave_out", "rename", "cast", "compute", "hash", "keep")
 
 
-def file_feed_mistakes(feed: Feed, source: Source, sources: Mapping[str, Source]) -> Iterator[Finding]:
+def file_feed_mistakes(feed: Feed, source: FileSource, sources: Mapping[str, Source]) -> Iterator[Finding]:
     """(path, message, code) of each. sources: those that files may be copied to."""
     if feed.defaults.changes is not None:
         yield from _changes(("defaults", "changes"), feed.defaults.changes)
@@ -38,14 +40,14 @@ def file_feed_mistakes(feed: Feed, source: Source, sources: Mapping[str, Source]
         yield from shaping_mistakes(here, own, own.key or [])
 
 
-def _pattern(here: Path, text: str, source: Source) -> Iterator[Finding]:
+def _pattern(here: Path, text: str, source: FileSource) -> Iterator[Finding]:
     try:
         pattern = Pattern(text)
     except ValueError as error:
         yield here, str(error), "definition.bad_pattern"
         return
-    if source.scheme in ("http", "https") and not pattern.plain:
-        words = "over HTTP nobody lists files: name each one whole, without * and names in braces"
+    if not source.store.lists and not pattern.plain:
+        words = "nobody lists the files there: name each one whole, without * and names in braces"
         yield here, words, "definition.bad_pattern"
 
 
@@ -72,7 +74,7 @@ def _writing(here: Path, own: FeedTable, feed: Feed, changes: Changes) -> Iterat
         yield here, words, "definition.bad_value"
 
 
-def _copy(here: Path, own: FeedTable, changes: Changes, sources: Mapping[str, Source], source: Source) -> Iterator[Finding]:
+def _copy(here: Path, own: FeedTable, changes: Changes, sources: Mapping[str, Source], source: FileSource) -> Iterator[Finding]:
     assert own.copy_ is not None
     for key in _COPIED_ALONE:
         if key in own.model_fields_set:
@@ -80,11 +82,13 @@ def _copy(here: Path, own: FeedTable, changes: Changes, sources: Mapping[str, So
             yield (*here, key), words, "definition.bad_value"
     if changes.by != "files":
         yield (*here, "changes"), "copies are of new and changed files: changes: {by: files}", "definition.bad_value"
-    target = sources.get(own.copy_.to)
-    if target is None or target.on != "files":
+    named = sources.get(own.copy_.to)
+    target = named.as_files if named is not None else None
+    if target is None:
         yield (*here, "copy", "to"), f"there is no source {own.copy_.to} on files to copy to", "definition.unknown_source"
-    elif target.scheme in ("http", "https"):
-        yield (*here, "copy", "to"), "over HTTP files are only read; copy to a folder, s3, sftp or ftp", "definition.bad_value"
+    elif not target.store.writes:
+        words = f"from {target.source} files are only read; copy to a store that can be written to, such as a folder"
+        yield (*here, "copy", "to"), words, "definition.bad_value"
     elif target.source == source.source and not own.copy_.under:
         yield (
             (*here, "copy", "to"),

@@ -3,26 +3,15 @@
 from __future__ import annotations
 
 from typing import Annotated, Any, Literal
-from urllib.parse import urlsplit
 
-from pydantic import BeforeValidator, Field, field_validator, model_validator
+from pydantic import AfterValidator, BeforeValidator, Field, field_validator, model_validator
+from pydantic_core import PydanticCustomError
 
-from .database_address import Place, SecretName, stated
+from ..kinds import FORMATS
 from .fields import Model, Name
 
 Size = Annotated[int, BeforeValidator(lambda value: parse_size(value)), Field(ge=1)]
 _UNITS = {"B": 1, "kB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}
-# What each kind of store takes of the keys; all others are a mistake there.
-_KEYS = {
-    "": (),
-    "s3": ("endpoint", "region", "user", "password", "tls"),
-    "sftp": ("user", "password", "key", "host_key"),
-    "ftp": ("user", "password"),
-    "ftps": ("user", "password", "tls"),
-    "http": ("user", "password"),
-    "https": ("user", "password", "tls"),
-}
-_ALL = ("endpoint", "region", "key", "host_key", "user", "password", "tls")
 
 
 def parse_size(value: Any) -> Any:
@@ -38,45 +27,6 @@ def parse_size(value: Any) -> Any:
         return int(float(number) * _UNITS[unit])
     except ValueError:
         raise ValueError(f"not a size: {value!r}; write for example 500 MB or 20 GB") from None
-
-
-class FileStore(Place):
-    """Of a source `on: files`. path: a folder. url: any other store; s3://bucket/folder, sftp://host/folder, ftp://, ftps://,
-    http:// and https://. user, password: also of an S3-compatible store, its key and secret; nobody where they are not said."""
-
-    url: str | None = Field(
-        None, min_length=1, description="of a store of files that is no folder: s3, sftp, ftp, ftps, http, https"
-    )
-    endpoint: str | None = Field(None, description="of an S3-compatible store: where it answers")
-    region: str | None = Field(None, description="of an S3-compatible store")
-    key: SecretName | None = Field(None, description="of sftp: the private key, as OpenSSH writes it")
-    host_key: str | None = Field(
-        None, description="of sftp: the server's public key, `ssh-ed25519 AAAA…`; without, known_hosts"
-    )
-
-    @property
-    def scheme(self) -> str:
-        """Of its address: s3, sftp, ftp, ftps, http or https; '' for a folder."""
-        return urlsplit(self.url).scheme if self.url else ""
-
-
-def require_store(store: FileStore) -> None:
-    """Raises ValueError for what is missing, or does not belong there."""
-    if (store.path is None) == (store.url is None):
-        raise ValueError("on files needs `path`, a folder, or `url`, and not both")
-    if store.scheme not in _KEYS or (store.url and not store.scheme):
-        known = ", ".join(f"{name}://" for name in _KEYS if name)
-        raise ValueError(f"found url: {store.url}, which begins with none of {known}")
-    parts = urlsplit(store.url or "")
-    if store.url and not parts.hostname:
-        raise ValueError(f"url: {store.url} names no {'bucket' if store.scheme == 's3' else 'host'}")
-    if parts.username or parts.password:
-        raise ValueError("say `user` and `password: {secret: …}`, not in the url")
-    unknown = [name for name in stated(store, _ALL) if name not in _KEYS[store.scheme]]
-    unknown += stated(store, ("host", "port", "database", "schema", "statement_timeout"))
-    if unknown:
-        what = f"{store.scheme}://" if store.scheme else "a folder"
-        raise ValueError(f"{what} knows no {' and no '.join(unknown)}")
 
 
 class CsvText(Model):
@@ -125,14 +75,17 @@ class FixedText(Model):
         return columns
 
 
-FormatName = Literal["csv", "ndjson", "json", "parquet", "arrow", "xlsx", "fixed"]
+def _check_format(name: str) -> str:
+    if FORMATS.find(name) is None:
+        raise PydanticCustomError("literal_error", "no such format", {"expected": ", ".join(FORMATS.names())})
+    return name
 
 
 class FileFormat(Model):
     """How a file is read. name: by the file's own name where nothing is said. packed files are opened by theirs: .gz, .zst, .bz2, .xz,
     and .zip with all its members, or those that `members` names."""
 
-    name: FormatName | None = None
+    name: Annotated[str, AfterValidator(_check_format)] | None = None
     csv: CsvText = CsvText()
     xlsx: Sheet = Sheet()
     fixed: FixedText | None = None
@@ -152,7 +105,7 @@ def as_format(value: Any) -> Any:
     if isinstance(value, str):
         return {"name": value}
     if isinstance(value, dict) and "name" not in value:
-        named = [key for key in ("csv", "xlsx", "fixed") if key in value]
+        named = [key for key in value if FORMATS.find(str(key)) is not None]
         if len(named) == 1:
             return {"name": named[0], **value}
     return value

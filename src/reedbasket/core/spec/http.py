@@ -8,11 +8,12 @@ from __future__ import annotations
 from datetime import timedelta
 from typing import Annotated, Any, Literal
 
-from pydantic import BeforeValidator, Field, model_validator
+from pydantic import BeforeValidator, Field, SerializeAsAny, model_validator
 
 from . import regular_expression as expression_of_text
 from .auth import Auth
 from .fields import KeyColumns, Model, Name, RecordsPath, Template, Values
+from .next_page import NextPage
 from .python_runtime import Code
 from .times import Duration, Step
 
@@ -70,54 +71,10 @@ class Retry(Model):
     rest: Duration = Field(default="5s")  # type: ignore[assignment]
 
 
-_WAYS_TO_PAGE = ("token", "token_header", "page", "offset", "link", "url", "url_header", "last")
-
-
 class InHeader(Model):
     """A value that stands in a header of the answer; names of headers are compared without case."""
 
     response_header: str = Field(min_length=1)
-
-
-class NextPage(Model):
-    """How the page after one is asked for. Exactly one of token, token_header, page, offset, link, url, url_header and last says it."""
-
-    token: RecordsPath | None = Field(None, description="a token in the body (JMESPath), sent back as `as`")
-    token_header: str | None = Field(None, description="a token in this header of the answer, sent back as `as`")
-    last: str | None = Field(None, description="the last record's value of this field, sent back as `as`")
-    send_as: str | None = Field(None, alias="as", description="the parameter that sends the token or the last value")
-    send_in: Literal["query", "header", "body"] = Field("query", alias="in", description="where what is sent goes")
-    page: str | None = Field(None, description="the parameter that sends the page's number")
-    offset: str | None = Field(None, description="the parameter that sends how many records to skip")
-    start: int | None = Field(None, ge=0, description="the first page's number (1), or records to skip (0)")
-    size: int | None = Field(None, ge=1, le=1_000_000, description="records a page; a shorter one is the last")
-    size_as: str | None = Field(None, description="the parameter that sends `size`")
-    pages: RecordsPath | None = Field(None, description="where a page says how many pages there are (JMESPath)")
-    link: str | None = Field(None, description="the relation in the Link header (RFC 8288) that leads on: next")
-    url: RecordsPath | None = Field(None, description="the next page's address in the body (JMESPath), absolute or relative")
-    url_header: str | None = Field(None, min_length=1, description="the next page's address in this header of the answer")
-
-    @model_validator(mode="after")
-    def _consistent(self) -> NextPage:
-        ways = [name for name in _WAYS_TO_PAGE if getattr(self, name) is not None]
-        if len(ways) != 1:
-            raise ValueError(f"say one of {', '.join(_WAYS_TO_PAGE)}" + (f", not {' and '.join(ways)}" if ways else ""))
-        sends = ways[0] in ("token", "token_header", "last")
-        if sends != (self.send_as is not None):
-            raise ValueError(f"`{ways[0]}` {'needs' if sends else 'has no'} `as`, the parameter that sends it")
-        counted = ways[0] in ("page", "offset")
-        if not counted and any(value is not None for value in (self.start, self.size, self.size_as, self.pages)):
-            raise ValueError(f"`start`, `size`, `size_as` and `pages` go with `page` and `offset`, not with `{ways[0]}`")
-        if self.size_as is not None and self.size is None:
-            raise ValueError("`size_as` needs `size`, what it sends")
-        if ways[0] in ("link", "url", "url_header") and self.send_in != "query":
-            raise ValueError(f"`{ways[0]}` is a whole address, and has no `in`")
-        return self
-
-    @property
-    def counted(self) -> bool:
-        """Pages are told apart by where they lie in a list, which may move while it is read."""
-        return self.page is not None or self.offset is not None
 
 
 class CursorRule(Model):
@@ -226,7 +183,7 @@ class HttpTable(Model):
     errors: RecordsPath | None = Field(
         "errors || error", description="where an answer says what went wrong, beside records or in their place; null: nowhere"
     )
-    next: NextPage | None = None
+    next: SerializeAsAny[NextPage] | None = None
     key: KeyColumns | None = None
     cursor: CursorRule | None = None
     window: WindowRule | None = None

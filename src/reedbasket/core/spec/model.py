@@ -1,4 +1,4 @@
-"""Sources, warehouses and feeds, as pydantic models; connectors stand in `http.py`.
+"""Feeds, as pydantic models; connectors stand in `http.py`, sources in `source.py`, warehouses in `warehouse.py`.
 
 Every default stands here and nowhere else; `reed plan --full` prints the filled-in result.
 """
@@ -10,73 +10,15 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BeforeValidator, Field, field_validator, model_validator
 
-from .database_address import ON_FILE, ON_SERVER, Place, SecretName, require_place, stated
-from .fields import ColumnList, ColumnName, KeyColumns, Model, Name, Prefix, Template, Zone, one_or_many, scalar_text
-from .files import Clean, CopyTo, FileStore, Format, NotedColumns, require_store
+from .database_address import SecretName
+from .fields import ColumnList, ColumnName, KeyColumns, Model, Name, Prefix, Template, one_or_many, scalar_text
+from .files import Clean, CopyTo, Format, NotedColumns
 from .http import Connector
 from .limits import HALF, Limit
 from .schedule import RunRetry, Schedule
+from .source import Source
 from .times import Duration, Step
-
-
-class Source(FileStore):
-    """One place that records come from: a connector filled in, a database or a store of files (`on`).
-
-    A secret is given by name: `{secret: harbour_token}`. settings: of the connector, or values that a database's queries name as
-    `:settings_region`.
-    """
-
-    source: Name
-    connector: Name | None = None
-    on: Literal["postgres", "mysql", "sqlite", "files"] | None = None
-    about: str = ""
-    settings: dict[str, Any] = Field(default_factory=dict)
-    schema_: str | None = Field(
-        None,
-        alias="schema",
-        min_length=1,
-        description="where tables are that are named without one; public where nothing is said",
-    )
-    zone: Zone = Field("UTC", description="the time zone of times that name none, in a database or in files")
-    most_runs: int | None = Field(None, ge=1, description="runs that may ask it at the same time; as many as there are workers")
-    statement_timeout: Duration = Field(default="10m", description="how long one statement may take")  # type: ignore[assignment]
-
-    @model_validator(mode="after")
-    def _consistent(self) -> Source:
-        if (self.connector is None) == (self.on is None):
-            raise ValueError("say one of `connector`, and `on` for a database or files")
-        of_database = ("schema", "zone", "statement_timeout")
-        of_files = ("url", "endpoint", "region", "key", "host_key")
-        if self.on == "files":
-            require_store(self)
-            return self
-        if self.on is None:
-            unknown = stated(self, (*ON_FILE, *ON_SERVER, *of_database, *of_files))
-            if unknown:
-                raise ValueError(f"a source with a connector knows no {' and no '.join(unknown)}")
-            return self
-        if stated(self, of_files):
-            raise ValueError(f"on {self.on} knows no {' and no '.join(stated(self, of_files))}")
-        require_place(self, self.on, file=self.on == "sqlite", more=("schema", "statement_timeout"))
-        if self.on == "mysql" and self.schema_ is not None:
-            raise ValueError("on mysql a schema is a database; say `database`, and `other.table` for a table of another one")
-        return self
-
-
-class Warehouse(Place):
-    """path: on sqlite and duckdb. host, port, database, user, password, schema, tls: on postgres."""
-
-    warehouse: Name
-    on: Literal["sqlite", "duckdb", "postgres"]
-    about: str = ""
-    most_runs: int | None = Field(None, ge=1, description="runs that may load into it at the same time")
-    prefix: Prefix = Field("", description="before the name of every table loaded here")
-    schema_: Annotated[str, Field(pattern=r"^[a-z_][a-z0-9_]*$", max_length=63)] = Field("public", alias="schema")
-
-    @model_validator(mode="after")
-    def _consistent(self) -> Warehouse:
-        require_place(self, self.on, file=self.on != "postgres", more=("schema",))
-        return self
+from .warehouse import Warehouse
 
 
 class Changes(Model):

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from typing import TYPE_CHECKING
 
 from ..allowed_paths import PlaceNotAllowed, Places
 from .connector import Finding, connector_mistakes, setting_mistake
-from .database_address import Place
 from .database_feed import database_feed_mistakes, shaping_mistakes
 from .file_feed import file_feed_mistakes
 from .http import Connector
 from .mistakes import Mistake, nearest
-from .model import Changes, Feed, FeedTable, Source
+from .model import Changes, Feed, FeedTable
+from .source import Source
 from .table_choice import choice_mistakes, table_choice
 from .window_grid import misalignment
 from .yaml_source import Path
@@ -39,18 +39,19 @@ def check_links(basket: Basket, unreadable: set[tuple[str, str]]) -> list[Mistak
 def misplaced(basket: Basket, places: Places) -> Iterator[Mistake]:
     """Paths that lead to where definitions may not reach; asked again when they are opened, for links change."""
     for name, source in basket.sources.items():
-        yield from (basket.mistake("source", name, *found) for found in _outside(source, places, places.file))
+        yield from (basket.mistake("source", name, *found) for found in _outside(source.files, places.file))
     for name, warehouse in basket.warehouses.items():
-        yield from (basket.mistake("warehouse", name, *found) for found in _outside(warehouse, places, places.warehouse))
+        yield from (basket.mistake("warehouse", name, *found) for found in _outside(warehouse.paths, places.warehouse))
+        yield from (basket.mistake("warehouse", name, *found) for found in _outside(warehouse.files, places.file))
 
 
-def _outside(place: Place, places: Places, where: Callable[[str], object]) -> Iterator[Finding]:
-    for path, stated, opened in ((("path",), place.path, where), (("tls", "root"), place.tls.root, places.file)):
+def _outside(named: Mapping[tuple[str, ...], str], opened: Callable[[str], object]) -> Iterator[Finding]:
+    """named: {key: the path it says}."""
+    for key, stated in named.items():
         try:
-            if stated is not None:
-                opened(stated)
+            opened(stated)
         except PlaceNotAllowed as error:
-            yield path, f"{error.on}: {error.found}; {error.mend}", error.code
+            yield key, f"{error.on}: {error.found}; {error.mend}", error.code
 
 
 def _source(basket: Basket, source: Source, unreadable: set[tuple[str, str]]) -> Iterator[Finding]:
@@ -91,11 +92,11 @@ def _feed(
         if ("source", feed.source) not in unreadable:
             yield _missing("source", feed.source, ("from",), basket.sources)
         return
-    if source.on == "files":
-        yield from file_feed_mistakes(feed, source, basket.sources)
-        return
+    if source.as_files is not None:
+        yield from file_feed_mistakes(feed, source.as_files, basket.sources)
+    if source.as_database is not None:
+        yield from database_feed_mistakes(feed, source.as_database)
     if source.connector is None:
-        yield from database_feed_mistakes(feed, source)
         return
     connector = basket.connectors.get(source.connector)
     if connector is None:

@@ -1,21 +1,23 @@
 """What the loader asks of an engine: few verbs, each said in the engine's own SQL.
 
-Statements that are the same everywhere stand in modes.py and service_tables.py; they are written with `?` for bound values.
+Statements that are the same everywhere stand in `loader/`. They are written with `?` for bound values and with names in double quotes, as
+the SQL standard has them; what engines say differently (`||`, `nulls last`, `update … from`, temp tables) is a verb here.
 """
 
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
-from typing import Any, Protocol, runtime_checkable
+from typing import Any
 
 from ..errors import WarehouseError
 from ..records.column_types import Kind
 from ..records.structure import ColumnShape
 from ..shaping.batch import TableBatch
+from .merge import Merge, Stamp
 
 
 @dataclass(frozen=True)
@@ -31,70 +33,12 @@ class Limits:
     nul_in_text: bool = True
 
 
-@dataclass
-class Counts:
-    """What one load did to the rows of one table."""
-
-    inserted: int = 0
-    updated: int = 0
-    deleted: int = 0
-    unchanged: int = 0
-    superseded: int = 0
-    removed: int = 0
-
-
-@dataclass(frozen=True)
-class Stamp:
-    """What the loader writes into each row.
-
-    Attributes:
-        load: the id of the load.
-        at: the moment of the load, as an SQL constant that is made by us, never taken from a value.
-    """
-
-    load: int
-    at: str
-
-
-@dataclass(frozen=True)
-class Merge:
-    """One set-based merge out of a stage that holds no key twice.
-
-    Attributes:
-        stage: the stage, as SQL.
-        table: the warehouse table, as SQL.
-        names: the columns that are copied.
-        key: those of them by which rows are told apart.
-        compared: those of them whose difference makes a row a changed one.
-        staged: rows in the stage.
-        stamp: what is written into each row; None for none.
-        revive: the table marks deleted rows, and a row that comes again is deleted no more.
-    """
-
-    stage: str
-    table: str
-    names: list[str]
-    key: list[str]
-    compared: list[str]
-    staged: int
-    stamp: Stamp | None
-    revive: bool = False
-
-
 # The loader's own columns.
 PARENT, POSITION, ROW = "_rb_parent", "_rb_pos", "_rb_row"
 FILE = "_rb_file"
 LOAD, AT = ColumnShape("_rb_load", "int64"), ColumnShape("_rb_at", "timestamp")
 SINCE, UNTIL = ColumnShape("_rb_from", "timestamp"), ColumnShape("_rb_until", "timestamp")
 DELETED_AT = ColumnShape("_rb_deleted_at", "timestamp")
-
-
-@runtime_checkable
-class Stamping(Protocol):
-    """An engine that puts rows into a table with their load, without a stage: a few may wait in memory until then."""
-
-    def insert_stamped(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch, stamp: Stamp) -> None:
-        """Append a batch to a table of the warehouse."""
 
 
 class Engine(ABC):
@@ -109,6 +53,11 @@ class Engine(ABC):
     arrival = "s._rb_owner"
     # The type of bytes in the service tables.
     blob = "blob"
+    # It puts rows into a table with their load, without a stage (`insert_stamped`): a few may wait in memory until then.
+    stamps_on_insert = False
+    # Statements that make or change tables commit by themselves, with all that was written before: see loader/publication.py. Each of
+    # them then takes place as a whole or not at all, `widen` and `exchange` too.
+    ddl_commits = False
 
     @abstractmethod
     @contextmanager
@@ -178,9 +127,17 @@ class Engine(ABC):
         """An expression's value as text, as SQL."""
         return f"cast({expression} as text)"
 
+    def concatenated(self, *expressions: str) -> str:
+        """Texts one after the other, as SQL; null where one is."""
+        return " || ".join(expressions)
+
     def sortable(self, expression: str, kind: Kind) -> str:
         """Text by its code points, whatever the database's language."""
         return expression
+
+    def highest_first(self, expression: str, kind: Kind) -> str:
+        """An order, as SQL: the highest value first, nulls last."""
+        return f"{self.sortable(expression, kind)} desc nulls last"
 
     def differs(self, columns: Sequence[str], left: str, right: str) -> str:
         """Whether any of the columns differ between two aliases; null equals null."""
@@ -238,9 +195,22 @@ class Engine(ABC):
         made = ", ".join(f"{self.quote(c.name)} {self.declared(c)}" for c in columns)
         self.run(f"create temp table {name} ({made})")
 
+    def create_temp_as(self, name: str, query: str) -> None:
+        """A temp table that holds what a query finds. name: plain."""
+        self.run(f"create temp table {name} as {query}")
+
+    def drop_temp(self, name: str) -> None:
+        """A temp table less. name: plain, or as SQL."""
+        self.run(f"drop table {self.temp}{name.removeprefix(self.temp)}")
+
     def add_column(self, sql_name: str, column: ColumnShape) -> None:
         """A column more, null in the rows that are there."""
         self.run(f"alter table {sql_name} add column {self.quote(column.name)} {self.declared(column)}")
+
+    def add_constant(self, sql_name: str, column: ColumnShape, value: str) -> None:
+        """A column more, which holds a constant, as SQL, in the rows that are there."""
+        # A constant default stands for all of them, without touching one.
+        self.run(f"alter table {sql_name} add column {self.quote(column.name)} {self.declared(column)} default {value}")
 
     def drop_column(self, table: str, column: str) -> None:
         """A column less. table: its plain name."""
@@ -253,6 +223,24 @@ class Engine(ABC):
     @abstractmethod
     def widened(self, expression: str, before: Kind, column: ColumnShape) -> str:
         """A held value of one kind as the column's, which is wider, as SQL; what `widen` would make of it."""
+
+    @abstractmethod
+    def exchange(self, tables: Mapping[str, str]) -> None:
+        """Tables get what was built in others, all at once for readers; those others, and what the tables held, go.
+
+        Args:
+            tables: {table: the one its rows were built in}; plain names. The first may not be there yet. Its key's index does not stay.
+        """
+
+    @contextmanager
+    def changing_tables(self) -> Iterator[None]:
+        """Within a transaction, around statements that make or change tables. Where those commit by themselves, what was written before is
+        committed first, and what comes behind is in a transaction of its own."""
+        if self.ddl_commits:
+            self.commit()
+        yield
+        if self.ddl_commits:
+            self.begin()
 
     @abstractmethod
     def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False) -> None:
@@ -273,6 +261,10 @@ class Engine(ABC):
             columns: the types that the table has, in which the rows are handed over.
             batch: the rows.
         """
+
+    def insert_stamped(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch, stamp: Stamp) -> None:
+        """Append a batch to a table of the warehouse, with its load."""
+        raise NotImplementedError
 
     def staged(self, name: str, key: Sequence[str]) -> None:  # noqa: B027  # most engines want nothing
         """A stage is complete: what the engine wants to know of it before it plans statements."""
@@ -295,11 +287,8 @@ class Engine(ABC):
         assert stamp is not None
         ended = 0
         if merge.compared:
-            ended = self.run(
-                f"""update {merge.table} as t set _rb_until = {stamp.at} from {merge.stage} as s
-                    where {self.matching(merge.key, "t", "s")} and t._rb_until is null
-                    and {self.differs(merge.compared, "t", "s")}"""
-            )
+            also = f"t._rb_until is null and {self.differs(merge.compared, 't', 'g')}"
+            ended = self.update_matching(merge.table, merge.stage, merge.key, f"_rb_until = {stamp.at}", also)
         added = self.run(
             f"""insert into {merge.table} ({self.listed([*merge.names, "_rb_from", "_rb_load", "_rb_at"])})
                 select {self.listed(merge.names, "s")}, {stamp.at}, {stamp.load}, {stamp.at} from {merge.stage} as s
@@ -314,8 +303,12 @@ class Engine(ABC):
         """Delete the rows of a table (as SQL, alias t) that have a partner in a temp table (alias g)."""
 
     def update_matching(self, table: str, temp: str, key: Sequence[str], what: str, also: str = "true") -> int:
-        """Update the rows of a table that have a partner in a temp table: how many. what: the assignments, as SQL."""
-        return self.run(f"update {table} as t set {what} from {temp} as g where {self.matching(key, 't', 'g')} and {also}")
+        """Update the rows of a table (alias t) that have a partner in a temp table (alias g): how many. what: the assignments, as SQL."""
+        return self.update_joined(table, temp, f"{self.matching(key, 't', 'g')} and {also}", what)
+
+    def update_joined(self, table: str, temp: str, match: str, what: str) -> int:
+        """The same, where a condition over both says who are partners."""
+        return self.run(f"update {table} as t set {what} from {temp} as g where {match}")
 
     # Service tables
 
@@ -325,6 +318,18 @@ class Engine(ABC):
     @abstractmethod
     def next_loads(self, count: int) -> list[int]:
         """Load ids that nobody else will use, ascending."""
+
+
+@contextmanager
+def transaction(engine: Engine) -> Iterator[None]:
+    """What is written in it is written as a whole, or not at all."""
+    engine.begin()
+    try:
+        yield
+    except BaseException:
+        engine.rollback()
+        raise
+    engine.commit()
 
 
 def utc(moment: datetime) -> datetime:

@@ -1,24 +1,14 @@
-"""Which warehouses there are, and opening one by its definition.
-
-A kind is a package of its own and one line here. Its module has `open_from(definition, places, reveal)`; it is imported on first use, and
-its driver with it.
-"""
+"""Opening a warehouse by its definition."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from importlib import import_module
 
 from ..allowed_paths import Places
-from ..spec.model import Warehouse as WarehouseDefinition
+from ..kinds import WAREHOUSES
+from ..spec.warehouse import Warehouse as WarehouseDefinition
 from .warehouse import Warehouse
-
-# {kind: its module}
-KINDS: Mapping[str, str] = {
-    "duckdb": f"{__package__}.duckdb.warehouse",
-    "postgres": f"{__package__}.postgres.warehouse",
-    "sqlite": f"{__package__}.sqlite.warehouse",
-}
 
 
 def open_warehouse(definition: WarehouseDefinition, places: Places, reveal: Callable[[str], str]) -> Warehouse:
@@ -34,5 +24,6 @@ def open_warehouse(definition: WarehouseDefinition, places: Places, reveal: Call
         SecretMissing: its password is not stored.
         WarehouseError: it cannot be opened.
     """
-    opened: Warehouse = import_module(KINDS[definition.on]).open_from(definition, places, reveal)
+    kind = WAREHOUSES.get(definition.on)
+    opened: Warehouse = import_module(kind.module).open_from(definition, places, reveal)
     return opened

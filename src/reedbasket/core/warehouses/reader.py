@@ -13,7 +13,8 @@ from typing_extensions import override
 from ..errors import NotFound, QueryRefused
 from ..records.ledger import LedgerLine
 from ..spec.files import Clean
-from .engine import FILE, Engine
+from .engine import FILE, Engine, transaction
+from .loader import unfinished
 from .loader.derived import is_current, read_clean, refresh
 from .loader.file_list import FileLine, read_files, take_again
 from .loader.service_tables import read_hashes, read_ledger, read_state, read_window, rewind
@@ -29,6 +30,8 @@ class WarehouseReader(ABC, Warehouse):
     _names: str
     # What tells the latest rows of a load, the latest first.
     _latest_row: str
+    # Of its engine: see `engine.Engine`.
+    _ddl_commits = False
     # Nothing stood on top of a table when a run began: none but that run would make it for its feed, and the end need not ask.
     _none_kept = False
 
@@ -71,10 +74,23 @@ class WarehouseReader(ABC, Warehouse):
 
     @override
     def state(self, feed: str, source_table: str) -> TableState | None:
+        if self._ddl_commits:
+            self._finish(feed, source_table)
         with self._reading() as query:
             columns = self._columns(query, "_rb_cursor")
             self._none_kept = self._columns(query, "_rb_clean") is None
             return read_state(query, self._named("_rb_cursor"), columns, feed, source_table) if columns else None
+
+    def _finish(self, feed: str, source_table: str) -> None:
+        """What a commit had still to do that was cut."""
+        with self._reading() as query:
+            there = self._columns(query, unfinished.TABLE) is not None
+            named = self._named(unfinished.TABLE)
+            waiting = there and unfinished.swaps(query, named, feed, source_table)
+        if waiting:
+            engine = self._loader()
+            with engine.translated("finishing a commit that was cut in"):
+                unfinished.finish(engine, feed, source_table)
 
     @override
     def known_tables(self, feed: str) -> list[str]:
@@ -133,14 +149,8 @@ class WarehouseReader(ABC, Warehouse):
     def _changing(self, doing: str) -> Iterator[Engine]:
         """One transaction."""
         engine = self._loader()
-        with engine.translated(doing):
-            engine.begin()
-            try:
-                yield engine
-            except BaseException:
-                engine.rollback()
-                raise
-            engine.commit()
+        with engine.translated(doing), transaction(engine):
+            yield engine
 
     @override
     def owner(self, table: str) -> tuple[str, str] | None:

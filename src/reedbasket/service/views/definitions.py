@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Annotated, Any
 
 from pydantic import Field
@@ -9,6 +10,7 @@ from pydantic import Field
 from ... import wire
 from ...core.errors import NotFound
 from ...core.spec import json_schema
+from ...core.spec.forms import source_forms
 from ...store import definitions
 from ..inspection import definitions as inspection
 from ..operations import Body
@@ -118,6 +120,11 @@ def revert_definition(kind: str, name: str, body: Revert) -> Any:
     noted(f"to version {body.version}")
     parts().scheduler.look()
     return done
+
+
+@operations.add("GET", "/api/v1/forms", "what is asked of who describes a source, by what it is", answer=list[wire.Form])
+def list_forms() -> Any:
+    return [asdict(form) for form in source_forms()]
 
 
 @operations.add("GET", "/api/v1/schema", "JSON Schema of definitions, for editors", answer=dict[str, Any])

@@ -14,7 +14,6 @@ from ... import wire
 from ...core.runs.inspection.look import how
 from ...core.runs.planning.order import ResolvedSource, source_order
 from ...core.spec import Basket
-from ...core.spec.model import Source
 from ...core.spec.template import fill
 from ...store import definitions, requests, runs
 from ...store.pace import state_of
@@ -158,10 +157,10 @@ def _source(basket: Basket, name: str, signed_in: bool, asked: int, lags: Sequen
         "connector": order.connector,
         "database": order.database is not None,
         "files": order.files is not None,
-        "base": (fill(connector.base, known) or "") if connector else place_of(source),
+        "base": (fill(connector.base, known) or "") if connector else source.where,
         "settings": {n: shown(v) if isinstance(v, datetime) else v for n, v in order.settings.items()}
         | {n: {"secret": secret} for n, secret in order.secrets.items()},
-        "signs_in": how(order) if connector else ("user and password" if source.password else "nothing"),
+        "signs_in": how(order) if connector else ("user and password" if "password" in source.secrets else "nothing"),
         "person": person,
         "signed_in": signed_in,
         "tables_at_source": order.asked is not None,
@@ -195,12 +194,3 @@ def _signed_in(basket: Basket, sources: Sequence[str]) -> set[str]:
             asked.append(name)
     held = inspect_in_process(inspection.holding_tokens, asked) if asked else []
     return {name for name in sources if name not in asked or name in held}
-
-
-def place_of(source: Source) -> str:
-    """Where a database or a store of files is, in a line."""
-    if source.url is not None:
-        return f"{source.url} at {source.endpoint}" if source.endpoint else source.url
-    if source.path is not None:
-        return source.path
-    return f"{source.user}@{source.host}:{source.server_port}/{source.database}"

@@ -8,7 +8,6 @@ from pydantic import Field
 
 from ... import wire
 from ...core.errors import NotFound
-from ...core.spec.model import Warehouse as WarehouseDefinition
 from ...store import definitions
 from ..inspection import warehouses as inspection
 from ..operations import Body, Query
@@ -39,7 +38,7 @@ class Statement(Body):
 @operations.add("GET", "/api/v1/warehouses", "warehouses", answer=list[wire.Warehouse])
 def list_warehouses() -> Any:
     found = definitions.basket(parts().store).warehouses
-    return [{"name": n, "on": w.on, "about": w.about, "where": _where(w)} for n, w in sorted(found.items())]
+    return [{"name": n, "on": w.on, "about": w.about, "where": w.where} for n, w in sorted(found.items())]
 
 
 @operations.add("GET", "/api/v1/warehouses/{warehouse}/tables", "its tables, counted", answer=list[wire.Table], problems=(404,))
@@ -71,12 +70,6 @@ def query_warehouse(warehouse: str, body: Statement) -> Any:
     # The engine ends what takes too long by itself, but not within one call of a function.
     most = body.seconds + _GRACE_SECONDS
     return isolated(most, _QUERY_MB, inspection.queried, _known(warehouse), body.sql, body.limit, body.seconds)
-
-
-def _where(warehouse: WarehouseDefinition) -> str:
-    if warehouse.on != "postgres":
-        return warehouse.path or ""
-    return f"{warehouse.host}:{warehouse.server_port}/{warehouse.database}, schema {warehouse.schema_}"
 
 
 @operations.add(

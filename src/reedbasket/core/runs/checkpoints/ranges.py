@@ -53,10 +53,7 @@ def bounds(database: Database, source: str, column: Column, count: int, done: Bo
     read = column.select.replace("{}", name)
     if column.kind in ("text", "uuid"):
         every = f"select {name}, row_number() over (order by {name}) as place, count(*) over () as many from {source}{above}"
-        share = {"sqlite": "max(many / {}, 1)", "mysql": "greatest(floor(many / {}), 1)"}.get(
-            database.dialect, "greatest(many / {}, 1)"
-        )
-        step = share.format(int(count))
+        step = database.share_of("many", int(count))
         text = f"select {read} as {name} from ({every}) as numbered where mod(place, {step}) = 0 order by place"
         found = [value for table in database.read(Statement(text, (column,), values)) for value in table.column(0).to_pylist()]
         return list(dict.fromkeys(found[: count - 1]))

@@ -13,8 +13,8 @@ from pathlib import Path
 from typing import Any
 
 from ...bundles import MANIFEST, digest
-from ...spec.model import Warehouse
 from ...spec.times import format_time
+from ...spec.warehouse import Warehouse
 from ...warehouses import Warehouse as OpenWarehouse
 from ...warehouses.duckdb.connect import connect_scratch
 from ...warehouses.warehouse import TableInfo

@@ -16,7 +16,7 @@ from ...records.position import SavedCursor
 from ...sources.chunk import Chunk
 from ...sources.requests_seen import RequestSeen
 from ...sources.sql import Column
-from ...sources.sql.changelog import ChangeLog, LogLost
+from ...sources.sql.changelog import ChangeLog, LogLost, slot_name
 from ...wording import many, size
 from ..checkpoints.ranges import RangeCheckpoint
 from ..planning.column_selection import select_column
@@ -210,7 +210,5 @@ class CdcTableReader(DatabaseTableReader):
 
 def slot_for(chosen: Chosen, feed: str) -> str:
     """What keeps the log for a table: of the feed, unless it is said otherwise."""
-    from ...sources.postgres.slot import slot_name
-
     changes: Any = chosen.changes
     return (changes.slot if changes is not None and changes.slot else None) or slot_name(feed)

@@ -17,7 +17,7 @@ from ...sources.sql import Database, Table
 from ...sources.sql.open import open_database
 from ..planning.matched_tables import MatchedTables, ignored, none_at_all, notes_on_patterns
 from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
-from ..planning.table_selection import Choice, Chosen, choose, home_of
+from ..planning.table_selection import Choice, Chosen, choose
 from ..request_context import RunContext
 from .cdc_table_reader import CdcTableReader, FollowedLog, slot_for
 from .database_table_reader import DatabaseTableReader
@@ -34,9 +34,9 @@ class DatabaseSession(SourceSession):
         self._order = order
         self._seen = seen
         source = order.database
-        password = context.reveal(source.password.secret) if source.password else None
+        password = context.reveal(source.secrets["password"]) if "password" in source.secrets else None
         self.mask = Mask([password] if password else [])
-        self.home = home_of(source)
+        self.home = source.home
         self.database: Database = open_database(source, password, context.places, context.stop)
         self._chosen: dict[str, Chosen] = {}
         self._logs: dict[str, FollowedLog] = {}

@@ -16,19 +16,20 @@ from typing_extensions import override
 from ...changes.cursor import CursorTracker
 from ...changes.files import Decision, Due, as_listed, decide
 from ...errors import ReedError, SourceError
+from ...kinds import FORMATS
 from ...records.position import SavedCursor
 from ...shaping.fast_path import Expected
 from ...sources.chunk import Chunk
 from ...sources.files.copy import copied
-from ...sources.files.formats.csv_text import Columns
 from ...sources.files.formats.part import FilePart
+from ...sources.files.formats.text_columns import Columns
 from ...sources.files.formats.text_types import known_of
 from ...sources.files.problems import FileGone, FileProblem, file_problem
 from ...sources.files.reader import FileReader
 from ...sources.files.store import Body, FileInfo
 from ...sources.files.unpack import is_zip
 from ...sources.requests_seen import RequestSeen
-from ...spec.files import CsvText, FileFormat
+from ...spec.files import FileFormat
 from ...warehouses.loader.file_list import FileLine
 from ..planning.file_table_selection import ChosenFiles
 from ..planning.known_columns import KnownColumns
@@ -87,12 +88,12 @@ class FileTableReader(TableReader):
         self._saved = saved
         kept = json.loads(saved.value) if saved is not None else {}
         own = chosen.order.shaping
-        sniffed_as = CsvText.model_validate(kept["csv"]) if kept.get("csv") and kept.get("said") == self._said else None
+        found_out = kept.get("found_out") if kept.get("said") == self._said else None
         known = known_of(held.structure)
         # A column that the feed holds to is read as what it is, and what does not fit is told value by value.
         follow = held.structure is None or reading.widens
         self._columns = Columns(KnownColumns(known, own.cast), reading.zone, follow)
-        self._reader = FileReader(own.format or FileFormat(), self._columns, sniffed_as, expected)
+        self._reader = FileReader(own.format or FileFormat(), self._columns, found_out, expected)
         self._mended = saved is not None and kept.get("definition") != self._definition
         self._decision: Decision | None = None
         self._bad: dict[str, FileProblem] = {}
@@ -164,7 +165,7 @@ class FileTableReader(TableReader):
         if self._chosen.order.shaping.copy_ is not None:
             return True
         formats = {None if is_zip(due.info.path) else self._reader.format_of(due.info.path) for due in self._decided.due}
-        return not self._nested and formats <= {"csv", "fixed", "xlsx", "parquet", "arrow"}
+        return not self._nested and all(name is not None and FORMATS.get(name).flat for name in formats)
 
     @property
     @override
@@ -264,7 +265,7 @@ class FileTableReader(TableReader):
 
     def _look_inside(self, part: FilePart, info: FileInfo) -> None:
         """Raises FileSpoiled where records hold others, and nobody thought so."""
-        if part.columns is None and self.flat and self._reader.format_of(info.path) in ("parquet", "arrow"):
+        if part.columns is None and self.flat and any(map(_holds_others, part.records)):
             self._nested = True
             raise FileSpoiled("reading", info.path, found="its records hold others")
 
@@ -351,8 +352,7 @@ class FileTableReader(TableReader):
             return None
         taken = [line.path for line in self._finished[: self._done] if line.state == "taken"]
         self._last = taken[-1] if taken else self._last
-        form = self._reader.sniffed_as
-        kept = {"last": self._last, "csv": form.model_dump(mode="json") if form else None, "said": self._said}
+        kept = {"last": self._last, "found_out": self._reader.found_out, "said": self._said}
         kept["definition"] = self._definition
         return SavedCursor("files", json.dumps(kept, ensure_ascii=False), None, "files")
 
@@ -392,3 +392,7 @@ class FileTableReader(TableReader):
 
 def _of(lines: Sequence[FileLine], state: str) -> list[str]:
     return [line.path for line in lines if line.state == state]
+
+
+def _holds_others(record: dict[str, Any]) -> bool:
+    return any(isinstance(value, dict | list) for value in record.values())

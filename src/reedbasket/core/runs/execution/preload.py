@@ -8,14 +8,13 @@ from importlib import import_module
 import numpy as np
 import pyarrow as pa
 
-from ...sources.sql.open import KINDS as DATABASES
-from ...warehouses.open import KINDS as WAREHOUSES
+from ...kinds import SOURCES, WAREHOUSES
 
 
 def import_drivers(sources: Iterable[str], warehouses: Iterable[str]) -> None:
     """sources, warehouses: their kinds. Those that are no database's are imported as quickly when they are needed."""
-    named = [DATABASES.get(kind) for kind in sources] + [WAREHOUSES.get(kind) for kind in warehouses]
-    for module in sorted({name for name in named if name}):
+    named = [SOURCES.get(kind).module for kind in sources] + [WAREHOUSES.get(kind).module for kind in warehouses]
+    for module in sorted(set(named)):
         import_module(module)
     # With the first array of numpy's, and with the first function over arrays.
     pa.array(np.arange(1)).take(pa.array([0]))

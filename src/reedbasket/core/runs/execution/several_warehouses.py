@@ -6,7 +6,6 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 
 from typing_extensions import override
 
@@ -113,7 +112,7 @@ def run_together(
     defects: list[BaseException] = []
 
     def run(end: TableEnd) -> None:
-        own: Any = SharedSession(reading, shared)
+        own = SharedSession(reading, shared)
         assert end.warehouse is not None
         try:
             TableRun(end.order, end.table, end.warehouse, own, hash_key, end.listener, context, clock, end.progress).run()

@@ -8,18 +8,24 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Generator, Iterator
+from collections.abc import Callable, Generator, Iterator
 from contextlib import closing
 from dataclasses import replace
+from datetime import datetime
 from typing import Any
+
+from typing_extensions import override
 
 from ...records.bounded_queue import MOST_WAITING_BYTES, BoundedQueue
 from ...records.position import SavedCursor
+from ...shaping.fast_path import Expected
 from ...shaping.shared_batch import SharedBatch
 from ...sources.batching import gathered
 from ...sources.chunk import Chunk
-from ..planning.order import ResolvedTable
+from ..planning.matched_tables import Held, MatchedTables
+from ..planning.order import ResolvedRun, ResolvedTable
 from .source_session import SourceSession, TableReader
+from .spool import Spool
 
 # Of each: what one has taken and another has not is held with what it was shaped to.
 _MOST_WAITING_BYTES = MOST_WAITING_BYTES // 2
@@ -106,48 +112,60 @@ class _Branch(BoundedQueue[Chunk]):
         self.begins: Any = None
 
 
-class SharedSession:
-    """A reading for one of several warehouses: see SourceSession. Everything but the chunks of a pass is its own."""
+class SharedSession(SourceSession):
+    """A session for one of several warehouses. Everything but the chunks of a pass is its own."""
 
-    def __init__(self, reading: SourceSession, shared: SharedTable) -> None:
-        self._reading = reading
+    def __init__(self, session: SourceSession, shared: SharedTable) -> None:
+        self._session = session
         self._shared = shared
-        self.mask = reading.mask
+        self.mask = session.mask
         self.branch: _Branch | None = None
 
-    def __getattr__(self, name: str) -> Any:
-        return getattr(self._reading, name)
+    @override
+    def match_tables(self, order: ResolvedRun) -> MatchedTables:
+        return self._session.match_tables(order)
 
-    def take(self, table: ResolvedTable, saved: SavedCursor | None, **more: Any) -> TableReader:
+    @override
+    def take(
+        self,
+        table: ResolvedTable,
+        saved: SavedCursor | None,
+        *,
+        expected: Callable[[], Expected | None] | None = None,
+        until: datetime | None = None,
+        latest: bool = False,
+        held: Held | None = None,
+    ) -> TableReader:
         """A reader that goes along with those of the other warehouses, where it begins at the same place."""
         with self._shared.one_pass:  # a database is asked over one connection
-            reader = self._reading.take(table, saved, **more)
+            reader = self._session.take(table, saved, expected=expected, until=until, latest=latest, held=held)
         before, self.branch = self.branch, _Branch(reader)
-        branch = self.branch
         if before is not None:
-            self._shared.again(before, branch)
-        shared: Any = _SharedTableReader(reader, self._shared, branch)
-        return shared  # type: ignore[no-any-return]
+            self._shared.again(before, self.branch)
+        return reader
 
-    def has_dependents(self, table: str) -> bool:
-        """Whether other tables are asked for by this one's records."""
-        return self._reading.has_dependents(table)
-
-
-class _SharedTableReader:
-    """A pass whose chunks come from elsewhere. Rows of one engine never pass through to another's by themselves."""
-
-    def __init__(self, reader: TableReader, shared: SharedTable, branch: _Branch) -> None:
-        self._reader = reader
-        self._shared = shared
-        self._branch = branch
-
-    def begin(self) -> None:
+    @override
+    def begin(self, reader: TableReader) -> None:
         with self._shared.one_pass:
-            self._reader.begin()
+            reader.begin()
 
-    def chunks(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
-        return self._shared.chunks(self._branch)
+    @override
+    def chunks(self, reader: TableReader) -> Iterator[Chunk] | BoundedQueue[Chunk]:
+        assert self.branch is not None and self.branch.reader is reader
+        return self._shared.chunks(self.branch)
 
-    def __getattr__(self, name: str) -> Any:
-        return getattr(self._reader, name)
+    @override
+    def has_dependents(self, table: str) -> bool:
+        return self._session.has_dependents(table)
+
+    @override
+    def keep(self, table: str, since: Any, spool: Spool) -> None:
+        self._session.keep(table, since, spool)
+
+    @override
+    def acknowledge(self) -> None:
+        self._session.acknowledge()
+
+    @override
+    def close(self) -> None:
+        self._session.close()

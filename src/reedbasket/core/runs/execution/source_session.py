@@ -147,6 +147,14 @@ class SourceSession(Protocol):
             held: what the warehouse has of it already; of files needed to tell which are new.
         """
 
+    def begin(self, reader: TableReader) -> None:
+        """Before chunks are taken of a reader of this session. Raises SourceError."""
+        reader.begin()
+
+    def chunks(self, reader: TableReader) -> Iterator[Chunk] | BoundedQueue[Chunk]:
+        """What a reader of this session brings."""
+        return reader.chunks()
+
     def has_dependents(self, table: str) -> bool:
         """Whether other tables ask by this one's records, so that they are put aside."""
 

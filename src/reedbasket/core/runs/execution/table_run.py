@@ -101,7 +101,7 @@ class TableRun(TableCommits):
             held=held_of(table, order.feed, self._warehouse, state),
         )
         if not replays:
-            self._reader.begin()
+            self._reading.begin(self._reader)
         self._shaper.leave_out(self._reader.left_out)
         if not replays:
             for note in self._reader.notes:
@@ -134,7 +134,7 @@ class TableRun(TableCommits):
     def _gone_through(self, began: float) -> bool:
         """All chunks taken; not so where one of them turned out to be of a file that has to be left out as a whole."""
         order = self._order
-        chunks = self._reader.chunks() if self._again is None else iter([self._again.chunk()])
+        chunks = self._reading.chunks(self._reader) if self._again is None else iter([self._again.chunk()])
         try:
             handed = chunks if isinstance(chunks, BoundedQueue) else Feeder(chunks, f"{order.feed}.{self._table.name}")
             handed.stop = self._stop

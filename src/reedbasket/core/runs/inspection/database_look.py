@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from fnmatch import fnmatchcase
+from importlib import import_module
 from typing import Any
 
 from ... import errors
 from ...check_steps import CheckStep, walked
+from ...kinds import SOURCES
 from ...shaping import Shaper, TableShape
 from ...sources.sql import Table
+from ...spec.source import DatabaseSource
 from ..execution.cdc_table_reader import slot_for
 from ..execution.database_session import DatabaseSession
 from ..planning.order import ResolvedRun, ResolvedSource
@@ -17,7 +20,6 @@ from ..planning.table_selection import choose, name_of
 from ..request_context import RunContext
 from .look import Method, Peeked, SurveyedColumn, SurveyedTable, listed
 
-_SQLITE_STEPS = ("file", "catalog", "read")
 # What could be a cursor by its type, and of those what is likely one by its name.
 _LIKELY = ("updated", "modified", "changed", "created", "inserted", "at", "time", "date", "seq", "version")
 _LATE = "rows committed late (see overlap)"
@@ -26,28 +28,9 @@ _LATE = "rows committed late (see overlap)"
 def check_database(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun] = ()) -> list[CheckStep]:
     """feeds: those that read from it: their tables are looked for, and whether they may be read."""
     assert order.database is not None
-    if order.database.on == "sqlite":
-        return walked(_sqlite(order, context, feeds), _SQLITE_STEPS)
-    way: Any
-    if order.database.on == "mysql":
-        from ...sources.mysql import check as way
-    else:
-        from ...sources.postgres import check as way
-
+    way = import_module(SOURCES.get(order.database.on or "").setup)
     steps = way.check(order.database, context.reveal, context.places, lambda: _of_feeds(order, context, feeds))
     return walked(steps, way.STEPS)
-
-
-def _sqlite(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun]) -> Iterator[CheckStep]:
-    try:
-        reading = DatabaseSession(order, context, lambda _: None)
-    except errors.ReedError as error:
-        yield CheckStep("file", False, error.found, error.mend)
-        return
-    reading.close()
-    assert order.database is not None
-    yield CheckStep("file", True, f"{order.database.path} is there")
-    yield from _of_feeds(order, context, feeds)
 
 
 def _of_feeds(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun]) -> Iterator[CheckStep]:
@@ -86,6 +69,7 @@ def survey_database(
     order: ResolvedSource, context: RunContext, match: Sequence[str], besides: Sequence[str]
 ) -> list[SurveyedTable]:
     """All tables and views that match, out of the catalog alone: no row is read."""
+    assert order.database is not None
     reading = DatabaseSession(order, context, lambda _: None)
     try:
         found = []
@@ -95,13 +79,13 @@ def survey_database(
             if match and not any(fnmatchcase(n, pattern) for n in names for pattern in match):
                 continue
             if not any(fnmatchcase(n, pattern) for n in names for pattern in besides):
-                found.append(_surveyed(name, table, reading.database.dialect))
+                found.append(_surveyed(name, table, order.database))
         return found
     finally:
         reading.close()
 
 
-def _surveyed(name: str, table: Table, dialect: str) -> SurveyedTable:
+def _surveyed(name: str, table: Table, source: DatabaseSource) -> SurveyedTable:
     columns = [SurveyedColumn(c.name, c.kind or "", None, None, [], c.declared, c.nullable) for c in table.columns]
     cursors = [
         c.name for c in table.columns
@@ -110,7 +94,7 @@ def _surveyed(name: str, table: Table, dialect: str) -> SurveyedTable:
     cursors.sort(key=lambda column: (not _likely(column), "updat" not in column and "modif" not in column))
     return SurveyedTable(
         name, table.about, total=table.rows, columns=columns, key=list(table.key), cursors=cursors, what=table.what,
-        readable=table.readable, methods=methods_of(table, cursors, dialect), indexed=sorted(table.indexed),
+        readable=table.readable, methods=methods_of(table, cursors, source), indexed=sorted(table.indexed),
     )  # fmt: skip
 
 
@@ -118,15 +102,15 @@ def _likely(column: str) -> bool:
     return any(column.lower().endswith(word) or word in column.lower().split("_") for word in _LIKELY)
 
 
-def methods_of(table: Table, cursors: Sequence[str], dialect: str) -> list[Method]:
+def methods_of(table: Table, cursors: Sequence[str], source: DatabaseSource) -> list[Method]:
     """How changes of a table can be found, and what each way misses."""
     found = []
     if cursors:
         slow = "" if cursors[0] in table.indexed else f"; without an index on {cursors[0]} each run reads the whole table"
         found.append(Method("cursor", f"deletes; changes that leave the cursor as it is; {_LATE}{slow}"))
-    if dialect != "sqlite" and table.what == "table" and table.key:
+    if source.has_change_log and table.what == "table" and table.key:
         found.append(Method("log", "nothing; the server has to keep its log for us"))
-    if table.versioned and table.what == "table" and dialect == "postgres" and table.key:
+    if table.versioned and table.what == "table" and source.row_versions and table.key:
         found.append(Method("row_version", "deletes; each run goes through the whole table"))
     if table.key:
         found.append(Method("compare", "nothing; each run reads the whole table"))

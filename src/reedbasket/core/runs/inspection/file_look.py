@@ -10,17 +10,17 @@ from contextlib import closing
 from datetime import datetime
 from fnmatch import fnmatchcase
 from typing import Any
-from urllib.parse import urlsplit
+from urllib.parse import SplitResult, urlsplit
 
 from ... import errors
 from ...check_steps import CheckStep, reach, walked
 from ...errors import DefinitionError, NotFound
 from ...records.plain_values import as_records
 from ...shaping import Shaper, TableShape
-from ...sources.files.formats.csv_text import Columns
-from ...sources.files.formats.sniff import description
+from ...sources.files.formats.text_columns import Columns
 from ...sources.files.reader import FileReader
 from ...sources.files.store import FileInfo
+from ...spec.file_source import FileSource
 from ...spec.files import FileFormat
 from ...spec.model import FeedTable
 from ...spec.pattern import Pattern
@@ -32,7 +32,6 @@ from ..planning.order import ResolvedRun, ResolvedSource
 from ..request_context import RunContext
 from .look import Method, Peeked, SurveyedColumn, SurveyedTable, listed
 
-_PORTS = {"sftp": 22, "ftp": 21, "ftps": 21, "http": 80, "https": 443}
 # Of a survey: files listed, and kinds of them shown.
 _MOST_LISTED = 100_000
 _MOST_KINDS = 200
@@ -49,8 +48,15 @@ _DIGITS = re.compile(r"\d+")
 def check_files(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun] = ()) -> list[CheckStep]:
     """feeds: those that read from it: whether their patterns match anything."""
     assert order.files is not None
-    steps = ("list", "read") if order.files.path else ("name", "port", "sign-in", "list", "read")
+    steps = ["list", "read"]
+    if order.files.path is None:
+        steps = [*(("name", "port") if _server(order.files).hostname else ()), "sign-in", *steps]
     return walked(_steps(order, context, feeds), steps)
+
+
+def _server(source: FileSource) -> SplitResult:
+    """The address of its server. Where a bucket is all that the `url` names, `endpoint` has it."""
+    return urlsplit((source.url if source.store.port is not None else source.endpoint) or "")
 
 
 def _steps(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun]) -> Iterator[CheckStep]:
@@ -58,9 +64,10 @@ def _steps(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedR
     assert source is not None
     remote = source.path is None
     if remote:
-        at = urlsplit(source.endpoint or (source.url or "" if source.scheme != "s3" else ""))
+        at = _server(source)
+        usual = source.store.port or (80 if at.scheme == "http" else 443)
         if at.hostname:
-            yield from reach(at.hostname, at.port or _PORTS.get(at.scheme, 443), "`url`, or `endpoint`")
+            yield from reach(at.hostname, at.port or usual, "`url`, or `endpoint`")
     try:
         reading = FileSession(order, context, lambda _: None)
     except errors.ReedError as error:
@@ -75,8 +82,8 @@ def _steps(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedR
             for chosen in choose_files(feed.wishes, feed.feed_defaults, "")
             for pattern in chosen.patterns
         ]
-        if source.scheme in ("http", "https"):
-            yield CheckStep("list", True, "over HTTP files are not listed, each one is named")
+        if not source.store.lists:
+            yield CheckStep("list", True, "files are not listed there, each one is named")
             first = next((info for pattern in found for info in reading.listed(pattern)), None)
         else:
             files = list(itertools.islice(reading.store.list(""), 1_000))
@@ -129,7 +136,7 @@ def _kind(reading: FileSession, infos: list[FileInfo]) -> SurveyedTable:
         total=len(infos), what="files",
     )  # fmt: skip
     columns = Columns({}, reading.zone)
-    reader = FileReader(FileFormat(), columns, None)
+    reader = FileReader(FileFormat(), columns)
     if reader.format_of(newest.path) is None and not newest.path.lower().endswith(".zip"):
         table.what = "files that are no records"
         table.methods = [Method("files", "nothing; they can be copied as they are (`copy`)")]
@@ -213,14 +220,14 @@ def peek_files(order: ResolvedSource, context: RunContext, text: str, rows: int,
             )  # fmt: skip
         infos = [info for info, _ in matching]
         info = next((info for info in infos if info.size), infos[0])
-        reader = FileReader(own.format or FileFormat(), Columns({}, reading.zone), None)
+        reader = FileReader(own.format or FileFormat(), Columns({}, reading.zone))
         shaper, records = _sample(reading, info, reader, rows)
         shaped = shaper.shape(records, 0)
         columns = [(column.name, column.kind) for column in shaper.family.root.columns]
         held = shaped.batches[0].columns if shaped.batches else {}
         lists = [listed(held[n][1]) if n in held else [None] * shaped.records for n, _ in columns]
         read_as = reader.format_of(info.path) or "zip"
-        how = f"{read_as}, {description(reader.sniffed_as)}" if reader.sniffed_as else read_as
+        how = ", ".join(filter(None, (read_as, reader.described(read_as))))
         note = f"{info.path}, 1 of {many(len(infos), 'file')} that match, {size(info.size)}; read as {how}"
         return Peeked(columns, [list(row) for row in zip(*lists)], [r.message for r in shaped.rejects], [], note)
     finally:

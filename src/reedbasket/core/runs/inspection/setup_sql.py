@@ -4,13 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from importlib import import_module
 
 from ... import errors
+from ...kinds import SOURCES
 from ...sources.sql import Table
+from ...sources.sql.changelog import slot_name
 from ...spec.database_feed import is_pattern
 from ..execution.database_session import DatabaseSession
 from ..planning.order import ResolvedRun, ResolvedSource
-from ..planning.table_selection import home_of, matches
+from ..planning.table_selection import matches
 from ..request_context import RunContext
 
 
@@ -25,17 +28,10 @@ class SetupStatement:
 def setup_sql(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun]) -> list[SetupStatement]:
     """By the catalog where the source can be opened already; else by the names in the feeds alone."""
     source = order.database
-    if source is None or source.on == "sqlite":
-        what = (
-            "an API's access is given by its owner"
-            if source is None
-            else "SQLite has no users: the service must be able to read the file"
-        )
-        return [SetupStatement(what, "")]
-    from ...sources.postgres.check import log_statements, setup_statements
-    from ...sources.postgres.slot import slot_name
-
-    home = home_of(source)
+    if source is None:
+        return [SetupStatement("an API's access is given by its owner", "")]
+    kind = SOURCES.get(source.on or "")
+    home = source.home
     tables: list[Table] = []
     said: list[SetupStatement] = []
     named = [(feed, wish, own) for feed in feeds for wish, own in feed.wishes.items()]
@@ -46,7 +42,7 @@ def setup_sql(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
         name = own.table if own is not None and own.table else wish
         if own is not None and own.query is not None:
             said.append(
-                SetupStatement(f"grant the tables of the query {wish} by yourself: only PostgreSQL knows which they are", "")
+                SetupStatement(f"grant the tables of the query {wish} by yourself: only the database knows which they are", "")
             )
         elif not is_pattern(name):
             schema, _, table = name.rpartition(".")
@@ -68,12 +64,7 @@ def setup_sql(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
     if not named:
         said.append(SetupStatement("no feed reads from this source yet; their tables would be granted here", ""))
     distinct = list({(t.schema, t.name): t for t in tables}.values())
-    if source.on == "mysql":
-        from ...sources.mysql import check as mysql
-
-        made = mysql.setup_statements(source, distinct, logs)
-    else:
-        made = [*setup_statements(source, distinct), *log_statements(source, logs)]
+    made = import_module(kind.setup).setup_statements(source, distinct, logs)
     return [SetupStatement(*pair) for pair in made] + said
 
 

@@ -46,12 +46,12 @@ def _of_pages(table: ResolvedTable) -> Iterator[Spot]:
     following = rule.next
     if following is not None and following.counted:
         words = "pages are told apart by where they lie: a record that goes while they are read moves others past the reader"
-        if rule.total is None and following.pages is None:
+        if rule.total is None and not following.tells_pages:
             yield "pages.may_move", f"{words}, and without a `total` nothing tells"
         else:
             yield "pages.may_move", f"{words}; a total that changes is noticed, and one that stays is not"
     removes = table.by == "compare" or table.write in ("mirror", "replace", "history")
-    if removes and following is not None and not following.counted and following.last is None and rule.total is None:
+    if removes and following is not None and not following.last_is_known and rule.total is None:
         words = (
             "a full page that does not say which page comes next is taken for the last, and what would come behind it for gone"
         )

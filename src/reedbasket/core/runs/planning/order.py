@@ -7,7 +7,7 @@ from dataclasses import replace
 from datetime import datetime
 from typing import Any
 
-from pydantic import Field
+from pydantic import Field, SerializeAsAny
 
 from ...errors import NotFound
 from ...masking import Mask
@@ -17,12 +17,15 @@ from ...spec import template
 from ...spec.auth import Auth
 from ...spec.basket import Basket
 from ...spec.fields import Model
+from ...spec.file_source import FileSource
 from ...spec.http import Connector, CursorRule, HttpTable, Pace, Retry, Timeouts, WindowRule
 from ...spec.limits import HALF, Limit
-from ...spec.model import Deletes, Drift, Feed, FeedDefaults, FeedTable, Nesting, Source, Warehouse, Write
+from ...spec.model import Deletes, Drift, Feed, FeedDefaults, FeedTable, Nesting, Write
 from ...spec.python_runtime import Code
+from ...spec.source import DatabaseSource, Source
 from ...spec.table_choice import TableChoice, table_choice
 from ...spec.times import parse_time
+from ...spec.warehouse import Warehouse
 
 
 class ResolvedTable(Model):
@@ -102,9 +105,9 @@ class ResolvedSource(Model):
     window: tuple[datetime, datetime] | None = None
     source: str
     connector: str
-    database: Source | None = None
-    files: Source | None = None
-    stores: dict[str, Source] = Field(default_factory=dict)
+    database: SerializeAsAny[DatabaseSource] | None = None
+    files: FileSource | None = None
+    stores: dict[str, FileSource] = Field(default_factory=dict)
     code: Code | None = None
     asked: dict[str, HttpTable] | None = None
     base: str = ""
@@ -140,7 +143,7 @@ class ResolvedRun(ResolvedSource):
 
     feed: str
     feed_version: int
-    warehouse: Warehouse
+    warehouse: SerializeAsAny[Warehouse]
     tables: list[ResolvedTable]
     ignored: list[str] = Field(default_factory=list)
     wishes: dict[str, FeedTable | None] = Field(default_factory=dict)
@@ -181,28 +184,17 @@ def source_order(
             mend="apply a basket that defines it",
             code="source.not_found",
         )
-    if source.on == "files":
-        named = {"password": source.password, "key": source.key}
-        return ResolvedSource(
-            run=run,
-            started=started,
-            source=name,
-            connector="files",
-            files=source,
-            settings={**source.settings, **given},
-            parameters=given,
-            secrets={setting: secret.secret for setting, secret in named.items() if secret is not None},
-        )
     if source.connector is None:
         return ResolvedSource(
             run=run,
             started=started,
             source=name,
             connector=source.on or "",
-            database=source,
+            database=source.as_database,
+            files=source.as_files,
             settings={**source.settings, **given},
             parameters=given,
-            secrets={"password": source.password.secret} if source.password else {},
+            secrets=source.secrets,
         )
     connector = basket.connectors[source.connector]
     settings, secrets = _settings_of(connector, source, given)
@@ -282,7 +274,8 @@ def resolve(  # noqa: PLR0913 - each by its name
     order = source_order(basket, definition.source, started=started, run=run, parameters=parameters)
     order.window, order.bodies = window, bodies
     copied = {table.copy_.to for table in definition.tables.values() if table is not None and table.copy_ is not None}
-    order.stores = {name: basket.sources[name] for name in sorted(copied)}
+    named = {name: basket.sources[name].as_files for name in sorted(copied)}
+    order.stores = {name: store for name, store in named.items() if store is not None}
     warehouse = basket.warehouses[definition.warehouse]
     asked = {name: getattr(order, name) for name in ResolvedSource.model_fields}
     facts = {

@@ -16,9 +16,9 @@ def servers(order: ResolvedSource) -> set[str]:
         order: of the source, its settings filled in.
     """
     if order.database is not None:
-        return {f"{order.database.host}:{order.database.server_port}".lower()} if order.database.host else set()
+        return order.database.servers
     if order.files is not None:
-        return {_server(text) for text in (order.files.url, order.files.endpoint) if text}
+        return order.files.servers
     values = order.values(dict.fromkeys(order.secrets, ""))
     oauth = order.auth.oauth if order.auth is not None else None
     texts = [order.base, *((oauth.token_url, oauth.authorize_url) if oauth is not None else ())]
@@ -31,8 +31,8 @@ def shown(basket: Basket) -> set[tuple[str, str]]:
     orders = [source_order(basket, name, started=now) for name in basket.sources]
     found = {(secret, server) for order in orders for secret in order.secrets.values() for server in servers(order)}
     for warehouse in basket.warehouses.values():
-        if warehouse.password is not None and warehouse.host:
-            found.add((warehouse.password.secret, f"{warehouse.host}:{warehouse.server_port}".lower()))
+        if warehouse.password_shown_to is not None:
+            found.add(warehouse.password_shown_to)
     return found
 
 

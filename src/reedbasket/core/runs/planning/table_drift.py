@@ -11,7 +11,6 @@ from ...shaping.rules import Change
 from ...spec.database_feed import is_pattern
 from ...warehouses.warehouse import Warehouse
 from .order import ResolvedRun, ResolvedTable
-from .table_selection import home_of
 
 
 def new_tables(order: ResolvedRun, warehouse: Warehouse) -> list[ResolvedTable]:
@@ -43,7 +42,7 @@ def missing_tables(order: ResolvedRun, warehouse: Warehouse, told: Collection[st
     wishes = [(pattern, own) for pattern, own in wishes if is_pattern(pattern)]
     if not wishes:
         return []
-    home = home_of(order.database) if order.database is not None else ""
+    home = order.database.home if order.database is not None else ""
     there = {table.name for table in order.tables} | set(told) | {wish for wish in order.wishes if not is_pattern(wish)}
     known = [name for name in warehouse.known_tables(order.feed) if name not in there]
 

@@ -14,7 +14,7 @@ from ...sources.sql import Column, Table
 from ...spec.database_feed import is_pattern
 from ...spec.http import CursorRule, WindowRule
 from ...spec.mistakes import nearest
-from ...spec.model import KEYED, Changes, FeedDefaults, FeedTable, Nesting, Ranges, Source, Write
+from ...spec.model import KEYED, Changes, FeedDefaults, FeedTable, Nesting, Ranges, Write
 
 _CURSORS: dict[str | None, Any] = {
     "timestamp": "time", "date": "time", "int64": "number", "decimal": "number", "double": "number", "text": "text", "uuid": "text",
@@ -323,13 +323,6 @@ def near(name: str, there: Iterable[str]) -> str:
 
 def _problem(name: str, found: str, mend: str, code: str) -> DefinitionError:
     return DefinitionError("taking", name, found=found, mend=mend, code=code)
-
-
-def home_of(source: Source) -> str:
-    """The schema of tables that are named without one."""
-    if source.on == "mysql":
-        return source.database or ""
-    return source.schema_ or ("public" if source.on == "postgres" else "")
 
 
 def range_column(name: str, table: Table, rule: Ranges, key: Sequence[str], *, complete: bool) -> Column:

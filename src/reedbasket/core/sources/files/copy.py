@@ -15,8 +15,7 @@ from typing import Any
 from ...errors import SourceError
 from ...spec.times import format_time
 from .problems import FileGone, FileProblem, file_problem
-from .store import IN_MEMORY, FileInfo, Store
-from .stores.folder import is_inside
+from .store import IN_MEMORY, FileInfo, Store, is_inside
 
 _CHUNK = 1024 * 1024
 Copied = dict[str, Any]

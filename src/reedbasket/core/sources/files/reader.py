@@ -3,50 +3,64 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
-from itertools import chain
+from functools import cache
+from importlib import import_module
 from typing import Any
 
+from ...kinds import FORMATS
 from ...shaping.fast_path import Expected
-from ...spec.files import CsvText, FileFormat, FormatName
+from ...spec.files import FileFormat
 from ..html import is_html
-from .formats.blocks import in_utf8, wrong_encoding
-from .formats.csv_text import Columns, CsvReader
-from .formats.fixed_text import read_fixed
-from .formats.json_text import LinesReader, read_document
 from .formats.part import FilePart
-from .formats.sniff import LOOKED_AT, sniffed
+from .formats.reading import FormatReader, Reading
+from .formats.text_columns import Columns
 from .problems import file_problem
 from .store import FileInfo
 from .unpack import CHUNK, Bounded, is_zip, members, opened, plain_name
 
-_BY_END: dict[str, FormatName] = {
-    "csv": "csv", "tsv": "csv", "txt": "csv", "psv": "csv", "ndjson": "ndjson", "jsonl": "ndjson", "json": "json",
-    "parquet": "parquet", "pq": "parquet", "arrow": "arrow", "arrows": "arrow", "ipc": "arrow", "feather": "arrow",
-    "xlsx": "xlsx", "xlsm": "xlsx",
-}  # fmt: skip
+
+@cache
+def _by_ending() -> dict[str, str]:
+    """{ending of a name: format}."""
+    return {ending: name for name in FORMATS.names() for ending in FORMATS.get(name).endings}
 
 
 class FileReader:
-    """Reads the files of one table, one after the other. sniffed_as: how CSV turned out to be written; kept from the first file on."""
+    """Reads the files of one table, one after the other.
+
+    Attributes:
+        found_out: {format: how files turned out to be written}; kept from the first file on.
+    """
 
     def __init__(
         self,
         form: FileFormat,
         columns: Columns,
-        sniffed_as: CsvText | None,
-        wanted: Callable[[], Expected | None] = lambda: None,
+        found_out: Mapping[str, dict[str, Any]] | None = None,
+        expected: Callable[[], Expected | None] = lambda: None,
     ) -> None:
-        """sniffed_as: as it was in runs before. wanted: what JSON records are expected to be by now."""
+        """found_out: as it was in runs before. expected: what records are expected to be by now."""
         self._form = form
         self._columns = columns
-        self._wanted = wanted
-        self.sniffed_as = sniffed_as
+        self._expected = expected
+        self._found_out = dict(found_out or {})
+        self._readers: dict[str, FormatReader] = {}
 
-    def format_of(self, path: str) -> FormatName | None:
+    @property
+    def found_out(self) -> dict[str, dict[str, Any]]:
+        """As of now."""
+        now = {name: reader.found_out for name, reader in self._readers.items()}
+        return self._found_out | {name: found for name, found in now.items() if found is not None}
+
+    def described(self, name: str) -> str:
+        """What was found out of a format, as people read it; '' for nothing."""
+        return self._readers[name].described() if name in self._readers else ""
+
+    def format_of(self, path: str) -> str | None:
         """By the definition, else by the name; None where neither tells."""
-        return self._form.name or _BY_END.get(plain_name(path).rpartition(".")[2].lower())
+        return self._form.name or _by_ending().get(plain_name(path).rpartition(".")[2].lower())
 
     def read(self, info: FileInfo, content: Any) -> Iterator[FilePart]:
         """Raises FileProblem for a file that cannot be taken whole, SourceError for the store."""
@@ -54,7 +68,8 @@ class FileReader:
         if info.size == 0:
             return
         bounded = Bounded(path, info.size, self._form.largest)
-        if is_zip(path) and self._form.name != "xlsx":
+        said = self._form.name
+        if is_zip(path) and not (said is not None and FORMATS.get(said).zipped):
             for name, member in members(content, path, self._form.members):
                 for part in self._plain(f"{path}/{name}", member, bounded):
                     yield replace(part, member=name)
@@ -65,63 +80,29 @@ class FileReader:
         name = self.format_of(path)
         if name is None:
             words = f"nothing tells what {path} is written as"
-            raise file_problem("file.unreadable", words, "say `format: csv`, or ndjson, json, parquet, arrow, xlsx, fixed")
-        if name in ("parquet", "arrow", "xlsx"):
-            yield from self._seekable(name, path, content, bounded)
-            return
-        parts = _data(opened(content, path, bounded), path)
-        if name == "csv":
-            yield from self._csv(parts, path)
-        elif name == "fixed":
-            assert self._form.fixed is not None
-            yield from read_fixed(in_utf8(parts, self._form.fixed.encoding, path), path, self._form.fixed, self._columns)
-        elif name == "ndjson":
-            yield from LinesReader(self._wanted).read(in_utf8(parts, "utf-8", path), path)
+            raise file_problem("file.unreadable", words, f"say `format: csv`, or another of {', '.join(FORMATS.names())}")
+        if name not in self._readers:
+            self._readers[name] = self._begin(name)
+        if FORMATS.get(name).whole:
+            yield from self._seekable(self._readers[name], path, content, bounded)
         else:
-            yield from read_document(in_utf8(parts, "utf-8", path), path, self._form.records or "@")
+            yield from self._readers[name].read(_data(opened(content, path, bounded), path), path)
 
-    def _csv(self, parts: Iterator[bytes], path: str) -> Iterator[FilePart]:
-        first = b""
-        while len(first) < LOOKED_AT and (more := next(parts, b"")):
-            first += more
-        if self.sniffed_as is None:
-            said = self._form.csv
-            if said.delimiter is None and plain_name(path).lower().endswith(".tsv"):
-                said = said.model_copy(update={"delimiter": "\t"})
-            self.sniffed_as = sniffed(first, said)
-        form = self.sniffed_as
-        try:
-            text = in_utf8(chain((first,), parts), form.encoding or "utf-8", path)
-        except LookupError:
-            raise file_problem(
-                "file.encoding", f"nobody knows the encoding {form.encoding}", "mend it in the definition"
-            ) from None
-        try:
-            yield from CsvReader(form, self._columns).read(text, path)
-        except UnicodeDecodeError as error:
-            raise wrong_encoding(path, form.encoding or "utf-8", str(error)) from None
+    def _begin(self, name: str) -> FormatReader:
+        module, _, made = FORMATS.get(name).reader.partition(":")
+        reading = Reading(self._form, self._columns, self._expected, self._found_out.get(name))
+        reader: FormatReader = getattr(import_module(module), made)(reading)
+        return reader
 
-    def _seekable(self, name: str, path: str, content: Any, bounded: Bounded) -> Iterator[FilePart]:
+    def _seekable(self, reader: FormatReader, path: str, content: Any, bounded: Bounded) -> Iterator[FilePart]:
         if plain_name(path) == path and content.seekable():
-            yield from self._columns_of(name, path, content)
+            yield from reader.read(content, path)
             return
         with tempfile.TemporaryFile() as held:
             for part in opened(content, path, bounded):
                 held.write(part)
             held.seek(0)
-            yield from self._columns_of(name, path, held)
-
-    def _columns_of(self, name: str, path: str, content: Any) -> Iterator[FilePart]:
-        zone = self._columns.zone
-        # With the libraries they need, which most runs have no use for: they take 4 MB.
-        if name == "xlsx":
-            from .formats.sheets import read_sheet
-
-            yield from read_sheet(content, path, self._form.xlsx, zone)
-            return
-        from .formats.arrow_files import read_arrow, read_parquet
-
-        yield from (read_parquet if name == "parquet" else read_arrow)(content, path, zone)
+            yield from reader.read(held, path)
 
 
 def _data(parts: Iterator[bytes], path: str) -> Iterator[bytes]:

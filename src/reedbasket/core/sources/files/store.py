@@ -28,6 +28,16 @@ class FileInfo(NamedTuple):
         return self.size == other.size and self.modified == other.modified
 
 
+# What a file is called while it is written: no pattern of a run is to take it.
+PART = ".rb-part"
+
+
+def is_inside(path: str) -> bool:
+    """Whether a path stays below the folder it is put behind. What a source calls a file is nothing to rely on."""
+    parts = path.replace("\\", "/").split("/")
+    return bool(path) and not any(part in ("", ".", "..") for part in parts) and "\0" not in path
+
+
 class Store(Protocol):
     """One source's files. Not for two threads at once, unless `at_once` says so. grows: whether a file is seen while it is still
     being written."""

@@ -22,7 +22,7 @@ from ...spec.http import CsvFormat, HttpTable
 from .. import big_json
 from ..html import is_html
 from ..json_columns import ColumnBodies
-from .pagination import objects_of, pick_records
+from .records import objects_of, pick_records
 
 _CHARSET = re.compile(r"""charset\s*=\s*"?([^\s;"]+)""", re.IGNORECASE)
 _MARK = b"\xef\xbb\xbf"

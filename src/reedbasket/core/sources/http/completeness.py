@@ -11,9 +11,10 @@ from collections.abc import Collection, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
-from ...spec.http import HttpTable, InHeader, NextPage
+from ...spec.http import HttpTable, InHeader
+from ...spec.next_page import NextPointer
 from .link_header import next_link
-from .pagination import Page
+from .pagination.pages import Page
 
 # Names by which APIs say that there is more, folded: letters only, in lower case.
 _FLAGS = frozenset(
@@ -71,13 +72,14 @@ def missing_of(total: int | None, count: int) -> str | None:
 def doubt(page: Page, rule: HttpTable, *, asked_sizes: Collection[int], fullest: int, fired: bool) -> Doubt | None:
     """Of the last page of a pass. asked_sizes: whole numbers that the request sent, of which one may be the size of a page. fullest:
     records of the fullest page of the pass. fired: the page rule led on before."""
-    said = next(_says_more(page, rule.next), None)
+    following = rule.next
+    pointer = following.pointer if following is not None else NextPointer()
+    said = next(_says_more(page, pointer), None)
     if said is not None:
         return Doubt(said, said=True)
     if rule.single_page or (page.total is not None and page.records >= page.total):
         return None
-    following = rule.next
-    if following is not None and (following.counted or following.last or _says_end(page, following)):
+    if following is not None and (following.last_is_known or _says_end(page, pointer)):
         return None
     if fired:
         if not page.records or page.records < fullest:
@@ -90,30 +92,26 @@ def doubt(page: Page, rule: HttpTable, *, asked_sizes: Collection[int], fullest:
     return None
 
 
-def _says_more(page: Page, rule: NextPage | None) -> Iterator[str]:
-    own = {p for p in (rule.token, rule.url) if p is not None} if rule is not None else set()
+def _says_more(page: Page, pointer: NextPointer) -> Iterator[str]:
     for path, value in _values(page.body, "", 0):
         name = _folded(path.rpartition(".")[2])
         if value is True and name in _FLAGS:
             yield f"`{path}` is true in the last answer"
-        elif name in _ADDRESSES and path not in own and type(value) in (str, int) and value not in ("", 0):
+        elif name in _ADDRESSES and path != pointer.path and type(value) in (str, int) and value not in ("", 0):
             yield f"the last answer has {str(value)[:80]!r} at `{path}`, by which the next page may be asked for"
-    used = {h.lower() for h in (rule.token_header, rule.url_header) if h is not None} if rule is not None else set()
     for name, value in page.headers.items():
-        if _folded(name) in _HEADERS and value.strip() and name.lower() not in used:
+        if _folded(name) in _HEADERS and value.strip() and name.lower() != pointer.header:
             yield f"the last answer has {value[:80]!r} in its header {name}, by which the next page may be asked for"
-    if (rule is None or rule.link is None) and next_link(page.headers.get("link", ""), "next") is not None:
+    if pointer.header != "link" and next_link(page.headers.get("link", ""), "next") is not None:
         yield "the last answer has a Link header that leads to the next page"
 
 
-def _says_end(page: Page, rule: NextPage) -> bool:
+def _says_end(page: Page, pointer: NextPointer) -> bool:
     """Whether the place where the next page would stand is there, and empty."""
-    if rule.link is not None:
-        return bool(page.headers.get("link"))
-    header = rule.token_header or rule.url_header
-    if header is not None:
-        return header.lower() in page.headers
-    *above, name = (rule.token or rule.url or "").split(".")
+    if pointer.header is not None:
+        # A Link header without a word of ours is one about something else.
+        return bool(page.headers.get("link")) if pointer.header == "link" else pointer.header in page.headers
+    *above, name = (pointer.path or "").split(".")
     place = page.body
     for step in above:
         place = place.get(step) if isinstance(place, dict) else None

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 
 from .answers import Answer
-from .pagination import Step
+from .pagination.pages import Step
 from .request import Request
 
 # Answers waiting for their turn; a page may be asked for early while they are below this.

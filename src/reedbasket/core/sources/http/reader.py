@@ -21,7 +21,7 @@ from ..required_fields import RequiredFields
 from .answers import Answer
 from .body import Opened, Opener, Part
 from .completeness import doubt, missing_of, total_in
-from .pagination import Page, Pages, Step, pages_for
+from .pagination.pages import Page, Pages, Step
 from .prefetch import Ahead
 from .request import Request, Requests
 from .sender import Sender
@@ -155,7 +155,7 @@ class HttpReader:
             held = part
             count += len(part.records) + len(part.misfits)
             misfits += len(part.misfits)
-            if self._rule.next is not None and self._rule.next.last is not None and part.records:
+            if self._rule.next is not None and self._rule.next.needs_last_record and part.records:
                 last = part.records[-1]
         self._count += count
         self._fullest = max(self._fullest, count)
@@ -186,7 +186,7 @@ class HttpReader:
             raise PagesMoved(
                 self._doing,
                 url,
-                found=f"{pages.moved}: those behind moved up while pages were read by {rule.next.page or rule.next.offset}, and some "
+                found=f"{pages.moved}: those behind moved up while pages were read by {rule.next.parameter}, and some "
                 "may have been passed over",
                 mend="it is read again by itself; if it goes on, ask for pages by a token, or in an order that does not move",
             )
@@ -232,7 +232,8 @@ class HttpReader:
 
     def _pages(self) -> Pages:
         assert self._rule.next is not None
-        return pages_for(self._rule.next, self._doing)
+        pages: Pages = self._rule.next.begin(self._doing)
+        return pages
 
     def _make(self, step: Step) -> Request:
         request = self._requests.make(self._values, step)
@@ -302,8 +303,8 @@ def _sizes(rule: HttpTable, values: Mapping[str, Any]) -> set[int]:
     numbers = {int(text) for text in filled if text is not None and text.isdigit() and len(text) < 8}
     if rule.body is not None:
         numbers |= set(_numbers_in(rule.body.as_json)) | set(_numbers_in(rule.body.variables))
-    if rule.next is not None and rule.next.size is not None:
-        numbers.add(rule.next.size)
+    if rule.next is not None and rule.next.page_size is not None:
+        numbers.add(rule.next.page_size)
     return {number for number in numbers if number > 1}
 
 
@@ -319,11 +320,10 @@ def _columns(rule: HttpTable, expected: Callable[[], Expected | None]) -> Column
     """None where records are looked at one by one anyway: for the columns copied into them, or the last of a page."""
     following = rule.next
     custom_errors = rule.errors not in (None, HttpTable.model_fields["errors"].default)
-    if rule.copied or rule.format.name != "json" or (following is not None and following.last is not None) or custom_errors:
+    if rule.copied or rule.format.name != "json" or (following is not None and following.needs_last_record) or custom_errors:
         return None
-    paths = [rule.total if isinstance(rule.total, str) else None]
-    paths += [following.token, following.url, following.pages] if following is not None else []
-    return ColumnBodies(expected, rule.records, [path for path in paths if path is not None])
+    paths = [rule.total] if isinstance(rule.total, str) else []
+    return ColumnBodies(expected, rule.records, [*paths, *(following.body_paths if following is not None else ())])
 
 
 def _chunk(part: Part, total: int | None) -> Chunk:

@@ -11,7 +11,7 @@ import orjson
 
 from ...spec import template
 from ...spec.http import Body, HttpTable
-from .pagination import Step
+from .pagination.pages import Step
 
 
 @dataclass(frozen=True)

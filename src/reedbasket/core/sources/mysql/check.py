@@ -10,15 +10,15 @@ import pymysql
 from ...allowed_paths import Places
 from ...check_steps import CheckStep, reach
 from ...errors import ReedError
-from ...spec.model import Source
 from ..sql.tables import Table
 from .connect import MysqlAddress, connect_failure, is_maria, rows, version_of
+from .definition import MysqlSourceDefinition
 
 STEPS = ("secrets", "name", "port", "tls", "login", "version", "catalog", "read")
 
 
 def check(
-    source: Source, reveal: Callable[[str], str], places: Places, inside: Callable[[], Iterator[CheckStep]]
+    source: MysqlSourceDefinition, reveal: Callable[[str], str], places: Places, inside: Callable[[], Iterator[CheckStep]]
 ) -> Iterator[CheckStep]:
     """reveal: a secret by name. places: of files it names. inside: the steps behind the login."""
     try:
@@ -48,10 +48,10 @@ def check(
 
 
 def setup_statements(
-    source: Source, tables: Sequence[Table], logs: Mapping[str, Sequence[Table]]
+    source: MysqlSourceDefinition, tables: Sequence[Table], logs: Mapping[str, Sequence[Table]]
 ) -> list[tuple[str, str]]:  # fmt: skip
     """[(what for, SQL)] for an administrator: a user that may read these tables, and nothing else. logs: those that follow it."""
-    user = "'" + (source.user or "").replace("'", "''") + "'@'%'"
+    user = "'" + source.user.replace("'", "''") + "'@'%'"
     made = [
         ("a user that may sign in, from anywhere ('%'); set the password with `reed secret set` too",
          f"CREATE USER {user} IDENTIFIED BY '…';")

@@ -12,8 +12,8 @@ from pymysql.constants import CLIENT, CR, ER
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import ReedError
-from ...spec.model import Source
 from ..sql.database import DatabaseErrors
+from .definition import MysqlSourceDefinition
 
 _CONNECT_SECONDS = 10
 _LOCK_SECONDS = 30
@@ -32,9 +32,8 @@ _NO_RIGHT = (
 class MysqlAddress:
     """Where a database is, and how to get in. The password stands in no printed form."""
 
-    def __init__(self, source: Source, password: str | None, places: Places) -> None:
-        assert source.host and source.database and source.user
-        self.host, self.port, self.database, self.user = source.host, source.server_port, source.database, source.user
+    def __init__(self, source: MysqlSourceDefinition, password: str | None, places: Places) -> None:
+        self.host, self.port, self.database, self.user = source.host, source.port, source.database, source.user
         self.tls = source.tls
         self._password = password
         self._root = str(places.file(source.tls.root)) if source.tls.root else None

@@ -18,7 +18,6 @@ from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import ReedError, RunCancelled, SourceError
 from ...records.column_types import Kind
-from ...spec.model import Source
 from ...wording import many, size
 from ..sql.bound_values import replaced
 from ..sql.changelog import ChangeLog
@@ -26,6 +25,7 @@ from ..sql.database import Database, DatabaseErrors, typed
 from ..sql.tables import Column, Statement, Table
 from .catalog import read_tables
 from .connect import MysqlAddress, rows, thread_of, told
+from .definition import MysqlSourceDefinition
 from .log import MariaLog, require_log, snapshot_gtid
 from .types import column_of_field
 from .values import to_column
@@ -40,7 +40,6 @@ _LOWEST: dict[Kind, Any] = {
 class MysqlSource(Database):
     """See Database. The snapshot belongs to one connection, which reads one statement after the other; InnoDB alone has it."""
 
-    dialect = "mysql"
     as_text = "cast({} as char)"
     has_endless_times = False
 
@@ -59,6 +58,10 @@ class MysqlSource(Database):
         with self._keeper.cursor() as cursor:
             cursor.execute("set session transaction isolation level repeatable read")
             cursor.execute("start transaction with consistent snapshot")
+
+    @override
+    def share_of(self, many: str, count: int) -> str:
+        return f"greatest(floor({many} / {count}), 1)"
 
     @property
     @override
@@ -206,6 +209,6 @@ class MysqlSource(Database):
             raise told(error, doing, self.errors) from error
 
 
-def open_from(source: Source, password: str | None, places: Places, stop: threading.Event) -> MysqlSource:
+def open_from(source: MysqlSourceDefinition, password: str | None, places: Places, stop: threading.Event) -> MysqlSource:
     """See `sources.sql.open.open_database`."""
     return MysqlSource(MysqlAddress(source, password, places), source.zone, source.statement_timeout, stop)

@@ -12,10 +12,10 @@ from ...allowed_paths import Places
 from ...check_steps import CheckStep, reach
 from ...errors import ReedError
 from ...postgres import Address, connect_failure
-from ...spec.model import Source
 from ...wording import many, size
 from ..sql.tables import Table
 from . import slot
+from .definition import PostgresSourceDefinition
 
 STEPS = ("secrets", "name", "port", "tls", "login", "version", "catalog", "read")
 _OLDEST = 110_000
@@ -23,7 +23,7 @@ _REPLICATION = "`reed setup-sql SOURCE` prints the statements; the user needs RE
 
 
 def check(
-    source: Source, reveal: Callable[[str], str], places: Places, inside: Callable[[], Iterator[CheckStep]]
+    source: PostgresSourceDefinition, reveal: Callable[[str], str], places: Places, inside: Callable[[], Iterator[CheckStep]]
 ) -> Iterator[CheckStep]:
     """reveal: a secret by name. places: of files it names. inside: the steps behind the login."""
     try:
@@ -32,7 +32,7 @@ def check(
     except ReedError as error:
         yield CheckStep("secrets", False, f"{error.found}: {error.on}", error.mend)
         return
-    address = Address(source, source.schema_ or "public", password, places, source.zone)
+    address = Address(source, source.schema_, password, places, source.zone)
     yield from reach(address.host, address.port, "`host`")
     try:
         connection: psycopg.Connection[Any] = psycopg.connect(address.conninfo(), autocommit=True)
@@ -83,11 +83,11 @@ def _may_replicate(connection: psycopg.Connection[Any]) -> bool:
     return bool(row and row[0])
 
 
-def log_statements(source: Source, logs: Mapping[str, Sequence[Table]]) -> list[tuple[str, str]]:
+def _log_statements(source: PostgresSourceDefinition, logs: Mapping[str, Sequence[Table]]) -> list[tuple[str, str]]:
     """[(what for, SQL)]: what following the log takes beside reading."""
     if not logs:
         return []
-    user = sql.Identifier(source.user or "").as_string(None)
+    user = sql.Identifier(source.user).as_string(None)
     made = [
         ("once for the server, which then has to be restarted; skip it where `show wal_level` says logical",
          "ALTER SYSTEM SET wal_level = 'logical';"),
@@ -108,9 +108,11 @@ def log_statements(source: Source, logs: Mapping[str, Sequence[Table]]) -> list[
     return made
 
 
-def setup_statements(source: Source, tables: Sequence[Table]) -> list[tuple[str, str]]:
-    """[(what for, SQL)] for an administrator: a user that may read these tables, and nothing else."""
-    user, database = sql.Identifier(source.user or ""), sql.Identifier(source.database or "")
+def setup_statements(
+    source: PostgresSourceDefinition, tables: Sequence[Table], logs: Mapping[str, Sequence[Table]]
+) -> list[tuple[str, str]]:
+    """[(what for, SQL)] for an administrator: a user that may read these tables, and nothing else. logs: those that follow it."""
+    user, database = sql.Identifier(source.user), sql.Identifier(source.database)
     made: list[tuple[str, sql.Composable]] = [
         ("a user that may sign in; set the password with `reed secret set` too",
          sql.SQL("CREATE ROLE {} LOGIN PASSWORD '…';").format(user)),
@@ -124,4 +126,4 @@ def setup_statements(source: Source, tables: Sequence[Table]) -> list[tuple[str,
     for table in [table for table in tables if table.name]:
         where = sql.Identifier(table.schema, table.name)
         made.append((f"the rows of {table.name}", sql.SQL("GRANT SELECT ON {} TO {};").format(where, user)))
-    return [(why, text.as_string(None)) for why, text in made]
+    return [*((why, text.as_string(None)) for why, text in made), *_log_statements(source, logs)]

@@ -20,7 +20,6 @@ from ...check_steps import CheckStep
 from ...errors import ReedError, RunCancelled
 from ...postgres import Address, is_lost, server_message
 from ...records.column_types import Kind
-from ...spec.model import Source
 from ..sql.bound_values import replaced
 from ..sql.changelog import ChangeLog
 from ..sql.database import Database, DatabaseErrors
@@ -28,6 +27,7 @@ from ..sql.tables import Column, Statement, Table
 from .catalog import column_of, read_tables, read_types
 from .check import log_steps
 from .columns import to_columns
+from .definition import PostgresSourceDefinition
 from .types import PgType
 
 _LOCK_SECONDS = 30
@@ -59,7 +59,6 @@ _VERSIONS = "select txid_snapshot_xmax(s), txid_snapshot_xmin(s) from txid_curre
 class PostgresSource(Database):
     """See Database. The snapshot is held by a transaction that stays open as long as the source does."""
 
-    dialect = "postgres"
     as_text = "cast({} as text)"
     has_endless_times = True
 
@@ -224,9 +223,10 @@ class PostgresSource(Database):
 
     def seen(self) -> tuple[str, int]:
         """(the transactions that the snapshot has seen, as PostgreSQL writes them; where in the log all of them are behind)."""
-        row = self._keeper.execute(
-            "select txid_current_snapshot()::text, (pg_current_wal_insert_lsn() - '0/0')::int8"
-        ).fetchone()
+        with self.translated("looking where the log stands, at"):
+            row = self._keeper.execute(
+                "select txid_current_snapshot()::text, (pg_current_wal_insert_lsn() - '0/0')::int8"
+            ).fetchone()
         assert row is not None
         return row[0], row[1]
 
@@ -330,7 +330,7 @@ class Ending:
                 return
 
 
-def open_from(source: Source, password: str | None, places: Places, stop: threading.Event) -> PostgresSource:
+def open_from(source: PostgresSourceDefinition, password: str | None, places: Places, stop: threading.Event) -> PostgresSource:
     """See `sources.sql.open.open_database`."""
-    address = Address(source, source.schema_ or "public", password, places, source.zone)
+    address = Address(source, source.schema_, password, places, source.zone)
     return PostgresSource(address, source.statement_timeout, stop)

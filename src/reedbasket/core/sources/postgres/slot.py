@@ -49,11 +49,6 @@ class SlotState:
         return self.status == "lost"
 
 
-def slot_name(feed: str) -> str:
-    """What a feed's slot and publication are called; lower case letters, digits and `_`, up to 63, are all that PostgreSQL takes."""
-    return ("reed_" + "".join(c if c.isascii() and c.isalnum() else "_" for c in feed.lower()))[:63]
-
-
 def state_of(connection: psycopg.Connection[Any], name: str) -> SlotState | None:
     """How a slot stands; None where there is none."""
     row = connection.execute(_STATE, (name,)).fetchone()

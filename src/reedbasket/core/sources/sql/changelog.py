@@ -71,3 +71,8 @@ class ChangeLog(Protocol):
 
     def close(self) -> None:
         """Let go of what was put aside."""
+
+
+def slot_name(feed: str) -> str:
+    """What keeps a feed's place in a log is called: lower case letters, digits and `_`, up to 63, which every database takes."""
+    return ("reed_" + "".join(c if c.isascii() and c.isalnum() else "_" for c in feed.lower()))[:63]

@@ -19,11 +19,14 @@ from .tables import Column, Statement, Table
 class Database(Protocol):
     """One source's, opened for one run. Reading happens in one snapshot for all tables, where the database can hold one."""
 
-    dialect: str
     # SQL over {}, a column: its values as text.
     as_text: str
     # Whether a time may be infinite, or of a year that no calendar of ours has.
     has_endless_times: bool
+
+    def share_of(self, many: str, count: int) -> str:
+        """SQL: a count, as SQL, divided among so many; a whole number, at least 1."""
+        return f"greatest({many} / {count}, 1)"
 
     @property
     def shares_snapshot(self) -> bool:

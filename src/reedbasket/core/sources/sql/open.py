@@ -1,29 +1,17 @@
-"""Which databases there are as sources, and opening one by its definition.
-
-A kind is a package of its own and one line here. Its module has `open_from(source, password, places, stop)`; it is imported on first
-use, and its driver with it.
-"""
+"""Opening a database, as a source, by its definition."""
 
 from __future__ import annotations
 
 import threading
-from collections.abc import Mapping
 from importlib import import_module
 
 from ...allowed_paths import Places
-from ...spec.model import Source
+from ...kinds import SOURCES
+from ...spec.source import DatabaseSource
 from .database import Database
 
-_SOURCES = __package__.rpartition(".")[0]
-# {kind: its module}
-KINDS: Mapping[str, str] = {
-    "mysql": f"{_SOURCES}.mysql.database",
-    "postgres": f"{_SOURCES}.postgres.database",
-    "sqlite": f"{_SOURCES}.sqlite.database",
-}
 
-
-def open_database(source: Source, password: str | None, places: Places, stop: threading.Event) -> Database:
+def open_database(source: DatabaseSource, password: str | None, places: Places, stop: threading.Event) -> Database:
     """For reading, in one snapshot where the database has such.
 
     Args:
@@ -36,5 +24,6 @@ def open_database(source: Source, password: str | None, places: Places, stop: th
         PlaceNotAllowed: it lies where none may.
         SourceError: it cannot be opened.
     """
-    opened: Database = import_module(KINDS[source.on or "postgres"]).open_from(source, password, places, stop)
+    kind = SOURCES.get(source.on or "")
+    opened: Database = import_module(kind.module).open_from(source, password, places, stop)
     return opened

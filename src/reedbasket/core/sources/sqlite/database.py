@@ -19,10 +19,10 @@ from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import RunCancelled, SourceError
 from ...records.column_types import Kind
-from ...spec.model import Source
 from ..sql.changelog import ChangeLog
 from ..sql.database import Database, DatabaseErrors, typed
 from ..sql.tables import Column, Statement, Table
+from .definition import SqliteSourceDefinition
 from .values import column_of, declared_kind
 
 _ROWS_AT_ONCE = 5_000
@@ -48,7 +48,6 @@ class SqliteSource(Database):
     """See Database. Where the file is in WAL mode, one transaction shows all tables as they were when the run began, and holds up
     no writer; else each statement sees its own moment."""
 
-    dialect = "sqlite"
     as_text = "cast({} as text)"
     has_endless_times = False
 
@@ -74,6 +73,10 @@ class SqliteSource(Database):
             if self._connection.execute("pragma journal_mode").fetchone()[0] == "wal":
                 self._connection.execute("begin")
                 self._connection.execute("select 1 from sqlite_schema limit 1").fetchall()
+
+    @override
+    def share_of(self, many: str, count: int) -> str:
+        return f"max({many} / {count}, 1)"
 
     @property
     @override
@@ -230,7 +233,6 @@ def _bindable(values: dict[str, Any]) -> dict[str, Any]:
     return {name: v.strftime("%Y-%m-%d %H:%M:%S.%f") if isinstance(v, datetime) else v for name, v in values.items()}
 
 
-def open_from(source: Source, password: str | None, places: Places, stop: threading.Event) -> SqliteSource:
+def open_from(source: SqliteSourceDefinition, password: str | None, places: Places, stop: threading.Event) -> SqliteSource:
     """See `sources.sql.open.open_database`."""
-    assert source.path is not None
     return SqliteSource(places.file(source.path), source.zone, source.statement_timeout, stop)

@@ -7,7 +7,7 @@ the loader sees to it by itself that a key stands once.
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 from datetime import datetime
@@ -23,7 +23,8 @@ from ...records.arrow import DIGITS_OF_128, own_column, to_arrow
 from ...records.column_types import EXACT_IN_DOUBLE, Kind
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
-from ..engine import Engine, Limits, Merge, cannot_widen, utc
+from ..engine import Engine, Limits, cannot_widen, utc
+from ..merge import Merge
 from .connect import MEMORY_MB, attach, connect_scratch, translated
 
 _DECLARED: dict[Kind, str] = {
@@ -247,6 +248,13 @@ class DuckEngine(Engine):
         """Rows are found as quickly without."""
 
     @override
+    def exchange(self, tables: Mapping[str, str]) -> None:
+        for table, built_in in tables.items():
+            if self.columns(table) is not None:
+                self.run(f"drop table {self.table(table)}")
+            self.run(f"alter table {self.table(built_in)} rename to {self.quote(table)}")
+
+    @override
     def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False) -> None:
         """There are none here; see above."""
 
@@ -299,45 +307,41 @@ class DuckEngine(Engine):
     def merge(self, merge: Merge) -> tuple[int, int]:
         stamp = merge.stamp
         assert stamp is not None
-        matched = self._match(merge, " or t._rb_deleted_at is not null" if merge.revive else "", "")
-        updated = 0
-        if matched:
-            updated = self.run(f"delete from {merge.table} where rowid in (select t_row from rb_match where changed)")
-        self._insert_unless_same(merge, {"_rb_load": str(stamp.load), "_rb_at": stamp.at}, some=matched > updated)
-        return merge.staged - matched, updated
+        new, changed = self._note_written(merge, " or t._rb_deleted_at is not null" if merge.revive else "", "")
+        if changed:
+            self.run(f"delete from {merge.table} where rowid in (select t_row from rb_written)")
+        self._insert_written(merge, {"_rb_load": str(stamp.load), "_rb_at": stamp.at}, new + changed)
+        return new, changed
 
     @override
     def add_versions(self, merge: Merge) -> tuple[int, int]:
         stamp = merge.stamp
         assert stamp is not None
-        matched = self._match(merge, "", "and t._rb_until is null")
-        ended = 0
-        if matched:
-            ended = self.run(
-                f"""update {merge.table} set _rb_until = {stamp.at}
-                    where rowid in (select t_row from rb_match where changed)"""
-            )
+        new, changed = self._note_written(merge, "", "and t._rb_until is null")
+        if changed:
+            self.run(f"update {merge.table} set _rb_until = {stamp.at} where rowid in (select t_row from rb_written)")
         begun = {"_rb_from": stamp.at, "_rb_load": str(stamp.load), "_rb_at": stamp.at}
-        self._insert_unless_same(merge, begun, some=matched > ended)
-        return merge.staged - matched, ended
+        self._insert_written(merge, begun, new + changed)
+        return new, changed
 
-    def _match(self, merge: Merge, or_changed: str, among: str) -> int:
-        """Pair staged rows with the table's by key, in one join that also tells whether they differ; returns how many have a pair."""
+    def _note_written(self, merge: Merge, or_changed: str, among: str) -> tuple[int, int]:
+        """The staged rows that are to be written, with the row of the table that each takes the place of: (new ones, changed ones)."""
         changed = self.differs(merge.compared, "t", "s") if merge.compared else "false"
         self.run(
-            f"""create temp table rb_match as select s.rowid as s_row, t.rowid as t_row, ({changed}{or_changed}) as changed
-                from {merge.stage} as s join {merge.table} as t on {self.matching(merge.key, "t", "s")} {among}"""
+            f"""create temp table rb_written as select s.rowid as s_row, t.rowid as t_row
+                from {merge.stage} as s left join {merge.table} as t on {self.matching(merge.key, "t", "s")} {among}
+                where t.rowid is null or {changed}{or_changed}"""
         )
-        return int(self.query("select count(*) from rb_match")[0][0])
+        written, held = self.query("select count(*), count(t_row) from rb_written")[0]
+        return written - held, held
 
-    def _insert_unless_same(self, merge: Merge, stamped: dict[str, str], *, some: bool) -> None:
-        """some: of the staged rows are the same as those held."""
-        same = "where s.rowid not in (select s_row from rb_match where not changed)" if some else ""
+    def _insert_written(self, merge: Merge, stamped: dict[str, str], written: int) -> None:
+        some = "where s.rowid in (select s_row from rb_written)" if written < merge.staged else ""
         self.run(
             f"""insert into {merge.table} ({self.listed([*merge.names, *stamped])})
-                select {self.listed(merge.names, "s")}, {", ".join(stamped.values())} from {merge.stage} as s {same}"""
+                select {self.listed(merge.names, "s")}, {", ".join(stamped.values())} from {merge.stage} as s {some}"""
         )
-        self.run("drop table rb_match")
+        self.run("drop table rb_written")
 
     @override
     def delete_matching(self, table: str, temp: str, key: Sequence[str], also: str = "true") -> int:

@@ -23,11 +23,12 @@ from ...memory import BRIEF, give_back
 from ...records.layout import Family, TableLayout
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
-from ..engine import AT, LOAD, Counts, Stamp
+from ..engine import AT, LOAD
 from ..loader.distinct_keys import KeyUniqueness
 from ..loader.shadow_table import ShadowBuild
 from ..loader.stage import OWNER, system_columns
 from ..loader.write_modes import newest_first
+from ..merge import Counts, Stamp
 from .engine import DuckEngine
 
 # Small batches joined; a file's batches are streamed one by one.
@@ -47,9 +48,9 @@ class DuckShadowBuild(ShadowBuild):
     """Rows wait in files of their own beside the warehouse's."""
 
     def __init__(self, engine: DuckEngine, folder: Path, feed: str, source_table: str) -> None:
-        self._engine = engine
+        super().__init__(engine)
+        self._duck = engine
         self._folder = folder / f"{feed}.{source_table}.{os.getpid()}"
-        self.read: dict[str, int] = {}
         self._parts: dict[str, list[_Part]] = {}
         self._waiting: dict[str, list[pa.Table]] = {}
         self._writers: dict[str, Any] = {}
@@ -69,7 +70,7 @@ class DuckShadowBuild(ShadowBuild):
             self.read[layout.name] = self.read.get(layout.name, 0) + batch.rows
             if not batch.rows:
                 continue
-            table = self._engine.arrow(columns, batch)
+            table = self._duck.arrow(columns, batch)
             if layout.parent is None and len(family.key) == 1:
                 self._keys.add(table.column(family.key[0]))
             parts = self._parts.setdefault(layout.name, [])
@@ -100,7 +101,7 @@ class DuckShadowBuild(ShadowBuild):
             writer.close()
 
     @override
-    def swap_in(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
+    def complete(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
         engine = self._engine
         for layout in family.tables:
             self._close(layout.name)
@@ -114,15 +115,11 @@ class DuckShadowBuild(ShadowBuild):
         apart = not family.key or (len(family.key) == 1 and self._keys.all_distinct)
         if not apart and engine.query(f"select 1 from {root} group by {key} having count(*) > 1 limit 1"):
             superseded = self._drop_repeated(family, stamps, extra, new)
-        counts = []
-        for layout, name, gone in zip(family.tables, new, superseded):
-            removed = 0
-            if engine.columns(layout.name) is not None:
-                removed = engine.query(f"select count(*) from {engine.table(layout.name)}")[0][0]
-                engine.run(f"drop table {engine.table(layout.name)}")
-            engine.run(f"alter table {engine.table(name)} rename to {engine.quote(layout.name)}")
-            counts.append(Counts(inserted=self.read.get(layout.name, 0) - gone, superseded=gone, removed=removed))
-        return counts
+        self.names = {layout.name: name for layout, name in zip(family.tables, new)}
+        return [
+            Counts(inserted=self.read.get(layout.name, 0) - gone, superseded=gone)
+            for layout, gone in zip(family.tables, superseded)
+        ]
 
     def _fill(
         self,
@@ -134,7 +131,7 @@ class DuckShadowBuild(ShadowBuild):
         *,
         owners: bool,
     ) -> None:
-        engine, table = self._engine, self._engine.table(name)
+        engine, table = self._duck, self._duck.table(name)
         columns = [*([OWNER] if owners else []), *system_columns(family, layout), *layout.columns]
         stamped = [(LOAD, str(stamp.load)), (AT, stamp.at), *extra]
         engine.create(table, [*columns, *(c for c, _ in stamped)])

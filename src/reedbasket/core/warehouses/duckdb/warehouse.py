@@ -17,12 +17,12 @@ from typing_extensions import override
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import NotFound, WarehouseError
-from ...spec.model import Warehouse as Definition
 from ..loader.load import EngineLoad
 from ..loader.service_tables import read_state
 from ..reader import Ask, WarehouseReader, quoted
 from ..warehouse import LoadTarget, QueryResult, TableState
 from .connect import connect_reader, translated
+from .definition import DuckWarehouseDefinition
 from .engine import DuckEngine
 from .shadow_table import DuckShadowBuild
 
@@ -183,7 +183,6 @@ class DuckWarehouse(WarehouseReader):
             self._engine = None
 
 
-def open_from(definition: Definition, places: Places, reveal: Callable[[str], str]) -> DuckWarehouse:
+def open_from(definition: DuckWarehouseDefinition, places: Places, reveal: Callable[[str], str]) -> DuckWarehouse:
     """See `warehouses.open.open_warehouse`."""
-    assert definition.path is not None
     return DuckWarehouse(places.warehouse(definition.path))

@@ -45,7 +45,12 @@ def _of_table(engine: Engine, staged: str, layout: TableLayout, key: Sequence[st
     counts = [engine.query(f"select count(*) {what}")[0][0] for what in (missing, extra)]
     changed = engine.query(f"select count(*) {differing}")[0][0] if deep else None
     found: list[tuple[str, tuple[Any, ...], dict[str, tuple[Any, Any]]]] = []
-    for what, alias, where in (("only at the source", "s", missing), ("only in the warehouse", "t", extra)):
+    for what, alias, where, count in (
+        ("only at the source", "s", missing, counts[0]),
+        ("only in the warehouse", "t", extra, counts[1]),
+    ):
+        if not count:
+            continue
         listed = ", ".join(engine.text_of(f"{alias}.{engine.quote(k)}") for k in key)
         found += [(what, row, {}) for row in engine.query(f"select {listed} {where} limit {samples}")]
     if deep and changed:

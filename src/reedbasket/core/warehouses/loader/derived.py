@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from ...errors import ReedError, TableNotOurs, WarehouseError
@@ -10,6 +10,8 @@ from ...spec.files import Clean
 from ..engine import Engine
 
 _LIST = "_rb_clean"
+# The version of what was about to be made.
+_NOT_WHOLE = -1
 
 
 Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
@@ -25,7 +27,8 @@ def is_current(held: tuple[Any, ...] | None, clean: Clean | None, version: int, 
     """Whether there is nothing to do."""
     if clean is None or held is None:
         return clean is None and held is None
-    return exists and held[:3] == (clean.name, clean.as_, clean.query) and (clean.as_ == "view" or held[3] == version)
+    whole = held[3] == version or (clean.as_ == "view" and held[3] != _NOT_WHOLE)
+    return exists and whole and held[:3] == (clean.name, clean.as_, clean.query)
 
 
 def refresh(engine: Engine, feed: str, source_table: str, clean: Clean | None, version: int) -> str:
@@ -35,32 +38,35 @@ def refresh(engine: Engine, feed: str, source_table: str, clean: Clean | None, v
     if engine.columns(_LIST) is None:
         if clean is None:
             return ""
-        engine.run(
-            f"""create table {table} (feed text not null, source_table text not null, name text not null, made_as text not null,
-                query text not null, version bigint not null)"""
-        )
+        with engine.changing_tables():
+            engine.run(
+                f"""create table {table} (feed text not null, source_table text not null, name text not null, made_as text not null,
+                    query text not null, version bigint not null)"""
+            )
     rows = engine.query(
         f"select name, made_as, query, version from {table} where feed = ? and source_table = ?", (feed, source_table)
     )
-    held = rows[0] if rows else None
+    ours = {name: made_as for name, made_as, _, _ in rows}
     if clean is None:
-        if held is None:
+        if not ours:
             return ""
-        _drop(engine, held[0], held[1])
+        with engine.changing_tables():
+            _drop(engine, ours)
         engine.execute(f"delete from {table} where feed = ? and source_table = ?", (feed, source_table))
-        return f"the {held[1]} {held[0]} goes, since the feed says it no more"
+        return " and ".join(f"the {made_as} {name} goes" for name, made_as in ours.items()) + ", since the feed says it no more"
     there = engine.columns(clean.name) is not None
-    if is_current(held, clean, version, exists=there):
+    if len(rows) == 1 and is_current(rows[0], clean, version, exists=there):
         return ""
-    if there and (held is None or held[0] != clean.name):
+    if there and clean.name not in ours:
         raise TableNotOurs(
             "making", clean.name, found="something of that name is there already, which this feed did not make",
             mend="give it another name (`clean: {name: …}`)",
         )  # fmt: skip
-    if held is not None:
-        _drop(engine, held[0], held[1])
+    if engine.ddl_commits and ours.get(clean.name) != clean.as_:
+        _note(engine, feed, source_table, clean, _NOT_WHOLE)  # so that what is made is known as ours, should this be cut
     try:
-        with engine.at_home():
+        with engine.changing_tables(), engine.at_home():
+            _drop(engine, ours)
             engine.make(clean.as_, clean.name, clean.query)
     except ReedError:
         raise
@@ -70,14 +76,20 @@ def refresh(engine: Engine, feed: str, source_table: str, clean: Clean | None, v
             mend="mend its `query`: it is SQL of the warehouse, over its tables; what was loaded stays", code="warehouse.clean_refused",
         ) from error  # fmt: skip
     engine.execute(f"delete from {table} where feed = ? and source_table = ?", (feed, source_table))
-    engine.execute(
-        f"insert into {table} (feed, source_table, name, made_as, query, version) values (?, ?, ?, ?, ?, ?)",
-        (feed, source_table, clean.name, clean.as_, clean.query, version),
-    )
+    _note(engine, feed, source_table, clean, version)
     rows_now = engine.query(f"select count(*) from {engine.table(clean.name)}")[0][0] if clean.as_ == "table" else None
     return f"the {clean.as_} {clean.name} was made" + (f", {rows_now:,} rows" if rows_now is not None else "")
 
 
-def _drop(engine: Engine, name: str, what: str) -> None:
-    if engine.columns(name) is not None:
-        engine.run(f"drop {what} {engine.table(name)}")
+def _note(engine: Engine, feed: str, source_table: str, clean: Clean, version: int) -> None:
+    engine.execute(
+        f"insert into {engine.table(_LIST)} (feed, source_table, name, made_as, query, version) values (?, ?, ?, ?, ?, ?)",
+        (feed, source_table, clean.name, clean.as_, clean.query, version),
+    )
+
+
+def _drop(engine: Engine, made: Mapping[str, str]) -> None:
+    """made: {name: view or table}."""
+    for name, made_as in made.items():
+        if engine.columns(name) is not None:
+            engine.run(f"drop {made_as} {engine.table(name)}")

@@ -46,17 +46,11 @@ _FEW = 3
 _WHOLE = frozenset({"number", "size", "rows", "rejected", "load"})
 
 
-def save_files(engine: Engine, feed: str, source_table: str, lines: Sequence[FileLine], load: int, at: str) -> None:
-    """Within the load's transaction. load, at: of the lines that were taken in it."""
+def save_files(
+    engine: Engine, feed: str, source_table: str, lines: Sequence[FileLine], load: int, at: str, *, new: bool
+) -> None:
+    """Within the load's transaction. load, at: of the lines that were taken in it. new: the list was made just now."""
     table = engine.table(FILE)
-    new = engine.columns(FILE) is None
-    if new:
-        engine.run(
-            f"""create table {table} (feed text not null, source_table text not null, number bigint not null, path text not null,
-                size bigint not null, modified text not null, tag text not null, state text not null, "rows" bigint not null,
-                rejected bigint not null, load bigint, "at" text not null, problem text not null)"""
-        )
-        engine.index_files(table)
     if len(lines) <= _FEW:
         _save_few(engine, feed, source_table, [[_value(line, name, load, at) for name in _COLUMNS] for line in lines], new=new)
         return
@@ -76,7 +70,7 @@ def save_files(engine: Engine, feed: str, source_table: str, lines: Sequence[Fil
             (feed, source_table),
         )
     engine.execute(f"insert into {table} (feed, source_table, {names}) select ?, ?, {names} from {temp}", (feed, source_table))
-    engine.run(f"drop table {temp}")
+    engine.drop_temp(temp)
 
 
 def _save_few(engine: Engine, feed: str, source_table: str, lines: Sequence[Sequence[Any]], *, new: bool) -> None:
@@ -127,27 +121,28 @@ def drop_replaced(engine: Engine, family: Family, numbers: Sequence[int]) -> lis
     removed = [0] * len(family.tables)
     if len(family.tables) > 1:
         points = engine.quote(family.key[0]) if family.reference == "key" else "_rb_row"
-        engine.run(
-            f"create temp table rb_old_0 as select {points} as parent from {engine.table(root.name)} where {FILE} in ({listed})"
+        engine.create_temp_as(
+            "rb_old_0", f"select {points} as parent from {engine.table(root.name)} where {FILE} in ({listed})"
         )
         for place, layout in enumerate(family.tables):
             if layout.parent is None or engine.columns(layout.name) is None:
                 continue
             above = family.tables[layout.parent]
             if layout.parent > 0:
-                parent = f"{engine.text_of('t._rb_parent')} || '/' || {engine.text_of('t._rb_pos')}"
-                engine.run(
-                    f"""create temp table rb_old_{place} as select {parent} as parent from {engine.table(above.name)} as t
-                        join {engine.temp}rb_old_{layout.parent} as p on t.{PARENT} = p.parent"""
+                parent = engine.concatenated(engine.text_of("t._rb_parent"), "'/'", engine.text_of("t._rb_pos"))
+                engine.create_temp_as(
+                    f"rb_old_{place}",
+                    f"""select {parent} as parent from {engine.table(above.name)} as t
+                        join {engine.temp}rb_old_{layout.parent} as p on t.{PARENT} = p.parent""",
                 )
             else:
-                engine.run(f"create temp table rb_old_{place} as select parent from {engine.temp}rb_old_0")
+                engine.create_temp_as(f"rb_old_{place}", f"select parent from {engine.temp}rb_old_0")
         for place, layout in enumerate(family.tables):
             if place and engine.columns(layout.name) is not None:
                 removed[place] = engine.run(
                     f"delete from {engine.table(layout.name)} where {PARENT} in (select parent from {engine.temp}rb_old_{place})"
                 )
-                engine.run(f"drop table {engine.temp}rb_old_{place}")
-        engine.run(f"drop table {engine.temp}rb_old_0")
+                engine.drop_temp(f"rb_old_{place}")
+        engine.drop_temp("rb_old_0")
     removed[0] = engine.run(f"delete from {engine.table(root.name)} where {FILE} in ({listed})")
     return removed

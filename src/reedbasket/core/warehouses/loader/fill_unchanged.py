@@ -32,21 +32,22 @@ def fill_unchanged(
         for batch in batches:
             engine.insert(f"{temp}rb_kept", [*keys, *bounds, OWNER], batch)
         engine.index_stage(f"{temp}rb_kept", family.key)
-        engine.run(
-            f"""create temp table rb_last as select for_owner, made from (
+        engine.create_temp_as(
+            "rb_last",
+            f"""select for_owner, made from (
                     select h._rb_owner as for_owner, p.{column} as made,
                         row_number() over (partition by h._rb_owner order by p._rb_owner desc) as place
                     from {temp}rb_kept as h join {staged} as p on {engine.matching(family.key, "p", "h")}
                     where p._rb_owner > h.{SINCE_OWNER} and p._rb_owner < h.{UNTIL_OWNER}
                     and p._rb_owner not in (select _rb_owner from {temp}rb_kept)
-                ) as ranked where place = 1"""
+                ) as ranked where place = 1""",
         )
         engine.run(
             f"""insert into {temp}rb_last (for_owner, made)
                 select h._rb_owner, t.{column} from {temp}rb_kept as h join {root} as t on {engine.matching(family.key, "t", "h")}
                 where h.{SINCE_OWNER} = -1 and {current} and h._rb_owner not in (select for_owner from {temp}rb_last)"""
         )
-        engine.run(f"update {staged} as s set {column} = l.made from {temp}rb_last as l where s._rb_owner = l.for_owner")
+        engine.update_joined(staged, f"{temp}rb_last", "t._rb_owner = g.for_owner", f"{column} = g.made")
         unknown = engine.query(
             f"select count(distinct _rb_owner) from {temp}rb_kept where _rb_owner not in (select for_owner from {temp}rb_last)"
         )[0][0]
@@ -59,5 +60,5 @@ def fill_unchanged(
                 "and by log again",
                 code="warehouse.value_unknown",
             )
-        engine.run(f"drop table {temp}rb_last")
-        engine.run(f"drop table {temp}rb_kept")
+        engine.drop_temp("rb_last")
+        engine.drop_temp("rb_kept")

@@ -7,7 +7,8 @@ from datetime import datetime
 
 from ...records.layout import Family
 from ...records.ledger import LedgerLine
-from ..engine import Counts, Stamp, rfc3339
+from ..engine import rfc3339
+from ..merge import Counts, Stamp
 from ..warehouse import LoadTarget, Position
 
 

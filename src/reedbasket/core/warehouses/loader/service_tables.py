@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
@@ -11,7 +12,7 @@ from ...errors import CursorMoved, TableNotOurs
 from ...records.ledger import LedgerLine
 from ...records.position import SavedCursor
 from ...records.structure import TableShape
-from ..engine import Engine, rfc3339
+from ..engine import FILE, Engine, rfc3339
 from ..warehouse import LoadTarget, Position, TableState, TakenWindow
 
 LEDGER_COLUMNS = list(LedgerLine.__dataclass_fields__)
@@ -25,41 +26,86 @@ def _type(column: str) -> str:
     return "double precision not null default 0" if column in _SECONDS else "bigint not null default 0"
 
 
-def ensure(engine: Engine) -> None:
-    """Both tables, with all columns that this version knows."""
-    ledger, cursor = engine.table("_rb_ledger"), engine.table("_rb_cursor")
-    there = engine.columns("_rb_ledger")
-    if there is None:
-        made = ", ".join(f'"{c}" {"bigint primary key" if c == "load" else _type(c)}' for c in LEDGER_COLUMNS)
-        engine.run(f"create table {ledger} ({made})")
-        engine.run(
-            f"""create table {cursor} (
-                feed text not null, source_table text not null, "table" text not null, version bigint not null,
-                kind text, value text, seen {engine.blob}, link text not null, "key" text not null, structure text not null,
-                load bigint, "at" text not null, write text, cursor_column text,
-                primary key (feed, source_table)
-            )"""
-        )
-        return
-    for column in LEDGER_COLUMNS:
-        if column not in there:  # made by an older version; what it counted then was nothing
-            engine.run(f'alter table {ledger} add column "{column}" {_type(column).replace(" not null", "")}')
-    known = engine.columns("_rb_cursor") or {}
-    for column in ("write", "cursor_column"):
-        if column not in known:
-            engine.run(f"alter table {cursor} add column {column} text")
+_LEDGER = {column: _type(column) for column in LEDGER_COLUMNS}
+# Of `_rb_cursor`, what older versions did not make.
+_LATER = {"write": "text", "cursor_column": "text"}
 
 
-def guard(engine: Engine, target: LoadTarget, started_from: int) -> None:
+@dataclass(frozen=True)
+class Present:
+    """Which of the service tables that a commit writes to are there.
+
+    Attributes:
+        columns: {table: {column: declared type}}, None for one that is not there.
+    """
+
+    columns: Mapping[str, dict[str, str] | None] = field(default_factory=dict)
+
+
+def present(engine: Engine, position: Position) -> Present:
+    """As they are now; those that this position wants."""
+    wanted = ["_rb_ledger", "_rb_cursor"]
+    wanted += [FILE] if position.files else []
+    wanted += ["_rb_hash"] if position.hashes is not None else []
+    wanted += ["_rb_window"] if position.window is not None else []
+    return Present({table: engine.columns(table) for table in wanted})
+
+
+def ensure(engine: Engine, there: Present) -> None:
+    """Those that are wanted, with all columns that this version knows."""
+    for table, columns in there.columns.items():
+        if columns is None:
+            engine.run(f"create table {engine.table(table)} ({_columns(engine, table)})")
+            if table == FILE:
+                engine.index_files(engine.table(FILE))
+    # Made by an older version; what it counted then was nothing.
+    for table, known in (("_rb_ledger", _LEDGER), ("_rb_cursor", _LATER)):
+        held = there.columns[table]
+        for column, declared in known.items():
+            if held is not None and column not in held:
+                engine.run(f'alter table {engine.table(table)} add column "{column}" {declared.replace(" not null", "")}')
+
+
+def _columns(engine: Engine, table: str) -> str:
+    """Of a service table, as `create table` has them."""
+    if table == "_rb_ledger":
+        return ", ".join(f'"{c}" {"bigint primary key" if c == "load" else type_}' for c, type_ in _LEDGER.items())
+    return {
+        "_rb_cursor": f"""
+            feed text not null, source_table text not null, "table" text not null, version bigint not null,
+            kind text, value text, seen {engine.blob}, link text not null, "key" text not null, structure text not null,
+            load bigint, "at" text not null, write text, cursor_column text,
+            primary key (feed, source_table)""",
+        "_rb_window": """
+            feed text not null, source_table text not null, lane text not null, begins text not null,
+            ends text not null, load bigint not null, "at" text not null,
+            primary key (feed, source_table, lane, begins, ends)""",
+        "_rb_hash": f"""
+            feed text not null, source_table text not null, version bigint not null,
+            part bigint not null, hashes {engine.blob} not null""",
+        FILE: """
+            feed text not null, source_table text not null, number bigint not null, path text not null,
+            size bigint not null, modified text not null, tag text not null, state text not null, "rows" bigint not null,
+            rejected bigint not null, load bigint, "at" text not null, problem text not null""",
+    }[table]
+
+
+def guard(engine: Engine, there: Present, target: LoadTarget, started_from: int) -> None:
     """The state this load started from must still stand, and the table must be nobody else's.
 
-    Raises CursorMoved, TableNotOurs.
+    Raises:
+        CursorMoved: another run committed meanwhile.
+        TableNotOurs: another feed writes there.
     """
-    cursor = engine.table("_rb_cursor")
-    found = engine.query(
-        f"select version from {cursor} where feed = ? and source_table = ?", (target.feed, target.source_table)
-    )
-    version = found[0][0] if found else 0
+    cursor, version, other = engine.table("_rb_cursor"), 0, []
+    if there.columns["_rb_cursor"] is not None:
+        names = (target.feed, target.source_table)
+        found = engine.query(f"select version from {cursor} where feed = ? and source_table = ?", names)
+        version = found[0][0] if found else 0
+        other = engine.query(
+            f'select feed, source_table from {cursor} where "table" = ? and not (feed = ? and source_table = ?)',
+            (target.table, *names),
+        )
     if version != started_from:
         raise CursorMoved(
             "committing",
@@ -67,10 +113,6 @@ def guard(engine: Engine, target: LoadTarget, started_from: int) -> None:
             found=f"another run committed meanwhile (version {version}, this run started from {started_from})",
             mend="nothing of this load was committed; run again, it starts from the other run's cursor",
         )
-    other = engine.query(
-        f'select feed, source_table from {cursor} where "table" = ? and not (feed = ? and source_table = ?)',
-        (target.table, target.feed, target.source_table),
-    )
     if other:
         raise TableNotOurs(
             "loading",
@@ -133,17 +175,20 @@ def save(
         )
 
 
+def save_way(engine: Engine, target: LoadTarget, *, forget_cursor: bool) -> None:
+    """Rows have been brought along to another way of writing, before anything is loaded in it."""
+    forgotten = ", kind = null, value = null, seen = null, cursor_column = null" if forget_cursor else ""
+    engine.execute(
+        f"""update {engine.table("_rb_cursor")} set write = ?, link = ?, "key" = ?{forgotten}
+            where feed = ? and source_table = ?""",
+        (target.write, target.link, json.dumps(target.key), target.feed, target.source_table),
+    )
+
+
 def save_window(engine: Engine, target: LoadTarget, window: TakenWindow, load: int, now: datetime) -> None:
     """A window counts as taken from this transaction on."""
-    table = engine.table("_rb_window")
-    if engine.columns("_rb_window") is None:
-        engine.run(
-            f"""create table {table} (feed text not null, source_table text not null, lane text not null, begins text not null,
-                ends text not null, load bigint not null, "at" text not null,
-                primary key (feed, source_table, lane, begins, ends))"""
-        )
     engine.execute(
-        f'insert into {table} (feed, source_table, lane, begins, ends, load, "at") values (?, ?, ?, ?, ?, ?, ?)',
+        f'insert into {engine.table("_rb_window")} (feed, source_table, lane, begins, ends, load, "at") values (?, ?, ?, ?, ?, ?, ?)',
         (target.feed, target.source_table, window.lane, window.begins, window.ends, load, rfc3339(now)),
     )
 
@@ -157,11 +202,6 @@ _BYTES_PER_PART = 4 * 1024 * 1024
 def save_hashes(engine: Engine, target: LoadTarget, hashes: bytes, version: int) -> None:
     """What compare keeps: it counts only beside the state of that version."""
     table = engine.table("_rb_hash")
-    if engine.columns("_rb_hash") is None:
-        engine.run(
-            f"""create table {table} (feed text not null, source_table text not null, version bigint not null,
-                part bigint not null, hashes {engine.blob} not null)"""
-        )
     engine.execute(f"delete from {table} where feed = ? and source_table = ?", (target.feed, target.source_table))
     for part, start in enumerate(range(0, len(hashes), _BYTES_PER_PART)):
         engine.execute(

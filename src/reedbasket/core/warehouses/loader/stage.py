@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
+from ...records.column_types import widen
 from ...records.layout import Family, TableLayout
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
@@ -131,9 +132,13 @@ def _copy(column: ColumnShape) -> ColumnShape:
     return ColumnShape(column.name, column.kind, column.whole, column.fraction)
 
 
-def bring_up(engine: Engine, table: str, wanted: Sequence[ColumnShape]) -> None:
-    """A warehouse table with these columns: made, or given those it lacks, or widened in place."""
-    there = engine.columns(table)
+def bring_up(engine: Engine, table: str, wanted: Sequence[ColumnShape], there: Mapping[str, str] | None) -> None:
+    """A warehouse table with these columns: made, or given those it lacks, or widened in place.
+
+    Args:
+        there: {column: declared type} as they are, None where there is no table. A column that is wider than wanted stays: a commit that
+            was cut may have widened it.
+    """
     if there is None:
         engine.create(engine.table(table), wanted)
         return
@@ -144,7 +149,7 @@ def bring_up(engine: Engine, table: str, wanted: Sequence[ColumnShape]) -> None:
             engine.add_column(engine.table(table), column)
         elif declared != engine.declared(column):
             held = engine.kind_of(declared)
-            if held is not None:
+            if held is not None and (held == column.kind or widen(held, column.kind) != held or not engine.ddl_commits):
                 wider.append((held, column))
     if wider:
         engine.widen(table, wider)

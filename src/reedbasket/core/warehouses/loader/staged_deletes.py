@@ -40,36 +40,40 @@ def resolve_deletes(
     for batch in tombstones:
         engine.insert(dead, [*columns, OWNER], batch)
     staged, root, key = stage.prepare(family, family.root), engine.table(family.root.name), engine.listed(family.key)
-    engine.run(
-        f"""create temp table rb_late as select _rb_owner from (
+    engine.create_temp_as(
+        "rb_late",
+        f"""select _rb_owner from (
                 select _rb_owner, row_number() over (partition by {key} order by {newest_first(engine, family)}_rb_owner desc)
                     as place from {dead}
-            ) as ranked where place > 1"""
+            ) as ranked where place > 1""",
     )
     found.superseded += _drop(engine, dead)
     engine.index_stage(staged, family.key)
-    engine.run(
-        f"""create temp table rb_late as select d._rb_owner from {dead} as d
-            join {staged} as s on {engine.matching(family.key, "d", "s")} where {_later(engine, family, "s", "d", ties=True)}"""
+    engine.create_temp_as(
+        "rb_late",
+        f"""select d._rb_owner from {dead} as d
+            join {staged} as s on {engine.matching(family.key, "d", "s")} where {_later(engine, family, "s", "d", ties=True)}""",
     )
     found.superseded += _drop(engine, dead)
     if outdated and family.newest_by:
-        engine.run(
-            f"""create temp table rb_late as select d._rb_owner from {dead} as d
+        engine.create_temp_as(
+            "rb_late",
+            f"""select d._rb_owner from {dead} as d
                 join {root} as t on {engine.matching(family.key, "d", "t")}
-                where {current} and {_later(engine, family, "t", "d", ties=False)}"""
+                where {current} and {_later(engine, family, "t", "d", ties=False)}""",
         )
         found.superseded += _drop(engine, dead)
-    engine.run(
-        f"""create temp table rb_late as select s._rb_owner from {staged} as s
-            join {dead} as d on {engine.matching(family.key, "d", "s")}"""
+    engine.create_temp_as(
+        "rb_late",
+        f"""select s._rb_owner from {staged} as s
+            join {dead} as d on {engine.matching(family.key, "d", "s")}""",
     )
     for layout in family.tables:
         if stage.rows.get(layout.name):
             found.dropped[layout.name] = engine.delete_matching(
                 stage.prepare(family, layout), f"{engine.temp}rb_late", ["_rb_owner"]
             )
-    engine.run(f"drop table {engine.temp}rb_late")
+    engine.drop_temp("rb_late")
     left = engine.query(f"select count(*) from {dead}")[0][0]
     found.deleted = engine.query(
         f"""select count(*) from {dead} as d
@@ -79,7 +83,7 @@ def resolve_deletes(
     if left:
         found.gone = dead
     else:
-        engine.run(f"drop table {dead}")
+        engine.drop_temp(dead)
     return found
 
 
@@ -89,20 +93,20 @@ def joined(engine: Engine, family: Family, gone: str | None, dead: str | None) -
         return gone
     key = engine.listed(family.key)
     if gone is None:
-        engine.run(f"create temp table rb_gone as select {key} from {dead}")
+        engine.create_temp_as("rb_gone", f"select {key} from {dead}")
         gone = f"{engine.temp}rb_gone"
     else:
         engine.run(
             f"""insert into {gone} ({key}) select {key} from {dead} as d
                 where not exists (select 1 from {gone} as g where {engine.matching(family.key, "g", "d")})"""
         )
-    engine.run(f"drop table {dead}")
+    engine.drop_temp(dead)
     return gone
 
 
 def _drop(engine: Engine, dead: str) -> int:
     dropped = engine.delete_matching(dead, f"{engine.temp}rb_late", ["_rb_owner"])
-    engine.run(f"drop table {engine.temp}rb_late")
+    engine.drop_temp("rb_late")
     return dropped
 
 

@@ -8,7 +8,8 @@ from dataclasses import dataclass, field
 from ...records.layout import Family, TableLayout
 from ...records.position import SavedCursor
 from ...spec.model import KEYED, Write
-from ..engine import PARENT, POSITION, Engine, Stamp
+from ..engine import Engine
+from ..merge import Stamp
 from ..warehouse import LoadTarget, TableState
 from .write_modes import newest_first
 
@@ -102,39 +103,63 @@ def _twice_by_append(saved: SavedCursor | None, before: str, by: str, forget: bo
     return []
 
 
-def migrate_write_mode(engine: Engine, family: Family, target: LoadTarget, state: TableState, stamp: Stamp) -> list[str]:
-    """Make the tables what the new way of writing needs, within the load's transaction: what was done, in words."""
-    before: str = state.write or ("append" if state.link == "row" else "merge")
-    rewritten = target.link != state.link or target.key != state.key
-    if before == target.write and not rewritten:
-        return []
-    done: list[str] = []
+class WriteModeMigration:
+    """What makes the tables what the new way of writing needs. Each step may be taken again after it was cut."""
+
+    def __init__(self, engine: Engine, family: Family, target: LoadTarget, state: TableState) -> None:
+        self._engine = engine
+        self._family = family
+        self._target = target
+        self._state = state
+        self._before: str = state.write or ("append" if state.link == "row" else "merge")
+        self._rewritten = target.link != state.link or target.key != state.key
+
+    @classmethod
+    def of(cls, engine: Engine, family: Family, target: LoadTarget, state: TableState) -> WriteModeMigration | None:
+        """None where the table stays as it is written."""
+        made = cls(engine, family, target, state)
+        return made if made._rewritten or made._before != target.write else None
+
+    def release_keys(self) -> None:
+        """The indexes of the keys go; those of the new way are made once the rows have moved."""
+        for layout in self._family.tables:
+            self._engine.drop_key(layout.name)
+
+    def move_rows(self, stamp: Stamp) -> list[str]:
+        """Within one transaction: what was done, in words."""
+        engine, family, target = self._engine, self._family, self._target
+        done: list[str] = []
+        if self._before == "history" and target.write != "history":
+            done.append(f"{_drop_older_versions(engine, family)} older versions removed")
+        if self._rewritten and target.write in KEYED:
+            done += _change_key(engine, family, target, self._state)
+        if self._rewritten and target.write == "append" and len(family.tables) > 1:
+            _link_by_row(engine, family, self._state)
+        if target.write == "history" and self._before != "history":
+            _begin_versions(engine, family, stamp)
+        return done
+
+    def drop_columns(self) -> None:
+        """Those of versions, where none are kept any more."""
+        if self._target.write != "history":
+            drop_version_columns(self._engine, self._family)
+
+
+def drop_version_columns(engine: Engine, family: Family) -> None:
+    """Of tables that keep no versions (any more)."""
     for layout in family.tables:
-        engine.drop_key(layout.name)
-    if before == "history" and target.write != "history":
-        done.append(f"{_drop_older_versions(engine, family)} older versions removed")
-    if rewritten and target.write in KEYED:
-        done += _change_key(engine, family, target, state)
-    if rewritten and target.write == "append" and len(family.tables) > 1:
-        _link_by_row(engine, family, state)
-    if target.write == "history" and before != "history":
-        _begin_versions(engine, family, stamp)
-    if target.write in KEYED:
-        for layout in family.tables:
-            key = family.key if layout.parent is None else [PARENT, POSITION]
-            if key:
-                engine.ensure_key(layout.name, key, current=target.write == "history")
-    return done
+        there = engine.columns(layout.name) or {}
+        for column in ("_rb_from", "_rb_until"):
+            if column in there:
+                engine.drop_column(layout.name, column)
 
 
 def _drop_older_versions(engine: Engine, family: Family) -> int:
-    gone = 0
-    for layout in family.tables:
-        if "_rb_until" in (engine.columns(layout.name) or {}):
-            gone += engine.run(f"delete from {engine.table(layout.name)} where _rb_until is not null")
-            for column in ("_rb_from", "_rb_until"):
-                engine.drop_column(layout.name, column)
-    return gone
+    return sum(
+        engine.run(f"delete from {engine.table(layout.name)} where _rb_until is not null")
+        for layout in family.tables
+        if "_rb_until" in (engine.columns(layout.name) or {})
+    )
 
 
 def _change_key(engine: Engine, family: Family, target: LoadTarget, state: TableState) -> list[str]:
@@ -184,6 +209,7 @@ def _link_by_row(engine: Engine, family: Family, state: TableState) -> None:
     key = state.structure.root.fields.get(state.key[0]) if len(state.key) == 1 else None
     plain = getattr(key, "kind", None) in ("int64", "text")
     points = engine.quote(getattr(key, "name", "")) if plain else "_rb_row"
-    engine.run(f"update {root} set _rb_row = 'key ' || {engine.text_of(points)}")
+    engine.run(f"""update {root} set _rb_row = {engine.concatenated("'key '", engine.text_of(points))}""")
     for layout in family.tables[1:]:
-        engine.run(f"update {engine.table(layout.name)} set _rb_parent = 'key ' || {engine.text_of('_rb_parent')}")
+        parent = engine.concatenated("'key '", engine.text_of("_rb_parent"))
+        engine.run(f"update {engine.table(layout.name)} set _rb_parent = {parent}")

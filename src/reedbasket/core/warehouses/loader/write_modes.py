@@ -12,7 +12,8 @@ from ...records.layout import Family, TableLayout
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
 from ...spec.model import Deletes
-from ..engine import FILE, PARENT, POSITION, ROW, Counts, Engine, Merge, Stamp, Stamping
+from ..engine import FILE, PARENT, POSITION, ROW, Engine
+from ..merge import Counts, Merge, Stamp
 from ..warehouse import LoadTarget
 from .stage import OWNER, Stage, system_columns
 
@@ -27,12 +28,12 @@ def drop_superseded(engine: Engine, stage: Stage, family: Family) -> dict[str, i
     name, key = stage.prepare(family, family.root), engine.listed(family.key)
     if not engine.query(f"select 1 from {name} group by {key} having count(*) > 1 limit 1"):
         return {}
-    engine.run(
-        f"""create temp table rb_superseded as
-            select _rb_owner from (
+    engine.create_temp_as(
+        "rb_superseded",
+        f"""select _rb_owner from (
                 select _rb_owner, row_number() over (partition by {key} order by {newest_first(engine, family)}_rb_owner desc)
                     as place from {name}
-            ) as ranked where place > 1"""
+            ) as ranked where place > 1""",
     )
     dropped = {}
     for layout in family.tables:
@@ -40,7 +41,7 @@ def drop_superseded(engine: Engine, stage: Stage, family: Family) -> dict[str, i
             dropped[layout.name] = engine.delete_matching(
                 stage.prepare(family, layout), f"{engine.temp}rb_superseded", ["_rb_owner"]
             )
-    engine.run(f"drop table {engine.temp}rb_superseded")
+    engine.drop_temp("rb_superseded")
     return dropped
 
 
@@ -49,7 +50,7 @@ def newest_first(engine: Engine, family: Family) -> str:
     column = next((c for c in family.root.columns if c.name == family.newest_by), None)
     if column is None:
         return ""
-    return f"{engine.sortable(engine.quote(column.name), column.kind)} desc nulls last, "
+    return f"{engine.highest_first(engine.quote(column.name), column.kind)}, "
 
 
 def append(
@@ -58,19 +59,19 @@ def append(
     """Insert everything staged. rows_linked: children point at their parent's row, '<load>-<number>', not at a key."""
     linking = rows_linked and any(column.name in (PARENT, ROW) for column in system_columns(family, layout))
     waiting = stage.waiting(family, layout) if not linking else []
-    if waiting and isinstance(engine, Stamping):
+    if waiting:
         columns = [*system_columns(family, layout), *layout.columns]
         for batch in waiting:
             engine.insert_stamped(engine.table(layout.name), columns, batch, stamp)
         return Counts(inserted=sum(batch.rows for batch in waiting))
     staged = stage.prepare(family, layout)
     into, values = list(layout.names), [f"s.{engine.quote(n)}" for n in layout.names]
-    owner = f"'{root_load}-' || {engine.text_of('s._rb_owner')}"
+    owner = [f"'{root_load}-'", engine.text_of("s._rb_owner")]
     for column in system_columns(family, layout):
         into.append(column.name)
         links = rows_linked and column.name in (PARENT, ROW)
-        value = owner + (" || s._rb_parent" if column.name == PARENT else "") if links else f"s.{column.name}"
-        values.append(value)
+        below = ["s._rb_parent"] if column.name == PARENT else []
+        values.append(engine.concatenated(*owner, *below) if links else f"s.{column.name}")
     done = engine.run(
         f"""insert into {engine.table(layout.name)} ({engine.listed([*into, "_rb_load", "_rb_at"])})
             select {", ".join([*values, str(stamp.load), stamp.at])} from {staged} as s order by {engine.arrival}"""
@@ -117,9 +118,9 @@ class KeyedWrite:
         if goes:
             self._end_gone()
         for place in range(1, len(family.tables)):
-            engine.run(f"drop table {engine.temp}rb_parents_{place}")
+            engine.drop_temp(f"rb_parents_{place}")
             if marked:
-                engine.run(f"drop table {engine.temp}rb_marked_{place}")
+                engine.drop_temp(f"rb_marked_{place}")
         return self.counts
 
     def _merge(self, place: int, layout: TableLayout, staged: str) -> None:
@@ -136,7 +137,6 @@ class KeyedWrite:
             stamp=stamp,
             revive=self.marks and "_rb_deleted_at" in (engine.columns(layout.name) or {}),
         )
-        engine.ensure_key(layout.name, key, current=self.history)
         engine.staged(staged, key)
         inserted, updated = engine.add_versions(merge) if self.history else engine.merge(merge)
         counts.inserted, counts.updated = inserted, updated
@@ -172,12 +172,12 @@ class KeyedWrite:
             source = roots
             if layout.parent > 0:
                 above = self.family.tables[layout.parent]
-                parent = f"{engine.text_of('t._rb_parent')} || '/' || {engine.text_of('t._rb_pos')}"
+                parent = engine.concatenated(engine.text_of("t._rb_parent"), "'/'", engine.text_of("t._rb_pos"))
                 source = (
                     f"select {parent} as parent from {engine.table(above.name)} as t "
                     f"join {engine.temp}{name}_{layout.parent} as p on t._rb_parent = p.parent"
                 )
-            engine.run(f"create temp table {name}_{place} as select distinct parent from ({source}) as found")
+            engine.create_temp_as(f"{name}_{place}", f"select distinct parent from ({source}) as found")
 
     def _clear_children(self, place: int, layout: TableLayout, staged: str) -> None:
         """A changed parent's children are replaced as a set: those that are no more go, or end."""
@@ -185,15 +185,15 @@ class KeyedWrite:
         if not engine.query(f"select 1 from {parents} limit 1"):
             return
         current = "where t._rb_until is null" if self.history else ""
-        engine.run(
-            f"""create temp table rb_out as
-                select t._rb_parent, t._rb_pos from {engine.table(layout.name)} as t
+        engine.create_temp_as(
+            "rb_out",
+            f"""select t._rb_parent, t._rb_pos from {engine.table(layout.name)} as t
                     join {parents} as p on t._rb_parent = p.parent {current}
-                except select _rb_parent, _rb_pos from {staged}"""
+                except select _rb_parent, _rb_pos from {staged}""",
         )
         if engine.query(f"select 1 from {engine.temp}rb_out limit 1"):
             self.counts[place].removed += self._end(layout, "rb_out", _PLACE)
-        engine.run(f"drop table {engine.temp}rb_out")
+        engine.drop_temp("rb_out")
 
     # What has gone
 
@@ -219,9 +219,7 @@ class KeyedWrite:
         engine, at = self.engine, self.stamps[0].at
         table = engine.table(layout.name)
         match = engine.matching(self.family.key, "t", "g") if column is None else f"t._rb_parent = g.{column}"
-        done = engine.run(
-            f"update {table} as t set _rb_deleted_at = {at} from {temp} as g where {match} and t._rb_deleted_at is null"
-        )
+        done = engine.update_joined(table, temp, f"{match} and t._rb_deleted_at is null", f"_rb_deleted_at = {at}")
         self.counts[self.family.place(layout.name)].removed += done
 
 
@@ -238,14 +236,15 @@ def find_gone(
     among = f" and t.{FILE} in ({', '.join(str(int(number)) for number in files)})" if files else ""
     current = " and t._rb_until is null" if history else (" and t._rb_deleted_at is null" if marks else "")
     kept = f" and not exists (select 1 from {spared} as g where {engine.looked_up(family.key, 't', 'g')})" if spared else ""
-    engine.run(
-        f"""create temp table rb_gone as select {keys} from {root} as t
-            where not exists (select 1 from {staged} as s where {engine.looked_up(family.key, "t", "s")}){current}{kept}{among}"""
+    engine.create_temp_as(
+        "rb_gone",
+        f"""select {keys} from {root} as t
+            where not exists (select 1 from {staged} as s where {engine.looked_up(family.key, "t", "s")}){current}{kept}{among}""",
     )
     gone = f"{engine.temp}rb_gone"
     if engine.query(f"select 1 from {gone} limit 1"):
         return gone
-    engine.run(f"drop table {gone}")
+    engine.drop_temp(gone)
     return None
 
 
@@ -254,10 +253,11 @@ def drop_outdated(engine: Engine, stage: Stage, family: Family, table: str, curr
     if not family.newest_by:
         return {}
     newest = engine.quote(family.newest_by)
-    engine.run(
-        f"""create temp table rb_outdated as select s._rb_owner from {stage.prepare(family, family.root)} as s
+    engine.create_temp_as(
+        "rb_outdated",
+        f"""select s._rb_owner from {stage.prepare(family, family.root)} as s
             join {table} as t on {engine.matching(family.key, "t", "s")} where {current}
-            and (t.{newest} > s.{newest} or (s.{newest} is null and t.{newest} is not null))"""
+            and (t.{newest} > s.{newest} or (s.{newest} is null and t.{newest} is not null))""",
     )
     return _drop_records(engine, stage, family)
 
@@ -300,7 +300,7 @@ def drop_overtaken(
                 join {ledger} as l on l.load = t.load {later}""",
             (target.feed, target.source_table),
         )
-    engine.run(f"drop table {engine.temp}rb_met")
+    engine.drop_temp("rb_met")
     return _drop_records(engine, stage, family)
 
 
@@ -310,5 +310,5 @@ def _drop_records(engine: Engine, stage: Stage, family: Family) -> dict[str, int
         layout.name: engine.delete_matching(stage.prepare(family, layout), f"{engine.temp}rb_outdated", ["_rb_owner"])
         for layout in family.tables
     }
-    engine.run(f"drop table {engine.temp}rb_outdated")
+    engine.drop_temp("rb_outdated")
     return dropped

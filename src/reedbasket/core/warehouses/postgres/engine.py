@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from datetime import datetime
 from typing import Any
@@ -20,9 +20,11 @@ from ...records.column_types import EXACT_IN_DOUBLE, Kind
 from ...records.names import LONGEST_NAME_BYTES
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
-from ..engine import Engine, Limits, Merge, cannot_widen, utc
+from ..engine import Engine, Limits, cannot_widen, utc
+from ..merge import Merge
 from .connect import connect_writer, translated
 from .copying import Rows, Sending
+from .exchange import exchange
 from .views import without_views
 
 _DECLARED: dict[Kind, str] = {
@@ -223,6 +225,16 @@ class PostgresEngine(Engine):
             return f"to_jsonb({value})"
         return f"{value}::{_DECLARED[after]}"
 
+    @override
+    def exchange(self, tables: Mapping[str, str]) -> None:
+        for table, built_in in tables.items():
+            exchange(self, table, built_in, (self.key_name(table), self.key_name(built_in)))
+
+    @override
+    def add_constant(self, sql_name: str, column: ColumnShape, value: str) -> None:
+        super().add_constant(sql_name, column, value)
+        self.run(f"alter table {sql_name} alter column {self.quote(column.name)} drop default")
+
     def key_name(self, table: str) -> str:
         """The name of a table's key index, as long as a name may be."""
         name = f"{table}_key"
@@ -322,11 +334,16 @@ class PostgresEngine(Engine):
     @override
     def serialise(self, feed: str, source_table: str) -> None:
         schema = self.address.schema
-        if not self.query("select 1 from pg_namespace where nspname = ?", (schema,)):
-            self.run(f"create schema {self.quote(schema)}")
+        self.ensure_schema()
         if self.columns("_rb_ledger") is None:
             self._lock(schema)  # whoever comes first makes the service tables
         self._lock(f"{schema}.{feed}.{source_table}")
+
+    def ensure_schema(self) -> None:
+        """That its tables stand in, made where it is not there."""
+        schema = self.address.schema
+        if not self.query("select 1 from pg_namespace where nspname = ?", (schema,)):
+            self.run(f"create schema {self.quote(schema)}")
 
     def _lock(self, name: str) -> None:
         self.query("select pg_advisory_xact_lock(hashtextextended(?, 0))::text", (f"reed basket {name}",))

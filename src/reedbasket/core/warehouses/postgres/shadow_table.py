@@ -1,8 +1,4 @@
-"""Building beside in PostgreSQL: rows go by COPY into new tables, which take the old ones' place in the commit.
-
-Where views or anything else stands on the old table it stays, and its rows are exchanged in the same transaction: readers see
-the old ones until it commits.
-"""
+"""Building beside in PostgreSQL: rows go by COPY into new tables, which take the old ones' place in the commit."""
 
 from __future__ import annotations
 
@@ -15,29 +11,20 @@ from typing_extensions import override
 from ...records.layout import Family, TableLayout
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
-from ..engine import AT, LOAD, UNTIL, Counts, Stamp
+from ..engine import AT, LOAD, UNTIL
 from ..loader.shadow_table import TableShadowBuild
-from ..loader.stage import OWNER, bring_up, system_columns
+from ..loader.stage import OWNER
 from ..loader.write_modes import newest_first
+from ..merge import Counts, Stamp
 from .engine import PostgresEngine
-from .views import grants
-
-# What stands on a table beside what belongs to it: views, foreign keys, triggers, indexes and policies of others.
-_STANDING_ON = """
-select 1 from pg_depend d where d.refclassid = 'pg_class'::regclass and d.refobjid = to_regclass(?)
-and d.classid in ('pg_rewrite'::regclass, 'pg_trigger'::regclass, 'pg_policy'::regclass, 'pg_constraint'::regclass)
-union all
-select 1 from pg_index i join pg_class c on c.oid = i.indexrelid where i.indrelid = to_regclass(?) and c.relname <> ? limit 1"""
 
 
 class PostgresShadowBuild(TableShadowBuild):
     """Tables of the same schema, under names of the loader's own."""
 
-    def __init__(self, engine: PostgresEngine, schema: str, feed: str, source_table: str) -> None:
-        self._engine = engine
-        self._schema = schema
-        self._prefix = "_rb_new_" + hashlib.sha256(f"{feed}\0{source_table}".encode()).hexdigest()[:12]
-        super().__init__(engine)
+    def __init__(self, engine: PostgresEngine, feed: str, source_table: str) -> None:
+        super().__init__(engine, "_rb_new_" + hashlib.sha256(f"{feed}\0{source_table}".encode()).hexdigest()[:12] + "_")
+        self._postgres = engine
 
     @override
     def wants_repeats(self, family: Family) -> bool:
@@ -53,46 +40,28 @@ class PostgresShadowBuild(TableShadowBuild):
             self._engine.insert(self._engine.table(name), list(self._columns[layout.name].values()), batch)
             self.read[layout.name] += batch.rows
 
-    def _name(self, number: int) -> str:
-        return f"{self._prefix}_{number}"
-
+    @override
     def _wanted(self, family: Family, layout: TableLayout) -> list[ColumnShape]:
         # Which record a row came from is only needed to find the children of a version that was superseded.
         owner = [OWNER] if len(family.tables) > 1 else []
         return [*owner, *super()._wanted(family, layout)]
 
     @override
-    def swap_in(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
+    def complete(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
         engine = self._engine
         new = [self._prepare(family, layout) for layout in family.tables]
         for stamp, name in zip(stamps, new):
             table = engine.table(name)
-            # A new column's constant default stands for all rows there are, without touching one of them.
             for column, value in [(LOAD, str(stamp.load)), (AT, stamp.at), *extra]:
-                engine.run(f"alter table {table} add column {column.name} {engine.declared(column)} default {value}")
-                engine.run(f"alter table {table} alter column {column.name} drop default")
+                engine.add_constant(table, column, value)
         superseded = [0] * len(new)
         if family.key:
             superseded = self._one_row_a_key(family, new, current=any(column is UNTIL for column, _ in extra))
         counts = []
         for layout, name, gone in zip(family.tables, new, superseded):
-            table = engine.table(name)
             if "_rb_owner" in self._columns[layout.name]:
                 engine.drop_column(name, "_rb_owner")
-            there = engine.columns(layout.name)
-            removed = engine.query(f"select count(*) from {engine.table(layout.name)}")[0][0] if there is not None else 0
-            if there is None:
-                self._rename(name, layout.name)
-            elif self._stands_alone(layout.name):
-                oid = engine.query("select to_regclass(?)::oid::bigint", (engine.table(layout.name),))[0][0]
-                rights = grants(engine, oid, engine.table(layout.name))
-                engine.run(f"drop table {engine.table(layout.name)}")
-                self._rename(name, layout.name)
-                for right in rights:
-                    engine.run(right)
-            else:
-                self._exchange(family, layout, name, [LOAD, AT, *(c for c, _ in extra)])
-            counts.append(Counts(inserted=self.read[layout.name] - gone, superseded=gone, removed=removed))
+            counts.append(Counts(inserted=self.read[layout.name] - gone, superseded=gone))
         return counts
 
     def _one_row_a_key(self, family: Family, new: Sequence[str], *, current: bool) -> list[int]:
@@ -124,36 +93,8 @@ class PostgresShadowBuild(TableShadowBuild):
         engine.run("release savepoint rb_key")
         return dropped
 
-    def _stands_alone(self, table: str) -> bool:
-        engine = self._engine
-        name = engine.table(table)
-        return not engine.query(_STANDING_ON, (name, name, engine.key_name(table)))
-
-    def _rename(self, name: str, table: str) -> None:
-        engine = self._engine
-        engine.run(f"alter table {engine.table(name)} rename to {engine.quote(table)}")
-        if engine.query("select 1 where to_regclass(?) is not null", (engine.table(engine.key_name(name)),)):
-            key = engine.quote(engine.key_name(table))
-            engine.run(f"alter index {engine.table(engine.key_name(name))} rename to {key}")
-
-    def _exchange(self, family: Family, layout: TableLayout, name: str, stamps: Sequence[ColumnShape]) -> None:
-        engine, table = self._engine, self._engine.table(layout.name)
-        columns = [*system_columns(family, layout), *layout.columns, *stamps]
-        engine.drop_key(layout.name)
-        bring_up(engine, layout.name, columns)
-        names = engine.listed([c.name for c in columns])
-        engine.run(f"delete from {table}")
-        engine.run(f"insert into {table} ({names}) select {names} from {engine.table(name)}")
-        engine.run(f"drop table {engine.table(name)}")
-
+    @override
     def _clear_leftovers(self) -> None:
-        """What a killed run was building; and the schema, where this is the first table in it."""
-        engine = self._engine
-        if not engine.query("select 1 from pg_namespace where nspname = ?", (self._schema,)):
-            engine.run(f"create schema {engine.quote(self._schema)}")
-        left = engine.query(
-            "select tablename::text from pg_tables where schemaname = ? and starts_with(tablename::text, ?)",
-            (self._schema, self._prefix),
-        )
-        for (name,) in left:
-            engine.run(f"drop table {engine.table(name)}")
+        """Also the schema, where this is the first table in it."""
+        self._postgres.ensure_schema()
+        super()._clear_leftovers()

@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
-
-if TYPE_CHECKING:
-    from .engine import PostgresEngine
+from ..engine import Engine
 
 # Every view that stands on the table, directly or through others, the deepest last.
 _STANDING_ON = """
@@ -22,7 +19,7 @@ from above a join pg_class c on c.oid = a.oid join pg_namespace n on n.oid = c.r
 group by c.oid, n.nspname, c.relname, c.relkind order by max(a.depth)"""
 
 
-def grants(engine: PostgresEngine, oid: int, on: str) -> list[str]:
+def grants(engine: Engine, oid: int, on: str) -> list[str]:
     """The statements that give others the rights they have on a table or view. oid: of it. on: its name, as SQL."""
     rows = engine.query(
         """select a.privilege_type, case when a.grantee = 0 then 'public' else quote_ident(r.rolname) end, a.is_grantable
@@ -33,7 +30,7 @@ def grants(engine: PostgresEngine, oid: int, on: str) -> list[str]:
     return [f"grant {what} on {on} to {who}{' with grant option' if further else ''}" for what, who, further in rows]
 
 
-def without_views(engine: PostgresEngine, schema: str, table: str, statement: str) -> None:
+def without_views(engine: Engine, schema: str, table: str, statement: str) -> None:
     """Run a statement that changes the table's columns; the views on it are as they were afterwards, with their grants."""
     views = engine.query(_STANDING_ON, (engine.table(table),))
     again: list[str] = []

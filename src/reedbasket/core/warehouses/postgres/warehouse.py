@@ -14,12 +14,12 @@ from typing_extensions import override
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...postgres import Address, server_message
-from ...spec.model import Warehouse as Definition
 from ..loader.load import EngineLoad
 from ..reader import Ask, WarehouseReader, quoted
 from ..warehouse import LoadTarget, QueryResult, TableState
 from .check import check
 from .connect import connect_reader, translated
+from .definition import PostgresWarehouseDefinition
 from .engine import PostgresEngine
 from .shadow_table import PostgresShadowBuild
 
@@ -39,7 +39,7 @@ class PostgresWarehouse(WarehouseReader):
     _names = """select tablename::text from pg_tables
         where schemaname = ? and not starts_with(tablename::text, '_rb_') order by 1"""
 
-    def __init__(self, definition: Definition, password: str | None, places: Places) -> None:
+    def __init__(self, definition: PostgresWarehouseDefinition, password: str | None, places: Places) -> None:
         self._address = Address(definition, definition.schema_, password, places)
         self._engine: PostgresEngine | None = None
         self._reader: psycopg.Connection[Any] | None = None
@@ -86,8 +86,8 @@ class PostgresWarehouse(WarehouseReader):
 
     @override
     def begin(self, target: LoadTarget, state: TableState | None) -> EngineLoad:
-        engine, schema = self._loader(), self._address.schema
-        return EngineLoad(engine, target, state, lambda: PostgresShadowBuild(engine, schema, target.feed, target.source_table))
+        engine = self._loader()
+        return EngineLoad(engine, target, state, lambda: PostgresShadowBuild(engine, target.feed, target.source_table))
 
     def _loader(self) -> PostgresEngine:
         if self._engine is None:
@@ -127,6 +127,6 @@ class PostgresWarehouse(WarehouseReader):
         self._engine = self._reader = None
 
 
-def open_from(definition: Definition, places: Places, reveal: Callable[[str], str]) -> PostgresWarehouse:
+def open_from(definition: PostgresWarehouseDefinition, places: Places, reveal: Callable[[str], str]) -> PostgresWarehouse:
     """See `warehouses.open.open_warehouse`."""
     return PostgresWarehouse(definition, reveal(definition.password.secret) if definition.password else None, places)

@@ -7,7 +7,7 @@ keep values as they are: a bare DECIMAL or JSON column would turn '0.10' into 0.
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import datetime
 from pathlib import Path
@@ -18,7 +18,8 @@ from typing_extensions import override
 from ...records.column_types import EXACT_IN_DOUBLE, Kind
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
-from ..engine import FILE, Engine, Limits, Merge, Stamp, cannot_widen, utc
+from ..engine import FILE, Engine, Limits, cannot_widen, utc
+from ..merge import Merge, Stamp
 from .connect import translated
 from .values import bindable, converter, insert_rows
 
@@ -46,6 +47,7 @@ class SqliteEngine(Engine):
     limits = Limits(columns=2_000)
     temp = "temp."
     arrival = "s._rowid_"
+    stamps_on_insert = True
 
     def __init__(self, connection: sqlite3.Connection, path: Path) -> None:
         self.connection = connection
@@ -162,11 +164,21 @@ class SqliteEngine(Engine):
         if limit is not None and limit > EXACT_IN_DOUBLE:
             raise cannot_widen(table, column, limit)
 
-    def replace_table(self, old: str, new: str) -> None:
+    @override
+    def exchange(self, tables: Mapping[str, str]) -> None:
+        for table, built_in in tables.items():
+            if self.columns(table) is None:
+                self.rename_table(built_in, table)
+            else:
+                self.replace_table(table, built_in, keep_key=False)
+
+    def replace_table(self, old: str, new: str, *, keep_key: bool = True) -> None:
         """Drop `old` and give its name to `new`, within the transaction. Views keep naming it; its indexes and triggers are
-        made again on the new one."""
+        made again on the new one. keep_key: that of the key too."""
         attached = self.query(
-            "select sql from main.sqlite_master where tbl_name = ? and type in ('index', 'trigger') and sql is not null", (old,)
+            """select sql from main.sqlite_master
+               where tbl_name = ? and type in ('index', 'trigger') and sql is not null and name <> ?""",
+            (old, "" if keep_key else f"{old}_key"),
         )
         self.run(f"drop table {self.table(old)}")
         self.rename_table(new, old)
@@ -215,8 +227,8 @@ class SqliteEngine(Engine):
         into = self.listed([*names, *constants])
         insert_rows(self.connection, sql_name, into, values, constants.values())
 
+    @override
     def insert_stamped(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch, stamp: Stamp) -> None:
-        """Rows with their load and its time, in one statement."""
         self.insert(sql_name, columns, batch, stamp)
 
     @override

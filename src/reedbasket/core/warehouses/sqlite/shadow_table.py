@@ -6,7 +6,6 @@ without children is asked once, at its end.
 
 from __future__ import annotations
 
-import re
 import sqlite3
 from collections.abc import Sequence
 
@@ -16,10 +15,11 @@ from ...memory import give_back
 from ...records.layout import Family, TableLayout
 from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
-from ..engine import AT, LOAD, PARENT, POSITION, UNTIL, Counts, Merge, Stamp
+from ..engine import AT, LOAD, PARENT, POSITION, UNTIL, transaction
 from ..loader.shadow_table import TableShadowBuild
 from ..loader.stage import Stage, system_columns
 from ..loader.write_modes import drop_outdated, drop_superseded, newest_first
+from ..merge import Counts, Merge, Stamp
 from .connect import CACHE_KB
 from .engine import SqliteEngine
 
@@ -30,10 +30,9 @@ class SqliteShadowBuild(TableShadowBuild):
     """Tables of the same file, under names of the loader's own."""
 
     def __init__(self, engine: SqliteEngine, feed: str, source_table: str) -> None:
-        self._engine = engine
         # Points stand in no name of ours, so this prefix is nobody else's.
-        self._prefix = f"_rb_beside.{feed}.{source_table}."
-        super().__init__(engine)
+        super().__init__(engine, f"_rb_beside.{feed}.{source_table}.")
+        self._sqlite = engine
         # Nobody reads again what is added at the end of a table: the rest of the memory is for what brings the rows.
         self._engine.run(f"pragma main.cache_size = -{_CACHE_KB}")
 
@@ -44,8 +43,7 @@ class SqliteShadowBuild(TableShadowBuild):
     @override
     def add(self, family: Family, batches: Sequence[TableBatch], *, repeats: bool) -> None:
         engine = self._engine
-        engine.begin()
-        try:
+        with transaction(engine):
             if repeats:
                 self._merge(family, batches)
             for batch in batches:
@@ -54,14 +52,8 @@ class SqliteShadowBuild(TableShadowBuild):
                 if batch.rows and not repeats:
                     engine.insert(engine.table(name), list(self._columns[layout.name].values()), batch)
                 self.read[layout.name] += batch.rows
-        except BaseException:
-            engine.rollback()
-            raise
-        engine.commit()
 
-    def _name(self, number: int) -> str:
-        return f"{self._prefix}{number}"
-
+    @override
     def _wanted(self, family: Family, layout: TableLayout) -> list[ColumnShape]:
         # SQLite knows no table without columns, and there is one where nothing has arrived yet.
         return super()._wanted(family, layout) or [LOAD, AT]
@@ -72,8 +64,8 @@ class SqliteShadowBuild(TableShadowBuild):
         self._engine.run(f"pragma main.cache_size = -{CACHE_KB}")
 
     @override
-    def swap_in(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
-        engine, counts = self._engine, []
+    def complete(self, family: Family, stamps: Sequence[Stamp], extra: Sequence[tuple[ColumnShape, str]]) -> list[Counts]:
+        engine, counts = self._sqlite, []
         give_back()
         for layout, stamp in zip(family.tables, stamps):
             name = self._prepare(family, layout)
@@ -86,29 +78,17 @@ class SqliteShadowBuild(TableShadowBuild):
                 self._drop_repeated(family, name, layout.name if stays else name)
             held = engine.query(f"select count(*) from {table}")[0][0]
             engine.drop_key(name)
-            # A new column's constant default stands for all rows there are, without touching one of them.
-            added = [("_rb_load", "BIGINT", str(stamp.load)), ("_rb_at", "TIMESTAMP TEXT", stamp.at)]
-            added += [(column.name, engine.declared(column), value) for column, value in extra]
             there = engine.columns(name) or {}
-            for column, declared, value in added:
-                if column in there:
-                    continue
-                engine.run(f"alter table {table} add column {column} {declared} default {value}")
-            removed = 0
-            if engine.columns(layout.name) is None:
-                engine.rename_table(name, layout.name)
-            else:
-                removed = engine.query(f"select count(*) from {engine.table(layout.name)}")[0][0]
-                if len(family.tables) > 1 or not stays:
-                    engine.drop_key(layout.name)  # the loader makes it anew, as the way of writing wants it
-                engine.replace_table(layout.name, name)
-            counts.append(Counts(inserted=held, superseded=self.read[layout.name] - held, removed=removed))
+            for column, value in ((LOAD, str(stamp.load)), (AT, stamp.at), *extra):
+                if column.name not in there:
+                    engine.add_constant(table, column, value)
+            counts.append(Counts(inserted=held, superseded=self.read[layout.name] - held))
         return counts
 
     def _drop_repeated(self, family: Family, name: str, key_of: str) -> None:
         """Of rows without children: they stand in the order in which they arrived, so the key's index tells the rest. key_of: the table
         whose key the index is called."""
-        engine = self._engine
+        engine = self._sqlite
         engine.run("savepoint rb_key")
         try:
             engine.ensure_key(name, family.key, key_of=key_of)
@@ -132,9 +112,9 @@ class SqliteShadowBuild(TableShadowBuild):
         for batch in batches:
             stage.add(family, batch)
         drop_superseded(engine, stage, family)
-        root = engine.table(self._tables[family.root.name])
+        root = engine.table(self.names[family.root.name])
         # Rows from before the family had children may repeat a key: nobody looked then.
-        self._drop_repeated(family, self._tables[family.root.name], self._tables[family.root.name])
+        self._drop_repeated(family, self.names[family.root.name], self.names[family.root.name])
         drop_outdated(engine, stage, family, root)
         for layout in family.tables:
             self._merge_table(family, layout, stage)
@@ -145,7 +125,7 @@ class SqliteShadowBuild(TableShadowBuild):
         """Children of a record that came again are replaced as a set, whatever their depth: `_rb_parent` begins with what
         the record's own children point at."""
         engine, staged = self._engine, stage.prepare(family, layout)
-        name = self._tables[layout.name]
+        name = self.names[layout.name]
         table = engine.table(name)
         key = family.key if layout.parent is None else [PARENT, POSITION]
         if layout.parent is None and len(family.tables) > 1:
@@ -166,11 +146,3 @@ class SqliteShadowBuild(TableShadowBuild):
         names = [*(c.name for c in system_columns(family, layout)), *layout.names]
         count = engine.query(f"select count(*) from {staged}")[0][0]
         engine.merge(Merge(staged, table, names, list(key), [n for n in names if n not in key], count, None))
-
-    def _clear_leftovers(self) -> None:
-        """What a killed run was building."""
-        own = re.compile(re.escape(self._prefix) + r"\d+")
-        found = self._engine.query("select name from main.sqlite_master where type = 'table' and name glob '_rb_*'")
-        for (name,) in found:
-            if own.fullmatch(name):
-                self._engine.run(f"drop table {self._engine.table(name)}")

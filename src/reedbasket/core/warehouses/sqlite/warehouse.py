@@ -16,11 +16,11 @@ from typing_extensions import override
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import NotFound, WarehouseError
-from ...spec.model import Warehouse as Definition
 from ..loader.load import EngineLoad
 from ..reader import Ask, WarehouseReader, quoted
 from ..warehouse import LoadTarget, QueryResult, TableState
 from .connect import BUSY_SECONDS, connect_reader, connect_writer, translated
+from .definition import SqliteWarehouseDefinition
 from .engine import SqliteEngine
 from .shadow_table import SqliteShadowBuild
 
@@ -177,7 +177,6 @@ class SqliteWarehouse(WarehouseReader):
         self._reader = self._writer = None
 
 
-def open_from(definition: Definition, places: Places, reveal: Callable[[str], str]) -> SqliteWarehouse:
+def open_from(definition: SqliteWarehouseDefinition, places: Places, reveal: Callable[[str], str]) -> SqliteWarehouse:
     """See `warehouses.open.open_warehouse`."""
-    assert definition.path is not None
     return SqliteWarehouse(places.warehouse(definition.path))

@@ -9,19 +9,36 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.parquet as pq
+from typing_extensions import override
 
 from ....records.arrow import kind_of_arrow
 from ....records.local_times import in_utc
 from ....shaping.typed_columns import typed_field
 from ..problems import FileProblem, file_problem
 from .part import FilePart
+from .reading import FormatReader
 
 _ROWS_AT_ONCE = 8_192
 _NESTED = (pa.types.is_struct, pa.types.is_list, pa.types.is_large_list, pa.types.is_map, pa.types.is_fixed_size_list)
 
 
-def read_parquet(content: Any, path: str, zone: str) -> Iterator[FilePart]:
-    """content: seekable. Raises FileProblem."""
+class ParquetFiles(FormatReader):
+    """See reading.FormatReader."""
+
+    @override
+    def read(self, content: Any, path: str) -> Iterator[FilePart]:
+        yield from _parquet(content, path, self._reading.columns.zone)
+
+
+class ArrowFiles(FormatReader):
+    """Arrow IPC, as a file or as a stream."""
+
+    @override
+    def read(self, content: Any, path: str) -> Iterator[FilePart]:
+        yield from read_arrow(content, path, self._reading.columns.zone)
+
+
+def _parquet(content: Any, path: str, zone: str) -> Iterator[FilePart]:
     try:
         with pq.ParquetFile(content, pre_buffer=False) as file:
             yield from _parts(file.iter_batches(_ROWS_AT_ONCE), zone)
@@ -30,7 +47,7 @@ def read_parquet(content: Any, path: str, zone: str) -> Iterator[FilePart]:
 
 
 def read_arrow(content: Any, path: str, zone: str) -> Iterator[FilePart]:
-    """Arrow IPC, as a file or as a stream."""
+    """Arrow IPC, as a file or as a stream. content: seekable. Raises FileProblem."""
     try:
         if content.read(6) == b"ARROW1":
             content.seek(0)

@@ -7,14 +7,26 @@ from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
+from typing_extensions import override
 
 from ....spec.files import FixedText
-from .blocks import whole_lines, wrong_encoding
-from .csv_text import Columns
+from .blocks import in_utf8, whole_lines, wrong_encoding
 from .part import FilePart, Unread
+from .reading import FormatReader
+from .text_columns import Columns
 
 
-def read_fixed(parts: Iterator[bytes], path: str, form: FixedText, columns: Columns) -> Iterator[FilePart]:
+class FixedFiles(FormatReader):
+    """See reading.FormatReader."""
+
+    @override
+    def read(self, content: Iterator[bytes], path: str) -> Iterator[FilePart]:
+        form = self._reading.form.fixed
+        assert form is not None
+        yield from _lines(in_utf8(content, form.encoding, path), path, form, self._reading.columns)
+
+
+def _lines(parts: Iterator[bytes], path: str, form: FixedText, columns: Columns) -> Iterator[FilePart]:
     """parts: in UTF-8. A column that the line does not reach is null; a line that ends in the midst of one is told."""
     line, skip = 1, form.skip
     places = {name: _place(text) for name, text in form.columns.items()}

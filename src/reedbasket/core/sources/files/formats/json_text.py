@@ -2,35 +2,37 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from typing import Any
 
 import jmespath
+from typing_extensions import override
 
 from ....records import json_body
-from ....shaping.fast_path import Expected
 from ... import big_json
 from ...json_columns import ColumnBodies
 from ..problems import file_problem
-from .blocks import whole_lines
+from .blocks import in_utf8, whole_lines
 from .part import FilePart, Unread
+from .reading import FormatReader, Reading
 
 # A document is held whole while it is read.
 _LARGEST_DOCUMENT = 100 * 1024 * 1024
 _AT_ONCE = 2_000
 
 
-class LinesReader:
-    """Reads files with a JSON value a line. wanted: what records are expected to be by now, to be read straight into columns."""
+class LineFiles(FormatReader):
+    """A JSON value a line; what comes as expected is read straight into columns."""
 
-    def __init__(self, wanted: Callable[[], Expected | None]) -> None:
-        self._columns = ColumnBodies(wanted, "@", [])
+    def __init__(self, reading: Reading) -> None:
+        super().__init__(reading)
+        self._columns = ColumnBodies(reading.expected, "@", [])
         self._columns.learn([])
 
-    def read(self, parts: Iterator[bytes], path: str) -> Iterator[FilePart]:
-        """Raises FileProblem where the last line is cut, or none of the first is a record."""
+    @override
+    def read(self, content: Iterator[bytes], path: str) -> Iterator[FilePart]:
         line = 1
-        for block in whole_lines(parts, None, ",", path):
+        for block in whole_lines(in_utf8(content, "utf-8", path), None, ",", path):
             if not block.endswith(b"\n"):
                 _require_last_line(block, path)
             part = self._block(block, line)
@@ -91,7 +93,15 @@ def _require_last_line(block: bytes, path: str) -> None:
         raise file_problem("file.damaged", words, "put the whole file in its place") from None
 
 
-def read_document(parts: Iterator[bytes], path: str, records: str) -> Iterator[FilePart]:
+class DocumentFiles(FormatReader):
+    """One JSON document a file."""
+
+    @override
+    def read(self, content: Iterator[bytes], path: str) -> Iterator[FilePart]:
+        yield from _document(in_utf8(content, "utf-8", path), path, self._reading.form.records or "@")
+
+
+def _document(parts: Iterator[bytes], path: str, records: str) -> Iterator[FilePart]:
     """records: the path to the list, as JMESPath."""
     raw = b""
     for part in parts:

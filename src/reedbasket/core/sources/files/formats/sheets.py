@@ -11,17 +11,26 @@ from zoneinfo import ZoneInfo
 
 import openpyxl
 from openpyxl.utils import column_index_from_string
+from typing_extensions import override
 
 from ....spec.files import Sheet
 from ..problems import file_problem
 from .part import FilePart
+from .reading import FormatReader
 
 _AT_ONCE = 2_000
 _CELLS = re.compile(r"([A-Za-z]+)([0-9]*):([A-Za-z]+)([0-9]*)")
 
 
-def read_sheet(content: Any, path: str, form: Sheet, zone: str) -> Iterator[FilePart]:
-    """content: seekable. Raises FileProblem."""
+class SheetFiles(FormatReader):
+    """See reading.FormatReader."""
+
+    @override
+    def read(self, content: Any, path: str) -> Iterator[FilePart]:
+        yield from _sheet(content, path, self._reading.form.xlsx, self._reading.columns.zone)
+
+
+def _sheet(content: Any, path: str, form: Sheet, zone: str) -> Iterator[FilePart]:
     try:
         book = openpyxl.load_workbook(content, read_only=True, data_only=True)
     except (zipfile.BadZipFile, KeyError, ValueError, OSError) as error:

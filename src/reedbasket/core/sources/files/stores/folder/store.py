@@ -14,19 +14,10 @@ from typing import IO
 
 from typing_extensions import override
 
-from ....allowed_paths import Places
-from ....spec.model import Source
-from ..problems import file_gone
-from ..store import FileInfo, Store, StoreErrors
-
-# What a file is called while it is written: no pattern of a run is to take it.
-PART = ".rb-part"
-
-
-def is_inside(path: str) -> bool:
-    """Whether a path stays below the folder it is put behind. What a source calls a file is nothing to rely on."""
-    parts = path.replace("\\", "/").split("/")
-    return bool(path) and not any(part in ("", ".", "..") for part in parts) and "\0" not in path
+from .....allowed_paths import Places
+from .....spec.file_source import FileSource
+from ...problems import file_gone
+from ...store import PART, FileInfo, Store, StoreErrors, is_inside
 
 
 class FolderStore(Store):
@@ -45,7 +36,7 @@ class FolderStore(Store):
     @override
     def list(self, under: str) -> Iterator[FileInfo]:
         if not self._folder.is_dir():
-            raise self._errors.failed("listing", "there is no such folder", "mend `path` of the source, or make the folder")
+            raise self._errors.failed("listing", "there is no such folder", "correct the source's `path`, or create the folder")
         self._places.require(self._folder / under)
         yield from self._below(f"{under}/" if under else "")
 
@@ -119,7 +110,7 @@ class FolderStore(Store):
         """Nothing is held open."""
 
 
-def open_from(source: Source, reveal: Callable[[str], str], places: Places) -> FolderStore:
+def open_from(source: FileSource, reveal: Callable[[str], str], places: Places) -> FolderStore:
     """See `stores.open.open_store`."""
     assert source.path is not None
     return FolderStore(places.file(source.path), places)

@@ -15,11 +15,11 @@ from botocore.exceptions import BotoCoreError, ClientError, ConnectTimeoutError,
 from typing_extensions import override
 from urllib3.exceptions import HTTPError
 
-from ....allowed_paths import Places
-from ....spec.model import Source
-from ..problems import FileGone, file_gone
-from ..store import Body, FileInfo, Store, StoreErrors
-from .open import authority_of, password_of
+from .....allowed_paths import Places
+from .....spec.file_source import FileSource
+from ...problems import FileGone, file_gone
+from ...store import Body, FileInfo, Store, StoreErrors
+from ..open import authority_of, password_of
 
 _ABSENT = ("404", "NoSuchKey", "NotFound")
 _REFUSED = ("401", "403", "AccessDenied", "InvalidAccessKeyId", "SignatureDoesNotMatch", "NoSuchBucket")
@@ -45,7 +45,7 @@ class S3Store(Store):
     grows = False
     at_once = 8
 
-    def __init__(self, source: Source, password: str | None, trust: str | None) -> None:
+    def __init__(self, source: FileSource, password: str | None, trust: str | None) -> None:
         """trust: a file with the certificates to trust; None for the machine's."""
         parts = urlsplit(source.url or "")
         self._bucket, folder = parts.hostname or "", parts.path.strip("/")
@@ -127,6 +127,6 @@ class S3Store(Store):
             raise self._errors.unreachable(doing, str(error)) from None
 
 
-def open_from(source: Source, reveal: Callable[[str], str], places: Places) -> S3Store:
+def open_from(source: FileSource, reveal: Callable[[str], str], places: Places) -> S3Store:
     """See `stores.open.open_store`."""
     return S3Store(source, password_of(source, reveal), authority_of(source, places))

@@ -12,11 +12,11 @@ from urllib.parse import quote, urlsplit
 import urllib3
 from typing_extensions import override
 
-from ....allowed_paths import Places
-from ....spec.model import Source
-from ..problems import file_gone
-from ..store import Body, FileInfo, Store, StoreErrors
-from .open import authority_of, password_of
+from .....allowed_paths import Places
+from .....spec.file_source import FileSource
+from ...problems import file_gone
+from ...store import Body, FileInfo, Store, StoreErrors
+from ..open import authority_of, password_of
 
 
 class WebStore(Store):
@@ -25,7 +25,7 @@ class WebStore(Store):
     grows = False
     at_once = 4
 
-    def __init__(self, source: Source, password: str | None, trust: str | None) -> None:
+    def __init__(self, source: FileSource, password: str | None, trust: str | None) -> None:
         self.where = (source.url or "").rstrip("/")
         self._errors = StoreErrors(self.where)
         verified: dict[str, Any] = {}
@@ -98,6 +98,6 @@ def _info(path: str, answer: urllib3.BaseHTTPResponse) -> FileInfo:
     return FileInfo(path, int(told.get("content-length", -1)), modified, told.get("etag", ""))
 
 
-def open_from(source: Source, reveal: Callable[[str], str], places: Places) -> WebStore:
+def open_from(source: FileSource, reveal: Callable[[str], str], places: Places) -> WebStore:
     """See `stores.open.open_store`."""
     return WebStore(source, password_of(source, reveal), authority_of(source, places))

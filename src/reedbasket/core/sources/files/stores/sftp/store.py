@@ -15,12 +15,11 @@ from urllib.parse import urlsplit
 import paramiko
 from typing_extensions import override
 
-from ....allowed_paths import Places
-from ....spec.model import Source
-from ..problems import file_gone
-from ..store import IN_MEMORY, FileInfo, Store, StoreErrors
-from .folder import PART
-from .open import password_of
+from .....allowed_paths import Places
+from .....spec.file_source import FileSource
+from ...problems import file_gone
+from ...store import IN_MEMORY, PART, FileInfo, Store, StoreErrors
+from ..open import password_of
 
 _SECONDS = 20.0
 _CHUNK = 256 * 1024
@@ -32,7 +31,7 @@ class SftpStore(Store):
     grows = True
     at_once = 1
 
-    def __init__(self, source: Source, password: str | None, key: str | None) -> None:
+    def __init__(self, source: FileSource, password: str | None, key: str | None) -> None:
         """key: a private key as text. Raises SourceError."""
         parts = urlsplit(source.url or "")
         self._host, port = parts.hostname or "", parts.port or 22
@@ -145,7 +144,7 @@ class SftpStore(Store):
             yield
         except paramiko.BadHostKeyException:
             mend = "ask its keeper whether it has a new key, and put that into `host_key`; else somebody may stand in between"
-            raise self._errors.other_host(doing, "the server shows another key than the one expected", mend) from None
+            raise self._errors.other_host(doing, "the server presented a different key from the one expected", mend) from None
         except paramiko.AuthenticationException as error:
             raise self._errors.refused(doing, str(error)) from None
         except paramiko.SSHException as error:
@@ -176,6 +175,6 @@ def _base64(text: str) -> bytes:
     return base64.b64decode(text)
 
 
-def open_from(source: Source, reveal: Callable[[str], str], places: Places) -> SftpStore:
+def open_from(source: FileSource, reveal: Callable[[str], str], places: Places) -> SftpStore:
     """See `stores.open.open_store`."""
     return SftpStore(source, password_of(source, reveal), reveal(source.key.secret) if source.key else None)

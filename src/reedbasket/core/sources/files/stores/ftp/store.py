@@ -7,20 +7,19 @@ import posixpath
 import re
 import ssl
 import tempfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from typing import IO, Any
-from urllib.parse import urlsplit
+from urllib.parse import SplitResult, urlsplit
 
 from typing_extensions import override
 
-from ....allowed_paths import Places
-from ....spec.model import Source
-from ..problems import file_gone
-from ..store import IN_MEMORY, FileInfo, Store, StoreErrors
-from .folder import PART
-from .open import authority_of, password_of
+from .....allowed_paths import Places
+from .....spec.file_source import FileSource
+from ...problems import file_gone
+from ...store import IN_MEMORY, PART, FileInfo, Store, StoreErrors
+from ..open import authority_of, password_of
 
 _SECONDS = 30.0
 # As `ls -l` writes it, which nearly all servers do: kind and rights, links, owner, group, size, time, name.
@@ -33,28 +32,46 @@ class FtpStore(Store):
     grows = True
     at_once = 1
 
-    def __init__(self, source: Source, password: str | None, trust: str | None) -> None:
+    def __init__(self, source: FileSource, password: str | None, trust: str | None) -> None:
         """trust: a file with the certificates to trust. Raises SourceError."""
         parts = urlsplit(source.url or "")
         self._folder = parts.path.rstrip("/")
         self.where = source.url or ""
         self._errors = StoreErrors(self.where)
-        self._ftp: ftplib.FTP = ftplib.FTP(timeout=_SECONDS, encoding="utf-8")
-        if parts.scheme == "ftps":
-            verified = source.tls.mode.startswith("verify")
-            context = ssl.create_default_context(cafile=trust) if verified else ssl._create_unverified_context()
-            context.check_hostname = source.tls.mode == "verify-full"
-            self._ftp = ftplib.FTP_TLS(timeout=_SECONDS, encoding="utf-8", context=context)
+        self._source, self._password, self._trust = source, password, trust
         with self._told("signing in at"):
-            self._ftp.connect(parts.hostname or "", parts.port or 21)
-            self._ftp.login(source.user or "anonymous", password or "")
-            if isinstance(self._ftp, ftplib.FTP_TLS):
-                self._ftp.prot_p()
+            self._ftp = self._sign_in(parts)
             if self._folder:
                 self._ftp.cwd(self._folder)
             # Paths are told from the top of the server.
             self._folder = self._ftp.pwd().rstrip("/")
-            self._ftp.voidcmd("TYPE I")
+
+    def _sign_in(self, parts: SplitResult) -> ftplib.FTP:
+        source, made = self._source, ftplib.FTP(timeout=_SECONDS, encoding="utf-8")
+        if parts.scheme == "ftps":
+            verified = source.tls.mode.startswith("verify")
+            context = ssl.create_default_context(cafile=self._trust) if verified else ssl._create_unverified_context()
+            context.check_hostname = source.tls.mode == "verify-full"
+            made = ftplib.FTP_TLS(timeout=_SECONDS, encoding="utf-8", context=context)
+        made.connect(parts.hostname or "", parts.port or 21)
+        made.login(source.user or "anonymous", self._password or "")
+        if isinstance(made, ftplib.FTP_TLS):
+            made.prot_p()
+        made.voidcmd("TYPE I")
+        return made
+
+    @contextmanager
+    def _transfer(self) -> Iterator[None]:
+        """One that breaks off leaves its connection in the midst of it: what is asked next goes over another."""
+        try:
+            yield
+        except ftplib.Error:
+            raise
+        except BaseException:
+            self._ftp.close()
+            with suppress(OSError, EOFError, ftplib.Error):
+                self._ftp = self._sign_in(urlsplit(self._source.url or ""))
+            raise
 
     @override
     def list(self, under: str) -> Iterator[FileInfo]:
@@ -63,19 +80,26 @@ class FtpStore(Store):
     def _below(self, before: str) -> Iterator[FileInfo]:
         with self._told(f"listing {before or 'all'} of"):
             try:
-                found = sorted(self._ftp.mlsd(self._at(before), facts=["type", "size", "modify"]))
+                found = sorted(self._entries(before))
             except ftplib.error_perm as error:
                 if before and str(error).startswith("550"):
                     return
-                if not str(error).startswith("50"):
-                    raise
-                found = sorted(self._listed(before))
+                raise
         for name, facts in found:
             path = before + name
             if facts.get("type") == "dir":
                 yield from self._below(path + "/")
             elif facts.get("type") == "file" and not path.endswith(PART):
                 yield FileInfo(path, int(facts.get("size", 0)), _time(facts.get("modify")))
+
+    def _entries(self, before: str) -> Iterable[tuple[str, dict[str, str]]]:
+        """(name, facts) of one folder."""
+        try:
+            return list(self._ftp.mlsd(self._at(before), facts=["type", "size", "modify"]))
+        except ftplib.error_perm as error:
+            if not str(error).startswith("50"):
+                raise
+            return self._listed(before)
 
     def _listed(self, before: str) -> Iterator[tuple[str, dict[str, str]]]:
         """Of a server that knows no MLSD (RFC 3659): LIST tells the names, SIZE and MDTM the rest, as far as it knows them."""
@@ -115,7 +139,8 @@ class FtpStore(Store):
         held: Any = tempfile.SpooledTemporaryFile(max_size=IN_MEMORY)  # noqa: SIM115 - whoever reads it closes it
         with self._told(f"opening {path} in"):
             try:
-                self._ftp.retrbinary(f"RETR {self._at(path)}", held.write, 256 * 1024)
+                with self._transfer():
+                    self._ftp.retrbinary(f"RETR {self._at(path)}", held.write, 256 * 1024)
             except ftplib.error_perm as error:
                 held.close()
                 if str(error).startswith("550"):
@@ -133,7 +158,8 @@ class FtpStore(Store):
                 with suppress(ftplib.error_perm):
                     self._ftp.mkd(self._at(made))
             whole = self._at(path)
-            self._ftp.storbinary(f"STOR {whole}{PART}", content, 256 * 1024)
+            with self._transfer():
+                self._ftp.storbinary(f"STOR {whole}{PART}", content, 256 * 1024)
             with suppress(ftplib.error_perm):
                 self._ftp.delete(whole)
             self._ftp.rename(whole + PART, whole)
@@ -168,6 +194,6 @@ def _time(text: str | None) -> datetime | None:
     return datetime.strptime(text[:14], "%Y%m%d%H%M%S").replace(tzinfo=UTC) if text else None
 
 
-def open_from(source: Source, reveal: Callable[[str], str], places: Places) -> FtpStore:
+def open_from(source: FileSource, reveal: Callable[[str], str], places: Places) -> FtpStore:
     """See `stores.open.open_store`."""
     return FtpStore(source, password_of(source, reveal), authority_of(source, places))

@@ -1,0 +1,208 @@
+"""The registry: which kinds there are of sources, warehouses, stores and formats of files, and pages. Nothing else names one.
+
+A kind is a package, or a module, and a line here. Packages of others add theirs by entry points (`reedbasket.sources`,
+`reedbasket.warehouses`, `reedbasket.stores`, `reedbasket.formats`, `reedbasket.pages`): the kind's name, and the module that has its
+`KIND`. A kind is imported when it is first asked for, its driver when something is opened.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from importlib import import_module
+from importlib.metadata import entry_points
+from typing import Any, Generic, TypeVar
+
+K = TypeVar("K")
+
+
+@dataclass(frozen=True)
+class WarehouseKind:
+    """What is known of a kind of warehouse before one is opened.
+
+    Attributes:
+        title: as people call it.
+        definition: the model of what people write, a `spec.warehouse.Warehouse`.
+        module: has `open_from(definition, places, reveal)`, and imports the driver.
+    """
+
+    title: str
+    definition: type[Any]
+    module: str
+
+
+@dataclass(frozen=True)
+class SourceKind:
+    """What is known of a kind of source before one is opened.
+
+    Attributes:
+        title: as people call it.
+        definition: the model of what people write, a `spec.source.Source`.
+        module: of a database, has `open_from(source, password, places, stop)`, and imports the driver.
+        setup: of a database, has `STEPS`, `check` and `setup_statements`, for who has to let us in.
+    """
+
+    title: str
+    definition: type[Any]
+    module: str
+    setup: str = ""
+
+
+@dataclass(frozen=True)
+class StoreKind:
+    """What is known of a kind of store of files before one is opened.
+
+    Attributes:
+        module: has `open_from(source, reveal, places)`, and imports the library.
+        keys: of a source that it takes, beside `path` or `url`.
+        port: the server's usual one; None where the address names no server.
+        lists: says which files there are; else each has to be named.
+        writes: files can be copied into it.
+    """
+
+    module: str
+    keys: tuple[str, ...]
+    port: int | None
+    lists: bool = True
+    writes: bool = True
+
+
+@dataclass(frozen=True)
+class FormatKind:
+    """What is known of a format of files before one is read.
+
+    Attributes:
+        reader: `module:Class` of its `sources.files.formats.reading.FormatReader`.
+        endings: of file names that tell it, in small letters.
+        flat: its records are expected to hold no others; a file that tells otherwise is begun once more.
+        whole: a file is read from a place that can be sought in, not as it comes.
+        zipped: such a file is a zip archive itself, and no archive of files.
+    """
+
+    reader: str
+    endings: tuple[str, ...] = ()
+    flat: bool = False
+    whole: bool = False
+    zipped: bool = False
+
+
+@dataclass(frozen=True)
+class PageStyle:
+    """What is known of a way to ask for one page after another.
+
+    Attributes:
+        rule: the model of what people write, a `spec.next_page.NextPage`; its `begin` goes through the pages.
+    """
+
+    rule: type[Any]
+
+
+class Registry(Generic[K]):
+    """Kinds by name."""
+
+    def __init__(self, group: str, shipped: Mapping[str, str]) -> None:
+        """
+        Args:
+            group: of entry points, for those of other packages.
+            shipped: {name: the module that has its `KIND`, or `module:NAME`}.
+        """
+        self._group = group
+        self._shipped = shipped
+
+    def names(self) -> list[str]:
+        """Of all kinds that are installed, sorted."""
+        return sorted({*self._shipped, *self._installed})
+
+    @cached_property
+    def _installed(self) -> Mapping[str, str]:
+        """Of other packages, looked for once a process: that reads the entry points of all that is installed."""
+        return {found.name: found.value for found in entry_points(group=self._group)}
+
+    def find(self, name: str) -> K | None:
+        """A kind, None where none of that name is installed."""
+        at = self._shipped.get(name) or self._installed.get(name)
+        if at is None:
+            return None
+        module, _, attribute = at.partition(":")
+        kind: K = getattr(import_module(module), attribute or "KIND")
+        return kind
+
+    def get(self, name: str) -> K:
+        """A kind that a checked definition names.
+
+        Raises:
+            LookupError: it is not installed (any more).
+        """
+        found = self.find(name)
+        if found is None:
+            raise LookupError(f"no kind {name} is installed; there are {', '.join(self.names())}")
+        return found
+
+
+_PACKAGE = f"{__package__}.warehouses"
+_STORES = f"{__package__}.sources.files.stores"
+_PAGES = f"{__package__}.sources.http.pagination"
+WAREHOUSES: Registry[WarehouseKind] = Registry(
+    "reedbasket.warehouses",
+    {
+        "duckdb": f"{_PACKAGE}.duckdb.definition",
+        "postgres": f"{_PACKAGE}.postgres.definition",
+        "sqlite": f"{_PACKAGE}.sqlite.definition",
+    },
+)
+
+_FORMATS = f"{__package__}.sources.files.formats.shipped"
+FORMATS: Registry[FormatKind] = Registry(
+    "reedbasket.formats",
+    {
+        "arrow": f"{_FORMATS}:ARROW",
+        "csv": f"{_FORMATS}:CSV",
+        "fixed": f"{_FORMATS}:FIXED",
+        "json": f"{_FORMATS}:DOCUMENT",
+        "ndjson": f"{_FORMATS}:LINES",
+        "parquet": f"{_FORMATS}:PARQUET",
+        "xlsx": f"{_FORMATS}:SHEET",
+    },
+)
+
+_SOURCES = f"{__package__}.sources"
+SOURCES: Registry[SourceKind] = Registry(
+    "reedbasket.sources",
+    {
+        "files": f"{_SOURCES}.files.definition",
+        "mysql": f"{_SOURCES}.mysql.definition",
+        "postgres": f"{_SOURCES}.postgres.definition",
+        "sqlite": f"{_SOURCES}.sqlite.definition",
+    },
+)
+
+# By the keys of `next`, of which one says the style.
+PAGE_STYLES: Registry[PageStyle] = Registry(
+    "reedbasket.pages",
+    {
+        "last": f"{_PAGES}.last_record",
+        "link": f"{_PAGES}.address",
+        "offset": f"{_PAGES}.counted",
+        "page": f"{_PAGES}.counted",
+        "token": f"{_PAGES}.token",
+        "token_header": f"{_PAGES}.token",
+        "url": f"{_PAGES}.address",
+        "url_header": f"{_PAGES}.address",
+    },
+)
+
+FOLDER = "folder"
+# By the scheme of a source's `url`; a `path` is a folder.
+STORES: Registry[StoreKind] = Registry(
+    "reedbasket.stores",
+    {
+        FOLDER: f"{_STORES}.folder",
+        "ftp": f"{_STORES}.ftp",
+        "ftps": f"{_STORES}.ftp:WITH_TLS",
+        "http": f"{_STORES}.web",
+        "https": f"{_STORES}.web:WITH_TLS",
+        "s3": f"{_STORES}.s3",
+        "sftp": f"{_STORES}.sftp",
+    },
+)

@@ -1,0 +1,14 @@
+"""The formats that ship; each is imported with the first file of it, and with it the library that reads it."""
+
+from __future__ import annotations
+
+from ....kinds import FormatKind
+
+_HERE = __package__
+CSV = FormatKind(f"{_HERE}.csv_file:CsvFiles", endings=("csv", "tsv", "txt", "psv"), flat=True)
+FIXED = FormatKind(f"{_HERE}.fixed_text:FixedFiles", flat=True)
+LINES = FormatKind(f"{_HERE}.json_text:LineFiles", endings=("ndjson", "jsonl"))
+DOCUMENT = FormatKind(f"{_HERE}.json_text:DocumentFiles", endings=("json",))
+PARQUET = FormatKind(f"{_HERE}.arrow_files:ParquetFiles", endings=("parquet", "pq"), flat=True, whole=True)
+ARROW = FormatKind(f"{_HERE}.arrow_files:ArrowFiles", endings=("arrow", "arrows", "ipc", "feather"), flat=True, whole=True)
+SHEET = FormatKind(f"{_HERE}.sheets:SheetFiles", endings=("xlsx", "xlsm"), flat=True, whole=True, zipped=True)

@@ -1,0 +1,5 @@
+"""A folder of this machine."""
+
+from .....kinds import StoreKind
+
+KIND = StoreKind(f"{__name__}.store", keys=(), port=None)

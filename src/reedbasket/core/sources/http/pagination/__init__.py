@@ -1,0 +1,1 @@
+"""Pages: what a style of them must do, and one module a style."""

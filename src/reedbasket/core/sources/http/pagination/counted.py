@@ -1,0 +1,154 @@
+"""Pages by their number, or by how many records lie before them."""
+
+from __future__ import annotations
+
+import hashlib
+
+import jmespath
+from pydantic import Field, model_validator
+from typing_extensions import override
+
+from ....errors import PagesLooped
+from ....kinds import PageStyle
+from ....spec.fields import RecordsPath
+from ....spec.next_page import NextPage
+from .pages import MOST_EMPTY, Page, Pages, Step
+
+
+class CountedNext(NextPage):
+    """page, or offset: what is counted."""
+
+    page: str | None = Field(None, description="the parameter that sends the page's number")
+    offset: str | None = Field(None, description="the parameter that sends how many records to skip")
+    start: int | None = Field(None, ge=0, description="the first page's number (1), or records to skip (0)")
+    size: int | None = Field(None, ge=1, le=1_000_000, description="records a page; a shorter one is the last")
+    size_as: str | None = Field(None, description="the parameter that sends `size`")
+    pages: RecordsPath | None = Field(None, description="where a page says how many pages there are (JMESPath)")
+
+    @model_validator(mode="after")
+    def _consistent(self) -> CountedNext:
+        if self.size_as is not None and self.size is None:
+            raise ValueError("`size_as` needs `size`, what it sends")
+        return self
+
+    @property
+    @override
+    def counted(self) -> bool:
+        return True
+
+    @property
+    @override
+    def last_is_known(self) -> bool:
+        return True
+
+    @property
+    @override
+    def page_size(self) -> int | None:
+        return self.size
+
+    @property
+    @override
+    def tells_pages(self) -> bool:
+        return self.pages is not None
+
+    @property
+    @override
+    def body_paths(self) -> list[str]:
+        return [self.pages] if self.pages is not None else []
+
+    @property
+    @override
+    def parameter(self) -> str:
+        return self.page or self.offset or ""
+
+    @override
+    def begin(self, doing: str) -> Pages:
+        return CountedPages(self, doing)
+
+
+class CountedPages(Pages):
+    """Pages by number, or by how many records to skip.
+
+    Without `size` they end with an empty page. With it they end with a page shorter than the fullest one so far: a source that
+    gives fewer than asked for, as many do, is then read to its end all the same. What it says of its total never ends the pages
+    by itself, for totals lie; it only keeps them going over a few empty ones, and says how many pages may be asked for early.
+    """
+
+    def __init__(self, rule: CountedNext, doing: str) -> None:
+        super().__init__(doing)
+        self._rule = rule
+        self._at = rule.start if rule.start is not None else (0 if rule.offset else 1)
+        self._count = self._empty = self._fullest = 0
+        self._before: bytes | None = None
+        self._pages: int | None = None
+        self._known: int | None = None
+        self._done = 0
+
+    @override
+    def expected(self) -> str | None:
+        if self._pages is None or self._done >= self._pages:
+            return None
+        return f"the source says at `{self._rule.pages}` that there are {self._pages} pages, and {self._done} came"
+
+    @override
+    def first(self) -> Step:
+        return self._step(self._at)
+
+    @override
+    def ahead(self, count: int) -> list[Step]:
+        """As many as the totals speak of, for only a total that stays tells that the list does not move meanwhile: without one, pages
+        are asked for one by one."""
+        if self._pages is not None:
+            left = self._pages - self._done
+        elif self._known is not None and self._fullest:
+            left = -(-(self._known - self._count) // self._fullest)
+        else:
+            return []
+        stride = self._fullest or 1
+        return [self._step(self._at + n * (stride if self._rule.offset else 1)) for n in range(min(count, left))]
+
+    @override
+    def after(self, page: Page) -> Step | None:
+        size = self._rule.size
+        self._count += page.records
+        self._done += 1
+        self._empty = 0 if page.records else self._empty + 1
+        if self._known is not None and page.total is not None and page.total < self._known:
+            self.moved = f"there were {self._known} records at first, and {page.total} later"
+        self._known = page.total if page.total is not None else self._known
+        if self._rule.pages is not None:
+            found = jmespath.search(self._rule.pages, page.body)
+            self._pages = found if type(found) is int else self._pages
+        expected = page.total is not None and self._count < page.total
+        expected = expected or (self._pages is not None and self._done < self._pages)
+        if page.records == 0 and (not expected or self._empty >= MOST_EMPTY):
+            return None
+        mark = hashlib.blake2b(page.raw, digest_size=16).digest()
+        if page.records and mark == self._before:
+            raise PagesLooped(
+                self._doing,
+                found=f"the page is the same as the one before it, as if `{self._rule.parameter}` had no effect",
+                mend="check the parameter's name in `next`; what was committed stays",
+            )
+        if size is not None and page.records and not expected:
+            all_there = page.total is not None and page.records < size
+            if all_there or page.records < self._fullest:
+                return None
+        self._before, self._fullest = mark, max(self._fullest, page.records)
+        # A page that is empty in the middle is stepped over by what it should have held. What is no record, and makes a page longer than
+        # was asked for, has no place in the source's own count.
+        held = page.records
+        if size is not None and held > size:
+            held = max(size, held - page.misfits)
+        self._at += (held or self._fullest or 1) if self._rule.offset else 1
+        told = self._pages is not None or page.total is not None
+        return self._step(self._at, beyond=told and not expected)
+
+    def _step(self, at: int, *, beyond: bool = False) -> Step:
+        sent = {self._rule.parameter: str(at)}
+        if self._rule.size is not None and self._rule.size_as is not None:
+            sent[self._rule.size_as] = str(self._rule.size)
+        return Step(sent, beyond=beyond)
+
+
+KIND = PageStyle(CountedNext)

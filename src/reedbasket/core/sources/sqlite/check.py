@@ -1,0 +1,35 @@
+"""Each step on the way into a SQLite file, and what its keeper has to do for it."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Iterator, Mapping, Sequence
+
+from ...allowed_paths import Places
+from ...check_steps import CheckStep
+from ...errors import ReedError
+from ..sql.tables import Table
+from .database import open_from
+from .definition import SqliteSourceDefinition
+
+STEPS = ("file", "catalog", "read")
+
+
+def check(
+    source: SqliteSourceDefinition, reveal: Callable[[str], str], places: Places, inside: Callable[[], Iterator[CheckStep]]
+) -> Iterator[CheckStep]:
+    """inside: the steps behind opening the file."""
+    try:
+        open_from(source, None, places, threading.Event()).close()
+    except ReedError as error:
+        yield CheckStep("file", False, error.found, error.mend)
+        return
+    yield CheckStep("file", True, f"{source.path} is there")
+    yield from inside()
+
+
+def setup_statements(
+    source: SqliteSourceDefinition, tables: Sequence[Table], logs: Mapping[str, Sequence[Table]]
+) -> list[tuple[str, str]]:
+    """[(what for, SQL)]; there is none to run."""
+    return [("SQLite has no users: the service must be able to read the file", "")]

@@ -1,0 +1,49 @@
+"""Definitions whose `on` names their kind."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar, Self
+
+from pydantic import ModelWrapValidatorHandler, field_validator, model_validator
+from pydantic_core import PydanticCustomError
+from typing_extensions import override
+
+from ..kinds import Registry
+from .fields import Model
+
+# At first in a form: the name of a secret, made of the definition's own.
+SECRET = object()
+
+
+class Kinded(Model):
+    """Validated, it is the model of its kind. Of several kinds is whichever model has the registry itself."""
+
+    registry: ClassVar[Registry[Any]]
+    # For who describes one in a form: {what it is: {key: what stands there at first}}; None for nothing, SECRET for a secret of its own.
+    forms: ClassVar[dict[str, dict[str, Any]]] = {}
+    on: str | None
+
+    @classmethod
+    def _of_several(cls) -> bool:
+        return "registry" in cls.__dict__
+
+    @classmethod
+    @override
+    def model_for(cls, data: Any) -> type[Model]:
+        kind = cls.registry.find(str(data.get("on"))) if isinstance(data, dict) else None
+        return kind.definition if kind is not None else cls
+
+    @model_validator(mode="wrap")
+    @classmethod
+    def _of_its_kind(cls, data: Any, handler: ModelWrapValidatorHandler[Self]) -> Self:
+        model: type[Any] = cls.model_for(data) if cls._of_several() else cls
+        made: Self = handler(data) if model is cls else model.model_validate(data)
+        return made
+
+    @field_validator("on")
+    @classmethod
+    def _installed(cls, on: str | None) -> str | None:
+        names = cls.registry.names() if cls._of_several() else [on]
+        if on not in names:
+            raise PydanticCustomError("literal_error", "no such kind", {"expected": ", ".join(map(str, names))})
+        return on

@@ -1,0 +1,132 @@
+"""What people write of a source. What is said of one kind alone stands in that kind's package."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, ClassVar, Self
+
+from pydantic import Field, ModelWrapValidatorHandler, model_validator
+from typing_extensions import override
+
+from ..kinds import SOURCES, Registry
+from .database_address import ServerAddress
+from .fields import Model, Name, Zone
+from .kinded import Kinded
+from .times import Duration
+
+if TYPE_CHECKING:
+    from .file_source import FileSource
+
+
+class Source(Kinded):
+    """One place that records come from: a connector filled in, a database or a store of files (`on`).
+
+    A secret is given by name: `{secret: harbour_token}`. settings: of the connector, or values that a database's queries name as
+    `:settings_region`.
+    """
+
+    registry: ClassVar[Registry[Any]] = SOURCES
+
+    source: Name
+    connector: Name | None = None
+    on: str | None = None
+    about: str = ""
+    settings: dict[str, Any] = Field(default_factory=dict)
+    most_runs: int | None = Field(None, ge=1, description="runs that may ask it at the same time; as many as there are workers")
+
+    @classmethod
+    @override
+    def model_for(cls, data: Any) -> type[Model]:
+        connector = isinstance(data, dict) and data.get("connector") is not None and data.get("on") is None
+        return ConnectorSource if connector else super().model_for(data)
+
+    @model_validator(mode="wrap")
+    @classmethod
+    def _one_of_two(cls, data: Any, handler: ModelWrapValidatorHandler[Self]) -> Self:
+        if isinstance(data, dict) and (data.get("connector") is None) == (data.get("on") is None):
+            raise ValueError("say one of `connector`, and `on` for a database or files")
+        return handler(data)
+
+    @property
+    def as_database(self) -> DatabaseSource | None:
+        """The same, where it is a database."""
+        return None
+
+    @property
+    def as_files(self) -> FileSource | None:
+        """The same, where it is a store of files."""
+        return None
+
+    @property
+    def where(self) -> str:
+        """Where it is, for people."""
+        return ""
+
+    @property
+    def files(self) -> dict[tuple[str, ...], str]:
+        """{key: a file or folder that it names}."""
+        return {}
+
+    @property
+    def secrets(self) -> dict[str, str]:
+        """{key: the secret that it names}; a connector's stand among its settings."""
+        return {}
+
+    @property
+    def servers(self) -> set[str]:
+        """To which its secrets are shown, in small letters."""
+        return set()
+
+
+class ConnectorSource(Source):
+    """A connector, filled in."""
+
+    connector: Name
+
+
+class DatabaseSource(Source):
+    """A database.
+
+    Attributes:
+        row_versions: it keeps a version of each row, by which changes can be found.
+        has_change_log: it keeps a log of changes that can be followed.
+    """
+
+    row_versions: ClassVar[bool] = False
+    has_change_log: ClassVar[bool] = True
+
+    zone: Zone = Field("UTC", description="the time zone of times that name none")
+    statement_timeout: Duration = Field(default="10m", description="how long one statement may take")  # type: ignore[assignment]
+
+    @property
+    @override
+    def as_database(self) -> DatabaseSource | None:
+        return self
+
+    @property
+    def home(self) -> str:
+        """The schema of tables that are named without one."""
+        return ""
+
+
+class ServerDatabaseSource(DatabaseSource, ServerAddress):
+    """A database of a server."""
+
+    @property
+    @override
+    def where(self) -> str:
+        return f"{self.user}@{self.host}:{self.port}/{self.database}"
+
+    @property
+    @override
+    def files(self) -> dict[tuple[str, ...], str]:
+        return {("tls", "root"): self.tls.root} if self.tls.root else {}
+
+    @property
+    @override
+    def secrets(self) -> dict[str, str]:
+        return {"password": self.password.secret} if self.password else {}
+
+    @property
+    @override
+    def servers(self) -> set[str]:
+        return {f"{self.host}:{self.port}".lower()}

@@ -1,0 +1,80 @@
+"""What people write of a warehouse. What is said of one kind alone stands in that kind's package."""
+
+from __future__ import annotations
+
+from typing import Any, ClassVar
+
+from pydantic import Field
+from typing_extensions import override
+
+from ..kinds import WAREHOUSES, Registry
+from .database_address import ServerAddress
+from .fields import Name, Prefix
+from .kinded import Kinded
+
+
+class Warehouse(Kinded):
+    """One place that tables are loaded into. Validated, it is the model of its kind."""
+
+    registry: ClassVar[Registry[Any]] = WAREHOUSES
+
+    warehouse: Name
+    on: str
+    about: str = ""
+    most_runs: int | None = Field(None, ge=1, description="runs that may load into it at the same time")
+    prefix: Prefix = Field("", description="before the name of every table loaded here")
+
+    @property
+    def where(self) -> str:
+        """Where it is, for people."""
+        return ""
+
+    @property
+    def paths(self) -> dict[tuple[str, ...], str]:
+        """{key: the warehouse's file or folder}."""
+        return {}
+
+    @property
+    def files(self) -> dict[tuple[str, ...], str]:
+        """{key: another file that it names}."""
+        return {}
+
+    @property
+    def password_shown_to(self) -> tuple[str, str] | None:
+        """(secret, host:port) where signing in takes a password."""
+        return None
+
+
+class FileWarehouse(Warehouse):
+    """One file. path: where it is."""
+
+    path: str = Field(min_length=1, description="a file; a relative path starts in the data folder's `warehouses`")
+
+    @property
+    @override
+    def where(self) -> str:
+        return self.path
+
+    @property
+    @override
+    def paths(self) -> dict[tuple[str, ...], str]:
+        return {("path",): self.path}
+
+
+class ServerWarehouse(Warehouse, ServerAddress):
+    """A database of a server."""
+
+    @property
+    @override
+    def where(self) -> str:
+        return f"{self.host}:{self.port}/{self.database}"
+
+    @property
+    @override
+    def files(self) -> dict[tuple[str, ...], str]:
+        return {("tls", "root"): self.tls.root} if self.tls.root else {}
+
+    @property
+    @override
+    def password_shown_to(self) -> tuple[str, str] | None:
+        return (self.password.secret, f"{self.host}:{self.port}".lower()) if self.password else None

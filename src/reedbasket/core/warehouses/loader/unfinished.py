@@ -1,0 +1,76 @@
+"""`_rb_unfinished`: what a commit is about, where statements that change tables commit by themselves. Empty while nothing is going on."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
+
+from ..engine import Engine, transaction
+from ..warehouse import LoadTarget
+
+TABLE = "_rb_unfinished"
+
+
+def ensure(engine: Engine) -> None:
+    """The table. Not within a transaction."""
+    if engine.columns(TABLE) is None:
+        engine.run(
+            f"""create table {engine.table(TABLE)} (feed text not null, source_table text not null, "table" text not null,
+                built_in text not null)"""
+        )
+
+
+def note_new(engine: Engine, target: LoadTarget, tables: Sequence[str]) -> None:
+    """Tables that are about to be made."""
+    _note(engine, target, dict.fromkeys(tables, ""))
+
+
+def note_swap(engine: Engine, target: LoadTarget, names: Mapping[str, str]) -> None:
+    """Tables whose rows are whole in shadow tables. names: {table: what its rows are built in}."""
+    _note(engine, target, names)
+
+
+def _note(engine: Engine, target: LoadTarget, names: Mapping[str, str]) -> None:
+    for table, built_in in names.items():
+        engine.execute(
+            f'insert into {engine.table(TABLE)} (feed, source_table, "table", built_in) values (?, ?, ?, ?)',
+            (target.feed, target.source_table, table, built_in),
+        )
+
+
+def being_made(engine: Engine, target: LoadTarget) -> list[str]:
+    """Tables that a commit of this feed was about to make."""
+    rows = engine.query(
+        f"""select "table" from {engine.table(TABLE)} where feed = ? and source_table = ? and built_in = ''""",
+        (target.feed, target.source_table),
+    )
+    return [row[0] for row in rows]
+
+
+def forget(engine: Engine, target: LoadTarget) -> None:
+    """All that was noted of a table."""
+    engine.execute(f"delete from {engine.table(TABLE)} where feed = ? and source_table = ?", (target.feed, target.source_table))
+
+
+Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
+
+
+def swaps(query: Ask, sql_name: str, feed: str, source_table: str) -> dict[str, str]:
+    """{table: the shadow table that is to take its place}. sql_name: of `_rb_unfinished`."""
+    rows = query(
+        f"""select "table", built_in from {sql_name} where feed = ? and source_table = ? and built_in <> ''""",
+        (feed, source_table),
+    )
+    return dict(rows)
+
+
+def finish(engine: Engine, feed: str, source_table: str) -> None:
+    """Shadow tables that are whole take the tables' place, if they have not yet."""
+    noted = swaps(engine.query, engine.table(TABLE), feed, source_table)
+    waiting = {table: built_in for table, built_in in noted.items() if engine.columns(built_in) is not None}
+    if waiting:
+        engine.exchange(waiting)
+    with transaction(engine):
+        engine.execute(
+            f"delete from {engine.table(TABLE)} where feed = ? and source_table = ? and built_in <> ''", (feed, source_table)
+        )

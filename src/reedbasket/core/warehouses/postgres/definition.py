@@ -1,0 +1,27 @@
+"""A schema of a PostgreSQL server as a warehouse: what people write of it."""
+
+from __future__ import annotations
+
+from typing import Annotated, Literal
+
+from pydantic import Field
+from typing_extensions import override
+
+from ...kinds import WarehouseKind
+from ...spec.warehouse import ServerWarehouse
+
+
+class PostgresWarehouseDefinition(ServerWarehouse):
+    """host, port, database, user, password, tls: of the server. schema: that tables are made in."""
+
+    on: Literal["postgres"]
+    port: int = Field(5432, ge=1, le=65535, title="Port")
+    schema_: Annotated[str, Field(pattern=r"^[a-z_][a-z0-9_]*$", max_length=63)] = Field("public", alias="schema")
+
+    @property
+    @override
+    def where(self) -> str:
+        return f"{super().where}, schema {self.schema_}"
+
+
+KIND = WarehouseKind("PostgreSQL", PostgresWarehouseDefinition, f"{__package__}.warehouse")
