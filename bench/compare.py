@@ -91,7 +91,7 @@ def run(quick: bool) -> dict[str, Any]:
 
 
 def by_compare(path: str, source: str) -> None:
-    """As TableRun does it."""
+    """As TableStaging does it."""
     warehouse = SqliteWarehouse(Path(path))
     state = warehouse.state("bench", "records")
     comparer = Comparer(["id"], warehouse.hashes("bench", "records", state.version) if state else None)

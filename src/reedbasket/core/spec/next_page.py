@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import abstractmethod
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
@@ -100,13 +101,13 @@ class NextPage(Model):
         """That is sent to ask for another page."""
         return ""
 
+    @abstractmethod
     def begin(self, doing: str) -> Any:
         """One pass over the pages of one table, a `sources.http.pagination.pages.Pages`.
 
         Args:
             doing: what is being done, for errors.
         """
-        raise NotImplementedError
 
 
 def _styles_of(data: Any) -> list[str]:

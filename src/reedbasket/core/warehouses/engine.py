@@ -263,8 +263,8 @@ class Engine(ABC):
         """
 
     def insert_stamped(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch, stamp: Stamp) -> None:
-        """Append a batch to a table of the warehouse, with its load."""
-        raise NotImplementedError
+        """Append a batch to a table of the warehouse, with its load. Called where `stamps_on_insert` alone."""
+        raise AssertionError(f"{type(self).__name__} stages what it appends")
 
     def staged(self, name: str, key: Sequence[str]) -> None:  # noqa: B027  # most engines want nothing
         """A stage is complete: what the engine wants to know of it before it plans statements."""

@@ -20,7 +20,8 @@ from .replay import Replayed
 from .request_counts import RequestCounts
 from .several_warehouses import OtherWarehouse, TableEnd, run_together
 from .source_session import SourceSession
-from .table_run import TableRun
+from .table_run import run_table
+from .table_task import TableTask
 
 # Errors after which the other tables would meet the same: the source as a whole, or the warehouse.
 ENDS_THE_RUN = (
@@ -122,7 +123,8 @@ class FeedTables:
     def _into_one(self, table: ResolvedTable, warehouse: Warehouse, progress: TableProgress) -> None:
         records = self.replayed[table.name] if self.replayed else None
         order, session, listener = self.found.order, self.session, self.listener
-        TableRun(order, table, warehouse, session, self._hash_key, listener, self.context, self.clock, progress, records).run()
+        context, clock = self.context, self.clock
+        run_table(TableTask(order, table, warehouse, session, self._hash_key, listener, context, clock, progress, records))
         summarise(listener, progress)
 
     def _into_several(self, ends: Sequence[TableEnd], began: float) -> bool:

@@ -18,7 +18,8 @@ from ..planning.order import ResolvedRun, ResolvedTable
 from ..request_context import RunContext
 from .shared_reader import SharedSession, SharedTable
 from .source_session import SourceSession
-from .table_run import TableRun
+from .table_run import run_table
+from .table_task import TableTask
 
 
 @dataclass
@@ -115,7 +116,7 @@ def run_together(
         own = SharedSession(reading, shared)
         assert end.warehouse is not None
         try:
-            TableRun(end.order, end.table, end.warehouse, own, hash_key, end.listener, context, clock, end.progress).run()
+            run_table(TableTask(end.order, end.table, end.warehouse, own, hash_key, end.listener, context, clock, end.progress))
         except errors.ReedError as error:
             end.error = error
         except BaseException as defect:

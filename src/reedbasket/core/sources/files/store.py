@@ -9,7 +9,8 @@ from contextlib import AbstractContextManager, closing
 from datetime import datetime
 from typing import IO, Any, NamedTuple, Protocol
 
-from ...errors import SourceError, SourceForbidden, SourceRefused, SourceTimedOut, SourceUnreachable
+from ...errors import SourceError, SourceForbidden, SourceRefused, SourceTimedOut
+from ..source_errors import SourceErrors
 
 
 class FileInfo(NamedTuple):
@@ -122,50 +123,39 @@ class Body(io.RawIOBase):
         super().close()
 
 
-class StoreErrors:
-    """What went wrong at a store, as our own errors. where: the store."""
+class StoreErrors(SourceErrors):
+    """What goes wrong at a store of files."""
 
-    def __init__(self, where: str) -> None:
-        self.where = where
-
-    def unreachable(self, doing: str, words: str) -> SourceError:
-        """The store does not answer."""
-        return SourceUnreachable(
-            doing, self.where, found=words, mend="see whether it is up; what was committed stays, so run again"
-        )
+    failed_code = "source.store_failed"
 
     def timed_out(self, doing: str) -> SourceError:
         """The store took too long."""
-        return SourceTimedOut(doing, self.where, found="no answer in time", mend="see whether it is up, and run again")
+        return SourceTimedOut(doing, self.on, found="no answer in time", mend="see whether it is up, and run again")
 
     def refused(self, doing: str, words: str) -> SourceError:
         """The store does not know who asks."""
         return SourceRefused(
-            doing, self.where, found=words, mend="check `user` and the secret of the source; set it anew with `reed secret set`"
+            doing, self.on, found=words, mend="check `user` and the secret of the source; set it anew with `reed secret set`"
         )
 
     def forbidden(self, doing: str, words: str) -> SourceError:
         """The store knows who asks, who may not."""
         mend = "whoever we are there may not read this: have the right given, or leave it out"
-        return SourceForbidden(doing, self.where, found=words, mend=mend)
+        return SourceForbidden(doing, self.on, found=words, mend=mend)
 
     def no_credentials(self, doing: str) -> SourceError:
         """Nothing is said by which the store could know who asks."""
         found = "neither a password nor a key is given, and the server wants one"
         mend = "say `password: {secret: NAME}` or `key: {secret: NAME}` in the source"
-        return SourceRefused(doing, self.where, found=found, mend=mend, code="source.no_credentials")
+        return SourceRefused(doing, self.on, found=found, mend=mend, code="source.no_credentials")
 
     def other_host(self, doing: str, words: str, mend: str) -> SourceError:
         """The server does not show what it is to be known by."""
-        return SourceRefused(doing, self.where, found=words, mend=mend, code="source.host_not_trusted")
-
-    def failed(self, doing: str, words: str, mend: str = "see the words of the store") -> SourceError:
-        """Whatever else the store says."""
-        return SourceError(doing, self.where, found=words, mend=mend, code="source.store_failed")
+        return SourceRefused(doing, self.on, found=words, mend=mend, code="source.host_not_trusted")
 
     def read_only(self) -> SourceError:
         """Files over HTTP cannot be written."""
         return SourceError(
-            "copying into", self.where, found="over HTTP files are only read", mend="copy to a folder, s3, sftp or ftp",
+            "copying into", self.on, found="over HTTP files are only read", mend="copy to a folder, s3, sftp or ftp",
             code="source.read_only",
         )  # fmt: skip

@@ -8,9 +8,10 @@ from typing import Any, Protocol
 import pyarrow as pa
 
 from ...check_steps import CheckStep
-from ...errors import SourceBusy, SourceError, SourceFailed, SourceForbidden, SourceTimedOut, SourceUnreachable
+from ...errors import SourceBusy, SourceError, SourceFailed, SourceForbidden, SourceTimedOut
 from ...records.column_types import Kind
 from ...shaping.typed_columns import typed_field
+from ..source_errors import SourceErrors
 from .bound_values import names_in
 from .changelog import ChangeLog
 from .tables import Column, Statement, Table
@@ -69,17 +70,11 @@ class Database(Protocol):
         """Let go of connections; what is being read ends."""
 
 
-class DatabaseErrors:
-    """What went wrong at a database, as our own errors. on: where it is."""
+class DatabaseErrors(SourceErrors):
+    """What goes wrong at a database."""
 
-    def __init__(self, on: str) -> None:
-        self.on = on
-
-    def unreachable(self, doing: str, words: str) -> SourceError:
-        """The server does not answer, or the connection broke off."""
-        return SourceUnreachable(
-            doing, self.on, found=words, mend="see whether the server is up; what was committed stays, so run again"
-        )
+    failed_code = "source.query_failed"
+    failed_fix = "see the statement in the run's requests"
 
     def timed_out(self, doing: str, words: str) -> SourceError:
         """A statement took too long."""
@@ -122,10 +117,6 @@ class DatabaseErrors:
                     mend=f"known are :{', :'.join(values)}",
                     code="source.unknown_name",
                 )
-
-    def failed(self, doing: str, words: str, mend: str = "see the statement in the run's requests") -> SourceError:
-        """Whatever else the server says."""
-        return SourceError(doing, self.on, found=words, mend=mend, code="source.query_failed")
 
 
 def field_of(column: Column, kind: Kind, values: pa.Array, whole: int = -1, fraction: int = -1) -> tuple[pa.Field, pa.Array]:

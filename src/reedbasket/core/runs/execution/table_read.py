@@ -1,0 +1,158 @@
+"""One read of a table: who reads and shapes it, the load it is staged in, and what was counted since the last commit."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+
+from ...records.bounded_queue import BoundedQueue
+from ...shaping.columns import ColumnWork
+from ...shaping.rules import Change
+from ...shaping.unchanged_values import UnchangedValues
+from ...sources.chunk import Chunk
+from ...warehouses import TableState
+from ...warehouses.warehouse import LoadTarget
+from ..checkpoints.resume import held_of, moved, require_accepted, shaper_for
+from .compare import comparer_for
+from .completion import notes_of, target_of
+from .deleted_records import tombstone_test
+from .load_counts import SinceCommit
+from .spool import Spool
+from .table_reader import saved_of
+from .table_task import TableTask
+
+
+class TableRead:
+    """What is there while a table is read, from its first record to its last commit.
+
+    Attributes:
+        task: what the run of the table is given.
+        replayed: the task's, without what was rejected again.
+        shaper: lays records out; made anew with the load.
+        reader: reads the source.
+        tracker: follows the cursor; None where something else says how far the read has got.
+        compare: tells new and changed records from known ones; None where the source does.
+        columns: casts, filters and computes.
+        change: what another way of writing than before asks of the next commit.
+        tombstone: tells whether a record says that it is gone; None where none does.
+        aside: the table's records, for those that are read by them; None where there are none.
+        reads_all: what is not read has gone.
+        load: staged rows since the last commit.
+        since: counted since the last commit.
+        next_owner: number of the next record in this load; child rows point at it.
+        unchanged_values: columns that changes of a log do not bring.
+        handed: brings chunks from the reader's thread.
+        cursor_from: where the next line of the ledger begins, in words.
+        committed_at: monotonic seconds of the last commit, or of the beginning.
+    """
+
+    def __init__(self, task: TableTask) -> None:
+        """Raises ReedError where what the warehouse has of the table cannot be carried over, or the source cannot be read."""
+        order, table, replays = task.order, task.table, task.replays
+        state = task.warehouse.state(order.feed, table.name)
+        self.task = task
+        self.replayed = task.replayed
+        self.change = moved(table, state)
+        self._accept_change()
+        saved = saved_of(table, state, self.change) if task.moves_cursor else None
+        self.shaper = shaper_for(order, table, state, again=replays)
+        self.reader = task.session.take(
+            table,
+            saved,
+            expected=(lambda: self.shaper.expected_columns) if self._in_columns else None,
+            held=held_of(table, order.feed, task.warehouse, state),
+        )
+        self.cursor_from: str | None = None
+        self._begin_reader()
+        self.tracker = None if replays else self.reader.tracker
+        self.compare = None if replays else comparer_for(order.feed, table, task.warehouse, state, self.change)
+        self.columns = ColumnWork(self.shaper.rules, task.hash_key, nul_in_text=task.warehouse.nul_in_text)
+        # Appended, a record that says it is gone is a row like any other.
+        self.tombstone = tombstone_test(table.rule) if table.rule and table.write != "append" else None
+        self.aside = Spool() if task.session.has_dependents(table.name) and not replays else None
+        self.reads_all = not replays and self.reader.reads_all and state is not None
+        self.since = SinceCommit(task.clock())
+        self.next_owner = 0
+        self.unchanged_values = UnchangedValues()
+        self.handed: BoundedQueue[Chunk] = BoundedQueue()
+        self._begin_load(state)
+        self._counted = task.progress.counts()
+        self.committed_at = time.monotonic()
+
+    def _accept_change(self) -> None:
+        task = self.task
+        require_accepted(task.table, self.change, task.order.accept)
+        for step in self.change.steps:
+            task.log("info", "table.brought_along", step)
+        for loss in self.change.losses:
+            task.log("warning", "table.not_kept", f"let go, as accepted: {loss}")
+
+    def _begin_reader(self) -> None:
+        task, reader = self.task, self.reader
+        if not task.replays:
+            task.session.begin(reader)
+        self.shaper.leave_out(reader.left_out)
+        if not task.replays:
+            for note in reader.notes:
+                task.log(*note)
+            self.cursor_from = task.progress.cursor_from = reader.from_text
+
+    def _begin_load(self, state: TableState | None) -> None:
+        self.load = self.task.warehouse.begin(self.target, state)
+
+    def go_back(self) -> None:
+        """To the last commit: nothing that was staged since stays."""
+        task = self.task
+        self.load.close()
+        state = task.warehouse.state(task.order.feed, task.table.name)
+        self.shaper = shaper_for(task.order, task.table, state, again=task.replays)
+        self._begin_load(state)
+        self.forget_counts()
+        self.since, self.next_owner = SinceCommit(task.clock()), 0
+
+    def forget_counts(self) -> None:
+        """Show of the run what it had counted at the last commit."""
+        for name, value in self._counted.items():
+            setattr(self.task.progress, name, value)
+
+    def committed(self) -> None:
+        """After a commit: what follows is counted from here."""
+        self.since = SinceCommit(self.task.clock(), read_before=self.handed.reading_seconds)
+        self.next_owner = 0
+        self.committed_at = time.monotonic()
+        self.unchanged_values.committed()
+        self._counted = self.task.progress.counts()
+
+    def tell_changes(self, changes: Sequence[Change]) -> None:
+        """Say what is new or missing in the structure: learned at the first load, drift at later ones."""
+        if not changes:
+            return
+        for note in notes_of(changes, drifted=self.shaper.expected):
+            self.task.log(*note)
+        if self.shaper.expected:
+            self.task.listener.drift(self.task.table.name, changes)
+
+    @property
+    def target(self) -> LoadTarget:
+        """What the load is told of the table."""
+        task = self.task
+        # A compare says by itself what has gone, once it has something to compare with.
+        complete = task.complete and not (self.compare and self.compare.compared)
+        return target_of(
+            task.order,
+            task.table,
+            complete=complete,
+            again=task.replays,
+            tombstones=self.tombstone is not None or (not task.replays and self.reader.follows_log),
+            reads_all=self.reads_all,
+            flat=not task.replays and self.reader.flat,
+        )
+
+    @property
+    def _in_columns(self) -> bool:
+        """Whether nobody looks at the records one by one."""
+        task = self.task
+        rule = task.table.rule
+        one_by_one = rule.deleted is not None if rule is not None else task.order.files is None
+        one_by_one = one_by_one or task.table.by == "compare"
+        return not one_by_one and not task.session.has_dependents(task.table.name)
