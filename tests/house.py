@@ -7,16 +7,21 @@ definitions without a docstring; exits 1 where a bound is passed.
 from __future__ import annotations
 
 import ast
+import io
 import json
 import re
 import subprocess
 import sys
-from collections import Counter, defaultdict
+import tokenize
+from collections import defaultdict
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 ROOT = Path(__file__).resolve().parents[1] / "src" / "reedbasket"
-CORE_LINES, FILE_LINES, FUNCTION_LINES, COMPLEXITY, PARAMETERS = 22_000, 400, 60, 12, 7
+# Of core: lines of code, without docstrings, comments and empty lines.
+CODE_LINES = 25_500
+FILE_LINES, FUNCTION_LINES, COMPLEXITY, PARAMETERS = 400, 60, 12, 7
 # Words of everyday English that were used for technical things, and said nothing to whoever came new.
 FORBIDDEN = {
     "along",
@@ -49,6 +54,9 @@ FORBIDDEN = {
     "wanted",
 }
 _GENERATED = ("static",)
+_NO_CODE = {
+    tokenize.COMMENT, tokenize.NL, tokenize.NEWLINE, tokenize.INDENT, tokenize.DEDENT, tokenize.ENDMARKER,
+}  # fmt: skip
 
 Function = ast.FunctionDef | ast.AsyncFunctionDef
 
@@ -135,8 +143,22 @@ def forbidden(known: dict[str, Path]) -> list[str]:
     return found
 
 
-def ruff(*rules: str) -> Counter[str]:
-    """How often each rule is broken."""
+def code_lines(path: Path) -> int:
+    """Lines of code of a file: no docstrings, no comments, no empty lines."""
+    text = path.read_text()
+    told: set[int] = set()
+    for node in ast.walk(ast.parse(text)):
+        if isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant) and isinstance(node.value.value, str):
+            told.update(range(node.lineno, (node.end_lineno or node.lineno) + 1))
+    code: set[int] = set()
+    for token in tokenize.generate_tokens(io.StringIO(text).readline):
+        if token.type not in _NO_CODE:
+            code.update(range(token.start[0], token.end[0] + 1))
+    return len(code - told)
+
+
+def ruff(*rules: str) -> list[dict[str, Any]]:
+    """What breaks the rules, but where a reason stands beside it."""
     command = [
         sys.executable,
         "-m",
@@ -149,47 +171,54 @@ def ruff(*rules: str) -> Counter[str]:
         "json",
         "--exit-zero",
     ]
-    command += ["--config", f"lint.mccabe.max-complexity={COMPLEXITY}", "--config", f"lint.pylint.max-args={PARAMETERS}"]
-    told = json.loads(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
-    return Counter(one["code"] for one in told)
+    # Of complexity all is told, so that the worst can be shown.
+    command += ["--config", "lint.mccabe.max-complexity=1", "--config", f"lint.pylint.max-args={PARAMETERS}"]
+    told: list[dict[str, Any]] = json.loads(subprocess.run(command, capture_output=True, text=True, check=True).stdout)
+    return told
+
+
+def worst_complexity(told: list[dict[str, Any]]) -> tuple[int, str]:
+    """(how complex, which function)"""
+    found = [re.search(r"`(.+)` is too complex \((\d+) ", one["message"]) for one in told if one["code"] == "C901"]
+    return max(((int(match[2]), match[1]) for match in found if match), default=(0, ""))
 
 
 def main() -> int:
     known = modules()
     lines = {name: len(path.read_text().splitlines()) for name, path in known.items()}
     parts: dict[str, int] = defaultdict(int)
+    code = 0
     for name, count in lines.items():
         first, *rest = name.split(".")
         parts[first] += count
-        if first == "core" and len(rest) > 1:
-            parts[f"core/{rest[0]}"] += count
+        if first == "core":
+            code += code_lines(known[name])
+            if len(rest) > 1:
+                parts[f"core/{rest[0]}"] += count
     for part, count in sorted(parts.items()):
-        print(f"{count:7} {part}")
-    broken = ruff("C901", "PLR0913", "D100", "D101", "D102", "D103")
-    long_files = sorted(((count, name) for name, count in lines.items() if count > FILE_LINES), reverse=True)
-    lengths = [
+        if count:
+            print(f"{count:7} {part}")
+    told = ruff("C901", "PLR0913", "D100", "D101", "D102", "D103")
+    long_file, file = max((count, name) for name, count in lines.items())
+    long_function, function = max(
         ((node.end_lineno or node.lineno) - node.lineno + 1, f"{name}.{node.name}")
         for name, path in known.items()
         for node in functions(path)
-    ]
-    long_functions = sorted((one for one in lengths if one[0] > FUNCTION_LINES), reverse=True)
+    )
+    complexity, complex_function = worst_complexity(told)
     circles, names = cycles(known), forbidden(known)
-    undocumented = sum(count for code, count in broken.items() if code.startswith("D"))
     figures = [
-        ("lines of core", parts["core"], CORE_LINES, ""),
-        (f"files of more than {FILE_LINES} lines", len(long_files), 0, long_files[:3]),
-        (f"functions of more than {FUNCTION_LINES} lines", len(long_functions), 0, long_functions[:3]),
-        (f"functions more complex than {COMPLEXITY}", broken["C901"], 0, ""),
-        (f"functions of more than {PARAMETERS} parameters", broken["PLR0913"], 0, ""),
-        ("import cycles", len(circles), 0, circles[:3]),
-        ("names that may not stand", len(names), 0, names[:5]),
-        ("public definitions without a docstring", undocumented, 0, ""),
+        ("lines of code in core", code, CODE_LINES, ""),
+        ("lines of the longest file", long_file, FILE_LINES, file),
+        ("lines of the longest function", long_function, FUNCTION_LINES, function),
+        ("complexity of the most complex function", complexity, COMPLEXITY, complex_function),
+        (f"functions of more than {PARAMETERS} parameters", sum(one["code"] == "PLR0913" for one in told), 0, ""),
+        ("import cycles", len(circles), 0, circles[:3] or ""),
+        ("names that may not stand", len(names), 0, names[:5] or ""),
+        ("public definitions without a docstring", sum(one["code"].startswith("D") for one in told), 0, ""),
     ]
     for what, found, bound, shown in figures:
-        print(
-            f"{'ok  ' if found <= bound else 'over'} {found:6}  {what}, at most {bound}"
-            + (f": {shown}" if found > bound and shown else "")
-        )
+        print(f"{'ok  ' if found <= bound else 'over'} {found:6}  {what}, at most {bound}" + (f": {shown}" if shown else ""))
     return 1 if any(found > bound for _, found, bound, _ in figures) else 0
 
 
