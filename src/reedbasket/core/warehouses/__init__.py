@@ -5,8 +5,9 @@ May import: core.errors, core.spec, core.records, core.shaping. One package per 
 
 from ..records.ledger import LedgerLine
 from ..records.position import SavedCursor
+from .loading import Differences, Load, LoadTarget, Position
 from .open import open_warehouse
-from .warehouse import Differences, Load, LoadTarget, Position, TableState, Warehouse
+from .warehouse import TableState, Warehouse
 
 __all__ = [
     "Differences",

@@ -6,7 +6,7 @@ the SQL standard has them; what engines say differently (`||`, `nulls last`, `up
 
 from __future__ import annotations
 
-from abc import ABC, abstractmethod
+from abc import abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -17,6 +17,7 @@ from ..errors import WarehouseError
 from ..records.column_types import Kind
 from ..records.structure import ColumnShape
 from ..shaping.batch import TableBatch
+from .dialect import Dialect
 from .merge import Merge, Stamp
 
 
@@ -41,18 +42,12 @@ SINCE, UNTIL = ColumnShape("_rb_from", "timestamp"), ColumnShape("_rb_until", "t
 DELETED_AT = ColumnShape("_rb_deleted_at", "timestamp")
 
 
-class Engine(ABC):
+class Engine(Dialect):
     """One engine on the connection that loads. Not for two threads at once."""
 
     limits: Limits
     # Where temp tables stand.
     temp = ""
-    # What tells rows of a table apart, in the order in which they came.
-    row_id = "_rowid_"
-    # The order in which rows came into a stage `s`.
-    arrival = "s._rb_owner"
-    # The type of bytes in the service tables.
-    blob = "blob"
     # It puts rows into a table with their load, without a stage (`insert_stamped`): a few may wait in memory until then.
     stamps_on_insert = False
     # Statements that make or change tables commit by themselves, with all that was written before: see loader/publication.py. Each of
@@ -62,7 +57,11 @@ class Engine(ABC):
     @abstractmethod
     @contextmanager
     def translated(self, doing: str) -> Iterator[None]:
-        """The driver's errors as ours."""
+        """A context in which the driver's errors are raised as ours.
+
+        Args:
+            doing: what is being done, for the error.
+        """
 
     # Transactions and statements
 
@@ -78,88 +77,36 @@ class Engine(ABC):
             ConnectionLost: nobody can tell from here whether the commit took place.
         """
 
-    def abandon(self) -> None:  # noqa: B027 - most send at once
-        """What still waits to be sent is not wanted; hides no other error."""
+    def abandon(self) -> None:
+        """Forget what waits to be sent. Raises nothing, so that it hides no other error."""
 
     @abstractmethod
     def rollback(self) -> None:
-        """Of what was begun, if anything; hides no other error."""
+        """Take back what was begun, if anything. Raises nothing, so that it hides no other error."""
 
     @abstractmethod
     def run(self, sql: str) -> int:
-        """Run a statement without bound values: how many rows it touched."""
+        """Run a statement without bound values.
+
+        Returns:
+            How many rows it touched.
+        """
 
     @abstractmethod
     def execute(self, sql: str, values: Sequence[Any]) -> None:
-        """Run a statement with bound values."""
+        """Run a statement with bound values, `?` for each."""
 
     @abstractmethod
     def query(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
-        """The rows of a statement, with its bound values."""
+        """Run a statement with bound values, `?` for each.
+
+        Returns:
+            All of its rows.
+        """
 
     @abstractmethod
     def reconnect(self) -> None:
-        """A new connection after one was lost."""
-
-    # Names and types
-
-    def quote(self, name: str) -> str:
-        """A name of a table or column as SQL, whatever letters it holds."""
-        return '"' + name.replace('"', '""') + '"'
-
-    @abstractmethod
-    def table(self, name: str) -> str:
-        """A warehouse table as SQL, with its schema."""
-
-    @abstractmethod
-    def declared(self, column: ColumnShape) -> str:
-        """The column's type, as `columns` shows it."""
-
-    @abstractmethod
-    def kind_of(self, declared: str) -> Kind | None:
-        """Our kind of a declared type, None for one that we do not make."""
-
-    @abstractmethod
-    def time(self, moment: datetime) -> str:
-        """An instant as an SQL constant."""
-
-    def text_of(self, expression: str) -> str:
-        """An expression's value as text, as SQL."""
-        return f"cast({expression} as text)"
-
-    def concatenated(self, *expressions: str) -> str:
-        """Texts one after the other, as SQL; null where one is."""
-        return " || ".join(expressions)
-
-    def sortable(self, expression: str, kind: Kind) -> str:
-        """Text by its code points, whatever the database's language."""
-        return expression
-
-    def highest_first(self, expression: str, kind: Kind) -> str:
-        """An order, as SQL: the highest value first, nulls last."""
-        return f"{self.sortable(expression, kind)} desc nulls last"
-
-    def differs(self, columns: Sequence[str], left: str, right: str) -> str:
-        """Whether any of the columns differ between two aliases; null equals null."""
-        return f"({self.listed(columns, left)}) is distinct from ({self.listed(columns, right)})"
-
-    def listed(self, names: Sequence[str], alias: str = "") -> str:
-        """Column names as a list in SQL, each behind the alias where there is one."""
-        before = f"{alias}." if alias else ""
-        return ", ".join(before + self.quote(name) for name in names)
-
-    def matching(self, names: Sequence[str], left: str, right: str) -> str:
-        """That all of the columns are equal in two aliases, as SQL; null equals nothing."""
-        return " and ".join(f"{left}.{self.quote(n)} = {right}.{self.quote(n)}" for n in names)
-
-    def bare(self, expression: str) -> str:
-        """A value to look up in an index of a stage."""
-        return expression
-
-    def looked_up(self, names: Sequence[str], outer: str, stage: str) -> str:
-        """The rows of a stage with the key of an outer row, by the stage's index."""
-        pairs = ((self.quote(n), self.bare(f"{outer}.{self.quote(n)}")) for n in names)
-        return " and ".join(f"{stage}.{name} = {value}" for name, value in pairs)
+        """Open a new connection after one was lost; temp tables are gone with the old one."""
 
     # Tables
 
@@ -169,11 +116,17 @@ class Engine(ABC):
 
     @contextmanager
     def at_home(self) -> Iterator[None]:
-        """Tables of the warehouse may be named plainly, as their readers name them."""
+        """A context in which tables of the warehouse may be named plainly, as their readers name them."""
         yield
 
     def make(self, what: str, name: str, query: str) -> None:
-        """A table or view of a query that people wrote: one statement, which reaches nothing but the warehouse. At home."""
+        """Make a table or view of a query that people wrote. Within `at_home`.
+
+        Args:
+            what: `table` or `view`.
+            name: plain.
+            query: one statement, which reaches nothing but the warehouse.
+        """
         self.run(f"create {what} {self.quote(name)} as {query}")
         self.query(f"select * from {self.quote(name)} limit 0")  # not every engine looks at what a view says
 
@@ -186,43 +139,88 @@ class Engine(ABC):
         """A table, not a view."""
 
     def create(self, sql_name: str, columns: Sequence[ColumnShape]) -> None:
-        """A table of the warehouse. sql_name: as `table` writes it."""
+        """Make a table of the warehouse.
+
+        Args:
+            sql_name: as `table` writes it.
+            columns: names and types, in order.
+        """
         made = ", ".join(f"{self.quote(c.name)} {self.declared(c)}" for c in columns)
         self.run(f"create table {sql_name} ({made})")
 
     def create_temp(self, name: str, columns: Sequence[ColumnShape]) -> None:
-        """A table that goes with the connection. name: plain, without `temp` in front."""
+        """Make a table that goes with the connection.
+
+        Args:
+            name: plain, without `temp` in front.
+            columns: names and types, in order.
+        """
         made = ", ".join(f"{self.quote(c.name)} {self.declared(c)}" for c in columns)
         self.run(f"create temp table {name} ({made})")
 
     def create_temp_as(self, name: str, query: str) -> None:
-        """A temp table that holds what a query finds. name: plain."""
+        """Make a temp table of what a query finds.
+
+        Args:
+            name: plain.
+            query: a select.
+        """
         self.run(f"create temp table {name} as {query}")
 
     def drop_temp(self, name: str) -> None:
-        """A temp table less. name: plain, or as SQL."""
+        """Drop a temp table.
+
+        Args:
+            name: plain, or as SQL.
+        """
         self.run(f"drop table {self.temp}{name.removeprefix(self.temp)}")
 
     def add_column(self, sql_name: str, column: ColumnShape) -> None:
-        """A column more, null in the rows that are there."""
+        """Add a column, null in the rows that are there."""
         self.run(f"alter table {sql_name} add column {self.quote(column.name)} {self.declared(column)}")
 
     def add_constant(self, sql_name: str, column: ColumnShape, value: str) -> None:
-        """A column more, which holds a constant, as SQL, in the rows that are there."""
+        """Add a column that holds one value in the rows that are there.
+
+        Args:
+            sql_name: the table, as SQL.
+            column: its name and type.
+            value: a constant, as SQL.
+        """
         # A constant default stands for all of them, without touching one.
         self.run(f"alter table {sql_name} add column {self.quote(column.name)} {self.declared(column)} default {value}")
 
     def drop_column(self, table: str, column: str) -> None:
-        """A column less. table: its plain name."""
+        """Drop a column.
+
+        Args:
+            table: plain.
+            column: plain.
+        """
         self.run(f"alter table {self.table(table)} drop column {self.quote(column)}")
 
     @abstractmethod
     def widen(self, table: str, columns: Sequence[tuple[Kind, ColumnShape]], *, temp: bool = False) -> None:
-        """Change columns in place, from a kind to a wider one, without losing a value. table: its plain name."""
+        """Change columns in place to a wider kind, without losing a value.
+
+        Args:
+            table: plain.
+            columns: [(kind before, the column as it is to be)].
+            temp: it is a temp table.
+
+        Raises:
+            WarehouseError: a value does not fit into the wider kind.
+        """
 
     @abstractmethod
     def widened(self, expression: str, before: Kind, column: ColumnShape) -> str:
-        """A held value of one kind as the column's, which is wider, as SQL; what `widen` would make of it."""
+        """SQL for a held value as `widen` would make it.
+
+        Args:
+            expression: the value, as SQL.
+            before: its kind.
+            column: as it is to be.
+        """
 
     @abstractmethod
     def exchange(self, tables: Mapping[str, str]) -> None:
@@ -244,7 +242,13 @@ class Engine(ABC):
 
     @abstractmethod
     def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False) -> None:
-        """A unique index on the key, where the engine has such; `current`: among the rows that are current versions."""
+        """Make a unique index on the key, where the engine has such.
+
+        Args:
+            table: plain.
+            key: its columns.
+            current: unique among the rows that are current versions.
+        """
 
     @abstractmethod
     def drop_key(self, table: str) -> None:
@@ -266,23 +270,30 @@ class Engine(ABC):
         """Append a batch to a table of the warehouse, with its load. Called where `stamps_on_insert` alone."""
         raise AssertionError(f"{type(self).__name__} stages what it appends")
 
-    def staged(self, name: str, key: Sequence[str]) -> None:  # noqa: B027  # most engines want nothing
+    def staged(self, name: str, key: Sequence[str]) -> None:  # most engines want nothing
         """A stage is complete: what the engine wants to know of it before it plans statements."""
 
     def empty(self, name: str) -> None:
         """Of a temp table."""
         self.run(f"delete from {name}")
 
-    def index_stage(self, name: str, key: Sequence[str]) -> None:  # noqa: B027  # most engines join by hashing
+    def index_stage(self, name: str, key: Sequence[str]) -> None:  # most engines join by hashing
         """Before statements that look up the stage's rows one by one."""
 
     @abstractmethod
     def merge(self, merge: Merge) -> tuple[int, int]:
-        """(inserted, updated); equal rows stay untouched, with their load and time."""
+        """Insert and update the table's rows from the stage. Equal rows stay untouched, with their load and time.
+
+        Returns:
+            (inserted, updated)
+        """
 
     def add_versions(self, merge: Merge) -> tuple[int, int]:
-        """A row per version: current ones that differ end now, and what is new or changed begins now: (first versions of
-        their key, further ones)."""
+        """End the current versions that differ, and add one for each row that is new or changed.
+
+        Returns:
+            (first versions of their key, further versions)
+        """
         stamp = merge.stamp
         assert stamp is not None
         ended = 0
@@ -300,20 +311,51 @@ class Engine(ABC):
 
     @abstractmethod
     def delete_matching(self, table: str, temp: str, key: Sequence[str], also: str = "true") -> int:
-        """Delete the rows of a table (as SQL, alias t) that have a partner in a temp table (alias g)."""
+        """Delete the rows of a table that have a partner in a temp table.
+
+        Args:
+            table: as SQL; its alias is t.
+            temp: as SQL; its alias is g.
+            key: columns in which partners are equal.
+            also: a further condition over t and g.
+
+        Returns:
+            How many rows went.
+        """
 
     def update_matching(self, table: str, temp: str, key: Sequence[str], what: str, also: str = "true") -> int:
-        """Update the rows of a table (alias t) that have a partner in a temp table (alias g): how many. what: the assignments, as SQL."""
+        """Update the rows of a table that have a partner in a temp table.
+
+        Args:
+            table: as SQL; its alias is t.
+            temp: as SQL; its alias is g.
+            key: columns in which partners are equal.
+            what: the assignments, as SQL.
+            also: a further condition over t and g.
+
+        Returns:
+            How many rows were updated.
+        """
         return self.update_joined(table, temp, f"{self.matching(key, 't', 'g')} and {also}", what)
 
     def update_joined(self, table: str, temp: str, match: str, what: str) -> int:
-        """The same, where a condition over both says who are partners."""
+        """Update the rows of a table that have a partner in a temp table, by any condition.
+
+        Args:
+            table: as SQL; its alias is t.
+            temp: as SQL; its alias is g.
+            match: the condition over t and g that makes partners.
+            what: the assignments, as SQL.
+
+        Returns:
+            How many rows were updated.
+        """
         return self.run(f"update {table} as t set {what} from {temp} as g where {match}")
 
     # Service tables
 
-    def serialise(self, feed: str, source_table: str) -> None:  # noqa: B027  # files know one writer at a time
-        """Within a transaction: wait for another load of the same table to end. For engines with several writers."""
+    def serialise(self, feed: str, source_table: str) -> None:  # files know one writer at a time
+        """Wait, within a transaction, for another load of the same table to end. For engines with several writers."""
 
     @abstractmethod
     def next_loads(self, count: int) -> list[int]:

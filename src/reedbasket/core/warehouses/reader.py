@@ -18,7 +18,8 @@ from .loader import unfinished
 from .loader.derived import is_current, read_clean, refresh
 from .loader.file_list import FileLine, read_files, take_again
 from .loader.service_tables import read_hashes, read_ledger, read_state, read_window, rewind
-from .warehouse import QueryResult, TableInfo, TableState, TakenWindow, Warehouse
+from .loading import TakenWindow
+from .warehouse import QueryResult, TableInfo, TableState, Warehouse
 
 Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
 

@@ -1,23 +1,19 @@
-"""What every warehouse engine does. The unit is a load: stage batches, then commit them with ledger and cursor at once."""
+"""What every warehouse does, whatever its engine."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from datetime import datetime
-from typing import Any, Literal, Protocol
+from typing import Any, Protocol
 
 from ..check_steps import CheckStep
-from ..records.layout import Family
 from ..records.ledger import LedgerLine
 from ..records.position import SavedCursor
 from ..records.structure import TableShape
-from ..shaping.batch import TableBatch
 from ..spec.files import Clean
-from ..spec.model import Deletes, Write
+from ..spec.model import Write
 from .loader.file_list import FileLine
-
-Link = Literal["key", "row"]
+from .loading import Link, Load, LoadTarget, TakenWindow
 
 
 @dataclass(frozen=True)
@@ -43,197 +39,6 @@ class TableState:
 
 
 @dataclass(frozen=True)
-class LoadTarget:
-    """Where one table of a feed goes, and how.
-
-    Attributes:
-        run: the run's number.
-        feed: its name.
-        source: the source's name.
-        source_table: the table's name at the source.
-        table: the warehouse table's name.
-        write: the write mode.
-        key: source fields by which rows are told apart; empty for none.
-        link: by what child rows point at their parent.
-        deletes: what becomes of rows that the source no longer has.
-        complete: the load will hold everything that the source shows, so that what is not in it has gone.
-        again: records that were rejected before come once more: they are merged, or appended where there is no key, never over a
-            newer version, and nothing else of the table changes.
-        tombstones: records may say of themselves that they are gone.
-        reads_all: what the load does not hold has gone, whatever the write mode.
-        flat: no record holds others, so that no child tables come.
-        max_removed: rows that may go because the load does not hold them, a number or a share (`spec.limits`); None for any.
-    """
-
-    run: int
-    feed: str
-    source: str
-    source_table: str
-    table: str
-    write: Write
-    key: list[str]
-    link: Link
-    deletes: Deletes = "apply"
-    complete: bool = False
-    again: bool = False
-    tombstones: bool = False
-    reads_all: bool = False
-    flat: bool = False
-    max_removed: int | str | None = None
-
-
-@dataclass(frozen=True)
-class Differences:
-    """What a staged read of the source and one table do not have in common.
-
-    Attributes:
-        table: the warehouse table's name.
-        source: rows that the source shows.
-        warehouse: rows that the table holds: current ones, without those marked as deleted.
-        only_source: keys that only the source has; None where there is no key to tell rows by.
-        only_warehouse: keys that only the table has; None as before.
-        differing: keys that both have, with other values; None as before.
-        lacking: columns that the source shows and the table has not.
-        samples: the first of each, [(what, key, {column: (source's value, warehouse's value)})].
-    """
-
-    table: str
-    source: int
-    warehouse: int
-    only_source: int | None
-    only_warehouse: int | None
-    differing: int | None
-    lacking: list[str]
-    samples: list[tuple[str, tuple[Any, ...], dict[str, tuple[Any, Any]]]]
-
-
-@dataclass(frozen=True)
-class TakenWindow:
-    """One window of a table, read as a whole.
-
-    Attributes:
-        lane: in which it counts: '' for the schedule's windows, else a backfill.
-        begins: RFC 3339; it is in the window.
-        ends: RFC 3339; it is not.
-    """
-
-    lane: str
-    begins: str
-    ends: str
-
-
-@dataclass(frozen=True)
-class Seconds:
-    """Where a load's time went."""
-
-    reading: float = 0.0
-    shaping: float = 0.0
-    staging: float = 0.0
-
-
-@dataclass(frozen=True)
-class Position:
-    """What a load's ledger line and cursor say. Counts are of this load alone.
-
-    Attributes:
-        cursor: how far the table has been read with it; None where the table has no cursor, or the position is not safe.
-        cursor_from: from where it was read, as people read it.
-        rejected: records that could not be shaped.
-        repeated: records that were recognised as loaded before.
-        source_bytes: what the source sent.
-        started: when reading began, aware, UTC.
-        filtered: rows that the feed's `keep` left out.
-        unchanged: records known to be as they were without having been staged.
-        seconds: where the time went.
-        forget_cursor: the saved cursor means nothing any more.
-        hashes: what a compare keeps for the next one.
-        files: those whose records the load holds, and others that stand otherwise now.
-        window: what counts as read with this load.
-    """
-
-    cursor: SavedCursor | None
-    cursor_from: str | None
-    rejected: int
-    repeated: int
-    source_bytes: int
-    started: datetime
-    filtered: int = 0
-    unchanged: int = 0
-    seconds: Seconds = Seconds()
-    forget_cursor: bool = False
-    hashes: bytes | None = None
-    files: Sequence[FileLine] = ()
-    window: TakenWindow | None = None
-
-
-class Load(Protocol):
-    """One load. Not for two threads at once. notes: what a commit did beside, to bring the table along, in words."""
-
-    staged_rows: int
-    notes: list[str]
-
-    @property
-    def version(self) -> int:
-        """Of what the warehouse has of the table, 0 before it has any."""
-
-    def stage(self, family: Family, batches: Sequence[TableBatch]) -> None:
-        """Keep batches aside, on disk; nothing of them is seen by a reader of the warehouse."""
-
-    def rejected_in(self, runs: Sequence[int]) -> None:
-        """Of a replay: the run that rejected each record, by the record's number in the load."""
-
-    def mark_present(self, keys: TableBatch) -> None:
-        """Keys that the source does show, though their records could not be shaped: they have not gone."""
-
-    def mark_all_present(self, files: Iterable[int | None] | None = None) -> None:
-        """The source does show records whose keys nobody could read: what this load does not hold has not gone. files: of these alone,
-        whose rows of before stay until there is a version that can be read whole."""
-
-    def gone(self, keys: TableBatch) -> None:
-        """Keys that the source has no more. Their rows go as `deletes` says."""
-
-    def tombstones(self, keys: TableBatch) -> None:
-        """Records that say they are gone: key, what tells the newest, owners. Their rows go as `deletes` says, unless a later record
-        of the key came."""
-
-    def stage_unchanged(self, column: str, rows: TableBatch) -> None:
-        """Staged rows that do not tell a column, because it did not change; as `shaping.unchanged_values` makes them."""
-
-    def emptied(self) -> None:
-        """The source emptied the table: what was staged so far counts no more, and what is loaded has gone."""
-
-    def commit(self, family: Family, structure: dict[str, Any], position: Position, now: datetime) -> list[LedgerLine]:
-        """Write the mode's result, the ledger and the cursor in one transaction; the stage is empty afterwards.
-
-        Args:
-            family: the table and its children, as they are to be.
-            structure: what to keep beside the cursor (`TableShape.to_data`).
-            position: what ledger and cursor say.
-            now: the moment of the load, aware.
-
-        Returns:
-            The ledger's lines, one a table.
-
-        Raises:
-            CursorMoved: another run of the feed committed meanwhile.
-            TableNotOurs, NotReconciled, WarehouseBusy, WarehouseError: as they say. After each of these nothing of the load is in the
-                warehouse.
-        """
-
-    def differences(self, family: Family, *, deep: bool, samples: int) -> list[Differences]:
-        """What is staged against what each table of the family holds; nothing is written.
-
-        Args:
-            family: the table and its children.
-            deep: values are compared too, not only keys.
-            samples: at most so many examples of each difference.
-        """
-
-    def close(self) -> None:
-        """Drop what is staged and not committed."""
-
-
-@dataclass(frozen=True)
 class QueryResult:
     """The answer to a statement.
 
@@ -252,7 +57,17 @@ class QueryResult:
 
 @dataclass(frozen=True)
 class TableInfo:
-    """One table of a warehouse. rows: counted, exact. feed, source_table: which loaded it last, and out of what."""
+    """One table of a warehouse.
+
+    Attributes:
+        name: the table's name.
+        columns: [(name, declared type)], in the table's order.
+        rows: counted, exact.
+        feed: which loaded it last; None for a table that no feed loads.
+        last_load: that load's number.
+        loaded_at: when it ended, RFC 3339.
+        source_table: what it was loaded from.
+    """
 
     name: str
     columns: list[tuple[str, str]]
@@ -264,62 +79,154 @@ class TableInfo:
 
 
 class Warehouse(Protocol):
-    """One place tables are loaded into. nul_in_text: whether its text may hold U+0000."""
+    """One place tables are loaded into. Its connection is used by one thread at a time.
+
+    Attributes:
+        nul_in_text: whether its text may hold U+0000.
+    """
 
     nul_in_text: bool
 
     def state(self, feed: str, source_table: str) -> TableState | None:
-        """What is known of a table; None before it was loaded."""
+        """What is known of a table.
+
+        Args:
+            feed: the feed's name.
+            source_table: the table's name at the source.
+
+        Returns:
+            Its state; None before it was loaded.
+
+        Raises:
+            WarehouseError: it cannot be reached or read.
+        """
 
     def files(self, feed: str, source_table: str) -> list[FileLine]:
-        """The files of a table, by path."""
+        """The files of a table that were loaded, or are known to be passed over, by path."""
 
     def window_taken(self, feed: str, source_table: str, window: TakenWindow) -> int | None:
-        """The load that took a window; None where none has."""
+        """The number of the load that read a window; None where none has."""
 
     def clean(self, feed: str, source_table: str, clean: Clean | None, version: int) -> str:
-        """Make what stands on a table anew, where that table or the definition changed: what was done, in words, '' for nothing.
-        Raises WarehouseError."""
+        """Make the view or table that stands on a table anew, where that table or the definition has changed.
+
+        Args:
+            feed: the feed's name.
+            source_table: the table's name at the source.
+            clean: what is to stand there; None where nothing is to any more.
+            version: of the table's state.
+
+        Returns:
+            What was done, in words; '' for nothing.
+
+        Raises:
+            WarehouseError: the query was refused.
+        """
 
     def take_again(self, feed: str, source_table: str, paths: Sequence[str]) -> int:
-        """Files that the next run takes once more, whether they changed or not: how many there are. Raises WarehouseBusy."""
+        """Have the next run read files once more, whether they changed or not.
+
+        Args:
+            feed: the feed's name.
+            source_table: the table's name at the source.
+            paths: of the files, as they were listed.
+
+        Returns:
+            How many of them are known.
+
+        Raises:
+            WarehouseBusy: another run is writing.
+        """
 
     def rewind(self, feed: str, source_table: str, value: str | None) -> bool:
-        """The next run reads on from an earlier value of the cursor, or from the beginning; nothing of what is loaded goes. False where
-        nothing is saved. Raises WarehouseBusy."""
+        """Have the next run read from an earlier value of the cursor; nothing of what is loaded goes.
+
+        Args:
+            feed: the feed's name.
+            source_table: the table's name at the source.
+            value: the cursor's new value, as it is saved; None for the beginning.
+
+        Returns:
+            False where no cursor is saved.
+
+        Raises:
+            WarehouseBusy: another run is writing.
+        """
 
     def known_tables(self, feed: str) -> list[str]:
-        """The source's tables that the feed has loaded here, by their names there."""
+        """The tables that the feed has loaded here, by their names at the source, in order."""
 
     def hashes(self, feed: str, source_table: str, version: int) -> bytes | None:
-        """What a compare kept with that version of the state; None where nothing was kept with it."""
+        """What a compare kept with a version of the state; None where nothing was kept with that one."""
 
     def keys(self, table: str, columns: Sequence[str], *, current: str | None = None) -> Iterator[list[tuple[Any, ...]]]:
-        """The key columns of a table's rows, many at a time. current: a column that must be null for a row to count."""
+        """The keys of a table's rows, many at a time.
+
+        Args:
+            table: the warehouse table's name.
+            columns: its key columns.
+            current: a column that must be null for a row to count; None where every row does.
+
+        Yields:
+            Lists of tuples, a value a column.
+        """
 
     def owner(self, table: str) -> tuple[str, str] | None:
-        """(feed, source table) that writes a table, or None."""
+        """(feed, source table) that writes a table; None where no feed does."""
 
     def existing(self, table: str) -> dict[str, str] | None:
-        """{column: declared type} of a table or view that is there, else None."""
+        """{column: declared type} of a table or view; None where there is neither."""
 
     def begin(self, target: LoadTarget, state: TableState | None) -> Load:
-        """A load on top of a state. Raises TableNotOurs, WarehouseError."""
+        """A load on top of a state.
+
+        Args:
+            target: where the rows go, and how they are written.
+            state: as `state` told it.
+
+        Raises:
+            TableNotOurs: the table was made by somebody else, or by another feed.
+            WarehouseError: it cannot be written to.
+        """
 
     def tables(self) -> list[TableInfo]:
-        """All tables of the warehouse, by name."""
+        """All tables of the warehouse, by name, each row counted."""
 
     def ledger(self, *, feed: str | None = None, after: int = 0, limit: int = 1000) -> list[LedgerLine]:
-        """Lines with load > after, oldest first."""
+        """Lines of the ledger, oldest first.
+
+        Args:
+            feed: of this feed alone; None for all.
+            after: of loads with a higher number.
+            limit: at most so many.
+        """
 
     def rows(self, table: str, *, limit: int, offset: int = 0) -> QueryResult:
-        """The newest loaded rows first. Raises NotFound."""
+        """Rows of a table, the newest loaded first.
+
+        Args:
+            table: its name.
+            limit: at most so many.
+            offset: rows passed over before them.
+
+        Raises:
+            NotFound: there is no such table.
+        """
 
     def query(self, sql: str, *, limit: int, seconds: float) -> QueryResult:
-        """Read only, bounded in rows and time. Raises QueryRefused."""
+        """Run a statement that only reads, bounded in rows and time.
+
+        Args:
+            sql: one statement, in the engine's own SQL.
+            limit: at most so many rows.
+            seconds: after which it is ended.
+
+        Raises:
+            QueryRefused: it would write, took too long, or the engine did not understand it.
+        """
 
     def check(self) -> list[CheckStep]:
-        """Each step on the way to loading, with its result; ends at the first that fails."""
+        """Each step on the way to loading, with its result; the last one is the first that fails."""
 
     def close(self) -> None:
-        """Let go of the connection."""
+        """Let go of the connection. May be called twice."""

@@ -11,7 +11,8 @@ from ...shaping.rules import Change
 from ...shaping.shaper import Shaper
 from ...shaping.unused_rules import unused_rules
 from ...spec.limits import exceeds
-from ...warehouses.warehouse import LoadTarget, Warehouse
+from ...warehouses.loading import LoadTarget
+from ...warehouses.warehouse import Warehouse
 from ..events import TableProgress
 from ..planning.order import ResolvedRun, ResolvedTable
 

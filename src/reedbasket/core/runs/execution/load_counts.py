@@ -7,7 +7,7 @@ from datetime import datetime
 from typing import Any
 
 from ...records.position import SavedCursor
-from ...warehouses.warehouse import Position, Seconds
+from ...warehouses.loading import Position, Seconds
 from ..events import TableProgress
 
 

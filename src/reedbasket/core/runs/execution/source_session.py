@@ -39,44 +39,56 @@ class TableReader(Protocol):
 
     @property
     def lag(self) -> Lag | None:
-        """How far the log was ahead that it followed, once all chunks have been taken."""
+        """How far the change log was ahead of what was read, once all chunks came; None where none was followed."""
 
     @property
     def follows_log(self) -> bool:
-        """The records are LoggedRecords: changes of rows, and of some that they are gone."""
+        """Whether the records are LoggedRecords: changes of rows, some of them deletes."""
 
     @property
     def commits_rarely(self) -> bool:
-        """What was taken is committed on the way only where enough rows are staged, and not where a part took long."""
+        """Whether to commit on the way only where enough rows are staged, however long a part took."""
 
     @property
     def reads_all(self) -> bool:
-        """Everything is read: what is not among it has gone, whatever the way of writing."""
+        """Whether everything is read, so that what is not among it has gone, whatever the write mode."""
 
     @property
     def flat(self) -> bool:
-        """No record holds others, so that no child tables come."""
+        """Whether no record holds others, so that no child tables come."""
 
     @property
     def shifts(self) -> bool:
-        """Records are told apart by where they lie in a list, which may move while it is read."""
+        """Whether records are told apart by where they lie in a list, which may move while it is read."""
 
     @property
     def begins(self) -> Any:
-        """Equal for passes of one table that bring the same."""
+        """Where the read begins; equal for two readers of one table that bring the same."""
 
     def follow(self, leader: Any) -> None:
-        """Take no chunks of one's own: those of another pass, which began at the same place, are this one's. What that one finds out on
-        the way is known here too; how far this one has got stays its own."""
+        """Take another reader's chunks in place of one's own. What that one finds out is known here too; the position stays one's own.
+
+        Args:
+            leader: a reader of the same table, which begins at the same place.
+        """
 
     def begin(self) -> None:
-        """Before a run takes chunks: what has to be there for it. Raises SourceError."""
+        """See that all is there before a run takes chunks.
+
+        Raises:
+            SourceError: something is not.
+        """
 
     def committed(self, cursor: SavedCursor | None) -> None:
-        """The warehouse has everything up to here."""
+        """The warehouse has everything up to a cursor; None where none was saved."""
 
     def chunks(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
-        """The records in the source's order; a queue where another thread reads already. Raises SourceError, RunCancelled."""
+        """The records in the source's order; a queue where another thread reads already.
+
+        Raises:
+            SourceError: the source cannot be read on.
+            RunCancelled: the run was cancelled.
+        """
 
     def sample(self) -> tuple[str, Iterator[Chunk]]:
         """(what is asked, as people read it; the first records), for a plan."""
@@ -93,13 +105,17 @@ class TableReader(Protocol):
         """Everything up to a chunk with this mark has been handed on."""
 
     def position(self, *, ended: bool) -> SavedCursor | None:
-        """The cursor to commit with everything handed on so far; None where that is not safe. ended: all chunks have come."""
+        """The cursor to commit with everything handed on so far; None where that is not safe.
+
+        Args:
+            ended: all chunks have come.
+        """
 
     def file_lines(self) -> Sequence[FileLine]:
         """What the next commit says of files; nothing of other sources."""
 
     def problem(self) -> ReedError | None:
-        """Why the table does not count as taken, though all else of it is committed."""
+        """Why the table does not count as read, though all else of it is committed; None where it does."""
 
     @property
     def cursor_from(self) -> Any:
@@ -107,19 +123,23 @@ class TableReader(Protocol):
 
     @property
     def unchanged(self) -> bool:
-        """The source says that nothing has changed since the last time: what is loaded stays as it is."""
+        """Whether the source says that nothing has changed since the last time."""
 
     @property
     def safe(self) -> bool:
-        """What has come so far may be committed by itself: every record before the position has been read."""
+        """Whether what has come so far may be committed by itself: every record before the position has been read."""
 
     @property
     def moved(self) -> bool:
-        """Something was passed over that is not to be asked for again, records or none."""
+        """Whether something was passed over that is not to be asked for again, records or none."""
 
 
 class SourceSession(Protocol):
-    """To be closed by whoever opened it. mask: blanks the source's secrets."""
+    """A source opened for one run. To be closed by whoever opened it.
+
+    Attributes:
+        mask: blanks the source's secrets.
+    """
 
     mask: Mask
 
@@ -148,7 +168,11 @@ class SourceSession(Protocol):
         """
 
     def begin(self, reader: TableReader) -> None:
-        """Before chunks are taken of a reader of this session. Raises SourceError."""
+        """Prepare a reader of this session before its chunks are taken.
+
+        Raises:
+            SourceError: what it needs is not there.
+        """
         reader.begin()
 
     def chunks(self, reader: TableReader) -> Iterator[Chunk] | BoundedQueue[Chunk]:
@@ -159,10 +183,20 @@ class SourceSession(Protocol):
         """Whether other tables ask by this one's records, so that they are put aside."""
 
     def keep(self, table: str, since: Any, spool: Spool) -> None:
-        """Put a table's records aside for those that ask by them. since: from where they were read."""
+        """Put a table's records aside for the tables that are read by them.
+
+        Args:
+            table: its name.
+            since: the cursor's value from which they were read.
+            spool: the records.
+        """
 
     def acknowledge(self) -> None:
-        """At the end of a run: the source may let go of what was kept for us and is in the warehouse. Raises SourceError."""
+        """At the end of a run, tell the source that it may let go of what the warehouse has.
+
+        Raises:
+            SourceError: it cannot be told.
+        """
 
     def close(self) -> None:
         """Let go of the source. May be called twice."""

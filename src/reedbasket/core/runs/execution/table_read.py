@@ -11,7 +11,7 @@ from ...shaping.rules import Change
 from ...shaping.unchanged_values import UnchangedValues
 from ...sources.chunk import Chunk
 from ...warehouses import TableState
-from ...warehouses.warehouse import LoadTarget
+from ...warehouses.loading import LoadTarget
 from ..checkpoints.resume import held_of, moved, require_accepted, shaper_for
 from .compare import comparer_for
 from .completion import notes_of, target_of

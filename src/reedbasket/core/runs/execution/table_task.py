@@ -9,7 +9,8 @@ from functools import cached_property
 from typing import Any
 
 from ...errors import RunCancelled
-from ...warehouses.warehouse import TakenWindow, Warehouse
+from ...warehouses.loading import TakenWindow
+from ...warehouses.warehouse import Warehouse
 from ..events import Listener, TableProgress
 from ..planning.order import ResolvedRun, ResolvedTable
 from ..planning.requested_window import requested_window

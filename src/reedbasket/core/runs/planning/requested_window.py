@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from ...spec.times import format_time
-from ...warehouses.warehouse import TakenWindow, Warehouse
+from ...warehouses.loading import TakenWindow
+from ...warehouses.warehouse import Warehouse
 from .order import ResolvedRun, ResolvedTable
 
 

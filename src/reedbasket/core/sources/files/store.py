@@ -14,8 +14,14 @@ from ..source_errors import SourceErrors
 
 
 class FileInfo(NamedTuple):
-    """One file as a store lists it. path: below the source's own folder, with /. size: bytes, -1 where the store does not say. modified:
-    aware, UTC; None where the store does not say. tag: what the store knows its content by (ETag), '' for nothing."""
+    """One file as a store lists it.
+
+    Attributes:
+        path: below the source's own folder, with /.
+        size: bytes; -1 where the store does not say.
+        modified: aware, UTC; None where the store does not say.
+        tag: what the store knows its content by (ETag); '' for nothing.
+    """
 
     path: str
     size: int
@@ -40,8 +46,13 @@ def is_inside(path: str) -> bool:
 
 
 class Store(Protocol):
-    """One source's files. Not for two threads at once, unless `at_once` says so. grows: whether a file is seen while it is still
-    being written."""
+    """One source's files. Not for two threads at once, unless `at_once` says so.
+
+    Attributes:
+        where: the store as people know it, without secrets.
+        grows: a file may be seen while it is still being written.
+        at_once: how many threads may read from it, or write to it, at the same time.
+    """
 
     where: str
     grows: bool
@@ -49,18 +60,40 @@ class Store(Protocol):
     at_once: int
 
     def list(self, under: str) -> Iterator[FileInfo]:
-        """Every file below a folder ('' for all), a page at a time where the store has pages; a folder that is not there holds
-        none. Raises SourceError."""
+        """Every file below a folder, a page at a time where the store has pages.
+
+        Args:
+            under: the folder; '' for all. One that is not there holds no files.
+
+        Raises:
+            SourceError: the store cannot be reached, or refuses.
+        """
 
     def info(self, path: str) -> FileInfo | None:
         """One file as it is now; None where it is not there."""
 
     def open(self, path: str) -> IO[bytes] | Body:
-        """To be read from its beginning, and closed; a Body says what was opened. Raises FileGone, SourceError."""
+        """Open a file to be read from its beginning; to be closed by the caller.
+
+        Returns:
+            Its bytes; a Body says which version was opened.
+
+        Raises:
+            FileGone: it is not there any more.
+            SourceError: the store cannot be reached, or refuses.
+        """
 
     def put(self, path: str, content: IO[bytes], size: int) -> None:
-        """Write a file whole: it is there under its name once all of it is, and never half. Raises SourceError; a store that
-        cannot be written to says so."""
+        """Write a file whole: it is there under its name once all of it is, and never half.
+
+        Args:
+            path: below the source's own folder, with /.
+            content: read from where it stands.
+            size: bytes.
+
+        Raises:
+            SourceError: the store cannot be written to.
+        """
 
     def close(self) -> None:
         """Let go of connections; what is being read ends."""
@@ -93,8 +126,11 @@ IN_MEMORY = 8 * 1024 * 1024
 
 
 class Body(io.RawIOBase):
-    """What a server sends, its library's errors told as ours. info: the file as it was when it was opened, None where that is not
-    told: somebody may have put another in its place since it was listed."""
+    """What a server sends, its library's errors told as ours.
+
+    Attributes:
+        info: the file as it was when it was opened; None where that is not told. It may be another than was listed.
+    """
 
     def __init__(self, body: Any, told: Callable[[], AbstractContextManager[None]], info: FileInfo | None = None) -> None:
         self._body = body

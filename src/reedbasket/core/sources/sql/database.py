@@ -18,7 +18,12 @@ from .tables import Column, Statement, Table
 
 
 class Database(Protocol):
-    """One source's, opened for one run. Reading happens in one snapshot for all tables, where the database can hold one."""
+    """One source's database, opened for one run. Where it can hold a snapshot, all tables are read in one.
+
+    Attributes:
+        as_text: SQL over {}, a column: its values as text.
+        has_endless_times: a time may be infinite, or of a year that no calendar of ours has.
+    """
 
     # SQL over {}, a column: its values as text.
     as_text: str
@@ -26,45 +31,89 @@ class Database(Protocol):
     has_endless_times: bool
 
     def share_of(self, many: str, count: int) -> str:
-        """SQL: a count, as SQL, divided among so many; a whole number, at least 1."""
+        """SQL for a whole number of at least 1: a count divided among so many.
+
+        Args:
+            many: the count, as SQL.
+            count: among how many.
+        """
         return f"greatest({many} / {count}, 1)"
 
     @property
     def shares_snapshot(self) -> bool:
-        """Several statements may be read at once, and see the same."""
+        """Whether several statements may be read at once and see the same."""
 
     def tables(self) -> list[Table]:
         """Every table and view, without the parts of partitioned ones, by schema and name."""
 
     def describe(self, query: str, values: dict[str, Any]) -> Table:
-        """What a query yields. Raises SourceError for one that the database refuses."""
+        """The columns that a query yields.
+
+        Args:
+            query: with :names for values.
+            values: {name: value}.
+
+        Raises:
+            SourceError: the database refuses the query.
+        """
 
     def read(self, statement: Statement) -> Iterator[pa.Table]:
-        """Its rows, in columns made by `typed`. To be gone through by one thread; stops where the run does."""
+        """A statement's rows, in columns made by `typed`. For one thread; ends where the run does.
+
+        Raises:
+            SourceError: the database refuses it or goes away.
+            RunCancelled: the run was cancelled.
+        """
 
     def hold(self, table: str) -> int:
-        """Several statements are to read parts of it: nobody empties or rebuilds it until this source is closed, where the database's
-        snapshots do not see to that. table: as SQL writes it. How many blocks it has by now; 0 where none are read by their place."""
+        """Keep a table from being emptied or rebuilt until this source is closed, where snapshots do not see to that.
+
+        Args:
+            table: as SQL writes it.
+
+        Returns:
+            How many blocks it has by now; 0 where rows are not read by their place.
+        """
 
     def quote(self, name: str) -> str:
         """A name as SQL writes it."""
 
     def bound(self, table: str, column: Column, value: Any) -> Any:
-        """What a column's values are compared with to be at or above a value; some may come that are below. table: as SQL
-        writes it."""
+        """What a column is compared with to find all that is at or above a value; some below may come too.
+
+        Args:
+            table: as SQL writes it.
+            column: of that table.
+            value: the cursor's.
+        """
 
     def row_version(self) -> tuple[str, str]:
-        """(how far versions have got, the condition that is true of rows changed since `:version_from`). Raises SourceError where
-        the database keeps no versions."""
+        """How far versions of rows have got, and the condition that is true of rows changed since `:version_from`.
+
+        Raises:
+            SourceError: the database keeps no versions.
+        """
 
     def lowest(self, kind: Kind) -> Any:
-        """What stands for {cursor_from} where nothing was taken yet: below every value."""
+        """What stands for `:cursor_from` where nothing was read yet: below every value of the kind."""
 
     def change_log(self, name: str, *, utc: bool) -> ChangeLog:
-        """name: of what keeps it for us. utc: times without a zone are in UTC. Raises SourceError where there is none."""
+        """The database's own log of changes.
+
+        Args:
+            name: of what keeps it for us.
+            utc: times without a zone are in UTC.
+
+        Raises:
+            SourceError: there is none.
+        """
 
     def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
-        """logs: {what keeps the log: the tables that follow it}. What that needs, and how far behind each is."""
+        """Steps of `check` that say what the change log needs, and how far behind each reader of it is.
+
+        Args:
+            logs: {what keeps the log: the tables that follow it}.
+        """
 
     def close(self) -> None:
         """Let go of connections; what is being read ends."""
@@ -120,7 +169,15 @@ class DatabaseErrors(SourceErrors):
 
 
 def field_of(column: Column, kind: Kind, values: pa.Array, whole: int = -1, fraction: int = -1) -> tuple[pa.Field, pa.Array]:
-    """A column of values with what it is of ours."""
+    """A column of values as an Arrow field of ours, and its values.
+
+    Args:
+        column: as the database declares it.
+        kind: our kind.
+        values: as they were read.
+        whole: digits before the point, of decimals; -1 where nothing is said.
+        fraction: digits behind it; -1 as before.
+    """
     return typed_field(column.name, kind, values, whole, fraction)
 
 

@@ -19,8 +19,9 @@ from ...check_steps import CheckStep
 from ...errors import NotFound, WarehouseError
 from ..loader.load import EngineLoad
 from ..loader.service_tables import read_state
+from ..loading import LoadTarget
 from ..reader import Ask, WarehouseReader, quoted
-from ..warehouse import LoadTarget, QueryResult, TableState
+from ..warehouse import QueryResult, TableState
 from .connect import connect_reader, translated
 from .definition import DuckWarehouseDefinition
 from .engine import DuckEngine

@@ -13,8 +13,9 @@ from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
 from ...spec.model import KEYED
 from ..engine import AT, DELETED_AT, FILE, LOAD, PARENT, POSITION, SINCE, UNTIL, Engine, rfc3339
+from ..loading import LoadTarget, Position
 from ..merge import Counts, Stamp
-from ..warehouse import LoadTarget, Position, TableState
+from ..warehouse import TableState
 from . import service_tables
 from . import write_modes as modes
 from .file_list import drop_replaced, save_files

@@ -8,7 +8,7 @@ from typing import Any
 from ...records.layout import Family, TableLayout
 from ...records.structure import ColumnShape
 from ..engine import PARENT, POSITION, Engine
-from ..warehouse import Differences
+from ..loading import Differences
 from .stage import Stage
 
 

@@ -8,8 +8,8 @@ from datetime import datetime
 from ...records.layout import Family
 from ...records.ledger import LedgerLine
 from ..engine import rfc3339
+from ..loading import LoadTarget, Position
 from ..merge import Counts, Stamp
-from ..warehouse import LoadTarget, Position
 
 
 def ledger_lines(  # noqa: PLR0913 - what a line is worked out of

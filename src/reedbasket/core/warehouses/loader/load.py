@@ -15,7 +15,8 @@ from ...records.layout import Family
 from ...records.ledger import LedgerLine
 from ...shaping.batch import TableBatch
 from ..engine import Engine
-from ..warehouse import Differences, Load, LoadTarget, Position, TableState
+from ..loading import Differences, Load, LoadTarget, Position
+from ..warehouse import TableState
 from . import write_modes as modes
 from .commit import LoadCommit
 from .comparison import differences

@@ -7,7 +7,7 @@ from collections.abc import Collection
 from ...errors import ConnectionLost, TableNotOurs, WarehouseError
 from ...records.layout import Family
 from ..engine import Engine
-from ..warehouse import LoadTarget
+from ..loading import LoadTarget
 
 # Of the loader's own, in a stage and in a table.
 _OWN_COLUMNS = 8

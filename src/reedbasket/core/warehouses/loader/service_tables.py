@@ -13,7 +13,8 @@ from ...records.ledger import LedgerLine
 from ...records.position import SavedCursor
 from ...records.structure import TableShape
 from ..engine import FILE, Engine, rfc3339
-from ..warehouse import LoadTarget, Position, TableState, TakenWindow
+from ..loading import LoadTarget, Position, TakenWindow
+from ..warehouse import TableState
 
 LEDGER_COLUMNS = list(LedgerLine.__dataclass_fields__)
 _TEXTS = ("feed", "source", "source_table", "table", "write", "cursor_from", "cursor_to", "started", "ended")

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from ..engine import Engine, transaction
-from ..warehouse import LoadTarget
+from ..loading import LoadTarget
 
 TABLE = "_rb_unfinished"
 

@@ -9,8 +9,9 @@ from ...records.layout import Family, TableLayout
 from ...records.position import SavedCursor
 from ...spec.model import KEYED, Write
 from ..engine import Engine
+from ..loading import LoadTarget
 from ..merge import Stamp
-from ..warehouse import LoadTarget, TableState
+from ..warehouse import TableState
 from .write_modes import newest_first
 
 

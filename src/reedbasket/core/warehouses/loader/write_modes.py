@@ -13,8 +13,8 @@ from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
 from ...spec.model import Deletes
 from ..engine import FILE, PARENT, POSITION, ROW, Engine
+from ..loading import LoadTarget
 from ..merge import Counts, Merge, Stamp
-from ..warehouse import LoadTarget
 from .stage import OWNER, Stage, system_columns
 
 _PLACE = [PARENT, POSITION]

@@ -15,8 +15,9 @@ from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...postgres import Address, server_message
 from ..loader.load import EngineLoad
+from ..loading import LoadTarget
 from ..reader import Ask, WarehouseReader, quoted
-from ..warehouse import LoadTarget, QueryResult, TableState
+from ..warehouse import QueryResult, TableState
 from .check import check
 from .connect import connect_reader, translated
 from .definition import PostgresWarehouseDefinition

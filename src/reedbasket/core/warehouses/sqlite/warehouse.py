@@ -17,8 +17,9 @@ from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import NotFound, WarehouseError
 from ..loader.load import EngineLoad
+from ..loading import LoadTarget
 from ..reader import Ask, WarehouseReader, quoted
-from ..warehouse import LoadTarget, QueryResult, TableState
+from ..warehouse import QueryResult, TableState
 from .connect import BUSY_SECONDS, connect_reader, connect_writer, translated
 from .definition import SqliteWarehouseDefinition
 from .engine import SqliteEngine
