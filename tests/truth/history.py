@@ -210,14 +210,18 @@ class Player:
             removed = len(before.rows) - len(self._next.rows)
         if removed > 10 and removed * 2 > len(before.rows):
             return [f"{removed} of {len(before.rows)} rows went because the source showed less"]
-        self._next.excused |= self.scene.altered | self.scene.perhaps_there(set(before.rows))
+        # What was excused before may still be there.
+        perhaps_held = set(before.rows) | before.excused
+        self._next.excused |= self.scene.altered
+        for held_before in (set(before.rows), perhaps_held):
+            self._next.excused |= self.scene.perhaps_there(held_before)
         if {fault.name for fault in self.scene.struck()} & {
             "a record that is none",
             "a record without key",
             "no record has the key",
         }:
             # Whatever was missed may have been the one that nobody could read.
-            self._next.excused |= set(before.rows) - set(self._next.rows)
+            self._next.excused |= perhaps_held - set(self._next.rows)
         if world.moment > began:
             # What changed meanwhile may have been met before or after.
             moved = {n for n, versions in world.past.items() if versions[-1][0] > began or (versions[-1][1] or 0) > began}
