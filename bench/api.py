@@ -25,11 +25,11 @@ _LARGE = 2_000_000
 
 TABLE = """  records:
     get: /records
-    send: {since: "{cursor.from}"}
+    query_params: {since: "{cursor.from}"}
     records: items
     next: {token: meta.next, as: after}
-    key: id
-    cursor: {column: updated_at, start: 2026-01-01T00:00:00Z, overlap: 5m, sorted: true}
+    primary_key: id
+    cursor: {column: updated_at, from: 2026-01-01T00:00:00Z, overlap: 5m, sorted: true}
 """
 FEED = "feed: bench\nfrom: bench\ninto: marsh\ntables: {records: }\n"
 
@@ -70,11 +70,11 @@ def _place(engine: str) -> Iterator[dict[str, Any]]:
         with cluster() as where:
             yield where
     else:
-        yield {"on": engine, "path": "marsh.db"}
+        yield {"type": engine, "path": "marsh.db"}
 
 
 def run_ours(url: str, folder: Path, place: dict[str, Any]) -> float:
-    one_run.prepared(folder, one_run.basket(url, TABLE, FEED, pace="{at_once: 4}", warehouse=place))
+    one_run.prepared(folder, one_run.basket(url, TABLE, FEED, pace="{concurrency: 4}", warehouse=place))
     return one_run.run(folder, "bench")
 
 

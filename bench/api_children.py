@@ -20,12 +20,12 @@ WHAT = "1,000 parents with one child request each, 20 ms, 8 at once"
 BOUND = "at most 1.25 of the ideal"
 PARENTS, LATENCY_MS, AT_ONCE = 1_000, 20, 8
 
-_TABLES = """  parents: {get: /parents, key: id}
+_TABLES = """  parents: {get: /parents, primary_key: id}
   children:
     for_each: parents
     get: "/parents/{parent.id}/child"
-    with: {parent: "{parent.id}"}
-    key: parent
+    add_columns: {parent: "{parent.id}"}
+    primary_key: parent
 """
 
 

@@ -27,7 +27,7 @@ _TABLE = """  records:
     records: items
     total: total
     next: {offset: skip, size: %d, size_as: take}
-    key: id
+    primary_key: id
 """
 
 

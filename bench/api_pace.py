@@ -23,7 +23,7 @@ WHAT = "a source of 50 requests a second, asked for 20 s by one feed and by thre
 BOUND = "at least 95 % of what is allowed, so at most 1.05; no 429 after the first three"
 SECONDS = 20.0
 
-_TABLE = "  list{n}: {{get: /limited, records: items, total: total, next: {{page: page, size: 1}}, key: id}}"
+_TABLE = "  list{n}: {{get: /limited, records: items, total: total, next: {{page: page, size: 1}}, primary_key: id}}"
 _TABLES = "\n".join(_TABLE.format(n=n) for n in range(3))
 _FEED = """feed: bench{n}
 from: bench
@@ -31,10 +31,10 @@ into: marsh{n}
 tables: {{list{n}: }}
 ---
 warehouse: marsh{n}
-on: sqlite
+type: sqlite
 path: marsh{n}.db"""
 _FEEDS = "\n---\n".join(_FEED.format(n=n) for n in range(3))
-_PACES = {"declared": "{per_second: 50, at_once: 8}", "learned": "{at_once: 8}"}
+_PACES = {"declared": "{per_second: 50, concurrency: 8}", "learned": "{concurrency: 8}"}
 
 
 def run(quick: bool) -> dict[str, Any]:

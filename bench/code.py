@@ -30,7 +30,7 @@ from reedbasket.kit import Connector, Table, Url
 
 class Bench(Connector):
     url: Url
-    pace = {"at_once": 4}
+    pace = {"concurrency": 4}
     records = Table(key="id", cursor="updated_at", start="2026-01-01T00:00:00Z", overlap="5m", sorted=True)
     rows = Table(key="id")
 
@@ -49,7 +49,7 @@ class Bench(Connector):
             yield from (opened.get_batch(n) for n in range(opened.num_record_batches))
 """
 BASKET = """connector: bench-code
-on: python
+type: python
 code: bench.py
 ---
 source: bench
@@ -64,7 +64,7 @@ into: marsh
 tables: {{{table}: }}
 """
 FILES = """source: bench
-on: files
+type: files
 path: {folder}
 ---
 {where}
@@ -72,7 +72,7 @@ path: {folder}
 feed: bench
 from: bench
 into: marsh
-tables: {{rows: {{files: "*.arrow", key: id, write: merge}}}}
+tables: {{rows: {{files: "*.arrow", primary_key: id, write: upsert}}}}
 """
 
 
@@ -136,7 +136,7 @@ def _served(folder: Path) -> Iterator[str]:
 
 def main(which: str, where: str) -> None:
     arrow = which in ("arrow", "files")
-    place = {"on": "duckdb", "path": "marsh.duckdb"} if arrow else {"on": "sqlite", "path": "marsh.db"}
+    place = {"type": "duckdb", "path": "marsh.duckdb"} if arrow else {"type": "sqlite", "path": "marsh.db"}
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         told = json.dumps({"warehouse": "marsh", **place})

@@ -39,9 +39,7 @@ _COLUMNS = (
     "id bigint {key}, code text, name text, state text, amount decimal(12,2), weight double precision, qty int, ok bool, day date, "
     "made timestamptz, updated_at timestamptz, note text"
 )
-_SHAPED = (
-    "{rename: {code: part_code, name: part_name}, compute: {worth: amount * qty}, hash: note, leave_out: state, write: replace}"
-)
+_SHAPED = "{rename: {code: part_code, name: part_name}, compute: {worth: amount * qty}, hash: note, exclude_columns: state, write: replace}"
 
 
 def bound(kind: str) -> str:
@@ -125,7 +123,7 @@ def basket(where: dict[str, Any], target: dict[str, Any], table: str) -> str:
 def target_of(kind: str, where: dict[str, Any], folder: Path) -> dict[str, Any]:
     if kind.startswith("pg"):
         return {**where, "schema": "ours_" + folder.name.replace("-", "_").lower()}
-    return {"on": kind, "path": f"marsh.{kind}"}
+    return {"type": kind, "path": f"marsh.{kind}"}
 
 
 def main(kind: str, place: str, count: int) -> None:

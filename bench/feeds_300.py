@@ -87,7 +87,7 @@ def run(quick: bool) -> dict[str, Any]:
 
             client = Client(url, token)
             feed = "feed: bench\nfrom: bench\ninto: marsh\ntables: {records: }\nschedule: {every: 1m}"
-            one = one_run.basket(api, TABLE, feed, pace="{at_once: 8}")
+            one = one_run.basket(api, TABLE, feed, pace="{concurrency: 8}")
             shared, _, feed = one.rpartition("---\n")
             feeds = (feed.replace("feed: bench", f"feed: f{n:03}\nprefix: f{n:03}_") for n in range(FEEDS))
             client.apply({"bench.yaml": shared + "---\n" + "---\n".join(feeds)})

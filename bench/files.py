@@ -112,11 +112,11 @@ def main(kind: str, files: str, place: str, count: int) -> None:
         folder = Path(name)
         engine = kind.split("-")[1]
         target = {**where, "schema": "ours_" + folder.name.replace("-", "_").lower()} if engine == "pg" else {
-            "on": engine, "path": f"marsh.{engine}",
+            "type": engine, "path": f"marsh.{engine}",
         }  # fmt: skip
-        source = {"source": "bench", "on": "files", "path": f"{files}/{form}"}
+        source = {"source": "bench", "type": "files", "path": f"{files}/{form}"}
         # DuckDB writes rows of a key in any order, as its own COPY may not.
-        key = ", key: id" if engine == "duckdb" else ""
+        key = ", primary_key: id" if engine == "duckdb" else ""
         one_run.prepared(folder, basket(source, target, f"{{files: 'wide.*'{key}}}"))
         seconds = one_run.run(folder, "bench")
         from reedbasket.store import Store, runs

@@ -103,14 +103,14 @@ def ours(endpoint: str, count: int) -> None:
         folder = Path(name)
         source = {
             "source": "bench",
-            "on": "files",
+            "type": "files",
             "url": "s3://depot",
             "endpoint": endpoint,
             "user": "me",
             "password": {"secret": "word"},
         }
-        lake = json.dumps({"source": "lake", "on": "files", "path": "lake"})
-        target = {"on": "sqlite", "path": "marsh.db"}
+        lake = json.dumps({"source": "lake", "type": "files", "path": "lake"})
+        target = {"type": "sqlite", "path": "marsh.db"}
         one_run.prepared(folder, basket(source, target, "{files: 'photos/**/*.png', copy: {to: lake}}", lake), {"word": "word"})
         seconds = one_run.run(folder, "bench")
         if sum(1 for _ in folder.glob("lake/photos/*/*.png")) != count:

@@ -86,8 +86,8 @@ def by_hand(folder: Path) -> None:
 def ours(folder: Path) -> None:
     data = folder / "data"
     if not (data / "warehouses" / "marsh.db").exists():
-        source = {"source": "bench", "on": "files", "path": str(folder / "in")}
-        one_run.prepared(data, basket(source, {"on": "sqlite", "path": "marsh.db"}, "{files: '*/part-*.csv'}"))
+        source = {"source": "bench", "type": "files", "path": str(folder / "in")}
+        one_run.prepared(data, basket(source, {"type": "sqlite", "path": "marsh.db"}, "{files: '*/part-*.csv'}"))
     seconds = one_run.run(data, "bench")
     from reedbasket.store import Store, runs
 

@@ -1,4 +1,4 @@
-"""growth: what goes through a whole table, on a table ten times as large: `mirror`, `history`, `compare` and `verify --deep`, on each
+"""growth: what goes through a whole table, on a table ten times as large: `mirror`, `versions`, `compare` and `verify --deep`, on each
 engine, by a whole-number, a text and a compound key.
 
 Here the ratio is large / small of our own loader: ours_s is the worst pair's large table, baseline_s its small one. Ten times the rows
@@ -20,10 +20,10 @@ from typing import Any
 from .measure import child, own_peak_mb, result
 from .warehouses import cluster, opened
 
-WHAT = "`mirror`, `history`, `compare` and `verify --deep` of 2,000,000 rows against 200,000, by three kinds of key, on each engine"
+WHAT = "`mirror`, `versions`, `compare` and `verify --deep` of 2,000,000 rows against 200,000, by three kinds of key, on each engine"
 # DuckDB has 75 MB, so that a worker stays under 300: 200,000 rows of a stage fit into them, and 2,000,000 spill to disk.
 BOUND = "at most 13; on DuckDB 17"
-ENGINES, MODES, KEYS = ("sqlite", "duckdb", "postgres"), ("mirror", "history", "compare", "verify"), ("number", "text", "two")
+ENGINES, MODES, KEYS = ("sqlite", "duckdb", "postgres"), ("mirror", "versions", "compare", "verify"), ("number", "text", "two")
 _PART = 20_000
 
 
@@ -40,7 +40,7 @@ def run(quick: bool) -> dict[str, Any]:
                     found = []
                     for size in (small, large):
                         with tempfile.TemporaryDirectory() as folder:
-                            where = places.get(engine) or {"on": engine, "path": str(Path(folder) / "bench.db")}
+                            where = places.get(engine) or {"type": engine, "path": str(Path(folder) / "bench.db")}
                             found.append(child("bench.growth", json.dumps(where), mode, key, str(size)))
                     made = result(found[1]["seconds"], found[0]["seconds"], max(one["rss_mb"] for one in found))
                     ratios.append((made["ratio"], f"{mode} by {key}"))
@@ -69,7 +69,7 @@ def main(place: str, mode: str, key: str, size: int) -> None:
     names = ["id", "part"] if key == "two" else ["id"]
     table = f"growth_{mode}_{key}_{size}"
     warehouse = opened(json.loads(place))
-    write: Any = "history" if mode == "history" else "mirror"
+    write: Any = "versions" if mode == "versions" else "mirror"
     hashes, seconds = None, 0.0
     for turn in (1, 2):
         verifying = mode == "verify" and turn == 2

@@ -1,4 +1,4 @@
-"""history: 100,000 changes among 2,000,000 current versions, against our own `merge` of the same on the same engine.
+"""history: 100,000 changes among 2,000,000 current versions, against our own `upsert` of the same on the same engine.
 
 Here the baseline is our merge. The ratio of the case is SQLite's; those of the other engines stand in the notes.
 """
@@ -13,7 +13,7 @@ from typing import Any
 from . import merge
 from .measure import child, in_turn, own_peak_mb, result
 
-WHAT = "100,000 changes among 2,000,000 versions by `history`, against our `merge` of them"
+WHAT = "100,000 changes among 2,000,000 versions by `versions`, against our `upsert` of them"
 BOUND = "at most 1.6"
 
 
@@ -30,8 +30,8 @@ def _one(engine: str, quick: bool) -> dict[str, Any]:
     peaks: list[float] = []
     turn = [0]
     with ExitStack() as stack:
-        place = merge.places(engine, ["history", "merge"], stack)
-        for write in ("history", "merge"):
+        place = merge.places(engine, ["versions", "upsert"], stack)
+        for write in ("versions", "upsert"):
             child("bench.history", "fill", write, place[write], str(size), "0", "0")
 
         def once(write: str) -> float:
@@ -40,7 +40,7 @@ def _one(engine: str, quick: bool) -> dict[str, Any]:
             peaks.append(done["rss_mb"])
             return float(done["seconds"])
 
-        ours, theirs = in_turn(3, lambda: once("history"), lambda: once("merge"))
+        ours, theirs = in_turn(3, lambda: once("versions"), lambda: once("upsert"))
     return result(ours, theirs, max(peaks))
 
 

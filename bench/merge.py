@@ -31,7 +31,7 @@ def places(engine: str, names: list[str], stack: ExitStack) -> dict[str, str]:
         where = stack.enter_context(w.cluster())
         return {name: json.dumps({**where, "schema": name}) for name in names}
     folder = stack.enter_context(tempfile.TemporaryDirectory())
-    return {name: json.dumps({"on": engine, "path": f"{folder}/{name}.db"}) for name in names}
+    return {name: json.dumps({"type": engine, "path": f"{folder}/{name}.db"}) for name in names}
 
 
 def run(engine: str, quick: bool) -> dict[str, Any]:
@@ -69,13 +69,13 @@ def changed(size: int, changes: int, turn: int) -> Any:
     return w.rows(updates + fresh, turn)
 
 
-def fill(where: dict[str, Any], size: int, write: str = "merge") -> None:
+def fill(where: dict[str, Any], size: int, write: str = "upsert") -> None:
     warehouse = w.opened(where)
     w.load_ours(warehouse, (w.rows(range(s, min(s + w.BATCH, size)), 0) for s in range(0, size, w.BATCH)), write)  # type: ignore[arg-type]
     warehouse.close()
 
 
-def ours(where: dict[str, Any], table: Any, turn: int, write: str = "merge") -> float:
+def ours(where: dict[str, Any], table: Any, turn: int, write: str = "upsert") -> float:
     warehouse = w.opened(where)
     line: list[Any] = []
     seconds = w.timed(lambda: line.append(w.load_ours(warehouse, list(w.batches(table)), write, turn)))

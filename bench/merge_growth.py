@@ -1,4 +1,4 @@
-"""merge-growth: 100,000 changed rows by `merge` into 2,000,000 against into 200,000 (SQLite).
+"""merge-growth: 100,000 changed rows by `upsert` into 2,000,000 against into 200,000 (SQLite).
 
 Here the ratio is large / small of our own loader: `ours_s` is the merge into the large table, `baseline_s` into the small
 one. It says whether time grows with the change, as it should, or with the table.
@@ -32,7 +32,7 @@ def run(quick: bool) -> dict[str, Any]:
 
         def merge(size: int) -> float:
             turn[0] += 1
-            found = child("bench.merge_growth", "merge", f"{name}/{size}.db", str(size), str(changes), str(turn[0]))
+            found = child("bench.merge_growth", "upsert", f"{name}/{size}.db", str(size), str(changes), str(turn[0]))
             peaks.append(found["rss_mb"])
             return float(found["seconds"])
 
@@ -62,7 +62,7 @@ def main(what: str, path: str, size: int, changes: int, turn: int = 0) -> None:
 
     warehouse = SqliteWarehouse(Path(path))
     state = warehouse.state("bench", "records")
-    target = LoadTarget(turn + 1, "bench", "bench", "records", "records", "merge", ["id"], "key")
+    target = LoadTarget(turn + 1, "bench", "bench", "records", "records", "upsert", ["id"], "key")
     load = warehouse.begin(target, state)
     shaper = Shaper(state.structure if state else TableShape("records"), ["id"], "key", newest_by="updated_at")
     # Changes are scattered evenly over the whole table, which is the hard case for its index and pages.

@@ -61,7 +61,7 @@ def server() -> Iterator[dict[str, Any]]:
         f"--socket={folder}/socket", "--bind-address=127.0.0.1", f"--log-error={folder}/log",
     ]  # fmt: skip
     process = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-    where = {"on": "mysql", "host": "127.0.0.1", "port": port, "database": "test", "user": "root", "tls": {"mode": "disable"}}
+    where = {"type": "mysql", "host": "127.0.0.1", "port": port, "database": "test", "user": "root", "tls": {"mode": "disable"}}
     try:
         while subprocess.run([*client(where), "-e", "create database if not exists test"], capture_output=True).returncode:
             time.sleep(0.2)

@@ -47,11 +47,11 @@ def run(quick: bool) -> dict[str, Any]:
             url = service.stdout.readline()
         client = Client(url.split()[3].rstrip(","), (folder / "token").read_text().strip())
         try:
-            basket = one_run.basket(api, TABLE, FEED, pace="{at_once: 4}")
+            basket = one_run.basket(api, TABLE, FEED, pace="{concurrency: 4}")
             client.apply({"bench.yaml": basket})
             assert client.ask_run("bench", wait_seconds=50)["outcome"] == "succeeded"
             # From now on the API has nothing: what a quiet hour looks like.
-            quiet = basket.replace('send: {since: "{cursor.from}"}', 'send: {since: "{cursor.from}", empty: 1}')
+            quiet = basket.replace('query_params: {since: "{cursor.from}"}', 'query_params: {since: "{cursor.from}", empty: 1}')
             client.apply({"bench.yaml": quiet})
             own: list[float] = []
 

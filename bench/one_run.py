@@ -40,15 +40,17 @@ def run(folder: Path, feed: str, *, may_fail: bool = False) -> float:
     return seconds
 
 
-def basket(url: str, tables: str, feeds: str, *, pace: str = "{at_once: 8}", warehouse: dict[str, Any] | None = None) -> str:
+def basket(
+    url: str, tables: str, feeds: str, *, pace: str = "{concurrency: 8}", warehouse: dict[str, Any] | None = None
+) -> str:
     """tables: of the connector, feeds: documents, both as YAML."""
-    where = json.dumps({"warehouse": "marsh", **(warehouse or {"on": "sqlite", "path": "marsh.db"})})
+    where = json.dumps({"warehouse": "marsh", **(warehouse or {"type": "sqlite", "path": "marsh.db"})})
     return f"""
 connector: bench-api
-on: http
+type: http
 settings: {{url: {{type: url}}}}
-base: "{{settings.url}}"
-pace: {pace}
+base_url: "{{settings.url}}"
+rate_limit: {pace}
 tables:
 {tables}
 ---

@@ -25,7 +25,7 @@ from .warehouses import cluster
 
 WHAT = "1,000,000 rows from PostgreSQL into DuckDB in four ranges at once, against one statement of ours"
 BOUND = "at most 1.1; 2.5 times as fast where each fetch takes 20 ms; worker under 300 MB"
-_RANGES = "{write: replace, ranges: {count: 4, at_once: 4}}"
+_RANGES = "{write: replace, parallel_read: {parts: 4, concurrency: 4}}"
 # On two full cores both do the same work; medians come out up to 5 % apart by what else the machine does.
 _ROUNDS = 9
 _FETCH_BYTES, _FETCH_SECONDS = 64 * 1024, 0.02
@@ -63,7 +63,7 @@ def run(quick: bool) -> dict[str, Any]:
     note = f"64 kB a fetch of 20 ms, {far_count:,} rows: {far_one / far_four:.2f} times faster ({far_four:.2f} against {far_one:.2f} s)"
     asked = {of: " to ".join(str(n) for n in sorted({min(found), max(found)})) for of, found in statements.items()}
     return result(
-        four, one, max(peaks), notes=[note, f"statements of a run in ranges: {asked['near']}; from afar {asked['far']}"]
+        four, one, max(peaks), notes=[note, f"statements of a run in parallel_read: {asked['near']}; from afar {asked['far']}"]
     )
 
 
@@ -99,7 +99,7 @@ def far_away(where: dict[str, Any]) -> Iterator[dict[str, Any]]:
 def main(place: str, table: str, count: int) -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        one_run.prepared(folder, basket(json.loads(place), {"on": "duckdb", "path": "marsh.duckdb"}, table))
+        one_run.prepared(folder, basket(json.loads(place), {"type": "duckdb", "path": "marsh.duckdb"}, table))
         seconds = one_run.run(folder, "bench")
         from reedbasket.store import Store, runs
 

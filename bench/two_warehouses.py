@@ -15,7 +15,7 @@ from .measure import child, in_turn, own_peak_mb, result
 
 WHAT = "200,000 nested records into two warehouses from one read, beside the slower one alone"
 BOUND = "at most 1.15; worker under 300 MB"
-_PLACES = {"marsh": {"on": "sqlite", "path": "marsh.db"}, "duck": {"on": "duckdb", "path": "duck.duckdb"}}
+_PLACES = {"marsh": {"type": "sqlite", "path": "marsh.db"}, "duck": {"type": "duckdb", "path": "duck.duckdb"}}
 
 
 def run(quick: bool) -> dict[str, Any]:
@@ -41,7 +41,7 @@ def main(which: str, url: str) -> None:
     places = "\n---\n".join(json.dumps({"warehouse": name, **_PLACES[name]}) for name in into if name != "marsh")
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        text = one_run.basket(url, TABLE, feed + ("---\n" + places if places else ""), pace="{at_once: 4}")
+        text = one_run.basket(url, TABLE, feed + ("---\n" + places if places else ""), pace="{concurrency: 4}")
         one_run.prepared(folder, text)
         seconds = one_run.run(folder, "bench")
         print(json.dumps({"seconds": seconds, "rss_mb": own_peak_mb()}))

@@ -110,7 +110,7 @@ def cluster(*settings: str) -> Iterator[dict[str, Any]]:
     do("pg_ctl", "-D", data, "-l", str(folder / "log"), "-o", options, "-w", "start")
     try:
         yield {
-            "on": "postgres",
+            "type": "postgres",
             "host": "127.0.0.1",
             "port": port,
             "database": "postgres",

@@ -125,7 +125,7 @@ def making(page: Page, client: Client, harbour: str) -> None:
     page.goto(client.url + "/new")
     page.get_by_role("button", name="dock", exact=False).first.click()
     page.get_by_role("button", name="Next: what it offers").click()
-    page.get_by_role("button", name="Look at what it offers").click()
+    page.get_by_role("button", name="Show tables").click()
     page.get_by_label("Take work_orders").check(timeout=60_000)
     page.get_by_label("Take parts").check()
     page.get_by_role("button", name="work_orders").click()
@@ -135,7 +135,7 @@ def making(page: Page, client: Client, harbour: str) -> None:
     page.goto(client.url + "/workbench")
     page.get_by_label("Connector").fill("quay-api")
     page.get_by_label("Address").fill(harbour + "/v1")
-    page.get_by_label("Who asks is shown by").select_option("a bearer token")
+    page.get_by_label("Authentication").select_option("a bearer token")
     page.get_by_label("Token, as the secret").fill("harbour_token")
     page.get_by_label("Table", exact=True).fill("sailings")
     page.get_by_label("Path", exact=True).fill("/sailings")
@@ -180,7 +180,7 @@ def slow_pictures(client: Client, folder: Path) -> None:
     slow = (
         texts["basket/harbour.yaml"]
         .replace("per_second: 200", "per_second: 14")
-        .replace("feed: harbour\n", "feed: harbour-slow\nprefix: slow_\n")
+        .replace("feed: harbour\n", "feed: harbour-slow\ntable_prefix: slow_\n")
     )
     client.apply({"basket/slow.yaml": slow})
     terminal("terminal-plan", ["reed plan harbour-slow"], 4)

@@ -37,20 +37,20 @@ describe("a draft", () => {
   });
 
   it("begins with how a feed was written, comments included", () => {
-    const file = `# all of the yard\nsource: dock\non: sqlite\n---\n# the yard's parts\nfeed: yard\nfrom: dock # every night\n`;
+    const file = `# all of the yard\nsource: dock\ntype: sqlite\n---\n# the yard's parts\nfeed: yard\nfrom: dock # every night\n`;
     expect(writtenAs(["feed: other\n", file], "yard")).toBe("# the yard's parts\nfeed: yard\nfrom: dock # every night\n");
     expect(writtenAs([file], "nobody")).toBe("");
   });
 
   it("is changed by forms where it is to be changed, and stays as it was written elsewhere", () => {
-    const text = `# the yard's parts\nfeed: yard # ours\nfrom: dock\ntables:\n  # all of it\n  parts:\n  gone:\nschedule: {every: 5m} # often\n---\nsource: dock\non: "sqlite"\n`;
+    const text = `# the yard's parts\nfeed: yard # ours\nfrom: dock\ntables:\n  # all of it\n  parts:\n  gone:\nschedule: {every: 5m} # often\n---\nsource: dock\ntype: "sqlite"\n`;
     const { docs } = read(text);
     const feed = of(docs, "feed")!;
     const next = rewrite(
       text,
       put(docs, "feed", { ...feed, schedule: { every: "1h" }, tables: { parts: null, more: { write: "append" } } }),
     );
-    for (const kept of ["# the yard's parts", "feed: yard # ours", "# all of it", "{ every: 1h } # often", 'on: "sqlite"'])
+    for (const kept of ["# the yard's parts", "feed: yard # ours", "# all of it", "{ every: 1h } # often", 'type: "sqlite"'])
       expect(next).toContain(kept);
     expect(next).not.toContain("gone");
     expect(of(read(next).docs, "feed")?.tables).toEqual({ parts: null, more: { write: "append" } });

@@ -61,7 +61,7 @@ describe("the map", () => {
 
 describe("what needs attention", () => {
   it("is told once a feed, by its worst, the worst first", () => {
-    const run = { id: 7, outcome: "failed", error: { found: "nothing answers", mend: "start it" } };
+    const run = { id: 7, outcome: "failed", error: { found: "nothing answers", fix: "start it" } };
     const found = matters(
       [
         feed("a", "dock", undefined, { drift: 2 }),

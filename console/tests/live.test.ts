@@ -57,7 +57,7 @@ describe("what a source is asked and answers", () => {
   });
 
   it("says the pace in words", () => {
-    expect(pace({ per_second: 5, per_hour: 1000, per_day: null, at_once: 2 })).toBe("5 a second, 1,000 an hour, 2 at once");
-    expect(pace({ per_second: null, at_once: 4 })).toBe("4 at once");
+    expect(pace({ per_second: 5, per_hour: 1000, per_day: null, concurrency: 2 })).toBe("5 a second, 1,000 an hour, 2 at once");
+    expect(pace({ per_second: null, concurrency: 4 })).toBe("4 at once");
   });
 });

@@ -65,10 +65,10 @@ def test_the_first_hour_of_a_data_engineer(reed: Reed, tmp_path: Path) -> None:
         assert "test_token" in reed("secret", "list")
 
         planned = reed("plan", "test")
-        assert "things: would be made; changes by cursor, merge, key id" in planned
+        assert "things: would be made; changes by cursor, upsert, key id" in planned
         assert "+ id text, n int64, note text, updated_at timestamp" in planned
         assert "40 records, 3 requests" in planned
-        assert "commit_every: 100000" in reed("plan", "test", "--full")
+        assert "rows_per_commit: 100000" in reed("plan", "test", "--full")
 
         out = reed("run", "test")
         assert re.search(r"Run 2 of test succeeded in \d+\.\d\d s: 40 read, 40 inserted, 3 requests", out)
@@ -103,7 +103,7 @@ def test_exit_codes_that_scripts_can_use(reed: Reed, service: RunningService, tm
     reed("run", code=2)
     reed("secret", "set", code=2)
     bad = tmp_path / "bad.yaml"
-    bad.write_text("warehouse: marsh\non: sqlite\npth: marsh.db\n")
+    bad.write_text("warehouse: marsh\ntype: sqlite\npth: marsh.db\n")
     reed("apply", str(bad), code=5)
     assert "bad.yaml:3:1  warehouses.marsh.pth" in reed.err
     assert 'did you mean "path"?' in reed.err

@@ -103,7 +103,7 @@ def test_with_the_keyboard_alone(page: Page, service: RunningService) -> None:
         page.keyboard.press("ArrowRight")
         expect(page.get_by_role("grid", name="Ledger")).to_contain_text("300")
         page.keyboard.press("ArrowRight")
-        expect(page.get_by_text("Changes by cursor, merge, key id")).to_be_visible()
+        expect(page.get_by_text("Changes by cursor, upsert, key id")).to_be_visible()
         expect(page.get_by_text("0 records, 1 request")).to_be_visible()
 
 

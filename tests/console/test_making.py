@@ -18,7 +18,7 @@ from tests.console.test_console import RECORDS
 from tests.support.feeds import SECRET, basket_text, table_rows
 from tests.support.source import Changing, serving
 
-MARSH = "warehouse: marsh\non: sqlite\npath: marsh.db\n"
+MARSH = "warehouse: marsh\ntype: sqlite\npath: marsh.db\n"
 
 
 @contextmanager
@@ -44,8 +44,8 @@ def test_a_feed_from_nothing_to_rows_in_the_warehouse(page: Page, service: Runni
     page.goto(service.sign_in)
     page.get_by_role("link", name="Make a feed").click()
     page.get_by_role("button", name="A new one").click()
-    page.get_by_label("It is", exact=True).select_option("SQLite")
-    page.get_by_label("Its name here").fill("yard")
+    page.get_by_label("Type", exact=True).select_option("SQLite")
+    page.get_by_label("Name").fill("yard")
     page.get_by_label("Path; a relative").fill("nowhere.db")
     page.get_by_role("button", name="Check the way in").click()
     expect(page.get_by_role("grid", name="Steps")).to_contain_text("failed")
@@ -54,7 +54,7 @@ def test_a_feed_from_nothing_to_rows_in_the_warehouse(page: Page, service: Runni
     expect(page.get_by_role("grid", name="Steps")).to_contain_text("2 tables and views")
 
     page.get_by_role("button", name="Next: what it offers").click()
-    page.get_by_role("button", name="Look at what it offers").click()
+    page.get_by_role("button", name="Show tables").click()
     page.get_by_label("Find tables").fill("boat")
     page.get_by_label("Take boats").check()
     page.get_by_role("button", name="Show some records").click()
@@ -73,13 +73,13 @@ def test_a_feed_from_nothing_to_rows_in_the_warehouse(page: Page, service: Runni
     page.get_by_label("Into").select_option("marsh")
     page.keyboard.press("Alt+y")
     text = page.get_by_label("Definitions as YAML")
-    expect(text).to_have_value(re.compile("leave_out:\n +- owner"))
+    expect(text).to_have_value(re.compile("exclude_columns:\n +- owner"))
     text.fill(text.input_value().replace("into: marsh", "into: swamp"))
     page.get_by_role("button", name="Check it").click()
     expect(page.get_by_role("alert").first).to_contain_text(re.compile(r"Line \d+, feeds.yard.into: .*swamp"))
-    text.fill(text.input_value().replace("into: swamp", "into: marsh\nprefix: yd_"))
+    text.fill(text.input_value().replace("into: swamp", "into: marsh\ntable_prefix: yd_"))
     page.keyboard.press("Alt+y")
-    expect(page.get_by_label("Before each table's name")).to_have_value("yd_")
+    expect(page.get_by_label("Table prefix")).to_have_value("yd_")
 
     page.get_by_role("button", name="Next: plan and create").click()
     page.get_by_role("button", name="Plan it").click()
@@ -99,16 +99,16 @@ def test_a_connector_by_trying_the_api(page: Page, service: RunningService) -> N
         page.get_by_role("link", name="Workbench").click()
         page.get_by_label("Connector").fill("partner-api")
         page.get_by_label("Address").fill(url)
-        page.get_by_label("Who asks is shown by").select_option("a token for client credentials")
+        page.get_by_label("Authentication").select_option("OAuth 2, client credentials")
         page.get_by_label("Client id").fill("quay")
-        page.get_by_label("Its value").fill("not this")
-        page.get_by_role("button", name="Seal it").click()
+        page.get_by_label("Value").fill("not this")
+        page.get_by_role("button", name="Save secret").click()
         page.get_by_label("Table", exact=True).fill("holders")
         page.get_by_label("Path", exact=True).fill("/v2/pass-holders")
         page.get_by_role("button", name="Try a page").click()
         expect(page.get_by_role("alert")).to_contain_text("no such partner")
         page.get_by_label("New value (is set)").fill("otters-know")
-        page.get_by_role("button", name="Seal it").click()
+        page.get_by_role("button", name="Save secret").click()
         expect(page.get_by_label("New value (is set)")).to_have_value("")
         page.get_by_role("button", name="Try a page").click()
         page.get_by_role("button", name="take as records").click()
@@ -118,7 +118,7 @@ def test_a_connector_by_trying_the_api(page: Page, service: RunningService) -> N
             suggested.get_by_role("button", name=words, exact=True).click()
         page.get_by_role("button", name="Try three pages").click()
         expect(page.get_by_role("heading", name="200, 3 pages: 100, 100, 100 records")).to_be_visible()
-        page.get_by_role("button", name="Keep the connector").click()
+        page.get_by_role("button", name="Save connector").click()
         expect(page.get_by_text("connector partner-api (new), source partner (new)")).to_be_visible()
         page.get_by_role("button", name="Correct types").click()
         page.get_by_label("Take pass_no as").select_option("json")
@@ -144,7 +144,7 @@ def test_a_failing_run_is_diagnosed_and_mended(page: Page, service: RunningServi
     """From what needs attention to the run that failed, to the records that did not fit, to the definition, and back to nothing wrong."""
     with serving(Changing(list(RECORDS))) as source:
         service.client.set_secret("test_token", SECRET)
-        service.client.apply({"basket.yaml": basket_text(source.url, table="cast: {id: date}", feed="stop_after: 1")})
+        service.client.apply({"basket.yaml": basket_text(source.url, table="cast: {id: date}", feed="max_rejects: 1")})
         service.client.ask_run("test", wait_seconds=30)
         page.goto(service.sign_in)
         page.get_by_role("list", name="Needs attention").get_by_role("link", name=re.compile("test.*failed")).click()

@@ -17,7 +17,7 @@ def test_windows_pauses_and_backfills_of_a_feed(page: Page, service: RunningServ
     def answer(request: Request) -> Answer:
         return Answer({}, 404) if request.query["from"] in failing else hourly(request)
 
-    schedule = "schedule: {windows: {from: 2026-11-20, step: 1d}}\nfresh_within: 2d"
+    schedule = "schedule: {windows: {from: 2026-11-20, length: 1d}}\nfresh_within: 2d"
     with serving(answer) as source:
         prepare(service, basket(source.url, ("days", schedule)))
         wait_for(lambda: counts(service, "days").get("failed") == 1 and not counts(service, "days").get("waiting"))
@@ -64,11 +64,11 @@ def test_windows_pauses_and_backfills_of_a_feed(page: Page, service: RunningServ
         expect(page.get_by_role("grid", name="Backfills")).to_contain_text("3 of 3")
 
         service.client.apply(
-            {"f.yaml": FEED.format(name="days", prefix="days_", more="about: without a schedule").removeprefix("---\n")}
+            {"f.yaml": FEED.format(name="days", prefix="days_", more="description: without a schedule").removeprefix("---\n")}
         )
         page.reload()
         page.get_by_role("tab", name="Versions").click()
-        expect(page.get_by_label("Difference")).to_contain_text("+about: without a schedule")
+        expect(page.get_by_label("Difference")).to_contain_text("+description: without a schedule")
         page.get_by_role("option", name=re.compile("^1")).click()
         page.get_by_role("button", name="Put it in force again").click()
         expect(page.get_by_role("option", name=re.compile("^3"))).to_be_visible()
@@ -89,8 +89,8 @@ def test_people_are_let_in_by_name_and_see_what_their_role_allows(page: Page, se
     page.get_by_label("Label").fill("nightly")
     page.get_by_role("button", name="Make a token").click()
     expect(page.get_by_text("Shown this once: reed_")).to_be_visible()
-    page.get_by_role("tab", name="Who changed what").click()
-    expect(page.get_by_role("grid", name="Who changed what")).to_contain_text("wren, viewer")
+    page.get_by_role("tab", name="Audit log").click()
+    expect(page.get_by_role("grid", name="Audit log")).to_contain_text("wren, viewer")
 
     page.get_by_role("tab", name="Service").click()
     page.get_by_label("Days of keep days").fill("0")

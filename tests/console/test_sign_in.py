@@ -22,7 +22,7 @@ def test_people_sign_in_by_their_provider_or_read_why_not(tmp_path: Path, page: 
         expect(page.get_by_role("alert")).to_contain_text("nothing gives you a role here")
         provider.person["groups"] = ["data"]
         page.get_by_role("link", name="Sign in with 127.0.0.1").click()
-        expect(page.get_by_text("none needs you")).to_be_visible()
+        expect(page.get_by_text("Nothing is set up yet.")).to_be_visible()
         assert page.url == f"{service.url}/"
     finally:
         service.stop()

@@ -24,9 +24,7 @@ def test_from_a_look_at_the_source_to_the_requests_of_its_run(page: Page, servic
             return Answer({}, 429, {"Retry-After": "2"})
         return Answer({"rows": [{"id": n, "name": f"landing {n}", "token": SECRET} for n in range(4)]})
 
-    tables = (
-        "  landings: {get: /landings, records: rows, key: id}\n  gone: {post: /gone, body: {json: {day: 1}}, records: rows}"
-    )
+    tables = "  landings: {get: /landings, records: rows, primary_key: id}\n  gone: {post: /gone, body: {json: {day: 1}}, records: rows}"
     with serving(answer) as source:
         service.client.set_secret("test_token", SECRET)
         auth = 'auth: {bearer: "{settings.token}"}'
@@ -34,7 +32,7 @@ def test_from_a_look_at_the_source_to_the_requests_of_its_run(page: Page, servic
         page.goto(service.sign_in)
         page.get_by_role("link", name="Sources").click()
         row = page.get_by_role("row", name="test")
-        expect(row).to_contain_text("no trouble")
+        expect(row).to_contain_text("healthy")
         row.click()
         page.get_by_role("button", name="Survey it").click()
         columns = page.get_by_role("grid", name="Columns of landings")

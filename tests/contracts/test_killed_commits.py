@@ -20,23 +20,23 @@ FLAT = [{"id": i, "v": i} for i in (1, 1, 5)]
 KEYLESS: dict[str, Any] = {"key": []}
 # (what was loaded before, how; what is loaded now, how)
 WAYS: dict[str, tuple[tuple[list[Any], dict[str, Any]] | None, tuple[list[Any], dict[str, Any]]]] = {
-    "a first load": (None, (OLD, {"write": "merge"})),
+    "a first load": (None, (OLD, {"write": "upsert"})),
     "a first load that appends": (None, (OLD, {"write": "append"})),
-    "a first history": (None, (NEW, {"write": "history"})),
+    "a first history": (None, (NEW, {"write": "versions"})),
     "append": ((OLD, {"write": "append"}), (NEW, {"write": "append"})),
-    "merge": ((OLD, {"write": "merge"}), (NEW, {"write": "merge"})),
-    "merge, wider": ((OLD, {"write": "merge"}), (WIDER, {"write": "merge"})),
+    "upsert": ((OLD, {"write": "upsert"}), (NEW, {"write": "upsert"})),
+    "merge, wider": ((OLD, {"write": "upsert"}), (WIDER, {"write": "upsert"})),
     "mirror": ((OLD, {"write": "mirror"}), (NEW, {"write": "mirror"})),
     "mirror that marks": ((OLD, {"write": "mirror", "deletes": "mark"}), (NEW, {"write": "mirror", "deletes": "mark"})),
-    "history": ((OLD, {"write": "history"}), (NEW, {"write": "history"})),
+    "versions": ((OLD, {"write": "versions"}), (NEW, {"write": "versions"})),
     "replace": ((OLD, {"write": "replace"}), (NEW, {"write": "replace"})),
     "replace with fewer tables": ((OLD, {"write": "replace"}), (FLAT, {"write": "replace"})),
     "replace without a key": ((OLD, {"write": "replace", **KEYLESS}), (NEW, {"write": "replace", **KEYLESS})),
-    "append, then merge": ((OLD + NEW, {"write": "append"}), (WIDER, {"write": "merge"})),
-    "merge, then append": ((OLD, {"write": "merge"}), (NEW, {"write": "append"})),
-    "merge, then history": ((OLD, {"write": "merge"}), (NEW, {"write": "history"})),
-    "history, then merge": ((OLD, {"write": "history"}), (NEW, {"write": "merge"})),
-    "merge, then replace": ((OLD, {"write": "merge"}), (NEW, {"write": "replace"})),
+    "append, then merge": ((OLD + NEW, {"write": "append"}), (WIDER, {"write": "upsert"})),
+    "merge, then append": ((OLD, {"write": "upsert"}), (NEW, {"write": "append"})),
+    "merge, then history": ((OLD, {"write": "upsert"}), (NEW, {"write": "versions"})),
+    "history, then merge": ((OLD, {"write": "versions"}), (NEW, {"write": "upsert"})),
+    "merge, then replace": ((OLD, {"write": "upsert"}), (NEW, {"write": "replace"})),
 }
 
 
@@ -112,9 +112,9 @@ def _seen(place: Place) -> dict[str, list[Any]]:
             columns = [
                 c
                 for c in columns_of(place, table)
-                if c not in ("_rb_load", "_rb_at", "_rb_from", "_rb_until", "_rb_deleted_at")
+                if c not in ("_rb_ledger_line", "_rb_loaded_at", "_rb_valid_from", "_rb_valid_until", "_rb_deleted_at")
             ]
-            listed = ", ".join(f'"{c}"' for c in sorted(columns) if c != "_rb_row" and not c.startswith("_rb_parent"))
+            listed = ", ".join(f'"{c}"' for c in sorted(columns) if c != "_rb_row_key" and not c.startswith("_rb_parent"))
             found[table] = sorted(place.ask(f'select {listed} from "{table}"'), key=repr)
     return {table: sorted(tuple(_plain(v) for v in row if v is not None) for row in rows) for table, rows in found.items()}
 
@@ -128,9 +128,22 @@ def _everything(place: Place) -> dict[str, Any]:
     """All that a later run goes by: tables, columns, rows, indexes, and what the service tables hold, but for ids and moments."""
     found: dict[str, Any] = {}
     for table in _tables(place):
-        left_out = {"_rb_load", "_rb_at", "_rb_from", "load", "at", "started", "ended", "structure", "_rb_row", "_rb_parent"}
+        left_out = {
+            "_rb_ledger_line",
+            "_rb_loaded_at",
+            "_rb_valid_from",
+            "load",
+            "at",
+            "started",
+            "ended",
+            "structure",
+            "_rb_row_key",
+            "_rb_parent",
+        }
         columns = [c for c in columns_of(place, table) if c not in left_out and not c.endswith("_seconds")]
-        listed = ", ".join(f'"{c}"' + (" is null" if c in ("_rb_until", "_rb_deleted_at") else "") for c in sorted(columns))
+        listed = ", ".join(
+            f'"{c}"' + (" is null" if c in ("_rb_valid_until", "_rb_deleted_at") else "") for c in sorted(columns)
+        )
         found[table] = (columns, sorted(place.ask(f'select {listed} from "{table}"'), key=repr))
     found["indexes"] = place.ask("select name, tbl_name from sqlite_master where type = 'index' order by name")
     return found

@@ -41,7 +41,7 @@ XML = b"""<?xml version="1.0"?><levels unit="m">
 def test_bodies_of_every_form_bring_the_same_rows(tmp_path: Path, rule: str, answer: Answer) -> None:
     with serving(lambda request: answer) as source:
         feed = "tables: {things: {cast: {metres: double}}}"
-        result, _ = read(source, tmp_path, f"  things:\n    get: /levels\n    {rule}\n    key: landing", feed)
+        result, _ = read(source, tmp_path, f"  things:\n    get: /levels\n    {rule}\n    primary_key: landing", feed)
     assert result.error is None
     assert table_rows(tmp_path, "things") == LEVELS
 
@@ -58,13 +58,13 @@ def test_a_line_that_is_none_is_one_reject_and_emptiness_is_no_error(tmp_path: P
         "/v1/leaves": b"<leaves/>",
     }
     tables = """
-  lines: {get: /lines, format: ndjson, key: n}
-  cells: {get: /cells, format: csv, key: n}
+  lines: {get: /lines, format: ndjson, primary_key: n}
+  cells: {get: /cells, format: csv, primary_key: n}
   nothing: {get: /nothing, format: csv, missing_means_empty: true}
-  header: {get: /header, format: csv, key: n}
-  marked: {get: /marked, format: ndjson, key: n}
-  mark: {get: /mark, format: ndjson, key: n}
-  wide: {get: /wide, format: ndjson, key: n}
+  header: {get: /header, format: csv, primary_key: n}
+  marked: {get: /marked, format: ndjson, primary_key: n}
+  mark: {get: /mark, format: ndjson, primary_key: n}
+  wide: {get: /wide, format: ndjson, primary_key: n}
   leaves: {get: /leaves, format: xml, records: leaves.leaf}
 """
     with serving(lambda request: Answer(raw=bodies[request.path])) as source:

@@ -100,7 +100,7 @@ def test_what_another_version_kept_is_not_believed() -> None:
     assert (through, comparer.compared) == ([{"id": 1}], False)
 
 
-@pytest.mark.parametrize("write", ["mirror", "merge", "history"])
+@pytest.mark.parametrize("write", ["mirror", "upsert", "versions"])
 @pytest.mark.parametrize("key", ["n", "id"])
 def test_a_feed_that_compares_in_every_warehouse(place: Place, write: str, key: str, tmp_path: Path) -> None:
     def record(number: int, version: int = 1) -> dict[str, Any]:
@@ -120,12 +120,12 @@ def test_a_feed_that_compares_in_every_warehouse(place: Place, write: str, key: 
         assert (line.read, line.inserted, line.unchanged, line.removed) == (30, 1, 28, 1)
         _, third = run_once(text, place.folder, run=3)
         assert third.ledger == []
-    current = " where _rb_until is null" if write == "history" else ""
+    current = " where _rb_valid_until is null" if write == "versions" else ""
     assert place.ask(f"select count(*), sum(v) from things{current}") == [(30, 31)]
     assert place.ask(f"select count(*) from things_kids{current}") == [(29,)]
-    if write == "history":
-        assert place.ask("select v from things where n = 3 order by _rb_from") == [(1,), (2,)]
-        assert place.ask("select count(*) from things where _rb_until is not null") == [(2,)]
+    if write == "versions":
+        assert place.ask("select v from things where n = 3 order by _rb_valid_from") == [(1,), (2,)]
+        assert place.ask("select count(*) from things where _rb_valid_until is not null") == [(2,)]
 
 
 def test_keys_that_were_text_once_and_are_numbers_again(place: Place) -> None:

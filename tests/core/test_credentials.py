@@ -18,7 +18,7 @@ PAIR = base64.b64encode(f"clerk:{SECRET}".encode()).decode()
 
 
 def text_with(url: str, auth: str, rule: str = "{url: meta.next}") -> str:
-    text = basket_text(url, by="everything", write="append", cursor="")
+    text = basket_text(url, by="full", write="append", cursor="")
     text = text.replace('auth: {bearer: "{settings.token}"}', auth)
     return text.replace("next: {token: meta.next, as: after}", f"next: {rule}")
 

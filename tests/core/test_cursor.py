@@ -26,12 +26,12 @@ def ids(folder: Path) -> list[str]:
     return sorted(r["id"] for r in table_rows(folder, "things"))
 
 
-@pytest.mark.parametrize("write", ["merge", "append"])
+@pytest.mark.parametrize("write", ["upsert", "append"])
 def test_equal_values_across_pages_loads_and_runs(tmp_path: Path, write: str) -> None:
     """All records share one instant: page, commit and run boundaries all fall between equal values."""
     source_records = [thing(i) for i in range(5000)]
     with serving(Changing(source_records, page=500)) as source:
-        text = basket_text(source.url, write=write, commit_every=2000)
+        text = basket_text(source.url, write=write, rows_per_commit=2000)
         first, heard = run_once(text, tmp_path)
         assert first.tables[0].read == 5000
         assert len({line.load for line in heard.ledger}) == 3
@@ -102,7 +102,7 @@ def test_a_broken_promise_of_order_commits_only_at_the_end(tmp_path: Path) -> No
 
     records = [thing(i, f"2026-03-01T06:{i // 60:02d}:{i % 60:02d}Z") for i in range(300)]
     with serving(Backwards(records, page=100)) as source:
-        _, heard = run_once(basket_text(source.url, commit_every=50), tmp_path)
+        _, heard = run_once(basket_text(source.url, rows_per_commit=50), tmp_path)
     assert "cursor.not_sorted" in heard.codes()
     assert [(line.read, line.cursor_to) for line in heard.ledger] == [(300, "2026-03-01T06:04:59Z")]
 
@@ -135,7 +135,7 @@ steps = st.lists(st.tuples(st.integers(0, 12), st.integers(0, 2), st.booleans())
 
 
 @settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(steps, st.sampled_from(["merge", "append"]))
+@given(steps, st.sampled_from(["upsert", "append"]))
 def test_any_history_of_changes_arrives_once(tmp_path_factory: pytest.TempPathFactory, history: Any, write: str) -> None:
     """Run after run against a changing source: merge ends as the source, append has every version seen at a run once."""
     folder = tmp_path_factory.mktemp("any")
@@ -143,7 +143,7 @@ def test_any_history_of_changes_arrives_once(tmp_path_factory: pytest.TempPathFa
     expected: set[tuple[str, int]] = set()
     minute, version, run = 0, 0, 0
     with serving(Changing(records, page=4)) as source:
-        text = basket_text(source.url, write=write, overlap="2m", commit_every=1)
+        text = basket_text(source.url, write=write, overlap="2m", rows_per_commit=1)
 
         def run_now() -> None:
             nonlocal run
@@ -163,7 +163,7 @@ def test_any_history_of_changes_arrives_once(tmp_path_factory: pytest.TempPathFa
                 run_now()
         run_now()
     loaded = [(r["id"], r["n"]) for r in table_rows(folder, "things")]
-    if write == "merge":
+    if write == "upsert":
         assert sorted(loaded) == sorted((r["id"], r["n"]) for r in records)
     else:
         assert sorted(loaded) == sorted(expected)

@@ -42,7 +42,7 @@ class Filled:
         self._source, self.do, self._others = source, do, others
         do(
             TABLE.format(
-                text="varchar(40)" if said["on"] == "mysql" else "text", precision=" precision" * (said["on"] != "mysql")
+                text="varchar(40)" if said["type"] == "mysql" else "text", precision=" precision" * (said["type"] != "mysql")
             )
         )
         values = [f"({n}, {repr(name) if name else 'null'}, {weight})" for n, name, weight in ROWS]
@@ -66,7 +66,7 @@ class TestEveryDatabase(DatabaseContract):
             with closing(sqlite3.connect(tmp_path / "yard.db", isolation_level=None)) as connection:
                 # In the other modes a reader would hold up writers, and so holds no snapshot.
                 connection.execute("pragma journal_mode = wal")
-                yield Filled({"on": "sqlite", "path": str(tmp_path / "yard.db")}, connection.execute)
+                yield Filled({"type": "sqlite", "path": str(tmp_path / "yard.db")}, connection.execute)
         elif request.param == "postgres":
             with yard_of(request.getfixturevalue("cluster"), name) as made:
                 yield made
@@ -74,7 +74,7 @@ class TestEveryDatabase(DatabaseContract):
             maria: Maria = request.getfixturevalue("maria")
             maria.do(f"create database {name};\ncreate user {name};\ngrant all on {name}.* to {name}")
             place = {**PLACE, "port": maria.port, "database": name, "user": name}
-            yield Filled({"on": "mysql", **place}, lambda sql: maria.do(sql, name), lambda: maria.do(f"kill user {name}"))
+            yield Filled({"type": "mysql", **place}, lambda sql: maria.do(sql, name), lambda: maria.do(f"kill user {name}"))
             maria.do(f"drop database {name};\ndrop user {name}")
 
 
@@ -85,7 +85,7 @@ def yard_of(cluster: Cluster, name: str) -> Iterator[Filled]:
         boss.execute(f"create database {name}")
         with cluster.connect(dbname=name) as connection:
             place = {**PLACE, "port": cluster.port, "database": name, "user": "boss"}
-            yield Filled({"on": "postgres", **place}, connection.execute, lambda: connection.execute(CUT))
+            yield Filled({"type": "postgres", **place}, connection.execute, lambda: connection.execute(CUT))
         boss.execute(f"drop database {name} with (force)")
 
 

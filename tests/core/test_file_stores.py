@@ -28,13 +28,13 @@ FILES = {"a/1.csv": b"k,v\n1,x\n", "a/b/2.csv": b"k,v\n2,y\n", "top.csv": b"k,v\
 FEED = """
 ---
 warehouse: marsh
-on: sqlite
+type: sqlite
 path: marsh.db
 ---
 feed: test
 from: test
 into: marsh
-defaults: {{changes: {{by: files, settle: 0s}}}}
+defaults: {{changes: {{by: files, stable_for: 0s}}}}
 tables:
   rows: {{files: {pattern}}}
 {more}"""
@@ -56,7 +56,7 @@ def there(tmp_path: Path) -> Iterator[Path]:
 
 
 def source_of(text: str) -> str:
-    return f"source: test\non: files\n{text}"
+    return f"source: test\ntype: files\n{text}"
 
 
 class Served:
@@ -108,7 +108,7 @@ def test_a_store_lists_reads_and_sees_what_changed(kind: str, there: Path, tmp_p
 def test_files_are_copied_as_they_are(kind: str, there: Path, tmp_path: Path) -> None:
     """From each store to a folder, and from a folder into each."""
     with SERVERS[kind](there) as place:
-        other = "\n---\nsource: lake\non: files\npath: lake"
+        other = "\n---\nsource: lake\ntype: files\npath: lake"
         tables = "  pictures: {files: 'p/{name}.png', copy: {to: lake, under: kept}}\n"
         text = source_of(place) + other + FEED.format(pattern="top.csv", more=tables)
         result, heard = run_once(text, tmp_path / "data")
@@ -119,7 +119,7 @@ def test_files_are_copied_as_they_are(kind: str, there: Path, tmp_path: Path) ->
         assert (tmp_path / "data/lake/kept/p/one.png").read_bytes() == FILES["p/one.png"]
         _, heard = run_once(text, tmp_path / "data")
         assert heard.ledger == []
-        back = f"\n---\nsource: back\non: files\n{place}"
+        back = f"\n---\nsource: back\ntype: files\n{place}"
         tables = "  again: {files: 'kept/**/*.png', copy: {to: back, under: n/m}}\n"
         text = source_of("path: lake") + back + FEED.format(pattern="none.csv", more=tables)
         result, _ = run_once(text, tmp_path / "data")
@@ -215,7 +215,7 @@ def test_an_object_put_in_place_of_another_after_it_was_listed_is_taken_once(
     there: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     with s3(there) as place:
-        text = source_of(place) + FEED.format(pattern="top.csv", more="").replace("settle: 0s", "changed: append")
+        text = source_of(place) + FEED.format(pattern="top.csv", more="").replace("stable_for: 0s", "changed: append")
         opens = S3Store.open
 
         def late(store: S3Store, path: str) -> Any:
@@ -244,7 +244,7 @@ def test_a_name_that_leads_out_of_the_folder_is_not_followed(there: Path, tmp_pa
     with s3(there) as place:
         s3_backends["123456789012"]["aws"].put_object("depot", "in/p/../../../out.png", b"x")
         tables = "  pictures: {files: ['**/*.png', 'p/.*/.*/.*/*.png'], copy: {to: lake}}\n"
-        text = source_of(place) + "\n---\nsource: lake\non: files\npath: deep/lake" + FEED.format(pattern="none", more=tables)
+        text = source_of(place) + "\n---\nsource: lake\ntype: files\npath: deep/lake" + FEED.format(pattern="none", more=tables)
         result, _ = run_once(text, tmp_path / "data")
     assert result.error and result.error["code"] == "file.unreadable" and "lead out" in result.error["found"]
     found = [str(p.relative_to(tmp_path)) for p in tmp_path.rglob("*.png")]

@@ -24,17 +24,17 @@ from tests.support.feeds import Heard, order_for, run_once, table_rows
 
 BASKET = """
 source: test
-on: files
+type: files
 path: in
 ---
 warehouse: marsh
-on: sqlite
+type: sqlite
 path: marsh.db
 ---
 feed: test
 from: test
 into: marsh
-defaults: {changes: {by: files, settle: 0s}}
+defaults: {changes: {by: files, stable_for: 0s}}
 tables:
 """
 COUNTS = """  counts:
@@ -118,7 +118,7 @@ def test_new_files_are_taken_once_and_changed_ones_replace_their_rows(folder: Fo
     ],
 )
 def test_what_becomes_of_a_changed_file(folder: Folder, changed: str, expected: list[Any]) -> None:
-    tables = f"  t:\n    files: '*.csv'\n    changes: {{by: files, settle: 0s, changed: {changed}}}\n"
+    tables = f"  t:\n    files: '*.csv'\n    changes: {{by: files, stable_for: 0s, changed: {changed}}}\n"
     folder.put("one.csv", "k,v\na,1\nb,2\n")
     folder.good(tables)
     folder.put("one.csv", "k,v\na,3\n", age=30)
@@ -128,7 +128,7 @@ def test_what_becomes_of_a_changed_file(folder: Folder, changed: str, expected: 
 
 
 def test_merged_by_key_a_file_brings_newer_rows_and_with_replace_drops_its_own(folder: Folder) -> None:
-    tables = "  t:\n    files: '*.csv'\n    key: k\n    changes: {by: files, settle: 0s, changed: replace}\n"
+    tables = "  t:\n    files: '*.csv'\n    primary_key: k\n    changes: {by: files, stable_for: 0s, changed: replace}\n"
     folder.put("1.csv", "k,v\na,1\nb,2\n")
     folder.put("2.csv", "k,v\nb,5\nc,6\n")
     folder.good(tables)
@@ -150,14 +150,14 @@ def test_children_of_a_replaced_file_go_with_their_rows(folder: Folder) -> None:
 
 
 def test_a_file_waits_until_it_is_still_or_has_its_marker(folder: Folder) -> None:
-    tables = "  t:\n    files: '*.csv'\n    changes: {by: files, settle: 20s}\n"
+    tables = "  t:\n    files: '*.csv'\n    changes: {by: files, stable_for: 20s}\n"
     folder.put("a.csv", "k\n1\n", age=60)
     folder.put("b.csv", "k\n2\n", age=2)
     heard = folder.good(tables)
     assert folder.rows("t") == [(1,)] and any("b.csv not still" in words for _, _, words in heard.lines)
     folder.good(tables, started=datetime.fromtimestamp(time.time() + 30, UTC))
     assert folder.rows("t") == [(1,), (2,)]
-    marked = "  m:\n    files: '*.csv'\n    changes: {by: files, marker: 'done/{name}.ok'}\n"
+    marked = "  m:\n    files: '*.csv'\n    changes: {by: files, ready_file: 'done/{name}.ok'}\n"
     folder.put("done/b.csv.ok", "")
     text = BASKET + marked.replace("'*.csv'", "'**/*.csv'")
     run_once(text, folder.data)
@@ -201,7 +201,7 @@ def test_a_record_out_of_an_archive_says_which_member_and_line(folder: Folder) -
         archive.writestr("b.csv", "k,n\n2,2\n3,x\n")
     folder.put("both.zip", made.getvalue())
     folder.put("plain.csv", "k,n\n9,9\n")
-    tables = "  t:\n    files: '*.*'\n    cast: {n: int64}\n    noted: {line: at, member: inside}\n"
+    tables = "  t:\n    files: '*.*'\n    cast: {n: int64}\n    file_columns: {line: at, member: inside}\n"
     heard = folder.good(tables)
     rows = sorted((row["k"], row["at"], row["inside"]) for row in table_rows(folder.data, "t"))
     assert rows == [(1, 2, "a.csv"), (2, 2, "b.csv"), (9, 2, None)]
@@ -242,7 +242,7 @@ def test_bad_lines_are_rejects_with_their_place(folder: Folder) -> None:
 
 
 def test_columns_that_move_come_and_go(folder: Folder) -> None:
-    tables = "  t:\n    files: '*.csv'\n    noted: {file: source, line: at_line}\n"
+    tables = "  t:\n    files: '*.csv'\n    file_columns: {file: source, line: at_line}\n"
     folder.put("1.csv", "﻿id,price,note\r\n1,0.10,007\r\n2,12.345,\r\n")
     folder.put("2.csv", "note,id\nx,3\n")
     folder.put("3.csv", "id,price,note,more\n4,1,y,true\n")
@@ -312,10 +312,10 @@ def test_patterns() -> None:
 def test_mistakes_are_told_at_apply() -> None:
     tables = """  a: {}
   b: {files: "/x.csv"}
-  c: {files: "*.csv", write: merge}
+  c: {files: "*.csv", write: upsert}
   d: {files: "*.csv", write: replace}
   e: {files: "*.csv", table: t}
-  f: {files: "*.png", copy: {to: nowhere}, key: x}
+  f: {files: "*.png", copy: {to: nowhere}, primary_key: x}
   g: {files: "*.csv", format: {csv: {delimiter: "ab"}}}
 """
     with pytest.raises(DefinitionError) as caught:

@@ -17,9 +17,9 @@ from tests.support.feeds import Heard, run_once
 from tests.support.warehouses import Place
 
 FEED = """source: test
-on: files
+type: files
 path: {folder}
-zone: Europe/Amsterdam
+time_zone: Europe/Amsterdam
 ---
 warehouse: marsh
 {place}
@@ -27,8 +27,8 @@ warehouse: marsh
 feed: test
 from: test
 into: marsh
-commit_every: {commit_every}
-defaults: {{changes: {{by: files, settle: 0s}}}}
+rows_per_commit: {rows_per_commit}
+defaults: {{changes: {{by: files, stable_for: 0s}}}}
 tables:
 {tables}"""
 
@@ -46,8 +46,8 @@ class Files:
             pq.write_table(content, whole)
         os.utime(whole, (time.time() - age, time.time() - age))
 
-    def run(self, tables: str, commit_every: int = 100_000) -> Heard:
-        text = FEED.format(folder=self.folder, place=self.place.as_yaml, tables=tables, commit_every=commit_every)
+    def run(self, tables: str, rows_per_commit: int = 100_000) -> Heard:
+        text = FEED.format(folder=self.folder, place=self.place.as_yaml, tables=tables, rows_per_commit=rows_per_commit)
         result, heard = run_once(text, self.place.folder)
         assert result.outcome == RunOutcome.SUCCEEDED, result.error
         return heard
@@ -66,7 +66,7 @@ def test_rows_of_files_are_replaced_with_all_below_them(files: Files) -> None:
     for number in range(6):
         rows = [{"id": row, "kids": [{"k": row, "deep": [{"d": 1}, {"d": 2}]}]} for row in range(number + 1)]
         files.put(f"{number}.ndjson", "".join(json.dumps(row) + "\n" for row in rows))
-    heard = files.run(tables, commit_every=4)
+    heard = files.run(tables, rows_per_commit=4)
     assert len({line.load for line in heard.ledger if line.table == "t"}) > 2
     assert files.ask("select n, count(*) from t group by n order by n") == [(n, n + 1) for n in range(6)]
     assert files.run(tables).ledger == []
@@ -85,7 +85,7 @@ def test_rows_of_files_are_replaced_with_all_below_them(files: Files) -> None:
 
 
 def test_text_is_typed_alike_and_widens_alike(files: Files) -> None:
-    tables = "  t:\n    files: '*.csv'\n    key: id\n    changes: {by: files, settle: 0s, changed: replace}\n"
+    tables = "  t:\n    files: '*.csv'\n    primary_key: id\n    changes: {by: files, stable_for: 0s, changed: replace}\n"
     files.put("1.csv", "id,n,amount,day,seen,flag,code\n1,5,0.10,2026-07-01,2026-07-01 06:00:00,true,007\n2,,12.5,,,false,8\n")
     files.run(tables)
     files.put("2.csv", "code,id,n,amount,extra\nx,2,2.5,7.125,new\n9,3,7,1,\n")

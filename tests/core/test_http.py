@@ -83,15 +83,15 @@ def test_a_lasting_failure_ends_the_run_and_keeps_what_was_committed(
     tmp_path: Path, failures: list[Answer], code: str, attempts: int
 ) -> None:
     with serving(Failing(*failures, begin=3)) as source:
-        result, heard = run_once(basket_text(source.url, commit_every=50), tmp_path)
+        result, heard = run_once(basket_text(source.url, rows_per_commit=50), tmp_path)
     assert result.outcome is RunOutcome.FAILED
     assert result.error is not None
     assert result.error["code"] == code
-    assert result.error["mend"]
+    assert result.error["fix"]
     assert len(heard.requests) == 2 + attempts
     # The first two pages are one batch, committed or given up as one; a second run takes the rest and doubles nothing.
     with serving(Changing(list(THINGS))) as source:
-        again, _ = run_once(basket_text(source.url, commit_every=50), tmp_path, run=2)
+        again, _ = run_once(basket_text(source.url, rows_per_commit=50), tmp_path, run=2)
     assert again.outcome is RunOutcome.SUCCEEDED
     assert [r["id"] for r in table_rows(tmp_path, "things")] == [t["id"] for t in THINGS]
 
@@ -154,7 +154,7 @@ def test_cancelling_listens_even_while_waiting(tmp_path: Path) -> None:
 
 
 def test_pauses_grow_up_to_a_bound_and_the_source_has_the_word() -> None:
-    policy = Retry(attempts=10, first="1s", most="30s")  # type: ignore[arg-type]
+    policy = Retry(attempts=10, first_wait="1s", max_wait="30s")  # type: ignore[arg-type]
     failed = SourceFailed("reading", found="500")
     waits = [decide(policy, n, failed, 0.0) for n in range(1, 10)]
     assert [w.seconds for w in waits if w] == [0.5, 1, 2, 4, 8, 15, 15, 15, 15]
@@ -192,7 +192,7 @@ def test_requests_are_never_closer_than_the_rate_allows(per_second: int, gaps: l
 
 
 def test_no_more_at_once_than_allowed() -> None:
-    pacer, stop = LocalPacer(Pace(at_once=2)), threading.Event()
+    pacer, stop = LocalPacer(Pace(concurrency=2)), threading.Event()
     most, now, lock = [0], [0], threading.Lock()
 
     def ask() -> None:

@@ -155,7 +155,7 @@ def test_every_error_survives_pickling_and_has_a_code_of_its_own() -> None:
     kinds = error_classes()
     assert len(kinds) > 20
     for kind in kinds:
-        error = kind("doing", "on it", found="this", mend="do that", wait_seconds=3.0, details={"a": 1})
+        error = kind("doing", "on it", found="this", fix="do that", wait_seconds=3.0, details={"a": 1})
         back = pickle.loads(pickle.dumps(error))
         assert type(back) is kind
         assert back.as_dict() == error.as_dict()

@@ -22,7 +22,7 @@ from tests.support.dock import MARSH, Dock
 from tests.support.feeds import run_once, table_rows
 from tests.support.maria import Maria
 
-ZONE = "zone: Europe/Amsterdam\n"
+ZONE = "time_zone: Europe/Amsterdam\n"
 # An hour that is left out, one that comes twice, and one of every day.
 LOCAL = ["2026-03-29 02:30:00", "2026-10-25 02:30:00", "2026-07-01 12:00:00"]
 INSTANTS = ["2026-03-29 01:30:00.000000Z", "2026-10-25 00:30:00.000000Z", "2026-07-01 10:00:00.000000Z"]
@@ -57,7 +57,9 @@ def test_in_files(tmp_path: Path, form: str) -> None:
         (tmp_path / "in/a.csv").write_text("\n".join(["id,at,n", *lines, *odd]) + "\n")
     for path in (tmp_path / "in").iterdir():
         os.utime(path, (1, 1))
-    text = f"source: test\non: files\npath: in\n{ZONE}---\n{MARSH}tables: {{tides: {{files: 'a.*', changes: {{by: everything}}}}}}\n"
+    text = (
+        f"source: test\ntype: files\npath: in\n{ZONE}---\n{MARSH}tables: {{tides: {{files: 'a.*', changes: {{by: full}}}}}}\n"
+    )
     assert loaded(text, tmp_path)[:3] == INSTANTS
 
 
@@ -65,7 +67,7 @@ def test_in_sqlite(tmp_path: Path) -> None:
     with closing(sqlite3.connect(tmp_path / "tides.db", isolation_level=None)) as db:
         db.execute("create table tides (id integer primary key, at datetime)")
         db.executemany("insert into tides values (?, ?)", enumerate(LOCAL))
-    text = f"source: test\non: sqlite\npath: tides.db\n{ZONE}---\n{MARSH}tables: {{tides: }}\n"
+    text = f"source: test\ntype: sqlite\npath: tides.db\n{ZONE}---\n{MARSH}tables: {{tides: }}\n"
     assert loaded(text, tmp_path) == INSTANTS
 
 

@@ -52,7 +52,7 @@ def test_a_table_that_a_pattern_took_and_that_is_gone_is_told(dock: Dock, tmp_pa
         assert [(t.table, t.phase) for t in result.tables] == [("quay_a", "done"), ("quay_b", "skipped"), ("quay_c", "skipped")]
         said = [message for level, code, message in heard.lines if code in ("drift.table_missing", "table.no_right")]
         assert len(said) == 3 and not any("quay" in message for _, code, message in heard.lines if code == "table.ignored")
-        spared = text.replace("write: mirror", "write: mirror, besides: ['quay_b', 'quay_c']")
+        spared = text.replace("write: mirror", "write: mirror, exclude: ['quay_b', 'quay_c']")
         assert [t.table for t in run_once(spared, tmp_path, run=3)[0].tables] == ["quay_a"]
         elsewhere = text.replace("'quay_*': {write: mirror}", "'elsewhere.*': {write: mirror}")
         assert [(t.table, t.phase) for t in run_once(elsewhere, tmp_path, run=3)[0].tables] == [("elsewhere.*", "failed")]
@@ -65,7 +65,7 @@ def test_a_table_that_a_pattern_took_and_that_is_gone_is_told(dock: Dock, tmp_pa
 
 def test_two_feeds_on_one_slot_are_a_mistake(dock: Dock) -> None:
     text = dock.basket("defaults: {changes: {by: log, slot: shared}}\ntables: {a: }\n")
-    other = "---\nfeed: other\nfrom: test\ninto: marsh\nprefix: o_\ntables: {b: {changes: {by: log, slot: shared}}}\n"
+    other = "---\nfeed: other\nfrom: test\ninto: marsh\ntable_prefix: o_\ntables: {b: {changes: {by: log, slot: shared}}}\n"
     with pytest.raises(DefinitionError) as wrong:
         load_texts({"basket.yaml": text + other})
     assert "definition.slot_shared" in str(wrong.value.details)
@@ -77,7 +77,7 @@ def test_compared_and_whole_reads_make_the_same_columns(dock: Dock, tmp_path: Pa
         "insert into t values (1, '\\x00ff', '{1,2}', '{\"b\": 1}', gen_random_uuid(), 1.5, true), (2, '\\x01', '{}', '[]', null, 2, null)"
     )
     found = []
-    for by in ("everything", "compare"):
+    for by in ("full", "compare"):
         folder = tmp_path / by
         for number in (1, 2):
             result, heard = run_once(

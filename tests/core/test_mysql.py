@@ -20,7 +20,7 @@ from reedbasket.core.runs.inspection.setup_sql import setup_sql
 from tests.support.feeds import Heard, order_for, run_context_for, run_once, table_rows
 from tests.support.maria import Maria
 
-MARSH = "warehouse: marsh\non: sqlite\npath: marsh.db\n---\nfeed: test\nfrom: test\ninto: marsh\n"
+MARSH = "warehouse: marsh\ntype: sqlite\npath: marsh.db\n---\nfeed: test\nfrom: test\ninto: marsh\n"
 _numbers = count(1)
 # (declared, as SQL, in the warehouse)
 TYPES: list[tuple[str, str, Any]] = [
@@ -54,7 +54,7 @@ class Yard:
         place = (
             f"host: 127.0.0.1\nport: {self.maria.port}\ndatabase: {self.name}\nuser: {user}\ntls: {{mode: disable}}\n{source}"
         )
-        return f"source: test\non: mysql\n{place}\n---\n{MARSH}{feed}"
+        return f"source: test\ntype: mysql\n{place}\n---\n{MARSH}{feed}"
 
 
 @pytest.fixture
@@ -82,7 +82,7 @@ def test_every_type_from_a_select_and_from_the_log(yard: Yard, tmp_path: Path) -
     columns = ", ".join(f"c{n} {kind}" for n, (kind, _, _) in enumerate(TYPES))
     values = ", ".join(value for _, value, _ in TYPES)
     yard.do(f"create table things (id int primary key, {columns}, odd date)", f"insert into things values (1, {values}, null)")
-    text = yard.basket("defaults: {changes: {by: log}}\ntables: {things: }", "zone: Europe/Paris")
+    text = yard.basket("defaults: {changes: {by: log}}\ntables: {things: }", "time_zone: Europe/Paris")
     run(text, tmp_path, 1)
     yard.do(
         f"insert into things values (2, {values}, null)",
@@ -105,7 +105,9 @@ def test_changes_of_every_sort_by_the_log(yard: Yard, tmp_path: Path) -> None:
     yard.do(
         "insert into notes select seq, 'open', seq from seq_1_to_50", "insert into `odd; table` values (1, 'x', 1), (2, 'x', 2)"
     )
-    text = yard.basket('commit_every: 20\ndefaults: {changes: {by: log}}\ntables: {notes: , "odd; table": {write: history}}')
+    text = yard.basket(
+        'rows_per_commit: 20\ndefaults: {changes: {by: log}}\ntables: {notes: , "odd; table": {write: versions}}'
+    )
     run(text, tmp_path, 1)
     yard.do(
         "update notes set state = 'done' where id <= 30",
@@ -173,7 +175,7 @@ def test_a_log_that_was_thrown_away_and_what_it_needs(yard: Yard, tmp_path: Path
     yard.do("revoke replication slave on *.* from logged@'%'", "set global binlog_row_image = 'MINIMAL'")
     try:
         steps = {step.step: step for step in check_database(order, context, [order])}
-        assert steps["log"].ok is False and "set global binlog_row_image = 'FULL'" in steps["log"].mend
+        assert steps["log"].ok is False and "set global binlog_row_image = 'FULL'" in steps["log"].fix
     finally:
         yard.do("set global binlog_row_image = 'FULL'")
     result, _ = run_once(text, tmp_path, run=4)
@@ -195,12 +197,12 @@ def test_cursors_queries_windows_and_a_survey(yard: Yard, tmp_path: Path) -> Non
   parts: {changes: {by: compare}}
   east:
     query: "select id, v, at from orders where region = :settings_region and at >= :cursor_from"
-    key: id
+    primary_key: id
     changes: {by: cursor, column: at}
-  daily: {table: orders, write: append, changes: {by: window, column: at, from: 2026-03-01, step: 1d}}
+  daily: {table: orders, write: append, changes: {by: window, column: at, from: 2026-03-01, length: 1d}}
   seen: {write: replace}
 """
-    text = yard.basket(feed, "zone: Europe/Paris\nsettings: {region: east}")
+    text = yard.basket(feed, "time_zone: Europe/Paris\nsettings: {region: east}")
     order = order_for(text)
     heard = run(text, tmp_path, 1)
     read = Counter[str]()
@@ -219,7 +221,7 @@ def test_cursors_queries_windows_and_a_survey(yard: Yard, tmp_path: Path) -> Non
     context = run_context_for(order, tmp_path)
     found = {table.table: table for table in survey_database(order, context, [], [])}
     assert found["orders"].cursors[0] == "at" and found["seen"].what == "view" and found["orders"].indexed == ["at", "id"]
-    assert [method.by for method in found["orders"].methods] == ["cursor", "log", "compare", "everything"]
+    assert [method.by for method in found["orders"].methods] == ["cursor", "log", "compare", "full"]
     assert peek_database(order, context, "orders", 3).rows[0][:2] == [1, "east"]
 
 
@@ -270,7 +272,7 @@ def test_one_snapshot_locks_rights_and_a_server_that_goes_away(yard: Yard, tmp_p
     assert result.error is not None and result.error["code"] in ("source.locked", "source.timed_out"), result.error
     locker.close()
     yard.do("create or replace user poor@'%'", f"grant select on {yard.name}.a to poor@'%'")
-    result, _ = run_once(yard.basket("tables: {q: {query: 'select * from b', key: id}}", user="poor"), tmp_path, run=7)
+    result, _ = run_once(yard.basket("tables: {q: {query: 'select * from b', primary_key: id}}", user="poor"), tmp_path, run=7)
     assert result.error is not None and result.error["code"] == "source.no_right", result.error
 
 

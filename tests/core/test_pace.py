@@ -72,7 +72,7 @@ def test_what_is_left_is_counted_down_and_what_is_learned_is_kept_to() -> None:
 
 
 def test_a_source_that_fails_again_and_again_rests_and_is_tried() -> None:
-    retry = Retry(rest_after=3, rest=timedelta(seconds=4))
+    retry = Retry(cooldown_after_failures=3, cooldown=timedelta(seconds=4))
     state, now = PaceState(), NOW
     for _ in range(2):
         state = apply_feedback(retry, state, now, RateLimitFeedback(failed=True))
@@ -128,9 +128,9 @@ def test_a_quota_that_is_used_up_ends_the_run_and_says_when_it_is_free(tmp_path:
         page = int(request.query.get("page", 1))
         return Answer([{"id": page}] if page < 9 else [])
 
-    table = "  things: {get: /things, next: {page: page}, key: id}"
+    table = "  things: {get: /things, next: {page: page}, primary_key: id}"
     with serving(answer) as source:
-        result, heard_all = run_once(basket(source.url, table, extra="pace: {per_hour: 3}"), tmp_path)
+        result, heard_all = run_once(basket(source.url, table, extra="rate_limit: {per_hour: 3}"), tmp_path)
     assert result.error is not None
     assert (result.error["code"], len(heard_all.requests)) == ("source.quota_used", 3)
     assert "3 requests an hour are used up" in result.error["found"]

@@ -49,8 +49,8 @@ class Paged:
 
 
 def read(source: Any, rule: str, folder: Path) -> tuple[RunResult, Heard]:
-    text = basket_text(source.url, by="everything", write="append", cursor="")
-    text = text.replace("timeouts:", "pace: {at_once: 1}\ntimeouts:")
+    text = basket_text(source.url, by="full", write="append", cursor="")
+    text = text.replace("timeouts:", "rate_limit: {concurrency: 1}\ntimeouts:")
     return run_once(text.replace("next: {token: meta.next, as: after}", f"next: {rule}"), folder)
 
 

@@ -34,19 +34,19 @@ class Harbour:
 
 
 FAMILY = """
-  sailings: {get: /sailings, send: {since: "{cursor.from}"}, key: id, cursor: {column: updated_at, sorted: true}}
+  sailings: {get: /sailings, query_params: {since: "{cursor.from}"}, primary_key: id, cursor: {column: updated_at, sorted: true}}
   boardings:
     for_each: sailings
     parents: changed
     get: /sailings/{parent.id}/boardings
-    none_at: [404]
-    with: {sailing: "{parent.id}"}
-    key: [sailing, seat]
+    empty_on_status: [404]
+    add_columns: {sailing: "{parent.id}"}
+    primary_key: [sailing, seat]
   bags:
     for_each: boardings
     get: /sailings/{parent.sailing}/boardings/{parent.seat}/bags
-    with: {sailing: "{parent.sailing}", seat: "{parent.seat}"}
-    key: [sailing, seat, bag]
+    add_columns: {sailing: "{parent.sailing}", seat: "{parent.seat}"}
+    primary_key: [sailing, seat, bag]
 """
 
 
@@ -85,15 +85,15 @@ def test_children_with_a_cursor_of_their_own_are_read_under_parents_that_do_not_
         return Answer([b for b in boardings if b["sailing"] == int(parts[1]) and str(b["updated_at"]) >= (since or "")])
 
     tables = """
-  sailings: {get: /sailings, key: id}
+  sailings: {get: /sailings, primary_key: id}
   boardings:
     for_each: sailings
     get: /sailings/{parent.id}/boardings
-    send: {since: "{cursor.from}"}
-    key: seat
+    query_params: {since: "{cursor.from}"}
+    primary_key: seat
     cursor: {column: updated_at, overlap: 1m}
 """
-    feed = "tables: {sailings: {write: merge}, boardings: {write: merge}}"
+    feed = "tables: {sailings: {write: upsert}, boardings: {write: upsert}}"
     with serving(answer) as source:
         read(source, tmp_path, tables, feed)
         assert len(table_rows(tmp_path, "boardings")) == 6

@@ -40,7 +40,7 @@ def test_every_type_comes_from_the_log_as_from_a_select(dock: Dock, tmp_path: Pa
     columns = ", ".join(f"c{n} {kind}" for n, (kind, _) in enumerate(values))
     dock.do(f"create table things (id int primary key, {columns}); create publication reed_test for table things")
     cast = ", ".join(f"c{n}: text" for n, (_, value) in enumerate(values) if value in ("'infinity'", "'0044-03-15 BC'"))
-    text = dock.basket(LOG + f"tables: {{things: {{cast: {{{cast}}}}}}}", "zone: Europe/Paris")
+    text = dock.basket(LOG + f"tables: {{things: {{cast: {{{cast}}}}}}}", "time_zone: Europe/Paris")
     dock.do(f"insert into things values (1, {', '.join(value for _, value in values)})")
     run(text, tmp_path, 1)
     dock.do(f"insert into things values (2, {', '.join(value for _, value in values)}); insert into things (id) values (3)")
@@ -62,8 +62,8 @@ def test_changes_of_every_sort(dock: Dock, tmp_path: Path, engine: str) -> None:
     dock.do("create publication reed_test for table notes, kinds with (publish_via_partition_root = true)")
     dock.do("insert into notes select g, 'open', repeat(md5(g::text), 100), g / 3.0 from generate_series(1, 60) g")
     dock.do("insert into kinds values (1, 'x', 1), (2, 'x', 2)")
-    tables = "{rename: {body: text}, keep: \"state is distinct from 'hidden'\"}\n  kinds: {write: history}\n"
-    text = dock.basket(LOG + "tables:\n  notes: " + tables).replace("on: sqlite\npath: marsh.db", place.as_yaml)
+    tables = "{rename: {body: text}, filter: \"state is distinct from 'hidden'\"}\n  kinds: {write: versions}\n"
+    text = dock.basket(LOG + "tables:\n  notes: " + tables).replace("type: sqlite\npath: marsh.db", place.as_yaml)
     run(text, tmp_path, 1)
     dock.do("update notes set state = 'done' where id <= 3; update notes set state = 'x', body = 'short' where id = 4")
     dock.do("update notes set state = 'y' where id = 4; update notes set id = 105 where id = 5")
@@ -89,7 +89,7 @@ def test_changes_of_every_sort(dock: Dock, tmp_path: Path, engine: str) -> None:
     heard = run(text, tmp_path, 3)
     assert (heard.ledger[0].removed, heard.ledger[0].superseded) == (56, 2) and "log.emptied" in heard.codes()
     assert sorted(place.ask("select id, state, extra from notes")) == [(1, "fresh", 5), (2, "s", 6)]
-    assert place.ask("select count(*) from kinds where _rb_until is not null") == [(2,)]
+    assert place.ask("select count(*) from kinds where _rb_valid_until is not null") == [(2,)]
 
 
 def test_a_transaction_that_ends_late_and_one_that_ran_during_the_snapshot(dock: Dock, tmp_path: Path) -> None:
@@ -165,7 +165,7 @@ def test_what_the_log_needs_is_told_by_name(dock: Dock, tmp_path: Path) -> None:
             dock.do(statement.replace("…", "x"))
     steps = {step.step: step for step in check_database(order, context, [order])}
     assert steps["log"].ok is False and "there is no publication reed_test" in steps["log"].found
-    dock.do(steps["log"].mend.partition(": ")[2])
+    dock.do(steps["log"].fix.partition(": ")[2])
     run(text, tmp_path, 1)
     steps = {step.step: step for step in check_database(order, context, [order])}
     assert steps["log"].ok and "1 table published, slot reed_test: " in steps["log"].found
@@ -173,21 +173,21 @@ def test_what_the_log_needs_is_told_by_name(dock: Dock, tmp_path: Path) -> None:
     dock.do("select pg_drop_replication_slot('reed_test'); select pg_create_logical_replication_slot('reed_gone', 'pgoutput')")
     dock.do('delete from "Orders" where id = 1; insert into "Orders" values (3, \'c\')')
     result, _ = run_once(text, tmp_path, run=2)
-    assert result.error is not None and result.error["code"] == "source.log_lost" and "--accept" in result.error["mend"]
+    assert result.error is not None and result.error["code"] == "source.log_lost" and "--accept" in result.error["fix"]
     heard = run(text, tmp_path, 3, accept=True)
     assert [(line.inserted, line.unchanged, line.removed) for line in heard.ledger] == [(1, 1, 1)]
     dock.do('update "Orders" set v = v || 1')
     assert [line.updated for line in run(text, tmp_path, 4).ledger] == [2]
     steps = {step.step: step for step in check_database(order, context, [order])}
-    assert "reed_gone" in steps["slot"].found and "pg_drop_replication_slot('reed_gone')" in steps["slot"].mend
+    assert "reed_gone" in steps["slot"].found and "pg_drop_replication_slot('reed_gone')" in steps["slot"].fix
 
     dock.do('revoke select on "Orders" from logged; alter role logged noreplication')
     result, _ = run_once(text, tmp_path, run=5)
     assert result.error is not None and result.error["code"] == "source.no_right"
     dock.do("drop owned by logged; drop role logged")
     for tables, code in (
-        ("{bare: }", "definition.log_needs_key"), ("{seen: {key: id}}", "source.no_log"),
-        ("{Orders: {where: id > 1}}", "definition.bad_value"),
+        ("{bare: }", "definition.log_needs_key"), ("{seen: {primary_key: id}}", "source.no_log"),
+        ("{Orders: {source_filter: id > 1}}", "definition.bad_value"),
     ):  # fmt: skip
         result, _ = run_once(dock.basket(LOG + f"tables: {tables}"), tmp_path / "else", run=1)
         assert result.error is not None and result.error["code"] == code, result.error

@@ -42,7 +42,7 @@ def opened(dock: Dock) -> Iterator[Asked]:
     """(the source, makes a statement of a text over the table `mixed`, with {} for its columns, and of their names)."""
     place: dict[str, Any] = {"host": "127.0.0.1", "port": dock.cluster.port, "database": "postgres", "user": "boss"}
     source = Source.model_validate(
-        {"source": "dock", "on": "postgres", "schema": dock.schema, "tls": {"mode": "disable"}, **place}
+        {"source": "dock", "type": "postgres", "schema": dock.schema, "tls": {"mode": "disable"}, **place}
     )
     with closing(open_database(source, None, Places.anywhere(Path("/")), threading.Event())) as found:
         table = next(table for table in found.tables() if (table.schema, table.name) == (dock.schema, "mixed"))

@@ -14,7 +14,9 @@ from tests.support.warehouses import Place
 
 def loaded(dock: Dock, folder: Path, tables: str, run: int = 1, place: Place | None = None, **more: Any) -> tuple[Place, Heard]:
     place = place or Place("postgres", folder, dock.cluster)
-    text = dock.basket(f"tables: {{{tables}}}", "zone: Europe/Paris").replace("on: sqlite\npath: marsh.db", place.as_yaml)
+    text = dock.basket(f"tables: {{{tables}}}", "time_zone: Europe/Paris").replace(
+        "type: sqlite\npath: marsh.db", place.as_yaml
+    )
     result, heard = run_once(text, folder, run=run, **more)
     assert more or result.outcome is RunOutcome.SUCCEEDED, result.error
     return place, heard
@@ -33,7 +35,7 @@ def test_days_beyond_ours_columns_that_come_and_keys_that_repeat(dock: Dock, tmp
     dock.do(
         "create table twice (id int not null, v text); insert into twice select g % 5, 'x' || g from generate_series(1, 20) g"
     )
-    _, heard = loaded(dock, tmp_path, "twice: {write: replace, key: id}")
+    _, heard = loaded(dock, tmp_path, "twice: {write: replace, primary_key: id}")
     assert (heard.ledger[0].inserted, heard.ledger[0].superseded) == (5, 15)
 
 
@@ -68,8 +70,8 @@ def test_stopped_and_cut_off_nothing_is_left(dock: Dock, tmp_path: Path) -> None
             if progress.read:
                 dock.do("select pg_terminate_backend(pid) from pg_stat_activity where query like 'COPY (%TO STDOUT%'")
 
-    text = dock.basket("tables: {many: {write: replace}}", "zone: Europe/Paris").replace(
-        "on: sqlite\npath: marsh.db", place.as_yaml
+    text = dock.basket("tables: {many: {write: replace}}", "time_zone: Europe/Paris").replace(
+        "type: sqlite\npath: marsh.db", place.as_yaml
     )
     result, heard = run_once(text, tmp_path, run=3, heard=Cuts())
     assert result.error is not None and result.error["code"] == "source.unreachable", result.error

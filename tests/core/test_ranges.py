@@ -24,8 +24,8 @@ from tests.support.dock import Dock
 from tests.support.feeds import Heard, order_for, run_context_for, run_once
 
 ROWS = 5000
-CASES = [("postgres", by) for by in ("everything", "cursor, column: at", "row_version", "log")]
-CASES += [("mysql", "log"), ("mysql", "cursor, column: at"), ("sqlite", "cursor, column: at"), ("sqlite", "everything")]
+CASES = [("postgres", by) for by in ("full", "cursor, column: at", "row_version", "log")]
+CASES += [("mysql", "log"), ("mysql", "cursor, column: at"), ("sqlite", "cursor, column: at"), ("sqlite", "full")]
 
 
 class StopsAfter(Heard):
@@ -48,7 +48,7 @@ def made(engine: str, folder: Path, request: pytest.FixtureRequest) -> tuple[Cal
         db.execute("create table orders (id integer primary key, code text not null unique, at text, v int)")
         numbers = f"with recursive g (n) as (select 1 union all select n + 1 from g where n < {ROWS})"
         db.execute(f"insert into orders {numbers} select n, 'C' || n, datetime(1767225600 + n, 'unixepoch'), 0 from g")
-        return db.execute, lambda feed: f"source: test\non: sqlite\npath: yard.db\n---\n{MARSH}{feed}"
+        return db.execute, lambda feed: f"source: test\ntype: sqlite\npath: yard.db\n---\n{MARSH}{feed}"
     if engine == "mysql":
         yard = Yard(request.getfixturevalue("maria"))
         yard.do("create table orders (id int primary key, code varchar(40) not null unique, at timestamp null, v int)")
@@ -72,8 +72,10 @@ def test_cut_in_the_midst_of_ranges(tmp_path: Path, engine: str, by: str, of: st
         if (engine, by) != ("postgres", "cursor, column: at"):
             pytest.skip("once is enough")
         do("alter table orders alter at set not null")
-    ranges = f"{{of: {of}, count: 10, at_once: 3}}"
-    text = basket(f"commit_every: 700\ntables: {{orders: {{write: merge, changes: {{by: {by}}}, ranges: {ranges}}}}}\n")
+    ranges = f"{{column: {of}, parts: 10, concurrency: 3}}"
+    text = basket(
+        f"rows_per_commit: 700\ntables: {{orders: {{write: upsert, changes: {{by: {by}}}, parallel_read: {ranges}}}}}\n"
+    )
     heard = StopsAfter(3)
     result, _ = run_once(text, tmp_path, heard=heard, stop=heard.stop)
     taken = sum(line.read for line in heard.ledger)
@@ -92,13 +94,13 @@ def test_cut_in_the_midst_of_ranges(tmp_path: Path, engine: str, by: str, of: st
     assert (found.only_source, found.differing) == (0, 0) and found.only_warehouse == 0, found
     _, heard4 = run_once(text, tmp_path, run=4)
     read = sum(line.read for line in heard4.ledger)
-    assert read >= 4990 if by == "everything" else read <= 3
+    assert read >= 4990 if by == "full" else read <= 3
 
 
 def test_appended_rows_of_ranges_come_once(tmp_path: Path, request: pytest.FixtureRequest) -> None:
     _, basket = made("postgres", tmp_path, request)
-    table = "{write: append, changes: {by: everything}, ranges: {count: 10, at_once: 3}}"
-    text, heard = basket(f"commit_every: 700\ntables: {{orders: {table}}}\n"), StopsAfter(2)
+    table = "{write: append, changes: {by: full}, parallel_read: {parts: 10, concurrency: 3}}"
+    text, heard = basket(f"rows_per_commit: 700\ntables: {{orders: {table}}}\n"), StopsAfter(2)
     result, _ = run_once(text, tmp_path, heard=heard, stop=heard.stop)
     assert result.outcome is RunOutcome.CANCELLED
     result, _ = run_once(text, tmp_path, run=2)
@@ -112,7 +114,7 @@ def test_a_time_without_end_is_no_bound(tmp_path: Path, request: pytest.FixtureR
     do("alter table orders alter at set not null; update orders set at = 'infinity' where id = 7")
     do("update orders set at = '-infinity' where id = 8; update orders set at = '200000-01-01' where id = 9")
     changes = "{by: cursor, column: at}"
-    text = basket(f"tables: {{orders: {{write: merge, changes: {changes}, ranges: {{of: {of}, count: 5}}}}}}\n")
+    text = basket(f"tables: {{orders: {{write: upsert, changes: {changes}, parallel_read: {{column: {of}, parts: 5}}}}}}\n")
     result, heard = run_once(text, tmp_path)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
     assert (sum(line.inserted for line in heard.ledger), len(heard.rejected)) == (ROWS - 3, 3)
@@ -121,7 +123,7 @@ def test_a_time_without_end_is_no_bound(tmp_path: Path, request: pytest.FixtureR
     assert result.outcome is RunOutcome.SUCCEEDED and sum(line.updated for line in heard.ledger) == 1
 
 
-def at_once(passes: list[Iterator[Chunk]], most: int) -> Iterable[Chunk]:
+def read_at_once(passes: list[Iterator[Chunk]], most: int) -> Iterable[Chunk]:
     return UnorderedParallelReader(passes, most, "test", "all")
 
 
@@ -137,7 +139,7 @@ def test_a_range_that_waits_holds_up_no_other() -> None:
             yield Chunk([{"of": name}], most, [])
 
     marks, counted = [], Counter[str]()
-    for chunk in at_once([waiting(), quick("second"), quick("third")], 2):
+    for chunk in read_at_once([waiting(), quick("second"), quick("third")], 2):
         counted.update(record["of"] for record in chunk.records)
         marks += [chunk.mark] if chunk.mark else []
         if counted["second"] + counted["third"] == 24 and not going.is_set():
@@ -150,7 +152,7 @@ def test_a_range_that_waits_holds_up_no_other() -> None:
         raise SourceError("reading", "it", found="gone")
 
     with pytest.raises(SourceError, match="gone"):
-        list(at_once([quick("first"), failing()], 2))
+        list(read_at_once([quick("first"), failing()], 2))
 
 
 def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, request: pytest.FixtureRequest) -> None:
@@ -166,8 +168,8 @@ def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, 
                 with pytest.raises(psycopg.errors.LockNotAvailable):
                     do("truncate orders")
 
-    table = "{write: mirror, where: id > 0, ranges: {count: 8, at_once: 4}}"
-    text = basket(f"commit_every: 700\ntables: {{orders: {table}}}\n")
+    table = "{write: mirror, source_filter: id > 0, parallel_read: {parts: 8, concurrency: 4}}"
+    text = basket(f"rows_per_commit: 700\ntables: {{orders: {table}}}\n")
     result, heard = run_once(text, tmp_path, heard=Writes())
     assert result.outcome is RunOutcome.SUCCEEDED and [line.read for line in heard.ledger] == [ROWS]
     assert len(heard.requests) == 8 and all('"ctid" ' in seen.url for seen in heard.requests)
@@ -178,17 +180,17 @@ def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, 
     # By their places, ranges need no key.
     do("create table taps as select g as n, case when g % 2 = 0 then 'even' end as word from generate_series(1, 30000) g")
     do("delete from taps where n % 3 = 0 or n between 7000 and 15000")
-    text = basket("tables: {taps: {where: n > 0, ranges: {count: 8, at_once: 4}}}\n")
+    text = basket("tables: {taps: {source_filter: n > 0, parallel_read: {parts: 8, concurrency: 4}}}\n")
     result, heard = run_once(text, tmp_path / "keyless")
     assert result.outcome is RunOutcome.SUCCEEDED and len(heard.requests) == 8, result.error
     with closing(sqlite3.connect(tmp_path / "keyless" / "marsh.db")) as db:
         found = db.execute("select n, word from taps order by n").fetchall()
     assert found == do("select n, word from taps order by n").fetchall()
-    result, _ = run_once(basket("tables: {orders: {ranges: {of: v}}}"), tmp_path / "else")
+    result, _ = run_once(basket("tables: {orders: {parallel_read: {column: v}}}"), tmp_path / "else")
     assert result.error is not None and result.error["code"] == "definition.bad_ranges"
 
 
-@pytest.mark.parametrize("ranges", ["", ", ranges: {count: 8}"])
+@pytest.mark.parametrize("ranges", ["", ", parallel_read: {parts: 8}"])
 @pytest.mark.parametrize(
     "rewritten",
     [

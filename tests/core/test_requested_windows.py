@@ -43,7 +43,7 @@ def cursor_of(folder: Path) -> Any:
         db.close()
 
 
-@pytest.mark.parametrize("write", ["merge", "append"])
+@pytest.mark.parametrize("write", ["upsert", "append"])
 def test_each_window_of_an_api_comes_in_once_whatever_order(tmp_path: Path, write: str) -> None:
     with serving(Changing(list(ROWS))) as source:
         text = basket_text(source.url, write=write)
@@ -81,12 +81,12 @@ def test_an_empty_window_counts_as_taken(tmp_path: Path) -> None:
 
 DATABASE = """
 source: test
-on: sqlite
+type: sqlite
 path: {path}
 settings: {{region: north}}
 ---
 warehouse: marsh
-on: sqlite
+type: sqlite
 path: marsh.db
 ---
 feed: test
@@ -94,11 +94,11 @@ from: test
 into: marsh
 parameters: {{least: 2}}
 tables:
-  readings: {{changes: {{by: cursor, column: at}}, key: id}}
+  readings: {{changes: {{by: cursor, column: at}}, primary_key: id}}
   large: {{query: "select * from readings where id >= :parameters_least and datetime(at) >= datetime(:window_from)
            and datetime(at) < datetime(:window_until)",
-          key: id, changes: {{by: everything}}, write: merge}}
-  numbers: {{table: readings, changes: {{by: cursor, column: id}}, key: id}}
+          primary_key: id, changes: {{by: full}}, write: upsert}}
+  numbers: {{table: readings, changes: {{by: cursor, column: id}}, primary_key: id}}
 """
 
 

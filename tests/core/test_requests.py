@@ -24,10 +24,10 @@ def basket(url: str, tables: str, feed: str = "tables: {things: }", extra: str =
     """tables: of the connector, as YAML two spaces in. feed, extra: lines of the feed and of the connector."""
     return f"""
 connector: test-api
-on: http
+type: http
 settings: {{url: {{type: url}}, landings: {{type: list, default: [EEL, OSI]}}, token: {{type: secret}}}}
-base: "{{settings.url}}/v1"
-retry: {{attempts: 2, first: 10ms, most: 20ms}}
+base_url: "{{settings.url}}/v1"
+retry: {{attempts: 2, first_wait: 10ms, max_wait: 20ms}}
 {extra}
 tables:
 {tables}
@@ -37,7 +37,7 @@ connector: test-api
 settings: {{url: "{url}", token: {{secret: test_token}}}}
 ---
 warehouse: marsh
-on: sqlite
+type: sqlite
 path: marsh.db
 ---
 feed: test
@@ -75,15 +75,15 @@ def test_what_is_posted_and_where_pages_are_asked_for(tmp_path: Path) -> None:
     body: {json: {range: {from: "{run.started:%Y-%m-%d}"}, most: 500, missing: "{cursor.from}"}}
     records: rows
     next: {token_header: X-After, as: paging.after, in: body}
-    key: day
-  forms: {post: /form, body: {form: {landing: OSI, measures: metres}}, records: rows, key: day}
+    primary_key: day
+  forms: {post: /form, body: {form: {landing: OSI, measures: metres}}, records: rows, primary_key: day}
   graph:
     post: /graph
     body: {graphql: "query($page: Page) { days(page: $page) { nodes { day metres } } }", variables: {}}
     records: data.days.nodes
     total: data.days.total
     next: {offset: page.skip, in: body}
-    key: day
+    primary_key: day
 """
     with serving(answer) as source:
         result, heard = read(source, tmp_path, tables, "tables: {reports: , forms: , graph: }", started=NOON)
@@ -101,10 +101,10 @@ def test_one_request_for_every_value_of_a_list(tmp_path: Path) -> None:
     table = """
   things:
     get: "/at/{each.landing}"
-    send: {kind: "{each.kind}"}
+    query_params: {kind: "{each.kind}"}
     each: {landing: "{settings.landings}", kind: [a, b, 7]}
-    with: {landing: "{each.landing}"}
-    key: at
+    add_columns: {landing: "{each.landing}"}
+    primary_key: at
 """
     with serving(answer) as source:
         result, heard = read(source, tmp_path, table)
@@ -134,9 +134,9 @@ class Tides:
 WINDOWED = """
   things:
     get: /levels
-    send: {from: "{window.from:%Y-%m-%d}", until: "{window.until:epoch}"}
-    window: {from: 2026-02-20, step: 1d, lag: 1h}
-    key: [day, hour]
+    query_params: {from: "{window.from:%Y-%m-%d}", until: "{window.until:epoch}"}
+    window: {from: 2026-02-20, length: 1d, delay: 1h}
+    primary_key: [day, hour]
 """
 
 
@@ -160,7 +160,7 @@ def test_windows_are_taken_once_and_go_on_after_the_last_one_committed(tmp_path:
         assert (nothing.tables[0].requests, heard.ledger) == (0, [])
         # Late figures: the last two days once more, and only what differs counts as changed.
         tides.asked, tides.late = [], {"2026-03-03": 9.5}
-        again = WINDOWED.replace("lag: 1h", "lag: 1h, overlap: 2d")
+        again = WINDOWED.replace("delay: 1h", "delay: 1h, overlap: 2d")
         later, heard = read(source, tmp_path, again, started=half_past.replace(hour=2))
         assert sorted(tides.asked) == ["2026-03-02", "2026-03-03", "2026-03-04"]
         counted = [(line.updated, line.unchanged, line.inserted) for line in heard.ledger]
@@ -168,7 +168,7 @@ def test_windows_are_taken_once_and_go_on_after_the_last_one_committed(tmp_path:
         order = order_for(basket(source.url, again), started=half_past.replace(hour=3))
         (verified,) = verify_feed(order, run_context_for(order, tmp_path), deep=True, only=None)
         assert (verified.same, verified.source) == (True, 26)
-        monthly = WINDOWED.replace("step: 1d", "step: month").replace("2026-02-20", "2025-11-30")
+        monthly = WINDOWED.replace("length: 1d", "length: month").replace("2026-02-20", "2025-11-30")
         order = order_for(basket(source.url, monthly), started=NOON)
         (planned,) = plan_feed(order, run_context_for(order, tmp_path / "none"))
         assert (planned.requests, planned.cursor_from) == (3, "2025-11-30T00:00:00Z")
@@ -183,7 +183,7 @@ def test_an_answer_that_did_not_change_is_not_read_again(tmp_path: Path) -> None
             return Answer(raw=b"", status=304)
         return Answer(state["rows"], headers={"ETag": str(state["tag"])})
 
-    table = "  things: {get: /things, key: id, conditional: true}"
+    table = "  things: {get: /things, primary_key: id, conditional_requests: true}"
     feed = "tables: {things: {write: mirror}}"
     with serving(answer) as source:
         read(source, tmp_path, table, feed)
@@ -235,8 +235,8 @@ def test_cursors_in_the_source_s_own_writing(
             return at >= bar
         return at > bar if bound == "exclusive" else at >= bar
 
-    send = "" if bound == "none" else f"send: {{since: '{{cursor.from{':' + form if form else ''}}}'}}, "
-    table = f"  things: {{get: /things, {send}key: id, cursor: {{{rule}, bound: {bound}}}}}"
+    send = "" if bound == "none" else f"query_params: {{since: '{{cursor.from{':' + form if form else ''}}}'}}, "
+    table = f"  things: {{get: /things, {send}primary_key: id, cursor: {{{rule}, bound: {bound}}}}}"
     with serving(answer) as source:
         read(source, tmp_path, table, "tables: {things: {write: append}}")
         records.append({"id": 99, "at": written(3)})
@@ -251,8 +251,8 @@ def test_cursors_in_the_source_s_own_writing(
 
 def test_a_cursor_with_an_end_takes_what_lies_before_it(tmp_path: Path) -> None:
     records = [{"id": n, "at": f"2026-03-0{n}T00:00:00Z"} for n in range(1, 8)]
-    cursor = "cursor: {column: at, bound: none, start: 2026-03-03, end: 2026-03-06}"
-    table = f"  things: {{get: /things, send: {{until: '{{cursor.until:%d}}'}}, key: id, {cursor}}}"
+    cursor = "cursor: {column: at, bound: none, from: 2026-03-03, until: 2026-03-06}"
+    table = f"  things: {{get: /things, query_params: {{until: '{{cursor.until:%d}}'}}, primary_key: id, {cursor}}}"
     with serving(lambda request: Answer(records)) as source:
         result, heard = read(source, tmp_path, table)
         assert source.requests[0].query == {"until": "06"}
@@ -271,11 +271,11 @@ def test_a_page_of_many_megabytes_is_gone_through_in_parts(tmp_path: Path) -> No
     raw = json.dumps({"items": {"no": [3]}, "data": {"x": [[{"a": "]"}]], "items": rows, "next": None}, "z": 1}).encode()
     assert len(raw) > 8 * 2**20
     with serving(lambda request: Answer(raw=raw)) as source:
-        table = "  things: {get: /things, records: data.items, key: id, next: {token: data.next, as: after}}"
-        result, heard = read(source, tmp_path, table, "tables: {things: {leave_out: [inner]}}")
+        table = "  things: {get: /things, records: data.items, primary_key: id, next: {token: data.next, as: after}}"
+        result, heard = read(source, tmp_path, table, "tables: {things: {exclude_columns: [inner]}}")
         cut = raw[: len(raw) // 2]
         source.handler = lambda request: Answer(raw=cut)
-        broken, _ = read(source, tmp_path, table, "tables: {things: {leave_out: [inner]}}")
+        broken, _ = read(source, tmp_path, table, "tables: {things: {exclude_columns: [inner]}}")
     assert (result.error, result.tables[0].read, len(heard.requests)) == (None, 20_000, 1)
     found = table_rows(tmp_path, "things")
     assert (len(found), found[77]["note"]) == (20_000, filler)
@@ -307,7 +307,7 @@ def test_pages_ahead_come_in_order_and_at_most_so_many_at_once(tmp_path: Path) -
     next: {offset: skip, size: 20, size_as: take}
 """
     with serving(answer) as source:
-        result, heard = read(source, tmp_path, table, "tables: {things: {write: append}}", extra="pace: {at_once: 3}")
+        result, heard = read(source, tmp_path, table, "tables: {things: {write: append}}", extra="rate_limit: {concurrency: 3}")
     assert (result.error, result.tables[0].read, most) == (None, 205, 3)
     assert len(heard.requests) == 11
     db_order = [row["id"] for row in sorted(table_rows(tmp_path, "things"), key=lambda r: r["id"])]
@@ -325,8 +325,8 @@ def test_pages_ahead_come_in_order_and_at_most_so_many_at_once(tmp_path: Path) -
         ("{get: /a, for_each: things}", "things.for_each", "in a circle"),
         ('{get: "/{each.x}", each: {y: [1]}}', "things.get", "did you mean"),
         ('{get: "/{window.from}"}', "things", "sends a window"),
-        ("{get: /a, window: {from: 2026-01-01, step: 10ms}}", "things.window.step", "at least a second"),
-        ("{get: /a, conditional: true, next: {page: p}}", "things", "one GET that brings all"),
+        ("{get: /a, window: {from: 2026-01-01, length: 10ms}}", "things.window.length", "at least a second"),
+        ("{get: /a, conditional_requests: true, next: {page: p}}", "things", "one GET that brings all"),
         ('{get: "/a/{settings.landings}"}', "things.get", "is a list: name it in `each`"),
         ("{get: /a, format: yaml}", "things.format.name", "csv"),
     ],

@@ -34,7 +34,7 @@ def test_what_lies_behind_a_value_is_read_once_more(tmp_path: Path, engine: str,
         assert read(1) == (20, 0)
         warehouse = open_warehouse(order_for(text).warehouse, Places.anywhere(tmp_path), lambda _: "")
         state = warehouse.state("test", "things")
-        was, now = rewound("test", "things", state, "merge", "2026-03-16")
+        was, now = rewound("test", "things", state, "upsert", "2026-03-16")
         assert was.value.startswith("2026-03-20") and now is not None
         assert warehouse.rewind("test", "things", now.value) and not warehouse.rewind("test", "nothing", None)
         warehouse.close()
@@ -78,12 +78,12 @@ def test_what_cannot_be_moved_back_is_told(tmp_path: Path) -> None:
         state = warehouse.state("test", "things")
         warehouse.close()
     for write, to, kind, code in (
-        ("append", None, Conflict, "cursor.would_double"), ("merge", "2027-01-01", DefinitionError, "cursor.not_before"),
-        ("merge", "last week", DefinitionError, "cursor.bad_value"),
+        ("append", None, Conflict, "cursor.would_double"), ("upsert", "2027-01-01", DefinitionError, "cursor.not_before"),
+        ("upsert", "last week", DefinitionError, "cursor.bad_value"),
     ):  # fmt: skip
         with pytest.raises(kind) as told:
             rewound("test", "things", state, write, to)
         assert told.value.code == code
     with pytest.raises(Conflict) as none:
-        rewound("test", "things", None, "merge", None)
+        rewound("test", "things", None, "upsert", None)
     assert none.value.code == "cursor.none_saved"

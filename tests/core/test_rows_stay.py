@@ -20,7 +20,7 @@ from tests.support.source import Changing, serving
 from tests.support.warehouses import ENGINES, Cluster, Place
 
 HTML = "<!DOCTYPE html>\n<html><body>Please, sign in</body></html>\n"
-REEDS = "source: test\non: sqlite\npath: reeds.db\n---\n" + MARSH
+REEDS = "source: test\ntype: sqlite\npath: reeds.db\n---\n" + MARSH
 
 
 @pytest.fixture
@@ -34,7 +34,9 @@ def refused(folder: Folder, tables: str, run: int) -> str:
     return str(result.error["code"])
 
 
-@pytest.mark.parametrize("said", ["write: append", "write: merge, key: id, changes: {by: files, changed: replace, settle: 0s}"])
+@pytest.mark.parametrize(
+    "said", ["write: append", "write: upsert, primary_key: id, changes: {by: files, changed: replace, stable_for: 0s}"]
+)
 def test_a_changed_file_that_is_bad_leaves_its_rows_and_a_mended_one_takes_their_place(folder: Folder, said: str) -> None:
     tables = f"  counts: {{files: '*.csv', {said}}}\n"
     folder.put("a.csv", "id,n\n1,10\n2,20\n", age=300)
@@ -49,10 +51,16 @@ def test_a_changed_file_that_is_bad_leaves_its_rows_and_a_mended_one_takes_their
 
 @pytest.mark.parametrize(
     "way",
-    ["write: replace", "write: append", "write: mirror, key: id", "write: history, key: id", "changes: {by: compare}, key: id"],
+    [
+        "write: replace",
+        "write: append",
+        "write: mirror, primary_key: id",
+        "write: versions, primary_key: id",
+        "changes: {by: compare}, primary_key: id",
+    ],
 )
 def test_a_complete_read_with_a_file_that_cannot_be_read_removes_nothing(folder: Folder, way: str) -> None:
-    way = way if "changes" in way else f"changes: {{by: everything}}, {way}"
+    way = way if "changes" in way else f"changes: {{by: full}}, {way}"
     tables = f"  counts: {{files: '*.csv', {way}}}\n"
     folder.put("a.csv", "id,n\n1,10\n")
     folder.put("b.csv", "id,n\n2,20\n")
@@ -65,7 +73,7 @@ def test_a_complete_read_with_a_file_that_cannot_be_read_removes_nothing(folder:
 
 def test_a_line_that_nobody_could_read_keeps_the_rows_of_its_own_file_alone(folder: Folder) -> None:
     """It may be the row that is missing there; a row that another file holds no more has gone."""
-    tables = "  counts: {files: '*.ndjson', key: id, changes: {by: files, changed: replace, settle: 0s}}\n"
+    tables = "  counts: {files: '*.ndjson', primary_key: id, changes: {by: files, changed: replace, stable_for: 0s}}\n"
     folder.put("a.ndjson", '{"id": 1}\n{"id": 2}\n', age=300)
     folder.put("b.ndjson", '{"id": 3}\n{"id": 4}\n', age=300)
     folder.good(tables)
@@ -79,7 +87,7 @@ def test_a_line_that_nobody_could_read_keeps_the_rows_of_its_own_file_alone(fold
 
 
 def test_a_record_that_is_no_unicode_is_rejected_by_a_replay_too(folder: Folder) -> None:
-    tables = "  counts: {files: '*.ndjson', key: id}\n"
+    tables = "  counts: {files: '*.ndjson', primary_key: id}\n"
     folder.put("a.ndjson", '{"id": 1, "name": "eel"}\n')
     folder.put("b.ndjson", b'{"id": 2, "name": "\xff"}\n{"id": 3, "name": "ide"}\n')
     (reject,) = folder.good(tables).rejected
@@ -90,18 +98,19 @@ def test_a_record_that_is_no_unicode_is_rejected_by_a_replay_too(folder: Folder)
     assert folder.rows("counts") == [(1, "eel"), (3, "ide"), (4, "tench")]
 
 
-@pytest.mark.parametrize("write", ["append", "merge, key: id"])
+@pytest.mark.parametrize("write", ["append", "upsert, primary_key: id"])
 def test_what_a_file_held_comes_by_a_replay_and_not_behind_the_file_itself(folder: Folder, write: str) -> None:
     """The file of a row is known, so that it goes with the others once the file has changed."""
-    tables = f"  counts: {{files: '*.ndjson', write: {write}, changes: {{by: files, changed: replace, settle: 0s}}, cast: {{n: int64}}}}\n"
+    by = "{by: files, changed: replace, stable_for: 0s}"
+    tables = f"  counts: {{files: '*.ndjson', write: {write}, changes: {by}, cast: {{n: int64}}}}\n"
     folder.put("a.ndjson", '{"id": 1, "n": 1}\n{"id": 2, "n": "two"}\n', age=300)
     folder.put("b.ndjson", '{"id": 3, "n": "three"}\n', age=300)
     rejects = folder.good(tables).rejected
     assert sorted(reject.record["id"] for reject in rejects) == [2, 3]
     folder.put("a.ndjson", '{"id": 1, "n": 11}\n', age=200)
     folder.good(tables, run=2)
-    mended, heard = tables.replace("int64", "text"), Heard()
-    order = order_for(BASKET + mended, run=3)
+    fixed, heard = tables.replace("int64", "text"), Heard()
+    order = order_for(BASKET + fixed, run=3)
     again = Replayed([r.record for r in rejects], [1, 1], [r.file or 0 for r in rejects])
     result = run_feed(
         order,
@@ -114,12 +123,12 @@ def test_what_a_file_held_comes_by_a_replay_and_not_behind_the_file_itself(folde
     assert [(line.read, line.inserted, line.superseded) for line in heard.ledger] == [(2, 1, 1)]
     assert sorted(folder.rows("counts")) == [(1, "11"), (3, "three")]
     folder.put("b.ndjson", '{"id": 4, "n": "four"}\n', age=100)
-    folder.good(mended, run=4)
+    folder.good(fixed, run=4)
     assert sorted(folder.rows("counts")) == [(1, "11"), (4, "four")]
 
 
 def test_a_file_told_by_its_content_is_read_again_whatever_it_looks_like(folder: Folder) -> None:
-    tables = "  counts: {files: '*.csv', key: id, changes: {by: files, settle: 0s, checksum: true}}\n"
+    tables = "  counts: {files: '*.csv', primary_key: id, changes: {by: files, stable_for: 0s, checksum: true}}\n"
     path = folder.put("a.csv", "id,n\n1,10\n")
     os.utime(path, (1_780_000_000, 1_780_000_000))
     folder.good(tables)
@@ -135,7 +144,7 @@ def test_a_file_told_by_its_content_is_read_again_whatever_it_looks_like(folder:
 
 def test_a_compare_that_meets_only_a_line_it_cannot_read(folder: Folder) -> None:
     """Nothing differs; and the line may be the row that is missing, so that none is removed."""
-    tables = "  counts: {files: '*.ndjson', key: id, changes: {by: compare}}\n"
+    tables = "  counts: {files: '*.ndjson', primary_key: id, changes: {by: compare}}\n"
     folder.put("a.ndjson", '{"id": 1}\n{"id": 2}\n{"id": 3}\n')
     folder.good(tables)
     folder.put("a.ndjson", '{"id": 1}\n{"id": 2}\n{"id": \n')
@@ -144,7 +153,9 @@ def test_a_compare_that_meets_only_a_line_it_cannot_read(folder: Folder) -> None
     assert folder.rows("counts") == [(1,), (2,), (3,)]
 
 
-@pytest.mark.parametrize("said", ["write: append", "write: merge, key: id, changes: {by: files, changed: replace, settle: 0s}"])
+@pytest.mark.parametrize(
+    "said", ["write: append", "write: upsert, primary_key: id, changes: {by: files, changed: replace, stable_for: 0s}"]
+)
 def test_a_file_that_came_back_empty_takes_no_table_with_it(folder: Folder, said: str) -> None:
     tables = f"  counts: {{files: '*.csv', {said}}}\n"
     folder.put("a.csv", "id,n\n" + "".join(f"{n},{n}\n" for n in range(40)), age=300)
@@ -158,7 +169,7 @@ def test_a_file_that_came_back_empty_takes_no_table_with_it(folder: Folder, said
 
 def test_a_complete_read_waits_for_files_that_are_still_written(folder: Folder) -> None:
     """Their rows have not gone."""
-    tables = "  counts: {files: '*.csv', changes: {by: everything}, write: replace}\n"
+    tables = "  counts: {files: '*.csv', changes: {by: full}, write: replace}\n"
     folder.put("a.csv", "id,n\n1,10\n")
     folder.put("b.csv", "id,n\n2,20\n")
     folder.good(tables)
@@ -179,7 +190,7 @@ def test_a_complete_read_waits_for_files_that_are_still_written(folder: Folder) 
 def test_a_file_of_something_else_is_bad_and_not_a_file_of_rejects(
     folder: Folder, name: str, good: str, other: str, code: str
 ) -> None:
-    tables = "  counts: {files: 'a.*', key: id, changes: {by: files, changed: replace, settle: 0s}}\n"
+    tables = "  counts: {files: 'a.*', primary_key: id, changes: {by: files, changed: replace, stable_for: 0s}}\n"
     folder.put(name, good, age=300)
     folder.good(tables)
     before = folder.rows("counts")
@@ -200,7 +211,7 @@ def test_a_file_with_none_of_the_columns_is_bad_where_there_is_no_key(folder: Fo
 @pytest.mark.parametrize("warehouse", ["sqlite", "duckdb"])
 def test_appended_rows_of_one_key_all_stay(tmp_path: Path, warehouse: str) -> None:
     """A database tells its key; what is appended is not told by it."""
-    text = REEDS.replace("on: sqlite\npath: marsh.db", f"on: {warehouse}\npath: marsh.db")
+    text = REEDS.replace("type: sqlite\npath: marsh.db", f"type: {warehouse}\npath: marsh.db")
     text += "tables: {beds: {changes: {by: cursor, column: at}, write: append}}\n"
     with closing(sqlite3.connect(tmp_path / "reeds.db", isolation_level=None)) as db:
         db.execute("create table beds (id integer primary key, cut integer, at datetime)")
@@ -238,7 +249,7 @@ def test_times_with_fractions_after_a_whole_second_are_appended_once(tmp_path: P
 
 def test_a_file_with_a_key_that_comes_twice_is_appended_twice(folder: Folder) -> None:
     folder.put("a.csv", "id,n\n1,2\n1,3\n")
-    folder.good("  counts: {files: '*.csv', key: id, write: append}\n")
+    folder.good("  counts: {files: '*.csv', primary_key: id, write: append}\n")
     assert folder.rows("counts") == [(1, 2), (1, 3)]
 
 
@@ -257,7 +268,7 @@ def test_a_feed_whose_patterns_match_nothing_has_not_succeeded(tmp_path: Path) -
 
 
 def test_a_key_by_another_name_leaves_no_row_doubled(tmp_path: Path) -> None:
-    text = REEDS + "tables: {beds: {write: merge}}\n"
+    text = REEDS + "tables: {beds: {write: upsert}}\n"
     with closing(sqlite3.connect(tmp_path / "reeds.db", isolation_level=None)) as db:
         db.execute("create table beds (id integer primary key, cut integer)")
         db.execute("insert into beds values (1, 3)")
@@ -275,11 +286,11 @@ def test_a_replay_never_takes_the_place_of_what_came_later(tmp_path: Path, engin
     """Without a time that tells which is newer, the runs do."""
     place = Place(engine, tmp_path, cluster)
     text = (
-        "source: test\non: files\npath: in\n---\nwarehouse: marsh\n"
+        "source: test\ntype: files\npath: in\n---\nwarehouse: marsh\n"
         + place.as_yaml
         + "\n---\nfeed: test\nfrom: test\ninto: marsh\n"
     )
-    text += "tables: {counts: {files: '*.ndjson', key: id, changes: {by: compare}, cast: {n: KIND}}}\n"
+    text += "tables: {counts: {files: '*.ndjson', primary_key: id, changes: {by: compare}, cast: {n: KIND}}}\n"
     folder = Folder(tmp_path)
 
     def run(number: int, *lines: str) -> None:
@@ -302,10 +313,10 @@ def test_a_replay_never_takes_the_place_of_what_came_later(tmp_path: Path, engin
 
 def test_files_that_were_taken_come_again_under_a_key_that_their_rows_lack(folder: Folder) -> None:
     folder.put("a.csv", "id,n\n1,10\n")
-    tables = "  counts: {files: '*.csv', key: id}\n"
+    tables = "  counts: {files: '*.csv', primary_key: id}\n"
     folder.good(tables)
     folder.put("b.csv", "id,code,n\n3,x,30\n")
-    result, _ = folder.run(tables.replace("key: id", "key: code"), run=2, accept=True)
+    result, _ = folder.run(tables.replace("primary_key: id", "primary_key: code"), run=2, accept=True)
     assert result.error is not None and "a.csv" in result.error["found"]
 
 
@@ -357,8 +368,8 @@ def test_a_time_without_end_is_rejected_as_it_came_and_a_replay_changes_no_type(
 
     before = [(row["id"], row["cut"], row["at"]) for row in table_rows(tmp_path, "beds")]
     assert len(before) == 1 and replayed("", 2) == before
-    mended = replayed("{cast: {cut: text, at: text}}", 3)
-    assert sorted(mended)[1:] == [(2, "infinity", "-infinity"), (3, "0044-03-15 BC", "10000-01-01T00:00:00Z")]
+    fixed = replayed("{cast: {cut: text, at: text}}", 3)
+    assert sorted(fixed)[1:] == [(2, "infinity", "-infinity"), (3, "0044-03-15 BC", "10000-01-01T00:00:00Z")]
 
 
 def test_what_comes_again_is_recognised_however_its_batch_writes_it(tmp_path: Path, dock: Dock) -> None:
@@ -375,7 +386,7 @@ def test_what_comes_again_is_recognised_however_its_batch_writes_it(tmp_path: Pa
     by = "{by: cursor, column: at, overlap: 10m}"
     source_db = tmp_path / "yard.db"
     tables = f"tables: {{beds: {{changes: {by}, write: append}}}}\n"
-    text = f"source: test\non: sqlite\npath: {source_db}\n---\n{MARSH}{tables}"
+    text = f"source: test\ntype: sqlite\npath: {source_db}\n---\n{MARSH}{tables}"
     with closing(sqlite3.connect(source_db)) as db:
         db.execute("create table beds (id text primary key, n, at datetime)")
         for run, (key, value) in enumerate((("d", 5), ("e", 2.5), ("f", "none")), 1):

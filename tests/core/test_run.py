@@ -32,7 +32,7 @@ def two_tables(url: str, **choices: Any) -> str:
     table = text[begin:end]
     more = table.replace("things", "ships") + table.replace("things", "crews")
     text = text[:end] + more + text[end:]
-    return text.replace("tables: {things:", "prefix: t_\ntables: {ships: , things:")
+    return text.replace("tables: {things:", "table_prefix: t_\ntables: {ships: , things:")
 
 
 class Paths:
@@ -76,7 +76,7 @@ def test_rejects_cost_one_record_each_and_are_counted(tmp_path: Path) -> None:
         assert [(line.read, line.inserted, line.rejected) for line in heard.ledger] == [(20, 19, 1)]
         records.append({**SHIPS[0], "id": "S90", "seats": "many", "updated_at": "2026-03-01T07:00:00Z"})
         records.append({**SHIPS[0], "id": "S91", "seats": 5, "updated_at": "2026-03-01T07:00:00Z"})
-        strict = basket_text(source.url, feed="drift: {types: reject}\nstop_after: 1")
+        strict = basket_text(source.url, feed="drift: {types: reject}\nmax_rejects: 1")
         result, heard = run_once(strict, tmp_path, run=2)
         assert (result.outcome, result.tables[0].rejected) == (RunOutcome.SUCCEEDED, 1)
         assert [(line.read, line.inserted, line.rejected) for line in heard.ledger] == [(2, 1, 1)]
@@ -101,26 +101,26 @@ def test_members_of_the_list_that_are_no_objects_are_rejects(tmp_path: Path) -> 
 def test_a_feed_may_be_written_in_another_way(tmp_path: Path) -> None:
     with serving(Changing(list(SHIPS))) as source:
         for _ in range(2):  # by everything, appended twice
-            run_once(basket_text(source.url, write="append", by="everything", key=""), tmp_path)
+            run_once(basket_text(source.url, write="append", by="full", key=""), tmp_path)
         assert len(table_rows(tmp_path, "things")) == 40
-        merged, heard = run_once(basket_text(source.url, by="everything"), tmp_path, run=2)
+        merged, heard = run_once(basket_text(source.url, by="full"), tmp_path, run=2)
         assert (merged.outcome, heard.ledger[0].unchanged) == (RunOutcome.SUCCEEDED, 20)
         assert "20 rows of a key that stood twice removed, the newest kept" in [
-            m for _, c, m in heard.lines if c == "table.brought_along"
+            m for _, c, m in heard.lines if c == "table.migrated"
         ]
         run_once(basket_text(source.url), tmp_path, run=3)
-        run_once(basket_text(source.url, write="history"), tmp_path, run=4)
+        run_once(basket_text(source.url, write="versions"), tmp_path, run=4)
         assert len(table_rows(tmp_path, "things")) == 20
         order = order_for(basket_text(source.url), run=5)
         (planned,) = plan_feed(order, run_context_for(order, tmp_path))
         assert planned.losses == ["the older versions of its rows; only the current ones stay"]
         refused, _ = run_once(basket_text(source.url), tmp_path, run=5)
         assert refused.error is not None
-        assert (refused.error["code"], "--accept" in refused.error["mend"]) == ("definition.not_kept", True)
+        assert (refused.error["code"], "--accept" in refused.error["fix"]) == ("definition.not_kept", True)
         accepted, _ = run_once(basket_text(source.url), tmp_path, run=6, accept=True)
         # The cursor kept its meaning all the way: nothing was read again.
         assert (accepted.outcome, accepted.tables[0].read) == (RunOutcome.SUCCEEDED, 0)
-        assert "_rb_until" not in table_rows(tmp_path, "things", own=True)[0]
+        assert "_rb_valid_until" not in table_rows(tmp_path, "things", own=True)[0]
         other = basket_text(source.url, cursor="").replace("column: updated_at", "column: id, type: text")
         moved, heard = run_once(other, tmp_path, run=7)
     assert (moved.outcome, moved.tables[0].read, heard.ledger[0].unchanged) == (RunOutcome.SUCCEEDED, 20, 20)
@@ -163,9 +163,9 @@ def test_columns_are_worked_on_in_the_documented_order(tmp_path: Path) -> None:
         for n in range(5)
     ]  # fmt: skip
     records.append({**records[0], "id": "B9", "pax": None, "fare": {"amount": 0}})
-    table = """leave_out: [fare_tax, legs.secret], hash: [mail, legs.origin], rename: {pax: passengers, legs.from: origin},
+    table = """exclude_columns: [fare_tax, legs.secret], hash: [mail, legs.origin], rename: {pax: passengers, legs.from: origin},
       compute: {revenue: "fare_amount * passengers", domain: "upper(mail)", share: "cast(100 // fare_amount as varchar)"},
-      cast: {pax: decimal}, keep: "status <> 'test'", constants: {region: marsh}"""
+      cast: {pax: decimal}, filter: "status <> 'test'", constants: {region: marsh}"""
     with serving(Changing(list(records))) as source:
         text = basket_text(source.url, table=table)
         result, heard = run_once(text, tmp_path)
@@ -186,7 +186,7 @@ def test_columns_are_worked_on_in_the_documented_order(tmp_path: Path) -> None:
     keyed = hmac.new(SECRET.encode(), b"m3", "sha256").hexdigest()
     assert (rows["B3"]["mail"], rows["B3"]["share"]) == (keyed, "10")
     legs = table_rows(tmp_path, "things_legs")
-    assert (len(legs), set(legs[0])) == (4, {"_rb_parent", "_rb_pos", "origin"})
+    assert (len(legs), set(legs[0])) == (4, {"_rb_parent", "_rb_ordinal", "origin"})
     assert legs[0]["origin"] == hmac.new(SECRET.encode(), b"a", "sha256").hexdigest()
     assert (again.tables[0].read, again.tables[0].repeated) == (0, 1)
 
@@ -266,7 +266,7 @@ def test_a_missing_secret_and_a_warehouse_out_of_reach(tmp_path: Path) -> None:
     from reedbasket.core.runs import run_feed
 
     def none(name: str) -> str:
-        raise SecretMissing("looking up the secret", name, mend=f"set it with `reed secret set {name}`")
+        raise SecretMissing("looking up the secret", name, fix=f"set it with `reed secret set {name}`")
 
     order, heard = order_for(basket_text("http://127.0.0.1:9")), Heard()
     context = replace(run_context_for(order, tmp_path), reveal=none)

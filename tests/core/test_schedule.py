@@ -19,20 +19,20 @@ from reedbasket.core.spec.window_grid import Grid, covered, grid_of
 
 BASE = """
 connector: api
-on: http
+type: http
 settings: {url: {type: url}, region: {type: text, default: all}, token: {type: secret}}
-base: "{settings.url}"
-tables: {things: {get: "/{settings.region}/things", records: items, key: id}}
+base_url: "{settings.url}"
+tables: {things: {get: "/{settings.region}/things", records: items, primary_key: id}}
 ---
 source: api
 connector: api
 settings: {url: "http://127.0.0.1:1", token: {secret: t}}
 ---
 warehouse: marsh
-on: sqlite
+type: sqlite
 path: marsh.db
 """
-FEED = "---\nfeed: {name}\nfrom: api\ninto: marsh\nprefix: {name}_\ntables: {{things: }}\n{more}\n"
+FEED = "---\nfeed: {name}\nfrom: api\ninto: marsh\ntable_prefix: {name}_\ntables: {{things: }}\n{more}\n"
 
 
 def at(text: str) -> datetime:
@@ -124,30 +124,30 @@ def test_a_grid_that_changed_goes_on_where_the_old_one_ended() -> None:
     assert [format_time(w[1])[:10] for w in islice(months.from_(months.start), 3)] == ["2026-02-28", "2026-03-31", "2026-04-30"]
 
 
-HOURS = "schedule: {windows: {from: 2026-01-01, step: 1h}}"
+HOURS = "schedule: {windows: {from: 2026-01-01, length: 1h}}"
 
 
 @pytest.mark.parametrize(
     ("behind", "code", "words"),
     [
-        ("schedule: {after: hours, span: 24}", None, ""),
-        ("schedule: {after: hours, span: 24, offset: 30m}", None, ""),
-        ("schedule: {after: hours, windows: {from: 2026-01-02, step: 1d}}", None, ""),
-        ("schedule: {after: hours, windows: {from: 2026-02-01, step: month}}", None, ""),
-        ("schedule: {after: hours, windows: {from: 2026-01-02T00:20:00Z, step: 1d}, offset: 20m}", None, ""),
-        ("schedule: {after: hours, windows: {from: 2026-01-02T00:20:00Z, step: 1d}}", "misaligned", "`offset: 20m` would fit"),
-        ("schedule: {after: hours, windows: {from: 2026-01-02, step: 90m}}", "misaligned", "take a multiple of 1h"),
-        ("schedule: {after: hours, windows: {from: 2026-01-02, step: 30m}}", "misaligned", "not made of whole ones of hours"),
+        ("schedule: {after: hours, windows_per_run: 24}", None, ""),
+        ("schedule: {after: hours, windows_per_run: 24, shift: 30m}", None, ""),
+        ("schedule: {after: hours, windows: {from: 2026-01-02, length: 1d}}", None, ""),
+        ("schedule: {after: hours, windows: {from: 2026-02-01, length: month}}", None, ""),
+        ("schedule: {after: hours, windows: {from: 2026-01-02T00:20:00Z, length: 1d}, shift: 20m}", None, ""),
+        ("schedule: {after: hours, windows: {from: 2026-01-02T00:20:00Z, length: 1d}}", "misaligned", "`shift: 20m` would fit"),
+        ("schedule: {after: hours, windows: {from: 2026-01-02, length: 90m}}", "misaligned", "take a multiple of 1h"),
+        ("schedule: {after: hours, windows: {from: 2026-01-02, length: 30m}}", "misaligned", "not made of whole ones of hours"),
         ("schedule: {after: hour}", "unknown_feed", 'did you mean "hours"?'),
-        ("schedule: {after: behind}", "circle", "behind after behind"),
+        ("schedule: {after: behind}", "cycle", "behind after behind"),
         ("schedule: {every: 10s}", "bad_value", "every 30s at most"),
         ("schedule: {every: 1h, cron: '0 * * * *'}", "bad_value", "found every and cron"),
         ("schedule: {cron: '0 25 * * *'}", "bad_value", "not a cron expression"),
         ("schedule: {cron: '0 0 30 2 *'}", "bad_value", "not a cron expression"),
-        ("schedule: {cron: '0 6 * * *', zone: Mars/Olympus}", "bad_value", "no time zone"),
-        ("schedule: {every: 1h, catch_up: all}", "bad_value", "takes all that is new"),
-        ("schedule: {every: 1h, span: 2}", "bad_value", "`span` goes with `after`"),
-        ("notify: {mail: ['a@b.example\\nBcc: x@y.example']}", "bad_value", "not a mail address"),
+        ("schedule: {cron: '0 6 * * *', time_zone: Mars/Olympus}", "bad_value", "no time zone"),
+        ("schedule: {every: 1h, missed: all}", "bad_value", "takes all that is new"),
+        ("schedule: {every: 1h, windows_per_run: 2}", "bad_value", "`windows_per_run` goes with `after`"),
+        ("notify: {email: ['a@b.example\\nBcc: x@y.example']}", "bad_value", "not a mail address"),
     ],
 )
 def test_misaligned_and_mistaken_schedules_are_refused_with_what_would_fit(behind: str, code: str | None, words: str) -> None:
@@ -157,9 +157,9 @@ def test_misaligned_and_mistaken_schedules_are_refused_with_what_would_fit(behin
 
 
 def test_windows_behind_others_take_their_step_and_offset() -> None:
-    hours = Schedule.model_validate({"windows": {"from": "2026-01-01", "step": "1h"}})
-    days = Schedule.model_validate({"after": "hours", "span": 24, "offset": "30m"})
-    weeks = Schedule.model_validate({"after": "days", "span": 7})
+    hours = Schedule.model_validate({"windows": {"from": "2026-01-01", "length": "1h"}})
+    days = Schedule.model_validate({"after": "hours", "windows_per_run": 24, "shift": "30m"})
+    weeks = Schedule.model_validate({"after": "days", "windows_per_run": 7})
     grid = grid_of("weeks", {"hours": hours, "days": days, "weeks": weeks})
     assert grid == Grid(at("2026-01-01T00:30:00Z"), timedelta(days=7))
 
@@ -172,19 +172,19 @@ def test_one_definition_makes_a_feed_of_each_set() -> None:
     feeds = parameters(
         """---
 feed: things-{parameters.region}
-about: of {parameters.region}, not of {{parameters.region}}
+description: of {parameters.region}, not of {{parameters.region}}
 parameters: [{region: north}, {region: south}]
 from: api
 into: marsh
-prefix: "{parameters.region}_"
-tables: {things: {keep: "region = 'x'"}}
+table_prefix: "{parameters.region}_"
+tables: {things: {filter: "region = 'x'"}}
 """
     )
-    assert {name: (feed.prefix, feed.parameters) for name, feed in feeds.items()} == {
+    assert {name: (feed.table_prefix, feed.parameters) for name, feed in feeds.items()} == {
         "things-north": ("north_", {"region": "north"}),
         "things-south": ("south_", {"region": "south"}),
     }
-    assert feeds["things-north"].about == "of north, not of {{parameters.region}}"
+    assert feeds["things-north"].description == "of north, not of {{parameters.region}}"
 
 
 @pytest.mark.parametrize(
@@ -195,7 +195,7 @@ tables: {things: {keep: "region = 'x'"}}
         ("feed: f-{parameters.token}\nparameters: [{token: a}]", "bad_value", "a secret is named in the source's settings"),
         ('feed: f-{parameters.r}\nparameters: [{r: "x\' or 1"}]', "bad_value", "a name is lower case"),
         (
-            "feed: f\nparameters: [{region: a}]\ndefaults: {write: append}\nabout: '{parameters.x}'",
+            "feed: f\nparameters: [{region: a}]\ndefaults: {write: append}\ndescription: '{parameters.x}'",
             "unknown_parameter",
             "no parameter",
         ),
@@ -208,8 +208,9 @@ def test_parameters_that_cannot_be_are_told(said: str, code: str, words: str) ->
 
 
 def test_sql_is_never_made_out_of_parameters() -> None:
-    text = BASE.replace("warehouse: marsh", "source: db\non: sqlite\npath: x.db\n---\nwarehouse: marsh")
-    feed = "---\nfeed: f-{parameters.r}\nparameters: [{r: a}]\nfrom: db\ninto: marsh\ntables: {t: {where: \"r = '{parameters.r}'\"}}\n"
+    text = BASE.replace("warehouse: marsh", "source: db\ntype: sqlite\npath: x.db\n---\nwarehouse: marsh")
+    feed = "---\nfeed: f-{parameters.r}\nparameters: [{r: a}]\nfrom: db\ninto: marsh\n"
+    feed += "tables: {t: {source_filter: \"r = '{parameters.r}'\"}}\n"
     with pytest.raises(DefinitionError) as refused:
         load_texts({"b.yaml": text + feed})
     assert "write :parameters_r" in refused.value.details[0]["message"]

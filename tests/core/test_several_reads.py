@@ -21,7 +21,7 @@ from tests.core.test_requests import basket
 from tests.support.feeds import Heard, run_once
 from tests.support.source import Answer, Request, serving
 
-THIRD = "\n---\nwarehouse: third\non: sqlite\npath: third.db\n"
+THIRD = "\n---\nwarehouse: third\ntype: sqlite\npath: third.db\n"
 
 
 def rows(folder: Path, warehouse: str, table: str, columns: str) -> list[tuple[Any, ...]]:
@@ -40,18 +40,18 @@ def opened(heard: Heard) -> list[str]:
 
 
 FILES = """source: test
-on: files
+type: files
 path: in
 ---
 warehouse: marsh
-on: sqlite
+type: sqlite
 path: marsh.db
 ---
 feed: test
 from: test
 into: [marsh, third]
-commit_every: 500
-defaults: {{changes: {{by: files, settle: 0s}}}}
+rows_per_commit: 500
+defaults: {{changes: {{by: files, stable_for: 0s}}}}
 tables: {{counts: {{files: "*.ndjson*", write: {write}{more}}}}}
 """
 
@@ -68,9 +68,9 @@ def put(folder: Path, name: str, first: int, count: int, *, whole: bool = True, 
     os.utime(path, (time.time() - 60, time.time() - 60))
 
 
-@pytest.mark.parametrize("write", ["merge", "append"])
+@pytest.mark.parametrize("write", ["upsert", "append"])
 def test_files_are_read_once_and_by_itself_for_one_that_is_behind(tmp_path: Path, write: str) -> None:
-    text = FILES.format(write=write, more=", key: id") + THIRD
+    text = FILES.format(write=write, more=", primary_key: id") + THIRD
     for number in range(4):
         put(tmp_path, f"a{number}.ndjson", number * 300, 300)
     result, heard = run_once(text, tmp_path)
@@ -112,11 +112,12 @@ def test_a_file_that_turns_out_bad_is_left_out_of_each(tmp_path: Path, monkeypat
 
 @pytest.mark.parametrize(
     ("engine", "by"),
-    [("postgres", "everything"), ("postgres", "cursor, column: at"), ("postgres", "row_version"), ("sqlite", "everything")],
+    [("postgres", "full"), ("postgres", "cursor, column: at"), ("postgres", "row_version"), ("sqlite", "full")],
 )
 def test_ranges_go_on_in_each_where_they_were_cut(tmp_path: Path, engine: str, by: str, request: pytest.FixtureRequest) -> None:
     do, basket_of = made(engine, tmp_path, request)
-    feed = f"commit_every: 700\ntables: {{orders: {{write: merge, changes: {{by: {by}}}, ranges: {{of: id, count: 10, at_once: 3}}}}}}\n"
+    ranges = "{column: id, parts: 10, concurrency: 3}"
+    feed = f"rows_per_commit: 700\ntables: {{orders: {{write: upsert, changes: {{by: {by}}}, parallel_read: {ranges}}}}}\n"
     text = basket_of(feed).replace("into: marsh", "into: [marsh, third]") + THIRD
     heard = StopsAfter(5)
     result, _ = run_once(text, tmp_path, heard=heard, stop=heard.stop)
@@ -130,7 +131,7 @@ def test_ranges_go_on_in_each_where_they_were_cut(tmp_path: Path, engine: str, b
     result, heard2 = run_once(text, tmp_path, run=4)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
     assert sum(v for _, v in both(tmp_path, "orders", "id, v")) == 4
-    if by != "everything":
+    if by != "full":
         # Both stand at the same place by now: one statement brings what changed to each.
         assert len([one for one in heard2.requests if one.method == "SQL"]) == 1
         assert {one.read for one in result.tables} <= {1, 2, 3}
@@ -145,7 +146,11 @@ def test_an_answer_known_by_its_tag_is_asked_for_once(tmp_path: Path) -> None:
         return Answer(state["rows"], headers={"ETag": str(state["tag"])})
 
     with serving(answer) as server:
-        text = basket(server.url, "  things: {get: /things, key: id, conditional: true}", "tables: {things: {write: mirror}}")
+        text = basket(
+            server.url,
+            "  things: {get: /things, primary_key: id, conditional_requests: true}",
+            "tables: {things: {write: mirror}}",
+        )
         text = text.replace("into: marsh", "into: [marsh, third]") + THIRD
         for number, (status, read) in enumerate([(200, 2), (304, 0), (304, 0)], 1):
             result, heard = run_once(text, tmp_path, run=number)

@@ -19,7 +19,7 @@ from reedbasket.core.spec import load_texts
 from tests.support.feeds import SECRET, Heard, basket_text, order_for, run_context_for, run_once
 from tests.support.source import Changing, serving
 
-MORE = "\n---\nwarehouse: duck\non: duckdb\npath: duck.duckdb\nprefix: d_\n---\nwarehouse: third\non: sqlite\npath: third.db\n"
+MORE = "\n---\nwarehouse: duck\ntype: duckdb\npath: duck.duckdb\ntable_prefix: d_\n---\nwarehouse: third\ntype: sqlite\npath: third.db\n"
 
 
 def record(n: int, **more: Any) -> dict[str, Any]:
@@ -53,9 +53,7 @@ def require_alike(folder: Path, count: int) -> None:
         assert rows(folder, "duck", table) == first and rows(folder, "third", table) == first
 
 
-@pytest.mark.parametrize(
-    ("write", "by"), [("merge", "cursor"), ("append", "cursor"), ("mirror", "everything"), ("replace", "everything")]
-)
+@pytest.mark.parametrize(("write", "by"), [("upsert", "cursor"), ("append", "cursor"), ("mirror", "full"), ("replace", "full")])
 def test_read_once_and_loaded_into_each(tmp_path: Path, write: str, by: str) -> None:
     source = Changing([record(n) for n in range(40)], page=10)
     with serving(source) as server:
@@ -90,7 +88,7 @@ def test_a_batch_is_shaped_once_for_those_that_have_learned_the_same(tmp_path: P
     )
     source.records[-1] |= {"late": 1, "name": {"first": "a"}}
     with serving(source) as server:
-        text = text_of(server.url, write="merge", by="everything")
+        text = text_of(server.url, write="upsert", by="full")
         result, _ = run_once(text, tmp_path)
         assert result.outcome is RunOutcome.SUCCEEDED, result.error
         assert len(shaped) >= 6 and shaped.count("things") == shaped.count("d_things")
@@ -108,7 +106,7 @@ def test_a_batch_is_shaped_once_for_those_that_have_learned_the_same(tmp_path: P
         require_alike(tmp_path, 4100)
 
 
-@pytest.mark.parametrize("write", ["merge", "append"])
+@pytest.mark.parametrize("write", ["upsert", "append"])
 @pytest.mark.parametrize("breaks", ["marsh", "duck"])
 def test_one_that_fails_leaves_the_others_alone_and_catches_up(tmp_path: Path, write: str, breaks: str) -> None:
     source = Changing([record(n) for n in range(20)], page=10)
@@ -140,13 +138,13 @@ def test_one_that_fails_leaves_the_others_alone_and_catches_up(tmp_path: Path, w
 
 @pytest.mark.parametrize("place", [0, 1])
 def test_one_whose_secret_is_missing_fails_by_itself(tmp_path: Path, place: int) -> None:
-    lacking = "\n---\nwarehouse: far\non: postgres\nhost: 127.0.0.1\ndatabase: a\nuser: b\npassword: {secret: never_set}\n"
+    lacking = "\n---\nwarehouse: far\ntype: postgres\nhost: 127.0.0.1\ndatabase: a\nuser: b\npassword: {secret: never_set}\n"
     into = ["marsh", "third"]
     into.insert(place, "far")
 
     def reveal(name: str) -> str:
         if name == "never_set":
-            raise SecretMissing("revealing", name, found="it is not set", mend="set it")
+            raise SecretMissing("revealing", name, found="it is not set", fix="set it")
         return SECRET
 
     with serving(Changing([record(n) for n in range(20)], page=10)) as server:
@@ -161,13 +159,13 @@ def test_one_whose_secret_is_missing_fails_by_itself(tmp_path: Path, place: int)
 
 def test_where_none_can_be_opened_each_says_why(tmp_path: Path) -> None:
     more = "".join(
-        f"\n---\nwarehouse: {name}\non: postgres\nhost: 127.0.0.1\ndatabase: a\nuser: b\npassword: {{secret: never_set}}\n"
+        f"\n---\nwarehouse: {name}\ntype: postgres\nhost: 127.0.0.1\ndatabase: a\nuser: b\npassword: {{secret: never_set}}\n"
         for name in ("far", "farther")
     )
 
     def reveal(name: str) -> str:
         if name == "never_set":
-            raise SecretMissing("revealing", name, found="it is not set", mend="set it")
+            raise SecretMissing("revealing", name, found="it is not set", fix="set it")
         return SECRET
 
     order = order_for(text_of("http://127.0.0.1:9", "[far, farther]") + more)
@@ -191,11 +189,11 @@ def test_one_that_is_behind_reads_a_database_after_the_others(tmp_path: Path) ->
             db.commit()
 
     text = """source: test
-on: sqlite
+type: sqlite
 path: dock.db
 ---
 warehouse: marsh
-on: sqlite
+type: sqlite
 path: marsh.db
 ---
 feed: test

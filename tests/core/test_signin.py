@@ -21,7 +21,7 @@ OAUTH = """auth:
     client_id: reed
     client_secret: "{settings.token}"
 """
-THREE = "\n".join(f"  t{n}: {{get: /t{n}, key: id}}" for n in range(3))
+THREE = "\n".join(f"  t{n}: {{get: /t{n}, primary_key: id}}" for n in range(3))
 FEED = "tables: {t0: , t1: , t2: }"
 
 

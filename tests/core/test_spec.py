@@ -32,8 +32,8 @@ def mistakes_of(text: str) -> list[dict[str, Any]]:
 def test_all_mistakes_are_told_at_once_with_their_place() -> None:
     text = """\
 connector: harbour-api
-on: htp
-base: "{settings.url}"
+type: htp
+base_url: "{settings.url}"
 settings: {url: {type: url}}
 tables:
   sailings:
@@ -48,21 +48,23 @@ tables:
   sailings: {wrte: merge}
 ---
 warehouse: marsh
-on: sqlite
+type: sqlite
 path: marsh.db
 ---
 sauce: x
 """
     told = {(m["line"], m["column"], m["path"], m["code"]) for m in mistakes_of(text)}
     assert told == {
-        (2, 1, "connectors.harbour-api.on", "definition.bad_value"),
+        (2, 1, "connectors.harbour-api.type", "definition.bad_value"),
         (8, 5, "connectors.harbour-api.tables.sailings.recrds", "definition.unknown_key"),
         (9, 34, "connectors.harbour-api.tables.sailings.cursor.overlap", "definition.bad_value"),
         (15, 14, "feeds.harbour.tables.sailings.wrte", "definition.unknown_key"),
         (21, 1, "sauce", "definition.unknown_kind"),
     }
     words = {m["path"]: m["message"] for m in mistakes_of(text)}
-    assert 'did you mean "http"' in words["connectors.harbour-api.on"] or "allowed: http" in words["connectors.harbour-api.on"]
+    assert (
+        'did you mean "http"' in words["connectors.harbour-api.type"] or "allowed: http" in words["connectors.harbour-api.on"]
+    )
     assert 'did you mean "records"' in words["connectors.harbour-api.tables.sailings.recrds"]
     assert 'did you mean "write"' in words["feeds.harbour.tables.sailings.wrte"]
     assert "'5 minutes'" in words["connectors.harbour-api.tables.sailings.cursor.overlap"]
@@ -75,10 +77,10 @@ sauce: x
         (("from: test", "from: tset"), "feeds.test.from", "definition.unknown_source", 'did you mean "test"'),
         (("into: marsh", "into: swamp"), "feeds.test.into", "definition.unknown_warehouse", "marsh"),
         (("  things:", "  Things:"), "connectors.test-api.tables.Things", "definition.bad_value", "lower case"),
-        (("on: http", "on: http\ntables_at_source: true"), "connectors.test-api.tables_at_source", "definition.bad_value", "only code"),
+        (("type: http", "type: http\ndiscover_tables: true"), "connectors.test-api.discover_tables", "definition.bad_value", "only code"),
         (("{things: {changes", "{thongs: {changes"), "feeds.test.tables.thongs", "definition.unknown_table", "things"),
-        (("write: merge", "write: replace"), "feeds.test.tables.things", "definition.replace_by_cursor", "throw away"),
-        (("key: id", ""), "feeds.test.tables.things", "definition.no_key", "needs a key"),
+        (("write: upsert", "write: replace"), "feeds.test.tables.things", "definition.replace_by_cursor", "throw away"),
+        (("primary_key: id", ""), "feeds.test.tables.things", "definition.no_key", "needs a key"),
         (("{settings.token}", "{settings.tokn}"), "connectors.test-api.auth.bearer", "definition.unknown_name", "settings.token"),
         (('"{cursor.from}"', "now"), "feeds.test.tables.things", "definition.cursor_not_sent", "never sends"),
         (("records: items", "records: 'items['"), "connectors.test-api.tables.things.records", "definition.bad_value", "JMESPath"),
@@ -108,22 +110,22 @@ def test_two_feeds_do_not_write_one_table() -> None:
     second = GOOD[GOOD.index("feed: test") :].replace("feed: test", "feed: other")
     (found,) = mistakes_of(GOOD + "---\n" + second)
     assert (found["code"], found["path"]) == ("definition.table_taken", "feeds.other.tables.things")
-    load_texts({"a.yaml": GOOD + "---\n" + second + "prefix: o_\n"})
+    load_texts({"a.yaml": GOOD + "---\n" + second + "table_prefix: o_\n"})
 
 
 def test_yaml_reads_as_people_mean_it() -> None:
     documents, wrong = read_documents(
-        "a.yaml", "on: http\nmode: off\nzip: 0123\ntime: 12:30\nday: 2026-01-01\nyes: yes\nn: null\n"
+        "a.yaml", "type: http\nmode: off\nzip: 0123\ntime: 12:30\nday: 2026-01-01\nyes: yes\nn: null\n"
     )
     assert not wrong
     assert documents[0].data == {
-        "on": "http", "mode": "off", "zip": 123, "time": "12:30", "day": "2026-01-01", "yes": "yes", "n": None,
+        "type": "http", "mode": "off", "zip": 123, "time": "12:30", "day": "2026-01-01", "yes": "yes", "n": None,
     }  # fmt: skip
 
 
 def test_broken_yaml_and_keys_written_twice() -> None:
     assert mistakes_of("feed: [a\n")[0]["code"] == "definition.not_yaml"
-    twice = mistakes_of(GOOD + "prefix: a_\nprefix: b_\n")
+    twice = mistakes_of(GOOD + "table_prefix: a_\ntable_prefix: b_\n")
     assert [m["code"] for m in twice] == ["definition.duplicate_key"]
     assert "first in line" in twice[0]["message"]
     assert (
@@ -133,10 +135,10 @@ def test_broken_yaml_and_keys_written_twice() -> None:
 
 
 def test_defaults_choose_what_the_connector_makes_natural() -> None:
-    bare = GOOD.replace("{things: {changes: {by: cursor}, write: merge}}", "{things: }")
+    bare = GOOD.replace("{things: {changes: {by: cursor}, write: upsert}}", "{things: }")
     (table,) = resolve(load_texts({"a": bare}), "test", run=1, version=1, started=datetime.now(UTC)).tables
-    assert (table.by, table.write, table.key) == ("cursor", "merge", ["id"])
-    keyless = bare.replace("key: id", "")
+    assert (table.by, table.write, table.key) == ("cursor", "upsert", ["id"])
+    keyless = bare.replace("primary_key: id", "")
     (table,) = resolve(load_texts({"a": keyless}), "test", run=1, version=1, started=datetime.now(UTC)).tables
     assert (table.by, table.write) == ("cursor", "append")
 
@@ -148,7 +150,7 @@ def test_the_json_schema_accepts_the_demo_and_refuses_unknown_keys() -> None:
         for document in read_documents(file.name, file.read_text("utf-8"))[0]:
             checker.validate(document.data)
     with pytest.raises(jsonschema.ValidationError):
-        checker.validate(yaml.safe_load("{warehouse: marsh, 'on': sqlite, path: a.db, pth: b}"))
+        checker.validate(yaml.safe_load("{warehouse: marsh, 'type': sqlite, path: a.db, pth: b}"))
 
 
 def test_templates_hold_names_only() -> None:

@@ -1,4 +1,4 @@
-"""Databases that fail while a feed reads them: told, and mended by running again."""
+"""Databases that fail while a feed reads them: told, and fixed by running again."""
 
 from __future__ import annotations
 
@@ -103,7 +103,7 @@ def test_who_was_cancelled_in_sqlite_holds_up_no_writer(tmp_path: Path) -> None:
         db.execute("create table orders (id integer primary key, note text)")
         db.executemany("insert into orders values (?, ?)", ((n, "x" * 200) for n in range(3_000)))
         db.commit()
-        definition = Source.model_validate({"source": "yard", "on": "sqlite", "path": str(path)})
+        definition = Source.model_validate({"source": "yard", "type": "sqlite", "path": str(path)})
         source = open_database(definition, None, Places.anywhere(tmp_path), stop)
         (table,) = source.tables()
         rows = source.read(Statement("select a.id, a.note from orders as a, orders as b", table.columns))

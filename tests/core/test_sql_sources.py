@@ -60,7 +60,7 @@ def test_every_type_has_its_place(dock: Dock, tmp_path: Path) -> None:
     dock.do(f"insert into things values (1, {', '.join(value for _, value, _ in TYPES)})")
     dock.do("insert into things (id) values (2)")
     dock.do("insert into things (id, c11) values (3, 'infinity'), (4, '0044-03-15 BC')")
-    text = dock.basket("tables: {things: }", "zone: Europe/Paris")
+    text = dock.basket("tables: {things: }", "time_zone: Europe/Paris")
     result, heard = run_once(text, tmp_path)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
     found = {row["id"]: row for row in table_rows(tmp_path, "things")}
@@ -84,7 +84,7 @@ def test_many_tables_by_patterns_and_odd_names(dock: Dock, tmp_path: Path) -> No
     dock.do("create table parted_1 partition of parted for values from (0) to (10)")
     dock.do("insert into parted values (1, 1)")
     dock.do("create view seen as select * from plain; create table bare (n int); insert into bare values (1), (1)")
-    feed = 'defaults: {write: mirror}\ntables:\n  "*": {besides: [tmp_*, seen, bare]}\n  bare: {write: replace}\n  gone: \n'
+    feed = 'defaults: {write: mirror}\ntables:\n  "*": {exclude: [tmp_*, seen, bare]}\n  bare: {write: replace}\n  gone: \n'
     order = order_for(dock.basket(feed))
     granted = [
         one.sql for one in setup_sql(order, run_context_for(order, tmp_path), [order]) if one.sql.startswith("GRANT SELECT")
@@ -196,16 +196,17 @@ def test_compare_windows_queries_and_pushed_down_rules(dock: Dock, tmp_path: Pat
         "insert into parts select 'P' || n, n, 'x', timestamptz '2026-03-01' + n * interval '1 hour' from generate_series(1, 72) n"
     )
     feed = """tables:
-  parts: {changes: {by: compare}, leave_out: secret, where: "price > 2 and at >= :settings_since", compute: {twice: price * 2}}
+  parts: {changes: {by: compare}, exclude_columns: secret, source_filter: "price > 2 and at >= :settings_since",
+          compute: {twice: price * 2}}
   daily:
     table: parts
-    changes: {by: window, column: at, from: 2026-03-01, step: 1d}
+    changes: {by: window, column: at, from: 2026-03-01, length: 1d}
   dear:
     query: |
       select price, count(*)::int as parts -- :not_a_name
       from parts where at >= :cursor_from and no <> ':nor this' group by price
     changes: {by: cursor, column: price}
-    key: price
+    primary_key: price
 """
     (tmp_path / "bad").mkdir()
     failed, _ = run_once(dock.basket(feed, "settings: {since: 2026-03-01}"), tmp_path / "bad")
@@ -240,9 +241,9 @@ def test_a_survey_of_600_tables(dock: Dock, tmp_path: Path) -> None:
     found = survey_database(order, run_context_for(order, tmp_path), [f"{dock.schema}.*"], ["t1?"])
     assert len(found) == 590
     seventh = next(table for table in found if table.table == "t7")
-    assert (seventh.about, seventh.key, seventh.cursors) == ("the seventh", ["id"], ["updated_at", "id"])
+    assert (seventh.description, seventh.key, seventh.cursors) == ("the seventh", ["id"], ["updated_at", "id"])
     assert seventh.indexed == ["id", "updated_at"]
-    assert [method.by for method in seventh.methods] == ["cursor", "log", "row_version", "compare", "everything"]
+    assert [method.by for method in seventh.methods] == ["cursor", "log", "row_version", "compare", "full"]
 
 
 def test_sqlite_whose_values_are_not_what_was_declared(tmp_path: Path) -> None:
@@ -255,9 +256,9 @@ def test_sqlite_whose_values_are_not_what_was_declared(tmp_path: Path) -> None:
            insert into stamped select value, '2026-03-02T06:00:0' || value || 'Z' from json_each('[1, 2, 3]');"""
     )
     text = f"""source: test
-on: sqlite
+type: sqlite
 path: dock.db
-zone: Europe/Paris
+time_zone: Europe/Paris
 ---
 {MARSH}tables:
   things:
@@ -297,7 +298,7 @@ def test_names_in_sql_are_found_outside_of_texts() -> None:
     ("feed", "wrong"),
     [
         ("tables: {a: {query: select 1, table: b}}", "say one of `table` and `query`"),
-        ("tables: {a: {besides: [b]}}", "takes tables out of a pattern"),
+        ("tables: {a: {exclude: [b]}}", "takes tables out of a pattern"),
         ("tables: {a: {changes: {by: row_version}}}", "on sqlite rows have no version"),
         ("tables: {a: {changes: {by: compare, column: x}}}", "by: compare knows no column"),
         ("tables: {a: {nesting: {lists: json}}}", "hold no records inside"),
@@ -305,5 +306,5 @@ def test_names_in_sql_are_found_outside_of_texts() -> None:
 )
 def test_mistakes_are_found_before_anything_is_opened(feed: str, wrong: str) -> None:
     with pytest.raises(DefinitionError) as caught:
-        load_texts({"b.yaml": f"source: test\non: sqlite\npath: x.db\n---\n{MARSH}{feed}"})
+        load_texts({"b.yaml": f"source: test\ntype: sqlite\npath: x.db\n---\n{MARSH}{feed}"})
     assert wrong in repr(caught.value.details)

@@ -15,7 +15,7 @@ class TestEveryWarehouse(WarehouseContract):
 
 def test_a_ledger_that_does_not_add_up_stops_the_load() -> None:
     line = LedgerLine(
-        load=1, run=1, feed="f", source="s", source_table="t", table="t", write="merge", read=5, staged=5, inserted=4, updated=0,
+        load=1, run=1, feed="f", source="s", source_table="t", table="t", write="upsert", read=5, staged=5, inserted=4, updated=0,
         deleted=0, unchanged=0, superseded=0, rejected=0, removed=0, repeated=0, cursor_from=None, cursor_to=None,
         source_bytes=0, started="", ended="",
     )  # fmt: skip

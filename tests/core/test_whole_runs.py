@@ -20,7 +20,7 @@ class Feed:
 
     def __init__(self, place: Place, url: str, **choices: Any) -> None:
         self._place = place
-        self._choices: dict[str, Any] = {"by": "everything", "write": "merge", "cursor": "", **choices}
+        self._choices: dict[str, Any] = {"by": "full", "write": "upsert", "cursor": "", **choices}
         self._url, self._runs = url, 0
 
     def run(self, **now: Any) -> tuple[RunResult, Heard]:
@@ -35,8 +35,8 @@ def thing(number: int, **more: Any) -> dict[str, Any]:
 
 def test_columns_are_shaped_alike(place: Place) -> None:
     records = [thing(n, tags=[{"t": n, "deep": [{"x": 1}]}], note=None if n == 1 else "") for n in range(4)]
-    table = """leave_out: [at_quay, tags.gone], rename: {name: label}, cast: {at_berth: text, at.berth: int64}, hash: [label, nmae],
-               keep: "id <> 3",
+    table = """exclude_columns: [at_quay, tags.gone], rename: {name: label}, cast: {at_berth: text, at.berth: int64}, hash: [label, nmae],
+               filter: "id <> 3",
                compute: {twice: "id * 2", said: "coalesce(note, 'none')"}, constants: {region: marsh}, nesting: {lists: json}"""
     with serving(Changing(records)) as source:
         result, heard = Feed(place, source.url, table=table).run()
@@ -45,7 +45,7 @@ def test_columns_are_shaped_alike(place: Place) -> None:
     rows = place.ask("select id, label, at_berth, tags, note, twice, said, region from things order by id")
     # A slip of the pen is told, for it would leave a column as it is.
     told = [message.rpartition("names: ")[2] for _, code, message in heard.lines if code == "shaping.unmatched"]
-    assert told == ["leave_out: tags.gone", "cast: at.berth", "hash: nmae"]
+    assert told == ["exclude_columns: tags.gone", "cast: at.berth", "hash: nmae"]
     for number, row in enumerate(rows):
         keyed = hmac.new(SECRET.encode(), f"n{number}".encode(), "sha256").hexdigest()
         assert row[:3] == (number, keyed, str(number))
@@ -102,7 +102,7 @@ def test_records_that_cannot_be_loaded(place: Place) -> None:
         assert (line.read, line.inserted, line.superseded, line.rejected) == (6, 3, 1, 2)
         assert sorted(r.code for r in heard.rejected) == ["key.missing", "key.missing"]
         assert place.ask("select id, name from things order by id") == [(1, "n1"), (2, "again"), (3, "n3")]
-        stopped, heard = feed.run(feed="stop_after: 1")
+        stopped, heard = feed.run(feed="max_rejects: 1")
         assert stopped.error is not None
         assert (stopped.outcome, stopped.error["code"], len(heard.ledger)) == (RunOutcome.FAILED, "run.too_many_rejects", 0)
         records.clear()
@@ -112,20 +112,20 @@ def test_records_that_cannot_be_loaded(place: Place) -> None:
         assert (mirrored.outcome, heard.ledger[0].removed) == (RunOutcome.SUCCEEDED, 3)
 
 
-@pytest.mark.parametrize("mode", ["replace", "history"])
+@pytest.mark.parametrize("mode", ["replace", "versions"])
 def test_a_parent_that_changes_takes_its_children_along(place: Place, mode: str) -> None:
     records = [thing(n, kids=[{"c": n, "deep": [{"d": n}]}]) for n in range(3)]
-    current = " where _rb_until is null" if mode == "history" else ""
+    current = " where _rb_valid_until is null" if mode == "versions" else ""
     with serving(Changing(records)) as source:
         feed = Feed(place, source.url, write=mode)
         feed.run()
         records[1]["kids"] = [{"c": 7, "deep": []}, {"c": 8, "deep": [{"d": 1}, {"d": 2}]}]
         _, heard = feed.run()
     assert all(line.reconciles for line in heard.ledger)
-    kids = place.ask(f"select _rb_parent, _rb_pos, c from things_kids{current} order by 1, 2")
+    kids = place.ask(f"select _rb_parent, _rb_ordinal, c from things_kids{current} order by 1, 2")
     assert kids == [(0, 0, 0), (1, 0, 7), (1, 1, 8), (2, 0, 2)]
     deep = place.ask(f"select _rb_parent, d from things_kids_deep{current} order by 1, 2")
     assert deep == [("0/0", 0), ("1/1", 1), ("1/1", 2), ("2/0", 2)]
-    if mode == "history":
-        assert place.ask("select c from things_kids where _rb_until is not null") == [(1,)]
+    if mode == "versions":
+        assert place.ask("select c from things_kids where _rb_valid_until is not null") == [(1,)]
         assert place.ask("select count(*) from things") == [(3,)]

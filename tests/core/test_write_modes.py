@@ -21,7 +21,7 @@ extras = {
 }
 record = st.fixed_dictionaries({"id": st.integers(1, 6), "v": st.integers(0, 3)}, optional=extras)
 loads = st.lists(st.lists(record, max_size=7), min_size=1, max_size=4)
-WAYS = ["append", "replace", "merge", "mirror", "mirror mark", "mirror ignore", "history", "history complete"]
+WAYS = ["append", "replace", "upsert", "mirror", "mirror mark", "mirror ignore", "versions", "versions complete"]
 quick = settings(max_examples=5, deadline=None, suppress_health_check=list(HealthCheck))
 
 
@@ -94,8 +94,8 @@ def held(loader: Loader, way: str, *, marked: bool = False) -> list[tuple[Any, .
 
 
 def current(way: str, there: dict[str, str], marked: bool = False) -> str:
-    if way.startswith("history"):
-        return " where _rb_until is null"
+    if way.startswith("versions"):
+        return " where _rb_valid_until is null"
     if "_rb_deleted_at" in there:
         return f" where _rb_deleted_at is {'not ' if marked else ''}null"
     return " where 1 = 0" if marked else ""
@@ -106,7 +106,7 @@ def held_children(loader: Loader, way: str) -> list[tuple[str, int, int, int]]:
     if not there:
         return []
     deeper = columns_of(loader.place, "things_kids_deep")
-    rows = loader.ask(f"select _rb_parent, _rb_pos, c from things_kids{current(way, there)}")
+    rows = loader.ask(f"select _rb_parent, _rb_ordinal, c from things_kids{current(way, there)}")
     deep = loader.ask(f"select _rb_parent from things_kids_deep{current(way, deeper)}") if deeper else []
     count: dict[str, int] = {}
     for (parent,) in deep:
@@ -118,7 +118,7 @@ def held_children(loader: Loader, way: str) -> list[tuple[str, int, int, int]]:
 
 def check(loader: Loader, way: str, model: Model) -> None:
     assert held(loader, way) == sorted(map(flat, model.rows), key=repr)
-    assert held(loader, way, marked=True) == sorted(map(flat, model.marked.values()), key=repr) or way.startswith("history")
+    assert held(loader, way, marked=True) == sorted(map(flat, model.marked.values()), key=repr) or way.startswith("versions")
     if way != "append":
         assert held_children(loader, way) == children(model.rows)
 
@@ -138,7 +138,7 @@ def test_rows_to_append_may_wait_in_memory(new_place: Callable[[], Place], monke
         loader = prepared(Loader(new_place()), "append")
         loader.load([{"id": 1, "v": 1}])
         lines = loader.load(more, batch=1)
-        found = loader.ask('select id, v, "at", _rb_load from things order by id')
+        found = loader.ask('select id, v, "at", _rb_ledger_line from things order by id')
         assert found == [(1, 1, None, 1), *((r["id"], r.get("v"), r.get("at"), lines[0].load) for r in more)]
         assert all(line.reconciles for line in lines) and lines[0].inserted == len(more)
         assert loader.ask("select c from things_kids") == [(1,)]
@@ -161,10 +161,10 @@ def test_all_modes_hold_what_a_plain_model_holds(new_place: Callable[[], Place],
         assert all(line.reconciles for line in lines)
         assert {line.load for line in lines} <= {r[0] for r in loader.ask("select load from _rb_ledger")}
         check(loader, way, model)
-    if way.startswith("history") and "id" in columns_of(loader.place, "things"):
+    if way.startswith("versions") and "id" in columns_of(loader.place, "things"):
         versions = dict(loader.ask("select id, count(*) from things group by id"))
         assert versions == model.versions
-        assert not loader.ask("select 1 from things where _rb_until < _rb_from")
+        assert not loader.ask("select 1 from things where _rb_valid_until < _rb_valid_from")
 
 
 @quick
@@ -187,7 +187,7 @@ def dead(item: dict[str, Any]) -> bool:
 
 
 @quick
-@given(loads, st.sampled_from(["merge", "merge mark", "merge ignore", "mirror", "history"]), st.sampled_from([2, 100]))
+@given(loads, st.sampled_from(["upsert", "upsert mark", "upsert ignore", "mirror", "versions"]), st.sampled_from([2, 100]))
 def test_records_that_say_they_are_gone(new_place: Callable[[], Place], batches: Any, way: str, batch: int) -> None:
     """Of one key the latest record counts, whether it says so or not; what goes is counted as deleted, once."""
     loader, rows, marked = prepared(Loader(new_place(), gone=dead), way), dict[int, Any](), dict[int, Any]()
@@ -214,11 +214,11 @@ def test_records_that_say_they_are_gone(new_place: Callable[[], Place], batches:
 
 def after_unmarking(model: Model, way: str, records: list[dict[str, Any]]) -> Any:
     """Rows marked before stay marked, unless the way of writing ends or removes them."""
-    return model.rows, ({} if way.startswith(("history", "replace")) else model.marked)
+    return model.rows, ({} if way.startswith(("versions", "replace")) else model.marked)
 
 
 @quick
-@given(loads, st.sampled_from(["merge", "mirror", "history"]), st.lists(record, max_size=5))
+@given(loads, st.sampled_from(["upsert", "mirror", "versions"]), st.lists(record, max_size=5))
 def test_from_append_to_a_key_and_back(new_place: Callable[[], Place], batches: Any, way: str, last: Any) -> None:
     loader, model = prepared(Loader(new_place()), "append"), Model()
     for records in batches:

@@ -117,7 +117,7 @@ def test_make_demo_from_start_to_end(demo: Demo) -> None:
     turnstiles, depot = (client.run(number, wait_seconds=50) for number in (3, 4))
     assert (turnstiles["outcome"], depot["outcome"]) == ("succeeded", "succeeded")
     assert sum(1 for _ in (demo.folder / "files/lake/depot/photos").rglob("*.png")) == 24
-    assert client.source("depot")["base"].startswith("s3://sedge-depot at http://127.0.0.1:")
+    assert client.source("depot")["base_url"].startswith("s3://sedge-depot at http://127.0.0.1:")
     demo.reed("demo", *data, "happen", "work_order_done")
     assert {t["table"]: t["read"] for t in client.ask_run("dock", wait_seconds=50)["tables"]}["work_orders"] == 1
     assert tides["totals"]["requests"] * 144 == tides["totals"]["read"] >= 29 * 144

@@ -29,33 +29,33 @@ from tests.support.source import Answer, Request, serving
 
 BASKET = """
 connector: readings-api
-on: http
+type: http
 settings: {{url: {{type: url}}, place: {{type: text, default: x}}, token: {{type: secret}}}}
-base: "{{settings.url}}"
-retry: {{attempts: 2, first: 10ms, rest_after: 1000}}
+base_url: "{{settings.url}}"
+retry: {{attempts: 2, first_wait: 10ms, cooldown_after_failures: 1000}}
 tables:
   readings:
     get: /readings
-    send: {{from: "{{window.from}}", place: "{{settings.place}}"}}
+    query_params: {{from: "{{window.from}}", place: "{{settings.place}}"}}
     records: items
-    window: {{from: 2026-11-20, step: 1d}}
+    window: {{from: 2026-11-20, length: 1d}}
 ---
 source: readings
 connector: readings-api
 settings: {{url: "{url}", token: {{secret: t}}}}
 ---
 warehouse: marsh
-on: sqlite
+type: sqlite
 path: marsh.db
 ---
 feed: f{{parameters.n}}
 parameters: [{sets}]
 from: readings
 into: marsh
-prefix: f{{parameters.n}}_
+table_prefix: f{{parameters.n}}_
 tables: {{readings: {{write: append}}}}
-retry: {{times: 20, pause: 500ms}}
-schedule: {{windows: {{from: "{start}", step: {step}}}}}
+retry_runs: {{attempts: 20, first_wait: 500ms}}
+schedule: {{windows: {{from: "{start}", length: {step}}}}}
 """
 PER_WINDOW = 3
 

@@ -19,8 +19,8 @@ from tests.support.certificates import Authority
 from tests.support.feeds import Heard, run_once, table_rows
 from tests.support.source import Answer, Handler, Request, serving
 
-THINGS = "  things: {get: /things, records: items, key: id, next: {token: next, as: after}}"
-QUICK = "timeouts: {connect: 5, read: 1, request: 3}"
+THINGS = "  things: {get: /things, records: items, primary_key: id, next: {token: next, as: after}}"
+QUICK = "timeouts: {connect: 5, read: 1, total: 3}"
 
 
 def pages(request: Request) -> Answer:
@@ -93,12 +93,12 @@ def test_what_lasts_ends_the_run_with_its_code(tmp_path: Path, lasting: Answer, 
 
     table = """  things:
     get: /things
-    send: {day: "{window.from:%Y-%m-%d}"}
+    query_params: {day: "{window.from:%Y-%m-%d}"}
     records: items
     window: {from: 2026-03-01}
-    key: id
+    primary_key: id
 """
-    extra = QUICK + "\npace: {at_once: 1}"
+    extra = QUICK + "\nrate_limit: {concurrency: 1}"
     from reedbasket.core.runs.execution import table_commits
     from reedbasket.core.sources import batching as feeder
 
@@ -109,7 +109,7 @@ def test_what_lasts_ends_the_run_with_its_code(tmp_path: Path, lasting: Answer, 
         result, heard = run_once(text, tmp_path, started=datetime(2026, 3, 4, tzinfo=UTC))
     assert result.error is not None
     assert (result.outcome, result.error["code"]) == (RunOutcome.FAILED, code), result.error
-    assert result.error["mend"]
+    assert result.error["fix"]
     assert table_rows(tmp_path, "things") == [{"id": "2026-03-01"}]
     assert heard.ledger[-1].cursor_to == "2026-03-02T00:00:00Z"
 
@@ -132,8 +132,8 @@ def test_rows_inserted_while_paging_are_neither_lost_nor_doubled(tmp_path: Path)
         rows.insert(0, {"id": rows[0]["id"] + 1})
         return answer
 
-    table = "  things: {get: /things, records: items, key: id, next: {page: page}}"
-    result, heard = read(handler, tmp_path, table, extra="pace: {at_once: 1}")
+    table = "  things: {get: /things, records: items, primary_key: id, next: {page: page}}"
+    result, heard = read(handler, tmp_path, table, extra="rate_limit: {concurrency: 1}")
     assert result.error is None
     assert [row["id"] for row in table_rows(tmp_path, "things")] == sorted(range(1, 31), key=str)
     assert (heard.ledger[0].read, heard.ledger[0].superseded) == (33, 3)
@@ -193,7 +193,7 @@ import sys
 from pathlib import Path
 from tests.core.test_requests import basket
 from tests.support.feeds import run_once
-table = "  things: {get: /things, records: data.items, key: id}"
+table = "  things: {get: /things, records: data.items, primary_key: id}"
 result, _ = run_once(basket(sys.argv[1], table), Path(sys.argv[2]))
 # Of this program alone: getrusage remembers the one it was started from.
 peak = next(line.split()[1] for line in open("/proc/self/status") if line.startswith("VmHWM"))

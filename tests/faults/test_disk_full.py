@@ -57,7 +57,7 @@ def place(request: pytest.FixtureRequest, small_disk: Path) -> Iterator[Place]:
 def test_a_load_that_does_not_fit(place: Place, small_disk: Path) -> None:
     loader = Loader(place)
     loader.load(RECORDS[:100], batch=2000)
-    before = place.ask("select count(*), max(_rb_load) from things"), place.ask("select count(*) from _rb_ledger")
+    before = place.ask("select count(*), max(_rb_ledger_line) from things"), place.ask("select count(*) from _rb_ledger")
     filler = small_disk / "filler"
     filler.write_bytes(b"\0" * (shutil.disk_usage(small_disk).free - 400_000))
     with pytest.raises(WarehouseError) as caught:
@@ -65,7 +65,10 @@ def test_a_load_that_does_not_fit(place: Place, small_disk: Path) -> None:
     assert caught.value.code == "warehouse.full"
     assert "space left" in caught.value.found or "space is left" in caught.value.found
     filler.unlink()
-    assert (place.ask("select count(*), max(_rb_load) from things"), place.ask("select count(*) from _rb_ledger")) == before
+    assert (
+        place.ask("select count(*), max(_rb_ledger_line) from things"),
+        place.ask("select count(*) from _rb_ledger"),
+    ) == before
     assert loader.load(RECORDS, batch=2000)[0].inserted == 3900
     assert place.ask("select count(*), count(distinct text) from things") == [(4000, 4000)]
 

@@ -102,11 +102,11 @@ def test_a_sqlite_file_that_another_program_was_killed_writing_to(tmp_path: Path
     for name in ("marsh.db", "yard.db"):
         subprocess.run([sys.executable, "-c", _KILLED, str(tmp_path / name)], check=False)
         assert (tmp_path / f"{name}-journal").stat().st_size
-    text = f"source: test\non: sqlite\npath: yard.db\n---\n{MARSH}tables: {{mine: {{table: pairs}}}}\n"
-    # What is only read is not mended, and not changed.
+    text = f"source: test\ntype: sqlite\npath: yard.db\n---\n{MARSH}tables: {{mine: {{table: pairs}}}}\n"
+    # What is only read is not fixed, and not changed.
     before = (tmp_path / "yard.db").read_bytes()
     result, _ = run_once(text, tmp_path)
-    assert result.error is not None and "yard.db-journal" in result.error["found"] and "open it once" in result.error["mend"]
+    assert result.error is not None and "yard.db-journal" in result.error["found"] and "open it once" in result.error["fix"]
     assert (tmp_path / "yard.db").read_bytes() == before
     with closing(sqlite3.connect(tmp_path / "yard.db")) as owner:
         assert owner.execute("select * from pairs").fetchall() == [(1, "whole")]

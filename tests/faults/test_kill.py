@@ -51,7 +51,7 @@ def check_books(folder: Path) -> None:
     db = sqlite3.connect(folder / "marsh.db")
     for table in TABLES:
         orphans = f"""select count(*) from {table} t where not exists
-                      (select 1 from _rb_ledger l where l.load = t._rb_load and l."table" = '{table}')"""
+                      (select 1 from _rb_ledger l where l.load = t._rb_ledger_line and l."table" = '{table}')"""
         assert db.execute(orphans).fetchone() == (0,)
     wrong = "select count(*) from _rb_ledger where read <> inserted + updated + deleted + unchanged + superseded + rejected"
     assert db.execute(wrong).fetchone() == (0,)
@@ -72,15 +72,15 @@ def killed(text: str, folder: Path, number: int, after: float) -> bool:
 
 
 @pytest.mark.parametrize(
-    ("write", "by", "commit_every"),
-    [("merge", "cursor", 400), ("replace", "everything", 100_000)],
-    ids=["merge", "replace"],
+    ("write", "by", "rows_per_commit"),
+    [("upsert", "cursor", 400), ("replace", "full", 100_000)],
+    ids=["upsert", "replace"],
 )
-def test_killed_at_random_points(tmp_path: Path, write: str, by: str, commit_every: int) -> None:
+def test_killed_at_random_points(tmp_path: Path, write: str, by: str, rows_per_commit: int) -> None:
     rng = random.Random(write)
     source_list = Changing(world(2000, 1), page=200)
     with serving(source_list) as source:
-        text = basket_text(source.url, write=write, by=by, commit_every=commit_every)
+        text = basket_text(source.url, write=write, by=by, rows_per_commit=rows_per_commit)
         first = tmp_path / "first"
         run_once(text, first)
         source_list.records = world(2000, 2)
@@ -122,7 +122,7 @@ def test_killed_again_and_again_in_a_first_load(tmp_path: Path) -> None:
     """A long first load that is cut every time still comes to its end: each try goes on from the last commit."""
     rng = random.Random(3)
     with serving(Changing(world(3000, 1), page=100)) as source:
-        text = basket_text(source.url, commit_every=300)
+        text = basket_text(source.url, rows_per_commit=300)
         whole = tmp_path / "whole"
         began = time.monotonic()
         killed(text, whole, 1, 60)

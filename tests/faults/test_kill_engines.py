@@ -28,19 +28,19 @@ def cluster() -> Iterator[Cluster]:
 
 def contents(place: Place) -> list[Any]:
     things = place.ask("select id, v from things order by id")
-    return [things, place.ask("select _rb_parent, _rb_pos, seat, price from things_kids order by 1, 2")]
+    return [things, place.ask("select _rb_parent, _rb_ordinal, seat, price from things_kids order by 1, 2")]
 
 
 def check_books(place: Place) -> None:
     orphans = """select count(*) from things t where not exists
-                 (select 1 from _rb_ledger l where l.load = t._rb_load and l."table" = 'things')"""
+                 (select 1 from _rb_ledger l where l.load = t._rb_ledger_line and l."table" = 'things')"""
     assert place.ask(orphans) == [(0,)]
     wrong = "select count(*) from _rb_ledger where read <> inserted + updated + deleted + unchanged + superseded + rejected"
     assert place.ask(wrong) == [(0,)]
 
 
 @pytest.mark.parametrize("engine", ["duckdb", "postgres"])
-@pytest.mark.parametrize(("write", "by", "every"), [("merge", "cursor", 400), ("replace", "everything", 100_000)])
+@pytest.mark.parametrize(("write", "by", "every"), [("upsert", "cursor", 400), ("replace", "full", 100_000)])
 def test_killed_at_random_points(
     cluster: Cluster, tmp_path_factory: pytest.TempPathFactory, engine: str, write: str, by: str, every: int
 ) -> None:
@@ -50,7 +50,7 @@ def test_killed_at_random_points(
     def prepared() -> tuple[Place, str]:
         """A warehouse with the first version loaded."""
         place = Place(engine, tmp_path_factory.mktemp(engine), cluster)
-        text = basket_text(source.url, write=write, by=by, commit_every=every, warehouse=place.as_yaml)
+        text = basket_text(source.url, write=write, by=by, rows_per_commit=every, warehouse=place.as_yaml)
         source_list.records = world(1000, 1)
         assert run_once(text, place.folder)[0].outcome is RunOutcome.SUCCEEDED
         source_list.records = world(1000, 2)
@@ -87,7 +87,7 @@ def test_a_killed_load_leaves_nothing_beside(tmp_path: Path, cluster: Cluster) -
     with serving(Changing(world(3000, 1), page=100)) as source:
         for engine in ("duckdb", "postgres"):
             place = Place(engine, tmp_path, cluster)
-            text = basket_text(source.url, write="replace", by="everything", warehouse=place.as_yaml)
+            text = basket_text(source.url, write="replace", by="full", warehouse=place.as_yaml)
             for number in range(3):
                 killed(text, tmp_path, number, 0.6 + 0.2 * number)
             assert run_once(text, tmp_path, run=9)[0].outcome is RunOutcome.SUCCEEDED

@@ -19,26 +19,26 @@ from tests.support.feeds import run_once, table_rows
 
 FEED = """
 source: test
-on: files
+type: files
 path: in
 ---
 source: lake
-on: files
+type: files
 path: lake
 ---
 warehouse: marsh
-on: sqlite
+type: sqlite
 path: marsh.db
 ---
 warehouse: third
-on: sqlite
+type: sqlite
 path: third.db
 ---
 feed: test
 from: test
 into: {into}
-commit_every: {commit_every}
-defaults: {{changes: {{by: files, settle: 0s}}}}
+rows_per_commit: {rows_per_commit}
+defaults: {{changes: {{by: files, stable_for: 0s}}}}
 tables:
   counts: {{files: ["{{place}}-{{part:d}}.ndjson.gz", "{{place}}-{{part:d}}.csv"]}}
   pictures: {{files: "*.bin", copy: {{to: lake}}}}
@@ -83,7 +83,7 @@ def test_killed_at_random_points_every_file_is_there_once(tmp_path: Path, into: 
         put(tmp_path / "in", number, 1)
     for number in range(10):
         (tmp_path / f"in/{number}.bin").write_bytes(os.urandom(400_000))
-    text = FEED.format(commit_every=120, into=into)
+    text = FEED.format(rows_per_commit=120, into=into)
     going = 0
     for attempt in range(KILLS):
         going += killed(text, tmp_path, attempt + 1, rng.uniform(0.02, 0.3))
@@ -110,7 +110,7 @@ def test_a_file_that_is_written_over_while_it_is_read(tmp_path: Path) -> None:
     """In place, by a writer that never stops: a run takes a whole version of it, or none."""
     (tmp_path / "in").mkdir()
     path, stop, rows = tmp_path / "in/osier-1.csv", threading.Event(), 60_000
-    text = FEED.format(commit_every=100_000, into="marsh")
+    text = FEED.format(rows_per_commit=100_000, into="marsh")
 
     def write(version: int) -> None:
         with open(path, "w") as file:

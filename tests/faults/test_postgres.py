@@ -115,7 +115,7 @@ def test_grants_on_a_replaced_table_survive(cluster: Cluster, tmp_path: Path) ->
 
 
 def steps(cluster: Cluster, **more: Any) -> dict[str, Any]:
-    made = {"warehouse": "w", "on": "postgres", "host": "127.0.0.1", "port": cluster.port, "database": "postgres", "user": "boss",
+    made = {"warehouse": "w", "type": "postgres", "host": "127.0.0.1", "port": cluster.port, "database": "postgres", "user": "boss",
             "tls": {"mode": "disable"}, **more}  # fmt: skip
     warehouse = open_warehouse(Warehouse.model_validate(made), Places.anywhere(Path("/")), lambda _: "planted-password")
     try:
@@ -132,11 +132,11 @@ def test_check_names_the_step_that_fails_and_the_grant_that_mends_it(cluster: Cl
         boss.execute("revoke temporary on database postgres from public")
     assert all(step.ok for step in steps(cluster, schema="office").values())
     rights = steps(cluster, user="clerk", schema="office")["rights"]
-    assert rights.mend == 'GRANT CREATE ON SCHEMA "office" TO "clerk"; GRANT TEMPORARY ON DATABASE "postgres" TO "clerk";'
+    assert rights.fix == 'GRANT CREATE ON SCHEMA "office" TO "clerk"; GRANT TEMPORARY ON DATABASE "postgres" TO "clerk";'
     missing = steps(cluster, user="clerk", schema="attic")["schema"]
-    assert missing.mend == 'CREATE SCHEMA "attic" AUTHORIZATION "clerk";'
+    assert missing.fix == 'CREATE SCHEMA "attic" AUTHORIZATION "clerk";'
     with cluster.connect() as boss:
-        boss.execute(rights.mend)
+        boss.execute(rights.fix)
     assert all(step.ok for step in steps(cluster, user="clerk", schema="office").values())
 
     failing = {
@@ -151,7 +151,7 @@ def test_check_names_the_step_that_fails_and_the_grant_that_mends_it(cluster: Cl
         assert found["write"].ok is None
         assert "planted-password" not in str(found)
     tls = steps(cluster, tls={"mode": "require"})["tls"]
-    assert (tls.ok, "disable" in tls.mend) == (False, True)
+    assert (tls.ok, "disable" in tls.fix) == (False, True)
     place = Place("postgres", tmp_path, cluster)
     place.definition = place.definition.model_copy(update={"port": 1})
     with pytest.raises(WarehouseError):
@@ -165,10 +165,10 @@ def test_a_role_with_only_what_check_asks_for_can_do_everything(cluster: Cluster
         boss.execute("revoke all on schema public from public")
     place.definition = place.definition.model_copy(update={"user": "loader"})
     warehouse = place.open()
-    asked = [step.mend for step in warehouse.check() if not step.ok and step.mend]
+    asked = [step.fix for step in warehouse.check() if not step.ok and step.fix]
     warehouse.close()
     place.do("; ".join(statement.rstrip(";") for statement in asked))
-    for write in ("merge", "replace", "mirror", "history", "append"):
+    for write in ("upsert", "replace", "mirror", "versions", "append"):
         loader = Loader(place, write, table=f"by_{write}", deletes="mark" if write == "mirror" else "apply")
         for version in range(3):
             kids = [{"c": version}]
@@ -177,7 +177,8 @@ def test_a_role_with_only_what_check_asks_for_can_do_everything(cluster: Cluster
             )
         rows = place.ask(f"select count(*), count(distinct v) from by_{write}")
         assert (
-            rows == {"merge": [(4, 3)], "replace": [(2, 1)], "mirror": [(4, 3)], "history": [(9, 3)], "append": [(9, 3)]}[write]
+            rows
+            == {"upsert": [(4, 3)], "replace": [(2, 1)], "mirror": [(4, 3)], "versions": [(9, 3)], "append": [(9, 3)]}[write]
         )
     with cluster.connect() as boss:
         owners = boss.execute("select distinct tableowner from pg_tables where schemaname = %s", (place.schema,)).fetchall()

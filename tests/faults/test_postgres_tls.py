@@ -71,4 +71,4 @@ def test_who_cannot_show_the_right_certificate_gets_nothing(
     steps = {step.step: step for step in warehouse.check()}
     warehouse.close()
     assert (steps["tls"].ok, steps["login"].ok) == (False, None)
-    assert "certificate" in steps["tls"].found + steps["tls"].mend
+    assert "certificate" in steps["tls"].found + steps["tls"].fix

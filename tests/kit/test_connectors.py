@@ -23,7 +23,7 @@ from tests.support.source import Answer, Changing, Request, serving
 
 BASKET = """
 connector: lockers
-on: python
+type: python
 code: lockers.py
 {more}
 ---
@@ -32,7 +32,7 @@ connector: lockers
 settings: {{url: "{url}", token: {{secret: test_token}}}}
 ---
 warehouse: marsh
-on: sqlite
+type: sqlite
 path: marsh.db
 ---
 feed: test
@@ -52,7 +52,7 @@ class Lockers(Connector):
     auth = {"bearer": "{settings.token}"}
 """
 PAGED = """
-    boxes = Table(key="id", cursor="updated_at")
+    boxes = Table(primary_key="id", cursor="updated_at")
     def read_boxes(self, position):
         after = None
         while True:
@@ -98,7 +98,7 @@ def test_pages_come_by_the_workers_requests_and_only_what_changed_the_next_time(
 
 
 ARROW = """
-    boxes = Table(key="id", saves=True)
+    boxes = Table(primary_key="id", own_position=True)
     def read_boxes(self, position):
         for part in range(position.saved or 0, 4):
             if part == {breaks}:
@@ -125,7 +125,7 @@ BROKEN = [
     ("yield {}['no']", "connector.broken", "KeyError: 'no' at lockers.py:"),
     ("yield 5", "connector.failed", "yielded int"),
     ("yield os._exit(3)", "connector.broken", "exit code 3"),
-    ("yield time.sleep(60)", "connector.silent", "was silent for 1 s"),
+    ("yield time.sleep(60)", "connector.timed_out", "was silent for 1 s"),
     ("yield bytearray(10**9)", "connector.memory", "more than the 200 MB"),
     ("yield self.http.get('http://127.0.0.2:1/x')", "connector.foreign_address", "another server"),
     ("try: yield self.http.get('/gone')\n        except Exception: pass", "source.no_right", "it answered 403"),
@@ -137,19 +137,19 @@ BROKEN = [
 
 @pytest.mark.parametrize(("code", "wanted", "found"), BROKEN, ids=[wanted + found[:8] for _, wanted, found in BROKEN])
 def test_what_goes_wrong_is_told_and_ends_the_table_alone(code: str, wanted: str, found: str, tmp_path: Path) -> None:
-    whole = f"    boxes = Table(key='id')\n    def read_boxes(self, position):\n        {code}\n"
+    whole = f"    boxes = Table(primary_key='id')\n    def read_boxes(self, position):\n        {code}\n"
     with serving(lambda request: Answer({}, 403)) as server:
-        result, kept = run(whole, server.url, tmp_path, more="silence: 1s\nmemory: 200")
+        result, kept = run(whole, server.url, tmp_path, more="idle_timeout: 1s\nmemory_limit: 200")
     assert result.outcome is RunOutcome.FAILED and result.error is not None
     assert (result.error["code"], found in result.error["found"]) == (wanted, True), result.error
     assert SECRET not in str(result.error) + str(kept.lines)
 
 
 def test_it_sees_its_own_settings_and_no_file_of_ours(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    (tmp_path / "service.db").write_text("everything")
+    (tmp_path / "service.db").write_text("full")
     monkeypatch.setenv("REED_SECRET_OTHER", "another's")
     code = f"""
-    boxes = Table(key="id")
+    boxes = Table(primary_key="id")
     def read_boxes(self, position):
         print("seen on the way")
         found = []
@@ -174,7 +174,7 @@ def test_it_sees_its_own_settings_and_no_file_of_ours(tmp_path: Path, monkeypatc
 def test_a_run_that_is_cancelled_ends_its_process(tmp_path: Path) -> None:
     stop = threading.Event()
     code = """
-    boxes = Table(key="id")
+    boxes = Table(primary_key="id")
     def read_boxes(self, position):
         yield [{"id": n} for n in range(3000)]
         time.sleep(600)
@@ -185,10 +185,10 @@ def test_a_run_that_is_cancelled_ends_its_process(tmp_path: Path) -> None:
 
 
 SETTINGS = """
-    since: Time = Setting("2026-01-01T00:00:00Z", about="from then on")
+    since: Time = Setting("2026-01-01T00:00:00Z", description="from then on")
     landings: list[str] = Setting(("OSQ",))
     most: int = 5
-    boxes = Table(key=("a", "b"), window="30d", since="{settings.since}", about="each box")
+    boxes = Table(primary_key=("a", "b"), window="30d", since="{settings.since}", description="each box")
     def read_boxes(self, position):
         yield {"a": position.window[0].isoformat(), "b": str(self.since.year) + self.landings[0] + str(self.most + 1)}
 """
@@ -196,11 +196,15 @@ SETTINGS = """
 
 def test_what_its_class_says_is_its_definition(tmp_path: Path) -> None:
     said = load_texts(
-        {"b.yaml": BASKET.format(url="http://x", more="pace: {per_second: 3}", table=""), "lockers.py": HEAD + SETTINGS},
+        {"b.yaml": BASKET.format(url="http://x", more="rate_limit: {per_second: 3}", table=""), "lockers.py": HEAD + SETTINGS},
         describe=described,
     )
     connector = said.connectors["lockers"]
-    assert (connector.about, connector.pace.per_second, connector.tables["boxes"].key) == ("Parcel lockers.", 3, ["a", "b"])
+    assert (connector.description, connector.rate_limit.per_second, connector.tables["boxes"].key) == (
+        "Parcel lockers.",
+        3,
+        ["a", "b"],
+    )
     assert {name: setting.type for name, setting in connector.settings.items()} == {
         "url": "url", "token": "secret", "since": "time", "landings": "list", "most": "number",
     }  # fmt: skip
@@ -213,9 +217,9 @@ def test_what_its_class_says_is_its_definition(tmp_path: Path) -> None:
 @pytest.mark.parametrize(
     ("code", "word"),
     [
-        ("    boxes = Table(key='id', window='1d')\n", "definition.bad_value"),
-        ("    boxes = Table(key='id')\n    odd: dict = {}\n", "connector.failed"),
-        ("    boxes = Table(key='id')\n    this is no Python\n", "connector.broken"),
+        ("    boxes = Table(primary_key='id', window='1d')\n", "definition.bad_value"),
+        ("    boxes = Table(primary_key='id')\n    odd: dict = {}\n", "connector.failed"),
+        ("    boxes = Table(primary_key='id')\n    this is no Python\n", "connector.broken"),
         ("class Other(Connector):\n    pass\n", "connector.failed"),
     ],
 )
@@ -236,7 +240,7 @@ def test_what_is_asked_of_an_api_is_sent_as_said(tmp_path: Path) -> None:
         return Answer({"id": len(heard)}, 404 if request.path == "/none" else 200, {"X-Left": "3"})
 
     code = """
-    boxes = Table(key="id")
+    boxes = Table(primary_key="id")
     def read_boxes(self, position):
         assert self.http.get("/none", good=(200, 404)).status == 404
         answer = self.http.post("/by", json={"day": 1}, query={"when": position.until, "no": None, "yes": True})
@@ -257,7 +261,7 @@ def test_tables_asked_of_the_source_and_what_is_said_on_the_way(tmp_path: Path) 
     def tables(self):
         self.log.info("looked into the shelves")
         for name in self.http.get("/shelves").json():
-            yield Table(name=name, key="id")
+            yield Table(name=name, primary_key="id")
     def read(self, table, position):
         yield {"id": 1, "shelf": table}
 """

@@ -107,8 +107,8 @@ def broken(folder: Path, change: tuple[str, str]) -> list[dict[str, Any]]:
 
 
 CHANGES = [
-    ("key: id", "key: name_of_it", "every table reads"),
-    ("key: id", "key: shelf", "keys are present and unique"),
+    ("primary_key: id", "primary_key: name_of_it", "every table reads"),
+    ("primary_key: id", "primary_key: shelf", "keys are present and unique"),
     ('updated_since: "{cursor.from}"', 'updated_after: "{cursor.from}"', "a full read and an incremental one agree"),
     ("next: {token: next, as: after}", "next: {token: next, as: other}", "every table reads"),
     (
@@ -124,4 +124,4 @@ def test_what_is_wrong_with_a_connector_is_found(before: str, after: str, promis
     with serving(Items([{**r, "shelf": r["id"] // 2} for r in RECORDS], page=100)) as server:
         found = broken(made(tmp_path / "lockers", server.url), (before, after))
     assert promise in [proof["promise"] for proof in found], found
-    assert all(proof["mend"] for proof in found)
+    assert all(proof["fix"] for proof in found)

@@ -76,7 +76,8 @@ def test_tables_that_only_the_source_knows(service: RunningService, tmp_path: Pa
         return found
 
     def feed(tables: str) -> None:
-        text = f"warehouse: marsh\non: sqlite\npath: marsh.db\nprefix: o_\n---\nfeed: sets\nfrom: odata\ninto: marsh\ntables: {tables}\n"
+        text = "warehouse: marsh\ntype: sqlite\npath: marsh.db\ntable_prefix: o_\n---\n"
+        text += f"feed: sets\nfrom: odata\ninto: marsh\ntables: {tables}\n"
         (folder / "feed.yaml").write_text(text)
         reed(service, "apply", str(folder))
 
@@ -84,7 +85,7 @@ def test_tables_that_only_the_source_knows(service: RunningService, tmp_path: Pa
         source = folder / "source.yaml"
         source.write_text(source.read_text().replace("http://127.0.0.1:8000", server.url))
         feed("{Boats: , Bots: }")
-        assert service.client.source("odata")["tables_at_source"] is True
+        assert service.client.source("odata")["discover_tables"] is True
         steps = {step["step"]: step["found"] for step in service.client.check_source("odata")}
         assert steps["tables"] == "2: Boats, Berths" and steps["records"].startswith("250 in"), steps
         surveyed = {table["table"]: table["key"] for table in service.client.survey("odata")}
@@ -94,7 +95,7 @@ def test_tables_that_only_the_source_knows(service: RunningService, tmp_path: Pa
         run = service.client.ask_run("sets", wait_seconds=50)
         assert (run["outcome"], run["error"]["code"]) == ("failed", "definition.unknown_table")
         assert {one["table"]: one["inserted"] for one in run["tables"]} == {"Boats": 250, "Bots": 0}
-        feed("{'B*': {besides: 'Bert*'}}")
+        feed("{'B*': {exclude: 'Bert*'}}")
         run = service.client.ask_run("sets", wait_seconds=50)
         assert (run["outcome"], run["totals"]["inserted"]) == ("succeeded", 0), run["error"]
         assert service.client.verify("sets", deep=True)[0]["same"]
@@ -130,5 +131,5 @@ def test_only_an_admin_brings_python(service: RunningService) -> None:
     with pytest.raises(ServiceProblem):
         editor.apply({**files, "lockers.py": HEAD + PAGED + "\n# more"})
     with pytest.raises(ServiceProblem) as caught:
-        editor.apply({"b.yaml": "connector: other\non: python\ncode: other.py\n"})
+        editor.apply({"b.yaml": "connector: other\ntype: python\ncode: other.py\n"})
     assert "there is no file other.py" in str(caught.value.details)

@@ -34,7 +34,7 @@ def grows(_: Store) -> int:
 
 
 def refuses(_: Store, what: str) -> None:
-    raise NotFound("looking up", what, found="nothing", mend="name another")
+    raise NotFound("looking up", what, found="nothing", fix="name another")
 
 
 def ends_itself(_: Store) -> None:
@@ -83,7 +83,7 @@ def test_a_look_that_takes_too_long_is_ended_and_the_next_looks(tmp_path: Path) 
 
 
 def test_a_query_that_stays_inside_one_function_is_ended(service: RunningService) -> None:
-    service.client.apply({"a.yaml": "warehouse: marsh\non: duckdb\npath: m.duckdb\n"})
+    service.client.apply({"a.yaml": "warehouse: marsh\ntype: duckdb\npath: m.duckdb\n"})
     service.warehouses.mkdir(exist_ok=True)
     duckdb.connect(str(service.warehouses / "m.duckdb")).execute("create table t as select 1 as a").close()
     with ThreadPoolExecutor(2) as pool:
@@ -98,7 +98,7 @@ def test_a_query_that_stays_inside_one_function_is_ended(service: RunningService
 
 
 def test_an_answer_fits_whoever_reads_it(service: RunningService) -> None:
-    service.client.apply({"a.yaml": "warehouse: marsh\non: duckdb\npath: m.duckdb\n"})
+    service.client.apply({"a.yaml": "warehouse: marsh\ntype: duckdb\npath: m.duckdb\n"})
     service.warehouses.mkdir(exist_ok=True)
     duckdb.connect(str(service.warehouses / "m.duckdb")).execute("create table t as select repeat('x', 40000000) as a").close()
     wide = "select repeat('x', 5000000) as a from range(10000)"
@@ -113,7 +113,7 @@ def test_an_answer_fits_whoever_reads_it(service: RunningService) -> None:
 
 
 def test_one_caller_holds_up_nobody_else_by_calls_that_take_long(service: RunningService) -> None:
-    service.client.apply({"a.yaml": "warehouse: marsh\non: duckdb\npath: m.duckdb\n"})
+    service.client.apply({"a.yaml": "warehouse: marsh\ntype: duckdb\npath: m.duckdb\n"})
     service.warehouses.mkdir(exist_ok=True)
     duckdb.connect(str(service.warehouses / "m.duckdb")).execute("create table t as select 1 as a").close()
     operator = Client(service.url, service.client.make_token("one", "operator")["token"])
@@ -135,7 +135,7 @@ def test_one_caller_holds_up_nobody_else_by_calls_that_take_long(service: Runnin
 
 
 def test_whoever_asks_is_answered_while_a_large_basket_is_read(service: RunningService) -> None:
-    sources = "".join(f"---\nsource: s{n}\non: files\npath: in\n" for n in range(1_500))
+    sources = "".join(f"---\nsource: s{n}\ntype: files\npath: in\n" for n in range(1_500))
     done = threading.Event()
     answered: list[float] = []
 

@@ -20,7 +20,7 @@ from tests.support.feeds import table_rows
 
 WRITES = "import pathlib; pathlib.Path({path!r}).write_text('ran')\n"
 TRIES = """
-    boxes = Table(key="id")
+    boxes = Table(primary_key="id")
     def read_boxes(self, position):
         import ctypes, multiprocessing, resource, signal, socket, subprocess, sys
         def tried(name, attempt):
@@ -78,10 +78,11 @@ def test_a_connector_reaches_nothing_but_what_it_is_given(tmp_path: Path) -> Non
 def test_code_is_code_however_it_comes(service: RunningService, tmp_path: Path, way: str) -> None:
     ran = tmp_path / "ran"
     editor = Client(service.url, service.client.make_token("editor", "editor")["token"])
-    program = WRITES.format(path=str(ran)) + HEAD + '    boxes = Table(key="id")\n'
+    program = WRITES.format(path=str(ran)) + HEAD + '    boxes = Table(primary_key="id")\n'
     text = BASKET.format(url="http://127.0.0.1:9", more="", table="")
     inside = text.replace(
-        "on: python", f"on: python\nprogram: {json.dumps(program)}\ndescribed: true\nbase: x\ntables: {{boxes: {{get: /}}}}"
+        "type: python",
+        f"type: python\nprogram: {json.dumps(program)}\ndescribed: true\nbase_url: x\ntables: {{boxes: {{get: /}}}}",
     )
     foreign = text.replace("code: lockers.py", "code: tests.security.test_code:Lockers")
     with pytest.raises(ServiceProblem) as refused:

@@ -21,7 +21,7 @@ from tests.security.test_secrets import BASKET
 from tests.support.source import Answer, serving
 from tests.support.warehouses import Cluster
 
-WAREHOUSE = "warehouse: marsh\non: sqlite\npath: marsh.db\n"
+WAREHOUSE = "warehouse: marsh\ntype: sqlite\npath: marsh.db\n"
 DENIED = "127.0.0.3"
 
 
@@ -71,7 +71,7 @@ def test_a_name_is_looked_up_once(cluster: Cluster, tmp_path: Path, monkeypatch:
 
     monkeypatch.setattr(socket, "getaddrinfo", told)
     monkeypatch.setattr(outgoing, "_installed", True)
-    text = f"warehouse: marsh\non: postgres\nhost: landing.invalid\nport: {cluster.port}\ndatabase: postgres\nuser: boss\n"
+    text = f"warehouse: marsh\ntype: postgres\nhost: landing.invalid\nport: {cluster.port}\ndatabase: postgres\nuser: boss\n"
     text += "tls: {mode: disable}\n"
     definition = load_texts({"marsh.yaml": text}).warehouses["marsh"]
     address = Address(definition, "public", None, Places.anywhere(tmp_path))
@@ -114,11 +114,11 @@ def test_no_source_leads_there(tmp_path: Path, way: str) -> None:
                 oauth = f'auth: {{oauth: {{grant: client_credentials, token_url: "http://[::1]:{port}/t", client_id: x}}}}'
                 text = text.replace('auth: {bearer: "{settings.token}"}', oauth)
             elif way in ("postgres", "mysql"):
-                text = f"source: quays\non: {way}\n{server}\ntls: {{mode: disable}}\n"
+                text = f"source: quays\ntype: {way}\n{server}\ntls: {{mode: disable}}\n"
             else:
                 url = f"{way}://{DENIED}:9/" if way != "s3" else f"s3://bucket/\nendpoint: http://{DENIED}:9\nuser: u"
                 user = "" if way == "s3" else "\nuser: u"
-                text = f"source: quays\non: files\nurl: {url}{user}\npassword: {{secret: quay_token}}\n"
+                text = f"source: quays\ntype: files\nurl: {url}{user}\npassword: {{secret: quay_token}}\n"
             editor.apply({"b.yaml": text})
             steps = editor.check_source("quays")
             assert any(

@@ -14,11 +14,11 @@ from tests.conftest import RunningService
 
 PLACES = """
 warehouse: marsh
-on: sqlite
+type: sqlite
 path: marsh.db
 ---
 source: drop
-on: files
+type: files
 path: drop
 """
 FEED = "---\nfeed: taken\nfrom: {source}\ninto: {into}\ntables: {{{table}}}\n"
@@ -58,14 +58,14 @@ def test_no_definition_leads_out_of_what_is_allowed(service: RunningService, edi
     for path in absolute(service, elsewhere):
         tls = f"tls: {{mode: verify-full, root: '{path}'}}"
         for definition in (
-            f"{{source: s, on: files, path: '{path}'}}",
-            f"{{source: s, on: sqlite, path: '{path}'}}",
-            f"{{source: s, on: files, url: 'ftps://h/', user: u, {tls}}}",
-            f"{{source: s, on: postgres, {server}, {tls}}}",
-            f"{{source: s, on: mysql, {server}, {tls}}}",
-            f"{{warehouse: w, on: sqlite, path: '{path}'}}",
-            f"{{warehouse: w, on: duckdb, path: '{path}'}}",
-            f"{{warehouse: w, on: postgres, schema: s, {server}, {tls}}}",
+            f"{{source: s, type: files, path: '{path}'}}",
+            f"{{source: s, type: sqlite, path: '{path}'}}",
+            f"{{source: s, type: files, url: 'ftps://h/', user: u, {tls}}}",
+            f"{{source: s, type: postgres, {server}, {tls}}}",
+            f"{{source: s, type: mysql, {server}, {tls}}}",
+            f"{{warehouse: w, type: sqlite, path: '{path}'}}",
+            f"{{warehouse: w, type: duckdb, path: '{path}'}}",
+            f"{{warehouse: w, type: postgres, schema: s, {server}, {tls}}}",
         ):
             with pytest.raises(ServiceProblem) as refused:
                 editor.apply({"evil.yaml": definition})
@@ -94,7 +94,7 @@ def test_a_link_or_a_name_made_afterwards_opens_nothing(
 ) -> None:
     drop, own = service.files / "drop", service.folder
     table, source, into, more = (
-        "rows: {files: '*.csv', changes: {by: files, settle: 0s}, format: {csv: {header: false, columns: [a, b]}}}",
+        "rows: {files: '*.csv', changes: {by: files, stable_for: 0s}, format: {csv: {header: false, columns: [a, b]}}}",
         "drop",
         "marsh",
         "",
@@ -108,13 +108,13 @@ def test_a_link_or_a_name_made_afterwards_opens_nothing(
         (tmp_path / "elsewhere" / "t.csv").write_text(service.token)
         (drop / "inner").symlink_to(tmp_path / "elsewhere")
     elif way == "a warehouse":
-        into, more = "late", "---\nwarehouse: late\non: sqlite\npath: late.db\n"
+        into, more = "late", "---\nwarehouse: late\ntype: sqlite\npath: late.db\n"
         editor.apply({"late.yaml": more})
         (service.warehouses / "late.db").symlink_to(own / "service.db")
     else:
         source, table = "late", "rows: {table: token}"
         sqlite3.connect(service.files / "late.db").execute("create table token (a int)")
-        editor.apply({"late.yaml": "source: late\non: sqlite\npath: late.db\n"})
+        editor.apply({"late.yaml": "source: late\ntype: sqlite\npath: late.db\n"})
         (service.files / "late.db").unlink()
         (service.files / "late.db").symlink_to(own / "service.db")
     run = ended(editor, FEED.format(source=source, into=into, table=table))
@@ -138,13 +138,13 @@ def test_a_folder_that_the_operator_allowed_is_reached(tmp_path: Path) -> None:
         service.client.apply({"places.yaml": text})
         run = ended(
             service.client,
-            FEED.format(source="drop", into="marsh", table="rows: {files: '*.csv', changes: {by: files, settle: 0s}}"),
+            FEED.format(source="drop", into="marsh", table="rows: {files: '*.csv', changes: {by: files, stable_for: 0s}}"),
         )
         assert run["outcome"] == "succeeded", run
         assert sqlite3.connect(context / "marsh.db").execute("select id, n from rows").fetchall() == [(1, 2)]
         # The service's own folder stays closed, whatever is allowed.
         with pytest.raises(ServiceProblem) as refused:
-            service.client.apply({"evil.yaml": f"{{source: s, on: files, path: '{tmp_path}/data'}}"})
+            service.client.apply({"evil.yaml": f"{{source: s, type: files, path: '{tmp_path}/data'}}"})
         assert codes(refused.value) == ["place.not_allowed"]
     finally:
         service.stop()

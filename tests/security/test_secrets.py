@@ -25,22 +25,22 @@ connector: quays
 settings: {{url: "{url}", token: {{secret: quay_token}}}}
 ---
 warehouse: marsh
-on: sqlite
+type: sqlite
 path: marsh.db
 ---
 feed: quays
 from: quays
 into: marsh
-tables: {{quays: {{changes: {{by: everything}}}}}}
+tables: {{quays: {{changes: {{by: full}}}}}}
 """
 BASKET = (
     """
 connector: quays
-on: http
+type: http
 settings: {{url: {{type: url}}, zone: {{type: text, default: ""}}, token: {{type: secret}}, since: {{type: text, default: x}}}}
-base: "{{settings.url}}{{settings.zone}}"
+base_url: "{{settings.url}}{{settings.zone}}"
 auth: {{bearer: "{{settings.token}}"}}
-tables: {{quays: {{get: /quays, send: {{since: "{{settings.since}}"}}, records: items, key: id}}}}
+tables: {{quays: {{get: /quays, query_params: {{since: "{{settings.since}}"}}, records: items, primary_key: id}}}}
 """
     + REST
 )
@@ -142,9 +142,9 @@ def test_masking_stays_quick() -> None:
 CANARY = (
     """
 connector: quays
-on: http
+type: http
 settings: {{url: {{type: url}}, token: {{type: secret}}}}
-base: "{{settings.url}}"
+base_url: "{{settings.url}}"
 auth: {auth}
 retry: {{attempts: 1}}
 tables: {{quays: {table}}}
@@ -156,7 +156,7 @@ PLACES = {
     "query": ('{key: "{settings.token}", query: key}', "{get: /quays, records: items}"),
     "cookie": ('{key: "{settings.token}", cookie: key}', "{get: /quays, records: items}"),
     "path": ("{basic: {user: u, password: x}}", '{get: "/of/{settings.token}/quays", records: items}'),
-    "parameter": ("{basic: {user: u, password: x}}", '{get: /quays, send: {key: "{settings.token}"}, records: items}'),
+    "parameter": ("{basic: {user: u, password: x}}", '{get: /quays, query_params: {key: "{settings.token}"}, records: items}'),
     "json body": ("{basic: {user: u, password: x}}", '{post: /quays, body: {json: {key: "{settings.token}"}}, records: items}'),
     "form body": ("{basic: {user: u, password: x}}", '{post: /quays, body: {form: {key: "{settings.token}"}}, records: items}'),
     "password": ('{basic: {user: heron, password: "{settings.token}"}}', "{get: /quays, records: items}"),

@@ -36,8 +36,8 @@ def test_what_stands_on_a_table_is_one_query_over_the_warehouse(
 
     def run(number: int, query: str) -> Any:
         clean = f'clean: {{as: {what}, name: kept, query: "{query.format(file=secret)}"}}'
-        text = f"source: test\non: files\npath: in\n---\nwarehouse: marsh\n{place.as_yaml}\n---\nfeed: test\nfrom: test\ninto: marsh\n"
-        changes = "changes: {by: everything}, write: replace"
+        text = f"source: test\ntype: files\npath: in\n---\nwarehouse: marsh\n{place.as_yaml}\n---\nfeed: test\nfrom: test\ninto: marsh\n"
+        changes = "changes: {by: full}, write: replace"
         return run_once(f"{text}tables: {{counts: {{files: '*.csv', {changes}, {clean}}}}}\n", tmp_path, run=number)[0]
 
     os.utime(tmp_path / "in" / "a.csv", (1_780_000_000, 1_780_000_000))

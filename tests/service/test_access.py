@@ -194,7 +194,8 @@ def test_a_planted_secret_is_found_nowhere(service: RunningService, tmp_path: Pa
 
     with serving(tells_it_back) as source:
         service.client.set_secret("test_token", SECRET)
-        feed = "notify: {on: [failed], mail: [data@sedge.example], web: [{url: 'http://127.0.0.1:9/hook', secret: {secret: test_token}}]}"
+        hook = "{url: 'http://127.0.0.1:9/hook', secret: {secret: test_token}}"
+        feed = f"notify: {{events: [failed], email: [data@sedge.example], webhook: [{hook}]}}"
         service.client.apply({"a.yaml": basket_text(source.url, feed=feed)})
         run = service.client.ask_run("test", wait_seconds=30)
         assert run["outcome"] == "failed"

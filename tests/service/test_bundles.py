@@ -18,7 +18,7 @@ from tests.conftest import RunningService
 from tests.service.test_each_warehouse import prepare, record
 from tests.support.source import Changing, serving
 
-PLACES = "warehouse: duck\non: duckdb\npath: duck.duckdb\n"
+PLACES = "warehouse: duck\ntype: duckdb\npath: duck.duckdb\n"
 
 
 def reed(service: RunningService, *arguments: str, code: int = 0, given: bytes = b"") -> bytes:
@@ -32,7 +32,7 @@ def test_written_once_and_loaded_anywhere(service: RunningService, tmp_path: Pat
     client, records = service.client, [record(n) for n in range(50)]
     folder = tmp_path / "out"
     with serving(Changing(records)) as source:
-        prepare(client, source.url, write="merge", by="cursor", warehouse="on: sqlite\npath: marsh.db")
+        prepare(client, source.url, write="upsert", by="cursor", warehouse="type: sqlite\npath: marsh.db")
         client.apply({"more.yaml": PLACES})
         client.ask_run("test", wait_seconds=30)
         fresh = client.feed("test")["fresh_at"]
@@ -75,7 +75,7 @@ def test_written_once_and_loaded_anywhere(service: RunningService, tmp_path: Pat
 
 def test_a_bundle_that_was_changed_or_cut_is_not_loaded(service: RunningService, tmp_path: Path) -> None:
     with serving(Changing([record(n) for n in range(5)])) as source:
-        prepare(service.client, source.url, write="merge", by="cursor", warehouse="on: sqlite\npath: marsh.db")
+        prepare(service.client, source.url, write="upsert", by="cursor", warehouse="type: sqlite\npath: marsh.db")
         reed(service, "write", "test", str(tmp_path / "out"))
     file = tmp_path / "out/things.parquet"
     whole = file.read_bytes()
@@ -98,7 +98,7 @@ def test_a_bundle_that_was_changed_or_cut_is_not_loaded(service: RunningService,
 
 def test_through_a_pipe_as_arrow(service: RunningService) -> None:
     with serving(Changing([record(n) for n in range(20)])) as source:
-        prepare(service.client, source.url, write="merge", by="cursor", warehouse="on: sqlite\npath: marsh.db")
+        prepare(service.client, source.url, write="upsert", by="cursor", warehouse="type: sqlite\npath: marsh.db")
         stream = reed(service, "write", "test", "-", "--table", "things")
     table = pa.ipc.open_stream(stream).read_all()
     assert table.num_rows == 20 and table.schema.field("big").type == pa.int64()

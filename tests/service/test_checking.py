@@ -1,4 +1,4 @@
-"""What people do after a run: verify, profile, look at drift, mend and replay rejects, change the way of writing."""
+"""What people do after a run: verify, profile, look at drift, fix and replay rejects, change the way of writing."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ from tests.support.feeds import SECRET, basket_text
 from tests.support.source import Changing, serving
 
 
-@pytest.mark.parametrize(("by", "write"), [("compare", "merge"), ("everything", "mirror")])
+@pytest.mark.parametrize(("by", "write"), [("compare", "upsert"), ("full", "mirror")])
 def test_what_was_rejected_and_then_went_at_the_source_does_not_come_back_by_a_replay(
     service: RunningService, by: str, write: str
 ) -> None:
@@ -102,9 +102,9 @@ def test_rejects_are_mended_and_replayed_and_the_rest_is_verified(
 def test_what_cannot_be_kept_is_asked_for(service: RunningService) -> None:
     client = service.client
     with serving(Changing([dict(r) for r in THINGS[:10]])) as source:
-        prepare(client, source.url, write="history")
+        prepare(client, source.url, write="versions")
         client.ask_run("test", wait_seconds=30)
-        prepare(client, source.url, write="merge")
+        prepare(client, source.url, write="upsert")
         (planned,) = client.plan("test")["tables"]
         assert "older versions" in planned["losses"][0]
         refused = client.ask_run("test", wait_seconds=30)
@@ -116,13 +116,13 @@ def test_what_cannot_be_kept_is_asked_for(service: RunningService) -> None:
 
 
 def test_a_basket_with_wrong_expressions_is_not_applied(service: RunningService) -> None:
-    wrong = "compute: {a: 'n *', b: 'nofun(n)', c: '(select 1)', d: 'sum(n)'}, keep: \"n > 0; drop\", hash: id"
+    wrong = "compute: {a: 'n *', b: 'nofun(n)', c: '(select 1)', d: 'sum(n)'}, filter: \"n > 0; drop\", hash: id"
     with pytest.raises(ServiceProblem) as caught:
         prepare(service.client, "http://127.0.0.1:1", table=wrong)
     found = {m["path"].rpartition("things.")[2]: m["code"] for m in caught.value.details}  # type: ignore[union-attr]
     assert found == {
         **{f"compute.{name}": "definition.bad_expression" for name in "abcd"},
-        "keep": "definition.bad_expression",
+        "filter": "definition.bad_expression",
         "hash.0": "definition.key_touched",
     }
 

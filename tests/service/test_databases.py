@@ -16,11 +16,11 @@ from tests.support.dock import Dock
 from tests.support.warehouses import Cluster
 
 BASKET = """source: dock
-on: sqlite
+type: sqlite
 path: dock.db
 ---
 warehouse: marsh
-on: sqlite
+type: sqlite
 path: marsh.db
 ---
 feed: dock
@@ -29,10 +29,10 @@ into: marsh
 tables:
   work_orders: {changes: {by: cursor, column: updated_at, overlap: 5m}}
   parts: {changes: {by: compare}}
-  "*": {besides: [open_orders], write: mirror}
+  "*": {exclude: [open_orders], write: mirror}
 ---
 source: far
-on: postgres
+type: postgres
 host: 127.0.0.1
 port: 1
 database: dock
@@ -42,7 +42,7 @@ password: {secret: far_password}
 feed: far
 from: far
 into: marsh
-prefix: far_
+table_prefix: far_
 tables: {orders: , "yard.*": }
 """
 
@@ -61,7 +61,7 @@ def test_the_dock_from_a_survey_to_what_changed(service: RunningService) -> None
     client = service.client
     client.apply({"basket.yaml": BASKET})
     survey = reed(service, "survey", "dock")
-    assert re.search(r"work_orders +table +4,000 +8 +order_id +updated_at +cursor, compare, everything", survey)
+    assert re.search(r"work_orders +table +4,000 +8 +order_id +updated_at +cursor, compare, full", survey)
     assert re.search(r"updated_at +datetime +timestamp +never +cursor +begins one", reed(service, "survey", "dock", "work_*"))
     assert "P-00001" in reed(service, "peek", "dock", "parts", "--rows", "1")
     assert 'did you mean "parts"' in reed(service, "peek", "dock", "part", code=5)

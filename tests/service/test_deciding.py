@@ -65,10 +65,10 @@ def test_a_new_schedule_begins_with_the_next_moment(tmp_path: Path) -> None:
     assert feeds.look(after=timedelta(minutes=10)) == "2026-03-10T13:30:00Z"
 
 
-@pytest.mark.parametrize(("catch_up", "expected"), [("latest", "2026-03-10T17:00:00Z"), ("none", None)])
-def test_what_was_missed_is_caught_up_as_said(tmp_path: Path, catch_up: str, expected: str | None) -> None:
+@pytest.mark.parametrize(("missed", "expected"), [("latest", "2026-03-10T17:00:00Z"), ("none", None)])
+def test_what_was_missed_is_caught_up_as_said(tmp_path: Path, missed: str, expected: str | None) -> None:
     """The service was down from noon until twenty past five."""
-    feeds = Feeds(tmp_path, f={"cron": "0 * * * *", "catch_up": catch_up})
+    feeds = Feeds(tmp_path, f={"cron": "0 * * * *", "missed": missed})
     feeds.look()
     assert feeds.look(after=5 * HOUR + timedelta(minutes=20)) == expected
     feeds.begin()
@@ -78,7 +78,7 @@ def test_what_was_missed_is_caught_up_as_said(tmp_path: Path, catch_up: str, exp
 
 @pytest.mark.parametrize(("overlap", "expected"), [("queue", "2026-03-10T13:00:00Z"), ("skip", None)])
 def test_a_moment_while_a_run_goes_on(tmp_path: Path, overlap: str, expected: str | None) -> None:
-    feeds = Feeds(tmp_path, f={"cron": "0 * * * *", "overlap": overlap})
+    feeds = Feeds(tmp_path, f={"cron": "0 * * * *", "while_running": overlap})
     feeds.look()
     assert feeds.look(after=HOUR, busy=True) == expected
     assert ("while this run goes on" in feeds.why) == (expected is None)
@@ -109,7 +109,7 @@ def test_jitter_holds_back_by_a_part_that_is_the_same_each_time_it_is_asked(tmp_
 
 
 def test_a_clock_that_jumps_runs_nothing_twice_and_stops_nothing(tmp_path: Path) -> None:
-    feeds = Feeds(tmp_path, f={"every": "1m"}, w={"windows": {"from": "2026-03-10T11:00:00Z", "step": "10m"}})
+    feeds = Feeds(tmp_path, f={"every": "1m"}, w={"windows": {"from": "2026-03-10T11:00:00Z", "length": "10m"}})
     feeds.look()
     feeds.look("w")
     assert feeds.look(after=timedelta(days=3)) is not None
@@ -128,12 +128,12 @@ def test_a_clock_that_jumps_runs_nothing_twice_and_stops_nothing(tmp_path: Path)
     ("more", "expected"),
     [
         ({}, ["08:00 waiting", "09:00 waiting", "10:00 waiting", "11:00 waiting"]),
-        ({"catch_up": "latest"}, ["08:00 skipped", "09:00 skipped", "10:00 skipped", "11:00 waiting"]),
-        ({"catch_up": "none"}, ["08:00 skipped", "09:00 skipped", "10:00 skipped", "11:00 skipped"]),
+        ({"missed": "latest"}, ["08:00 skipped", "09:00 skipped", "10:00 skipped", "11:00 waiting"]),
+        ({"missed": "none"}, ["08:00 skipped", "09:00 skipped", "10:00 skipped", "11:00 skipped"]),
     ],
 )
 def test_windows_of_the_past(tmp_path: Path, more: dict[str, Any], expected: list[str]) -> None:
-    feeds = Feeds(tmp_path, f={"windows": {"from": "2026-03-10T08:00:00Z", "step": "1h", "lag": "5m"}, **more})
+    feeds = Feeds(tmp_path, f={"windows": {"from": "2026-03-10T08:00:00Z", "length": "1h", "delay": "5m"}, **more})
     feeds.now = NOON + timedelta(minutes=10)
     feeds.look()
     assert feeds.states() == expected
@@ -143,7 +143,7 @@ def test_windows_of_the_past(tmp_path: Path, more: dict[str, Any], expected: lis
 
 
 def test_the_newest_window_may_come_first(tmp_path: Path) -> None:
-    feeds = Feeds(tmp_path, f={"windows": {"from": "2026-03-10T08:00:00Z", "step": "1h"}})
+    feeds = Feeds(tmp_path, f={"windows": {"from": "2026-03-10T08:00:00Z", "length": "1h"}})
     feeds.look()
     for newest, begins in ((False, "08"), (True, "11")):
         found = schedule.next_waiting(feeds.store.connection, "f", newest=newest)
@@ -152,16 +152,16 @@ def test_the_newest_window_may_come_first(tmp_path: Path) -> None:
 
 
 def test_another_step_goes_on_where_the_old_windows_ended(tmp_path: Path) -> None:
-    feeds = Feeds(tmp_path, f={"windows": {"from": "2026-03-10T08:00:00Z", "step": "1h"}})
+    feeds = Feeds(tmp_path, f={"windows": {"from": "2026-03-10T08:00:00Z", "length": "1h"}})
     feeds.look()
-    feeds.rules["f"] = Schedule.model_validate({"windows": {"from": "2026-03-10T00:00:00Z", "step": "5h"}})
+    feeds.rules["f"] = Schedule.model_validate({"windows": {"from": "2026-03-10T00:00:00Z", "length": "5h"}})
     feeds.look(after=5 * HOUR)
     found = [(w["begins"][11:16], w["ends"][11:16]) for w in reversed(schedule.windows_of(feeds.store, "f"))]
     assert found[-2:] == [("11:00", "12:00"), ("12:00", "15:00")]
 
 
 def test_many_windows_are_decided_bit_by_bit(tmp_path: Path) -> None:
-    feeds = Feeds(tmp_path, f={"windows": {"from": "2016-01-01", "step": "1d"}, "catch_up": "latest"})
+    feeds = Feeds(tmp_path, f={"windows": {"from": "2016-01-01", "length": "1d"}, "missed": "latest"})
     looks = 0
     while (feeds.look(), feeds.again)[1] == feeds.now:
         looks += 1
@@ -172,8 +172,8 @@ def test_many_windows_are_decided_bit_by_bit(tmp_path: Path) -> None:
 def test_a_feed_behind_another_waits_for_all_of_its_windows(tmp_path: Path) -> None:
     feeds = Feeds(
         tmp_path,
-        hours={"windows": {"from": "2026-03-10T00:00:00Z", "step": "1h"}},
-        f={"after": "hours", "span": 4, "offset": "30m"},
+        hours={"windows": {"from": "2026-03-10T00:00:00Z", "length": "1h"}},
+        f={"after": "hours", "windows_per_run": 4, "shift": "30m"},
     )
     feeds.look("hours")
     feeds.look()

@@ -24,7 +24,7 @@ def test_a_draft_is_looked_with_and_leaves_nothing_behind(service: RunningServic
 
     sign_in = 'auth: {key: "{settings.token}", header: X-Key}'
     with serving(answer) as source:
-        draft = basket(source.url, "\n  rides: {get: /rides, records: rows, key: id}", "tables: {rides: }", sign_in)
+        draft = basket(source.url, "\n  rides: {get: /rides, records: rows, primary_key: id}", "tables: {rides: }", sign_in)
         assert [step["ok"] for step in client.check_draft(draft, "test")] == [True] * 7
         (table,) = client.survey_draft(draft, "test")
         assert (table["table"], table["records"]) == ("rides", 7)
@@ -36,7 +36,7 @@ def test_a_draft_is_looked_with_and_leaves_nothing_behind(service: RunningServic
         looked = [line["what"] for line in client.audit() if line["what"].endswith("draft")]
         assert sorted(looked) == ["check draft", "plan draft", "survey draft", "try draft"]
         with pytest.raises(ServiceProblem) as wrong:
-            client.try_draft(draft.replace("key: id", "keys: id"), "test", "rides")
+            client.try_draft(draft.replace("primary_key: id", "keys: id"), "test", "rides")
         assert (wrong.value.status, wrong.value.details[0]["file"]) == (422, "draft.yaml")
 
         before = client.activity(1)

@@ -1,4 +1,4 @@
-"""Files through the service: looked at, taken, mended and taken again by command line, with the demo's own turnstiles."""
+"""Files through the service: looked at, taken, fixed and taken again by command line, with the demo's own turnstiles."""
 
 from __future__ import annotations
 
@@ -16,29 +16,29 @@ from tests.conftest import RunningService
 from tests.service.test_databases import reed
 
 BASKET = """source: turnstile
-on: files
+type: files
 path: turnstile
 ---
 source: lake
-on: files
+type: files
 path: lake
 ---
 warehouse: marsh
-on: duckdb
+type: duckdb
 path: marsh.duckdb
 ---
 feed: turnstiles
 from: turnstile
 into: marsh
-prefix: ts_
-defaults: {changes: {by: files, settle: 0s}}
+table_prefix: ts_
+defaults: {changes: {by: files, stable_for: 0s}}
 tables:
   counts:
     files: "{landing}/counts-{hour:%Y%m%d%H}.ndjson.gz"
     clean: {as: view, name: ts_by_landing, query: 'select landing, sum("in") as came from ts_counts group by 1'}
   prices:
     files: prices/*.csv
-    key: [day, fuel]
+    primary_key: [day, fuel]
   photos:
     files: depot/photos/{vessel}/*.png
     copy: {to: lake}

@@ -74,7 +74,7 @@ def test_for_how_long_things_are_kept_can_be_changed_while_it_runs(tmp_path: Pat
 
 def test_a_copy_made_while_it_runs_is_a_service_again(service: RunningService, tmp_path: Path) -> None:
     with serving(hourly) as source:
-        prepare(service, basket(source.url, ("a", "schedule: {windows: {from: 2026-11-01, step: 1d}}")))
+        prepare(service, basket(source.url, ("a", "schedule: {windows: {from: 2026-11-01, length: 1d}}")))
         wait_for(lambda: service.client.feed("a")["schedule"]["windows"].get("done", 0) > 3)
         copy, other = tmp_path / "copy.tar.gz", tmp_path / "other"
         said = reed(service, "backup", str(copy))
@@ -113,7 +113,7 @@ def test_a_basket_under_version_control(service: RunningService, tmp_path: Path)
         "# First comes a.\n"
         + FEED.format(name="a", prefix="a_", more="").strip("-\n")
         + "\n---\n# Then b and c.\nfeed: of-{parameters.x}\n"
-        "parameters: [{x: b}, {x: c}]\nfrom: readings\ninto: marsh\nprefix: '{parameters.x}_'\ntables: {readings: {write: append}}\n"
+        "parameters: [{x: b}, {x: c}]\nfrom: readings\ninto: marsh\ntable_prefix: '{parameters.x}_'\ntables: {readings: {write: append}}\n"
     )
     assert "2 files, no mistake; 6 new" in reed(service, "apply", str(folder), "--dry-run")
     assert service.client.definitions() == []
@@ -124,9 +124,9 @@ def test_a_basket_under_version_control(service: RunningService, tmp_path: Path)
     assert {one["change"] for one in service.client.apply({p.name: p.read_text() for p in out.iterdir()})} == {"same"}
 
     text = (folder / "feeds.yaml").read_text()
-    (folder / "feeds.yaml").write_text(text.replace('prefix: "a_"', "prefix: aa_").replace(", {x: c}", ""))
+    (folder / "feeds.yaml").write_text(text.replace('table_prefix: "a_"', "table_prefix: aa_").replace(", {x: c}", ""))
     said = reed(service, "apply", str(folder), "--dry-run", "--prune")
-    assert "-prefix: a_\n  +prefix: aa_" in said
+    assert "-table_prefix: a_\n  +table_prefix: aa_" in said
     assert "removed  feed of-c" in said
     assert "Nothing was applied" in said
     reed(service, "apply", str(folder), "--prune")
@@ -136,7 +136,7 @@ def test_a_basket_under_version_control(service: RunningService, tmp_path: Path)
     assert gone.value.status == 404
     found = service.client.versions("feed", "a")
     assert [(v["version"], v["applied_by"]) for v in found] == [(2, "local command line"), (1, "local command line")]
-    assert "+prefix: aa_" in found[0]["diff"]
+    assert "+table_prefix: aa_" in found[0]["diff"]
     assert "now version 3" in reed(service, "revert", "feed", "a", "1")
     assert service.client.definition("feed", "a")["data"]["prefix"] == "a_"
     assert service.client.revert("feed", "of-c", 1)["version"] == 3
@@ -174,7 +174,7 @@ def test_keys_are_rotated_and_secrets_may_stand_outside(tmp_path: Path, monkeypa
     try:
         with serving(answer) as source:
             text = next(iter(basket(source.url, ("a", "")).values()))
-            text = text.replace('base: "{settings.url}"', 'base: "{settings.url}"\nauth: {bearer: "{settings.token}"}')
+            text = text.replace('base_url: "{settings.url}"', 'base_url: "{settings.url}"\nauth: {bearer: "{settings.token}"}')
             service.client.set_secret("t", "in-the-store")
             key = (service.folder / "key").read_text()
             for feed, name in (("a", "t"), ("b", "harbour-token"), ("c", "hook")):

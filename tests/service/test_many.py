@@ -32,7 +32,7 @@ def small(tmp_path: Path) -> Iterator[RunningService]:
 def second_feed(url: str, **choices: Any) -> str:
     """The feed of the test basket once more, as `second`, beside the first."""
     text = basket_text(url, **choices)
-    return text[text.index("feed: test") :].replace("feed: test", "feed: second\nprefix: s_")
+    return text[text.index("feed: test") :].replace("feed: test", "feed: second\ntable_prefix: s_")
 
 
 def test_a_queued_run_waits_its_turn_and_can_be_cancelled_before_it(small: RunningService) -> None:
@@ -56,8 +56,8 @@ def test_a_queued_run_waits_its_turn_and_can_be_cancelled_before_it(small: Runni
 
 def test_two_feeds_load_into_one_warehouse_at_the_same_time(service: RunningService) -> None:
     with serving(Changing(list(THINGS), page=5)) as source:
-        prepare(service.client, source.url, commit_every=1)
-        service.client.apply({"second.yaml": second_feed(source.url, commit_every=1)})
+        prepare(service.client, source.url, rows_per_commit=1)
+        service.client.apply({"second.yaml": second_feed(source.url, rows_per_commit=1)})
         asked = [service.client.ask_run("test"), service.client.ask_run("second")]
         ended = [service.client.run(run["id"], wait_seconds=50) for run in asked]
     assert [run["outcome"] for run in ended] == ["succeeded", "succeeded"]
@@ -98,7 +98,7 @@ def test_watchers_are_bounded_and_everything_else_is_answered(small: RunningServ
 
 def test_one_feed_into_two_warehouses_though_its_worker_is_killed(service: RunningService) -> None:
     """Each has all of it once, tells so by its own ledger, and agrees with the source."""
-    more = "\n---\nwarehouse: duck\non: duckdb\npath: duck.duckdb\n"
+    more = "\n---\nwarehouse: duck\ntype: duckdb\npath: duck.duckdb\n"
     source = Changing(
         [{**THINGS[0], "id": n, "updated_at": f"2026-03-01T{n // 60:02d}:{n % 60:02d}:00Z"} for n in range(400)], page=10
     )
@@ -109,10 +109,10 @@ def test_one_feed_into_two_warehouses_though_its_worker_is_killed(service: Runni
 
     with serving(slowly) as server:
         service.client.set_secret("test_token", SECRET)
-        text = basket_text(server.url, write="append", commit_every=40, read=60).replace("into: marsh", "into: [marsh, duck]")
-        text = text.replace(
-            "request: 5}", "request: 60}"
-        )  # requests are counted: on a busy machine none is to be sent once more
+        text = basket_text(server.url, write="append", rows_per_commit=40, read=60).replace(
+            "into: marsh", "into: [marsh, duck]"
+        )
+        text = text.replace("total: 5}", "total: 60}")  # requests are counted: on a busy machine none is to be sent once more
         service.client.apply({"basket.yaml": text + more})
         for seconds in (0.3, 0.6, 0.45):
             run = service.client.ask_run("test")
@@ -132,7 +132,7 @@ def test_one_feed_into_two_warehouses_though_its_worker_is_killed(service: Runni
         assert [(one["table"], one["same"]) for one in service.client.verify("test", deep=True) if "kids" not in one["table"]] == [
             ("things", True), ("things in duck", True),
         ]  # fmt: skip
-        service.client.apply({"basket.yaml": text.replace("write: append", "write: merge") + more})
+        service.client.apply({"basket.yaml": text.replace("write: append", "write: upsert") + more})
         service.client.ask_run("test", wait_seconds=50)
         service.client.rewind_cursor("test", "things", to=None)
         before = len(server.requests)
@@ -144,7 +144,7 @@ def test_a_warehouse_that_is_down_does_not_keep_rows_from_the_other(service: Run
     more = """
 ---
 warehouse: far
-on: postgres
+type: postgres
 host: 127.0.0.1
 port: 1
 database: none
@@ -165,21 +165,21 @@ password: {secret: nobody_set_it}
 
 GATES = """
 source: gates
-on: files
+type: files
 path: in
 ---
 warehouse: marsh
-on: sqlite
+type: sqlite
 path: marsh.db
 ---
 warehouse: third
-on: sqlite
+type: sqlite
 path: third.db
 ---
 feed: gates
 from: gates
 into: [marsh, third]
-tables: {counts: {files: "*.csv", key: id, changes: {by: files, settle: 0s}}}
+tables: {counts: {files: "*.csv", primary_key: id, changes: {by: files, stable_for: 0s}}}
 """
 
 

@@ -28,7 +28,7 @@ FEED = """---
 feed: {name}
 from: readings
 into: marsh
-prefix: {name}_
+table_prefix: {name}_
 tables: {{readings: {{changes: {{by: window, from: {since}}}, write: append}}}}
 {more}
 """
@@ -73,8 +73,8 @@ def test_a_broken_source_sends_one_mail_and_one_when_it_runs_again(tmp_path: Pat
             # One window each, that begins at its own minute.
             since = [f"{datetime.now(UTC) - timedelta(hours=25, minutes=n):%Y-%m-%dT%H:%M:00Z}" for n in range(7)]
             feeds = "".join(FEED.format(name=name, since=at, more="") for name, at in zip(names, since, strict=False))
-            api = API.replace("tables:", "pace: {{at_once: 8}}\ntables:", 1)
-            quiet = FEED.format(name="quiet", since=since[6], more="notify: {on: []}")
+            api = API.replace("tables:", "rate_limit: {{concurrency: 8}}\ntables:", 1)
+            quiet = FEED.format(name="quiet", since=since[6], more="notify: {events: []}")
             service.client.apply({"b.yaml": api.format(url=source.url, source="") + feeds + quiet})
             runs = [service.client.ask_run(name)["id"] for name in [*names, "quiet"]]
             wait_for(lambda: all(service.client.run(run)["outcome"] == "failed" for run in runs), 120)
@@ -110,8 +110,8 @@ def test_mail_goes_by_tls_and_only_to_a_server_that_proves_itself(
     context.load_cert_chain(cert, key)
     sink, loop = Sink(), asyncio.new_event_loop()
     later: dict[str, Any] = {"tls_context": context, "require_starttls": True} if way == "starttls" else {}
-    at_once = None if later else context
-    made = loop.create_server(lambda: SMTP(sink, hostname="post", loop=loop, **later), "127.0.0.1", 0, ssl=at_once)
+    tls_context = None if later else context
+    made = loop.create_server(lambda: SMTP(sink, hostname="post", loop=loop, **later), "127.0.0.1", 0, ssl=tls_context)
     server = f"localhost:{loop.run_until_complete(made).sockets[0].getsockname()[1]}"
     threading.Thread(target=loop.run_forever, daemon=True).start()
     options = ["--mail-server", server, "--mail-tls", way, "--notice-seconds", "0", "--mail-to", "data@sedge.example"]
@@ -175,7 +175,8 @@ def test_web_calls_are_signed_events_and_are_tried_until_they_arrive(tmp_path: P
             address.append(f"{receiver.url}/hook")
             service.client.set_secret("t", "not-shown")
             service.client.set_secret("hook", "hook-secret")
-            more = f"notify: {{on: [succeeded, rejects, late], web: [{{url: '{address[0]}', secret: {{secret: hook}}}}]}}\nfresh_within: 1s"
+            where = f"{{url: '{address[0]}', secret: {{secret: hook}}}}"
+            more = f"notify: {{events: [succeeded, rejects, late], webhook: [{where}]}}\nfresh_within: 1s"
             service.client.apply(
                 {"b.yaml": API.format(url=source.url, source="") + FEED.format(name="f", since="2026-11-26", more=more)}
             )

@@ -20,16 +20,16 @@ from tests.support.source import Answer, Request, serving
 
 API = """
 connector: readings-api
-on: http
+type: http
 settings: {{url: {{type: url}}, place: {{type: text, default: everywhere}}, token: {{type: secret}}}}
-base: "{{settings.url}}"
-retry: {{attempts: 1, rest_after: 1000}}
+base_url: "{{settings.url}}"
+retry: {{attempts: 1, cooldown_after_failures: 1000}}
 tables:
   readings:
     get: /readings
-    send: {{from: "{{window.from}}", until: "{{window.until}}", place: "{{settings.place}}"}}
+    query_params: {{from: "{{window.from}}", until: "{{window.until}}", place: "{{settings.place}}"}}
     records: items
-    window: {{from: 2026-11-20, step: 1d}}
+    window: {{from: 2026-11-20, length: 1d}}
 ---
 source: readings
 connector: readings-api
@@ -37,14 +37,14 @@ settings: {{url: "{url}", token: {{secret: t}}}}
 {source}
 ---
 warehouse: marsh
-on: sqlite
+type: sqlite
 path: marsh.db
 """
 FEED = """---
 feed: {name}
 from: readings
 into: marsh
-prefix: "{prefix}"
+table_prefix: "{prefix}"
 tables: {{readings: {{write: append}}}}
 {more}
 """
@@ -89,8 +89,8 @@ def prepare(service: RunningService, files: dict[str, str]) -> None:
 
 
 def test_windows_are_taken_once_each_though_workers_are_killed(service: RunningService) -> None:
-    days = ("days", "schedule: {windows: {from: 2026-03-01, step: 1d}, catch_up: all}")
-    weeks = ("weeks", "schedule: {after: days, span: 7}")
+    days = ("days", "schedule: {windows: {from: 2026-03-01, length: 1d}, missed: all}")
+    weeks = ("weeks", "schedule: {after: days, windows_per_run: 7}")
 
     def slowly(request: Request) -> Answer:
         time.sleep(0.02)
@@ -158,7 +158,7 @@ def test_a_run_that_failed_is_tried_again_and_its_window_can_be_run_later(servic
         failing[request.query["from"]] = left - 1
         return hourly(request) if left <= 0 else Answer({"sorry": "no"}, 503)
 
-    schedule = "schedule: {windows: {from: 2026-03-01, step: 1d, lag: 0s}}\nretry: {times: 2, pause: 200ms}"
+    schedule = "schedule: {windows: {from: 2026-03-01, length: 1d, delay: 0s}}\nretry_runs: {attempts: 2, first_wait: 200ms}"
     with serving(answer) as source:
         prepare(service, basket(source.url, ("days", schedule)))
         wait_for(lambda: counts(service, "days").get("failed") == 1 and not counts(service, "days").get("waiting"), 60)
@@ -187,10 +187,10 @@ def test_limits_of_a_source_hold_and_feeds_take_turns(tmp_path: Path) -> None:
 
     service = RunningService(tmp_path / "data", "--workers", "4")
     names = [f"f{n}" for n in range(4)]
-    feeds = [(n, f"parameters: {{place: {n}}}\nschedule: {{windows: {{from: 2026-11-20, step: 1d}}}}") for n in names]
+    feeds = [(n, f"parameters: {{place: {n}}}\nschedule: {{windows: {{from: 2026-11-20, length: 1d}}}}") for n in names]
     try:
         with serving(answer) as source:
-            prepare(service, basket(source.url, *feeds, source="most_runs: 2"))
+            prepare(service, basket(source.url, *feeds, source="max_concurrent_runs: 2"))
             # Nobody is answered before as many ask as may: a worker that begins late has not had its turn yet.
             while len(order) < 12:
                 wait_for(lambda: len(asked) >= 2, 60)
@@ -212,13 +212,13 @@ feed: at-{parameters.place}
 parameters: [{place: osier}, {place: tansy}]
 from: readings
 into: marsh
-prefix: "{parameters.place}_"
+table_prefix: "{parameters.place}_"
 tables: {readings: {write: append}}
-schedule: {windows: {from: 2026-11-20, step: 1d}}
+schedule: {windows: {from: 2026-11-20, length: 1d}}
 """
     with serving(hourly) as source:
         prepare(service, basket(source.url))
-        service.client.apply({"p.yaml": text.replace("schedule:", "about: 'x'\n# ")})
+        service.client.apply({"p.yaml": text.replace("schedule:", "description: 'x'\n# ")})
         for place in ("osier", "tansy"):
             feed = service.client.pause(f"at-{place}")
             assert feed["schedule"]["paused"] is not None

@@ -87,7 +87,7 @@ def test_a_run_from_basket_to_rows(service: RunningService) -> None:
     assert (feed["activity"], feed["last_run"] and feed["last_run"]["id"], feed["rejects"]) == ("idle", third["id"], 0)
     rows = client.rows("marsh", "things", limit=2)
     assert (rows["truncated"], {r[0] for r in rows["rows"]}) == (True, {"T005", "T900"})
-    joined = client.query("marsh", "select count(*), max(l.run) from things t join _rb_ledger l on l.load = t._rb_load")
+    joined = client.query("marsh", "select count(*), max(l.run) from things t join _rb_ledger l on l.load = t._rb_ledger_line")
     assert joined["rows"] == [[401, third["id"]]]
     log = client.log(third["id"])
     assert [entry["number"] for entry in log] == list(range(1, len(log) + 1))
@@ -131,7 +131,7 @@ def test_cancelling_keeps_what_was_committed(service: RunningService) -> None:
     gate = Gate([{**t, "n": i} for i, t in enumerate(THINGS)], free=41, page=10)
     gate.free = 30
     with serving(gate) as source:
-        prepare(service.client, source.url, commit_every=1)
+        prepare(service.client, source.url, rows_per_commit=1)
         run = service.client.ask_run("test")
         assert gate.waiting.wait(20)
         service.client.cancel(run["id"])
@@ -216,7 +216,7 @@ def test_a_service_that_is_stopped_commits_what_it_has_and_goes_on_behind_it(tmp
         try:
             until(lambda: second.client.feed("test")["fresh_at"], "the run to be taken up")
             (latest, cut) = second.client.runs()
-            assert (cut["outcome"], cut["error"]["code"], latest["resumes"]) == ("interrupted", "run.wound_up", run["id"])
+            assert (cut["outcome"], cut["error"]["code"], latest["resumes"]) == ("interrupted", "run.shut_down", run["id"])
             assert [line["inserted"] for line in second.client.ledger("test")] == [400 - first, first]
         finally:
             assert second.stop() == 0
@@ -261,16 +261,16 @@ def test_definitions_with_mistakes_change_nothing(service: RunningService) -> No
     good = basket_text("http://127.0.0.1:1")
     service.client.apply({"a.yaml": good})
     with pytest.raises(ServiceProblem) as refused:
-        service.client.apply({"a.yaml": good.replace("write: merge", "wrte: merge").replace("prefix", "x")})
+        service.client.apply({"a.yaml": good.replace("write: upsert", "wrte: merge").replace("prefix", "x")})
     assert (refused.value.status, refused.value.code) == (422, "definition.mistakes")
     assert refused.value.details[0]["path"] == "feeds.test.tables.things.wrte"
     assert {d["version"] for d in service.client.definitions()} == {1}
-    looked = service.client.apply({"a.yaml": good.replace("write: merge", "write: append")}, only_check=True)
+    looked = service.client.apply({"a.yaml": good.replace("write: upsert", "write: append")}, only_check=True)
     assert [(one["change"], one["diff"].splitlines()[-2:]) for one in looked if one["change"] != "same"] == [
-        ("changed", ["-    write: merge", "+    write: append"])
+        ("changed", ["-    write: upsert", "+    write: append"])
     ]
     assert service.client.definition("feed", "test")["version"] == 1
-    feed_only = good[good.index("feed: test") :].replace("into: marsh", "into: marsh\nprefix: p_")
+    feed_only = good[good.index("feed: test") :].replace("into: marsh", "into: marsh\ntable_prefix: p_")
     assert [d["version"] for d in service.client.apply({"feed.yaml": feed_only})] == [2]
 
 

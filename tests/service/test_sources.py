@@ -52,14 +52,14 @@ def test_looking_at_a_source_before_anything_is_brought(
         return Answer({"rows": LANDINGS, "all": len(LANDINGS), "echo": SECRET}, headers={"Set-Cookie": "a=b"})
 
     tables = """
-  landings: {get: /landings, records: rows, total: all, send: {since: "{cursor.from}"}}
-  broken: {get: /broken, about: never worked}
-  visits: {for_each: landings, get: "/landings/{parent.id}/visits", key: visit}
+  landings: {get: /landings, records: rows, total: all, query_params: {since: "{cursor.from}"}}
+  broken: {get: /broken, description: never worked}
+  visits: {for_each: landings, get: "/landings/{parent.id}/visits", primary_key: visit}
 """
     with serving(answer) as source:
         apply(service, basket(source.url, tables, "tables: {landings: }", 'auth: {key: "{settings.token}", header: X-Key}'))
         (listed,) = client.sources()
-        assert (listed["base"], listed["feeds"], listed["settings"]["token"]) == (
+        assert (listed["base_url"], listed["feeds"], listed["settings"]["token"]) == (
             source.url + "/v1",
             ["test"],
             {"secret": "test_token"},
@@ -95,7 +95,7 @@ def test_looking_at_a_source_before_anything_is_brought(
         assert (refused.value.code, refused.value.status) == ("source.refused", 502)
         assert refused.value.details["exchanges"][0]["status"] == 401
         steps = {step["step"]: step for step in client.check_source("test")}
-        assert (steps["sign-in"]["ok"], steps["records"]["ok"], "reed secret set" in steps["sign-in"]["mend"]) == (
+        assert (steps["sign-in"]["ok"], steps["records"]["ok"], "reed secret set" in steps["sign-in"]["fix"]) == (
             False,
             None,
             True,
@@ -197,7 +197,7 @@ def test_a_person_signs_in_at_the_source_and_comes_back(service: RunningService)
 
 def test_one_token_for_all_processes(tmp_path: Path) -> None:
     service, guarded = RunningService(tmp_path / "data", "--workers", "3"), Guarded()
-    feeds = "\n---\n".join(f"feed: f{n}\nfrom: test\ninto: marsh\nprefix: f{n}_\ntables: {{t{n}: }}" for n in range(3))
+    feeds = "\n---\n".join(f"feed: f{n}\nfrom: test\ninto: marsh\ntable_prefix: f{n}_\ntables: {{t{n}: }}" for n in range(3))
     try:
         with serving(guarded) as source:
             apply(service, basket(source.url, THREE, FEED, OAUTH) + "\n---\n" + feeds)
@@ -222,7 +222,7 @@ def test_requests_are_kept_for_their_days_and_can_be_taken_along(
                 Answer({}, 503) if calls[1][0] == 3 else Answer([{"id": int(request.query["page"])}] if calls[1][0] < 8 else [])
             )
 
-    table = "  things: {get: /things, send: {k: '{settings.token}'}, next: {page: page}, key: id}"
+    table = "  things: {get: /things, query_params: {k: '{settings.token}'}, next: {page: page}, primary_key: id}"
     with serving(answer) as source:
         apply(service, basket(source.url, table))
         run = service.client.ask_run("test", wait_seconds=30)

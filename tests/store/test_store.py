@@ -94,7 +94,7 @@ def test_versions_grow_only_with_changes(store: Store) -> None:
     text = basket_text("http://127.0.0.1:1")
     assert {d["change"] for d in definitions.apply(store, load_texts({"a": text}))} == {"new"}
     assert {d["change"] for d in definitions.apply(store, load_texts({"a": text}))} == {"same"}
-    done = definitions.apply(store, load_texts({"a": text.replace("write: merge", "write: append")}))
+    done = definitions.apply(store, load_texts({"a": text.replace("write: upsert", "write: append")}))
     assert [(d["name"], d["version"]) for d in done if d["change"] == "changed"] == [("test", 2)]
     assert definitions.feed_version(store, "test") == 2
     assert set(definitions.basket(store).feeds) == {"test"}
@@ -102,12 +102,12 @@ def test_versions_grow_only_with_changes(store: Store) -> None:
 
 def test_places_are_told_of_definitions_that_are_valid_no_more(store: Store) -> None:
     definitions.apply(store, load_texts({"a.yaml": basket_text("http://127.0.0.1:1")}))
-    changed = basket_text("http://127.0.0.1:1", warehouse="on: duckdb\npath: marsh.duckdb")
+    changed = basket_text("http://127.0.0.1:1", warehouse="type: duckdb\npath: marsh.duckdb")
     definitions.apply(store, load_texts({"a.yaml": changed}))
     with store.transaction() as connection:
         connection.execute(
             """insert into definition (kind, name, version, data, file, applied_at)
-               values ('source', 'old', 1, '{"on": "mysql", "gone": 1}', 'b.yaml', '')"""
+               values ('source', 'old', 1, '{"type": "mysql", "gone": 1}', 'b.yaml', '')"""
         )
     assert definitions.places(store) == {"source": {"mysql"}, "warehouse": {"duckdb"}}
 
@@ -235,7 +235,7 @@ from reedbasket.core.sources.pace import RateLimitFeedback
 from reedbasket.core.spec.http import Pace, Retry
 from reedbasket.store import Store
 from reedbasket.store.pace import StorePacer
-pacer = StorePacer(Store(Path(sys.argv[1])), "harbour", Pace(per_second=40, at_once=2), Retry(), 5)
+pacer = StorePacer(Store(Path(sys.argv[1])), "harbour", Pace(per_second=40, concurrency=2), Retry(), 5)
 for _ in range(10):
     turn = pacer.turn(threading.Event(), print)
     print(time.time(), flush=True)
@@ -262,7 +262,7 @@ from reedbasket.core.sources.pace import RateLimitFeedback
 from reedbasket.core.spec.http import Pace, Retry
 from reedbasket.store import Store
 from reedbasket.store.pace import StorePacer
-pacer, ends, turns = StorePacer(Store(Path(sys.argv[1])), "harbour", Pace(at_once=4), Retry(), 5), time.time() + 2.0, []
+pacer, ends, turns = StorePacer(Store(Path(sys.argv[1])), "harbour", Pace(concurrency=4), Retry(), 5), time.time() + 2.0, []
 def ask():
     while time.time() < ends:
         turn = pacer.turn(threading.Event(), print)
@@ -289,7 +289,7 @@ def test_a_hungry_process_leaves_others_their_share(store: Store) -> None:
 
 
 def test_places_of_a_killed_worker_are_free_again(store: Store) -> None:
-    pace, waits = Pace(at_once=1), list[Wait]()
+    pace, waits = Pace(concurrency=1), list[Wait]()
     with store.transaction() as connection:
         ended = subprocess.Popen(["true"])
         ended.wait()

@@ -8,7 +8,7 @@ from typing import Any
 
 from tests.support.warehouses import Cluster
 
-MARSH = "warehouse: marsh\non: sqlite\npath: marsh.db\n---\nfeed: test\nfrom: test\ninto: marsh\n"
+MARSH = "warehouse: marsh\ntype: sqlite\npath: marsh.db\n---\nfeed: test\nfrom: test\ninto: marsh\n"
 _numbers = count(1)
 
 
@@ -27,4 +27,4 @@ class Dock:
 
     def basket(self, feed: str, source: str = "", user: str = "boss") -> str:
         place = f"host: 127.0.0.1\nport: {self.cluster.port}\ndatabase: postgres\nuser: {user}\nschema: {self.schema}\n"
-        return f"source: test\non: postgres\n{place}tls: {{mode: disable}}\n{source}\n---\n{MARSH}{feed}"
+        return f"source: test\ntype: postgres\n{place}tls: {{mode: disable}}\n{source}\n---\n{MARSH}{feed}"

@@ -21,16 +21,16 @@ from reedbasket.core.warehouses import LedgerLine
 
 BASKET = """
 connector: test-api
-on: http
+type: http
 settings: {{url: {{type: url}}, token: {{type: secret}}}}
-base: "{{settings.url}}"
+base_url: "{{settings.url}}"
 auth: {{bearer: "{{settings.token}}"}}
-timeouts: {{connect: {connect}, read: {read}, request: {total}}}
-retry: {{attempts: 3, first: 10ms, most: 50ms}}
+timeouts: {{connect: {connect}, read: {read}, total: {total}}}
+retry: {{attempts: 3, first_wait: 10ms, max_wait: 50ms}}
 tables:
   things:
     get: /things
-    send: {{since: "{{cursor.from}}"}}
+    query_params: {{since: "{{cursor.from}}"}}
     records: items
     total: meta.total
     next: {{token: meta.next, as: after}}
@@ -47,7 +47,7 @@ warehouse: marsh
 feed: test
 from: test
 into: marsh
-commit_every: {commit_every}
+rows_per_commit: {rows_per_commit}
 tables: {{things: {{changes: {{by: {by}}}, write: {write}{table}}}}}
 {feed}
 """
@@ -61,24 +61,24 @@ def basket_text(
     *,
     key: str = "id",
     by: str = "cursor",
-    write: str = "merge",
+    write: str = "upsert",
     overlap: str = "0s",
-    commit_every: int = 100_000,
+    rows_per_commit: int = 100_000,
     read: float = 2,
     cursor: str = "",
     table: str = "",
     feed: str = "",
-    warehouse: str = "on: sqlite\npath: marsh.db",
+    warehouse: str = "type: sqlite\npath: marsh.db",
 ) -> str:
     """table: further keys of the feed's table, after a comma; feed: further lines of the feed. read: seconds to wait for an answer; more
     where a test holds answers back itself."""
     return BASKET.format(
         url=url,
-        key=f"key: {key}" if key else "",
+        key=f"primary_key: {key}" if key else "",
         by=by,
         write=write,
         overlap=overlap,
-        commit_every=commit_every,
+        rows_per_commit=rows_per_commit,
         connect=max(2, read),
         read=read,
         total=max(5, read),
@@ -138,7 +138,7 @@ def order_for(text: str, *, run: int = 1, started: datetime | None = None, accep
 
 def run_context_for(order: ResolvedRun, folder: Path, stop: threading.Event | None = None) -> RunContext:
     """Every secret is the planted one, or what stands behind its name in SECRETS."""
-    pacer = LocalPacer(order.pace, order.retry)
+    pacer = LocalPacer(order.rate_limit, order.retry)
     return RunContext(lambda name: SECRETS.get(name, SECRET), Places.anywhere(folder), pacer, stop or threading.Event())
 
 
@@ -166,5 +166,5 @@ def table_rows(folder: Path, table: str, *, own: bool = False) -> list[dict[str,
     finally:
         db.close()
     if not own:
-        rows = [{k: v for k, v in r.items() if k not in ("_rb_load", "_rb_at")} for r in rows]
+        rows = [{k: v for k, v in r.items() if k not in ("_rb_ledger_line", "_rb_loaded_at")} for r in rows]
     return sorted(rows, key=lambda r: repr(sorted(r.items(), key=lambda i: i[0])))

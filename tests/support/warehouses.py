@@ -93,7 +93,7 @@ class Place:
     def __init__(self, engine: str, folder: Path, cluster: Cluster | None) -> None:
         self.engine, self.folder, self.cluster = engine, folder, cluster
         self.readers_wait, self.ddl_commits = engine == "duckdb", engine == TOY
-        made: dict[str, Any] = {"warehouse": "marsh", "on": engine}
+        made: dict[str, Any] = {"warehouse": "marsh", "type": engine}
         if engine == "postgres":
             assert cluster is not None
             self.schema = f"marsh_{next(_numbers)}_{os.getpid()}"

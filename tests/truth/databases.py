@@ -96,7 +96,7 @@ class InSqlite(Database):
         )
 
     def text(self) -> str:
-        return "on: sqlite\npath: dock.db"
+        return "type: sqlite\npath: dock.db"
 
     def connect(self) -> Any:
         return sqlite3.connect(self._path, timeout=20)
@@ -148,7 +148,7 @@ class InPostgres(Database):
         )
 
     def text(self) -> str:
-        return f"""on: postgres
+        return f"""type: postgres
 host: 127.0.0.1
 port: {self._cluster.port}
 database: postgres
@@ -207,7 +207,7 @@ class InMaria(Database):
         )
 
     def text(self) -> str:
-        return f"""on: mysql
+        return f"""type: mysql
 host: 127.0.0.1
 port: {self._maria.port}
 database: {self.name}

@@ -47,7 +47,7 @@ class Player:
         # After the faults, all ends right; and where nothing happened since, nothing comes.
         self._round(Round())
         lines = self._round(Round())
-        if self.declared.by != "everything" and any(line.inserted or line.updated or line.deleted for line in lines):
+        if self.declared.by != "full" and any(line.inserted or line.updated or line.deleted for line in lines):
             raise Wrong(f"nothing happened, and yet: {lines}")
         self._verify()
         self._replay()
@@ -171,6 +171,8 @@ class Player:
             return
         served = scene.served()
         counts, self.counts = self.counts, True
+        # On a busy machine an answer may come too late, and is asked for again.
+        counts = counts and all(seen.attempt == 1 for seen in heard.requests)
         if counts and not struck and world.moment == began and served is not None:
             first = result.tables[0]
             told = first.read + first.repeated + first.held_back + first.filtered
@@ -182,7 +184,7 @@ class Player:
             held = self._rows(engine)
             wrong = self._after_success(engine, held, order, began)
             codes = {fault.told for fault in struck if fault.told}
-            strict = declared.write in ("mirror", "replace", "history") or declared.by == "compare"
+            strict = declared.write in ("mirror", "replace", "versions") or declared.by == "compare"
             # Behind the first page it goes by another code, for it may as well be the end.
             codes |= {"pages.end_not_told"} if "pages.may_go_on" in codes else set()
             # That pages may move is said by the plan alone; what else was met, a run that removes nothing may say itself.
@@ -241,7 +243,7 @@ class Player:
 
     def _excuse_difference(self, held: Rows) -> None:
         """It was said before that this cannot be seen: what is missing now is excused until it changes."""
-        current = [r for r in held if r.get("_rb_until") is None and r.get("_rb_deleted_at") is None]
+        current = [r for r in held if r.get("_rb_valid_until") is None and r.get("_rb_deleted_at") is None]
         there = {int(r["id"]) for r in current if r["id"] is not None}
         self._next.excused |= set(self._next.rows) - there | {n for n, _ in self._next.appended if n not in there}
 

@@ -35,7 +35,7 @@ class Houses:
             if name == "postgres":
                 place = f"host: 127.0.0.1\nport: {self._port}\ndatabase: postgres\nuser: boss\nschema: {self._schema}\n"
                 place += "tls: {mode: disable}"
-            said += f"---\nwarehouse: in_{name}\non: {name}\n{place}\n"
+            said += f"---\nwarehouse: in_{name}\ntype: {name}\n{place}\n"
         return said
 
     def rows(self, engine: str, table: str) -> Rows | None:

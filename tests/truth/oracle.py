@@ -80,7 +80,7 @@ class Expected:
     def sees_deletes(self) -> bool:
         if self.by in ("compare", "log", "files"):
             return True
-        return self.by == "everything" and self.write in ("mirror", "replace", "history")
+        return self.by == "full" and self.write in ("mirror", "replace", "versions")
 
     def copy(self) -> Expected:
         return replace(self, rows=dict(self.rows), appended=list(self.appended), excused=set(self.excused))
@@ -120,7 +120,7 @@ class Expected:
         if self.write == "append":
             return self._of_appended(held, world)
         wrong: list[str] = []
-        current = [r for r in held if r.get("_rb_until") is None and r.get("_rb_deleted_at") is None]
+        current = [r for r in held if r.get("_rb_valid_until") is None and r.get("_rb_deleted_at") is None]
         numbers = [int(r["id"]) for r in current if r["id"] is not None]
         wrong += [f"key {n} stands there {numbers.count(n)} times" for n in sorted(set(numbers)) if numbers.count(n) > 1]
         wrong += [f"row {n} is missing" for n in sorted(set(self.rows) - set(numbers) - self.excused)]
@@ -147,9 +147,9 @@ class Expected:
             for place, seat in enumerate(r.values["seats"])
         }
         found = [
-            (str(c["_rb_parent"]), c["_rb_pos"], c["seat"], c["row"])
+            (str(c["_rb_parent"]), c["_rb_ordinal"], c["seat"], c["row"])
             for c in children or []
-            if c.get("_rb_until") is None and c.get("_rb_deleted_at") is None and int(c["_rb_parent"]) not in self.excused
+            if c.get("_rb_valid_until") is None and c.get("_rb_deleted_at") is None and int(c["_rb_parent"]) not in self.excused
         ]
         wrong = [f"child row {c} is missing" for c in sorted(wanted - set(found))]
         wrong += [f"child row {c} is too many" for c in sorted(set(found) - wanted)]
@@ -192,7 +192,9 @@ class Expected:
             if not any(row_matches(int(row["id"]), version, row, world.writing) for version in versions):
                 wrong.append(f"row {row['id']} is {_short(row)}, which the source never showed")
         there = {
-            int(r["id"]) for r in held if r["id"] is not None and r.get("_rb_until") is None and r.get("_rb_deleted_at") is None
+            int(r["id"])
+            for r in held
+            if r["id"] is not None and r.get("_rb_valid_until") is None and r.get("_rb_deleted_at") is None
         }
         before = {n for n, _ in self.appended} if self.write == "append" else set(self.rows)
         return wrong + [

@@ -59,10 +59,10 @@ class Declaration:
 
 @st.composite
 def declarations(draw: Any) -> Declaration:
-    by = draw(st.sampled_from(["files", "files", "everything", "compare"]))
-    writes = {"files": ["merge", "merge", "append", "history"], "compare": ["merge", "mirror", "history"]}
-    write = draw(st.sampled_from(writes.get(by, ["merge", "append", "replace", "mirror", "history"])))
-    changed = {"merge": ["merge", "replace"], "append": ["replace"], "history": ["merge"]}
+    by = draw(st.sampled_from(["files", "files", "full", "compare"]))
+    writes = {"files": ["upsert", "upsert", "append", "versions"], "compare": ["upsert", "mirror", "versions"]}
+    write = draw(st.sampled_from(writes.get(by, ["upsert", "append", "replace", "mirror", "versions"])))
+    changed = {"upsert": ["upsert", "replace"], "append": ["replace"], "versions": ["upsert"]}
     form = draw(st.sampled_from(["ndjson", "ndjson", "csv", "csv", "json", "parquet", "arrow", "xlsx"]))
     return Declaration(
         store=draw(st.sampled_from(["folder", "folder", "folder", *SERVERS])),
@@ -105,15 +105,15 @@ class FilesScene(Scene):
 
     def text(self) -> str:
         d = self.declared
-        by = f"by: files, changed: {d.changed}, settle: 0s" if d.by == "files" else f"by: {d.by}"
+        by = f"by: files, changed: {d.changed}, stable_for: 0s" if d.by == "files" else f"by: {d.by}"
         said = f"changes: {{{by}}}, write: {d.write}"
         if d.write not in ("append", "replace"):
             said += f", deletes: {d.deletes}"
         if d.write != "append":
-            said += ", key: id"
+            said += ", primary_key: id"
         form = {"json": ", format: {name: json, records: items}"}.get(d.form, "")
         return f"""source: truth
-on: files
+type: files
 {self._place}
 ---
 feed: truth
@@ -234,9 +234,9 @@ tables: {{things: {{files: "part-*.{d.form}{d.packing}"{form}, {said}}}}}
         return [Struck(fault.name, fault.harmless) for fault, _ in self._struck]
 
     def unseen(self, before: set[int]) -> set[int]:
-        """Rows that a file holds no more are seen to have gone; by `merge` none are."""
+        """Rows that a file holds no more are seen to have gone; by `upsert` none are."""
         d = self.declared
-        if d.by == "files" and d.changed == "merge":
+        if d.by == "files" and d.changed == "upsert":
             return before - set(self.world.rows)
         return set()
 
@@ -246,7 +246,7 @@ tables: {{things: {{files: "part-*.{d.form}{d.packing}"{form}, {said}}}}}
         # A line that nobody could read may be the row that is missing there.
         unread = {number for fault, number in self._struck if fault.name in ("a line that is none", "a line too short")}
         found = {n for n in gone & before if unread and (d.by != "files" or n // SLICE in unread)}
-        return found | (gone - before if d.by == "files" and d.changed == "merge" else set())
+        return found | (gone - before if d.by == "files" and d.changed == "upsert" else set())
 
 
 def _sheet(records: list[dict[str, Any]]) -> bytes:

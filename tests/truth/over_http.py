@@ -29,13 +29,13 @@ def declarations(draw: Any) -> Declaration:
     if form in ("json", "xml"):
         styles += ["token", "token", "url"]
     style = draw(st.sampled_from(styles))
-    by = draw(st.sampled_from(["cursor", "cursor", "everything", "compare", "window"]))
+    by = draw(st.sampled_from(["cursor", "cursor", "full", "compare", "window"]))
     writes = {
-        "window": ["merge", "history"],
-        "cursor": ["merge", "merge", "append", "history"],
-        "compare": ["merge", "mirror", "history"],
+        "window": ["upsert", "versions"],
+        "cursor": ["upsert", "upsert", "append", "versions"],
+        "compare": ["upsert", "mirror", "versions"],
     }
-    write = draw(st.sampled_from(writes.get(by, ["merge", "append", "replace", "mirror", "history"])))
+    write = draw(st.sampled_from(writes.get(by, ["upsert", "append", "replace", "mirror", "versions"])))
     writing = draw(st.sampled_from(WRITINGS))
     text = writing not in ("epoch", "epoch_ms", "day_first", "offset")
     order = "id" if style == "last" else draw(st.sampled_from(["cursor", "cursor", "id", "newest"]))
@@ -55,10 +55,10 @@ def declarations(draw: Any) -> Declaration:
         coding=draw(st.sampled_from(["identity", "gzip", "deflate"])),
         deletes=draw(st.sampled_from(["apply", "apply", "mark"])),
         warehouses=draw(warehouses()),
-        at_once=draw(st.sampled_from([1, 3])),
+        concurrency=draw(st.sampled_from([1, 3])),
         nested=form in ("json", "ndjson") and draw(st.booleans()),
         below=below if write != "append" else "",
-        below_write=draw(st.sampled_from(["merge", "mirror"])) if below == "all" else "merge",
+        below_write=draw(st.sampled_from(["upsert", "mirror"])) if below == "all" else "upsert",
     )
 
 
@@ -95,7 +95,7 @@ def basket(declared: Declaration, url: str) -> str:
     if d.by == "window":
         sent += ['from: "{window.from}"', 'until: "{window.until}"']
     if sent:
-        lines.append(f"    send: {{{', '.join(sent)}}}")
+        lines.append(f"    query_params: {{{', '.join(sent)}}}")
     if d.form != "json":
         lines.append(f"    format: {d.form}")
     if d.form in ("json", "xml"):
@@ -107,23 +107,23 @@ def basket(declared: Declaration, url: str) -> str:
             "{response_header: x-total-count}" if d.total == "header" else "meta.total" if d.form == "json" else "answer.total"
         )
         lines.append(f"    total: {where}")
-    lines.append(f"    key: {key}")
+    lines.append(f"    primary_key: {key}")
     if d.by == "cursor":
         more = forms.get(d.writing, "") + (", sorted: true" if d.promised else "") + f", bound: {d.bound}"
         lines.append(f"    cursor: {{column: {changed}, overlap: 10m{more}}}")
     # All windows come again each time, for what changes in a window that was taken is seen in no other way.
-    window = ", from: 2026-02-01, step: month, overlap: 700d" if d.by == "window" else ""
+    window = ", from: 2026-02-01, length: month, overlap: 700d" if d.by == "window" else ""
     table = "\n".join([*lines, *(places(key, d.below) if d.below else [])])
     into = ", ".join(f"in_{w}" for w in d.warehouses)
     deletes = f", deletes: {d.deletes}" if d.write not in ("append", "replace") else ""
     return f"""
 connector: truth-api
-on: http
+type: http
 settings: {{url: {{type: url}}}}
-base: "{{settings.url}}"
-timeouts: {{connect: 2, read: 1, request: 3}}
-retry: {{attempts: 3, first: 1ms, most: 2ms, rest_after: 1000}}
-pace: {{at_once: {d.at_once}}}
+base_url: "{{settings.url}}"
+timeouts: {{connect: 2, read: 1, total: 3}}
+retry: {{attempts: 3, first_wait: 1ms, max_wait: 2ms, cooldown_after_failures: 1000}}
+rate_limit: {{concurrency: {d.concurrency}}}
 tables:
   things:
 {table}
@@ -143,7 +143,7 @@ tables:
 
 def places(key: str, parents: str) -> list[str]:
     lines = ["  places:", "    for_each: things", f"    parents: {parents}", f"    get: /things/{{parent.{key}}}/places"]
-    return [*lines, f'    with: {{thing: "{{parent.{key}}}"}}', "    records: items", "    key: [thing, seat]"]
+    return [*lines, f'    add_columns: {{thing: "{{parent.{key}}}"}}', "    records: items", "    primary_key: [thing, seat]"]
 
 
 class HttpScene(Scene):

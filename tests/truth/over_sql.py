@@ -15,16 +15,16 @@ from tests.truth.sql_faults import FAULTS, SqlFault
 from tests.truth.world import Row, World
 
 WAYS = {
-    "sqlite": ("cursor", "everything", "compare"),
-    "postgres": ("cursor", "everything", "compare", "row_version", "log", "log"),
-    "mariadb": ("cursor", "everything", "compare", "log", "log"),
+    "sqlite": ("cursor", "full", "compare"),
+    "postgres": ("cursor", "full", "compare", "row_version", "log", "log"),
+    "mariadb": ("cursor", "full", "compare", "log", "log"),
 }
 WRITES = {
-    "cursor": ("merge", "append", "history"),
-    "row_version": ("merge", "history"),
-    "compare": ("merge", "mirror", "history"),
-    "log": ("merge", "history"),
-    "everything": ("merge", "append", "replace", "mirror", "history"),
+    "cursor": ("upsert", "append", "versions"),
+    "row_version": ("upsert", "versions"),
+    "compare": ("upsert", "mirror", "versions"),
+    "log": ("upsert", "versions"),
+    "full": ("upsert", "append", "replace", "mirror", "versions"),
 }
 
 
@@ -80,7 +80,7 @@ class SqlScene(Scene):
         d = self.declared
         deletes = f", deletes: {d.deletes}" if d.write not in ("append", "replace") else ""
         column = ", column: updated_at, overlap: 10m" if d.by == "cursor" else ""
-        ranges = ", ranges: {of: id, count: 3, at_once: 2}" if d.ranges else ""
+        ranges = ", parallel_read: {column: id, parts: 3, concurrency: 2}" if d.ranges else ""
         table = f"{{changes: {{by: {d.by}{column}}}, write: {d.write}{deletes}{ranges}}}"
         return f"""source: truth
 {self.database.text()}

@@ -64,7 +64,10 @@ def order_of(text: str, run: int) -> ResolvedRun:
 
 def run_context_of(order: ResolvedRun, folder: Path) -> RunContext:
     return RunContext(
-        lambda name: SECRETS.get(name, ""), Places.anywhere(folder), LocalPacer(order.pace, order.retry), threading.Event()
+        lambda name: SECRETS.get(name, ""),
+        Places.anywhere(folder),
+        LocalPacer(order.rate_limit, order.retry),
+        threading.Event(),
     )
 
 

@@ -83,7 +83,7 @@ def histories(draw: Any, source: str, faults: int, kills: bool) -> History:
     declared = draw(way.declarations(source) if way is over_sql else way.declarations())
     fitting = way.faults_of(declared)
     # What a killed run appended of everything may be there or not, and comes once more either way.
-    kills = kills and (declared.by, declared.write) != ("everything", "append")
+    kills = kills and (declared.by, declared.write) != ("full", "append")
     rounds = []
     for _ in range(draw(st.integers(1, 3))):
         mutations = draw(st.lists(st.tuples(st.sampled_from(MUTATIONS), st.integers(0, 9)), max_size=5))

@@ -32,7 +32,7 @@ class Declaration:
     style: str = "token"
     form: str = "json"
     by: str = "cursor"
-    write: str = "merge"
+    write: str = "upsert"
     writing: str = "z"
     compares: str = "text"
     bound: str = "inclusive"
@@ -42,12 +42,12 @@ class Declaration:
     coding: str = "identity"
     deletes: str = "apply"
     warehouses: tuple[str, ...] = ("sqlite",)
-    at_once: int = 2
+    concurrency: int = 2
     nested: bool = False
     size: int = 4
     # What lies below each record is asked for once for each: of all of them, or of those that changed; '' for not at all.
     below: str = ""
-    below_write: str = "merge"
+    below_write: str = "upsert"
 
     @property
     def bare(self) -> bool:

@@ -48,7 +48,7 @@ def is_led(d: Declaration) -> bool:
 
 
 def removes_rows(d: Declaration) -> bool:
-    return d.by == "compare" or (d.by == "everything" and d.write in ("mirror", "replace", "history"))
+    return d.by == "compare" or (d.by == "full" and d.write in ("mirror", "replace", "versions"))
 
 
 def has_total(d: Declaration) -> bool:

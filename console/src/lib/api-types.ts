@@ -135,12 +135,12 @@ export interface ChangedUser {
   disabled?: boolean | null;
 }
 
-/** ok: null where the step was not reached. mend: ready to be pasted. */
+/** ok: null where the step was not reached. fix: ready to be pasted. */
 export interface CheckStep {
   step: string;
   ok: boolean | null;
   found: string;
-  mend: string;
+  fix: string;
 }
 
 /** One way to say something in a definition, and what speaks for it. */
@@ -207,7 +207,7 @@ export interface DraftSurvey {
   draft: string;
   source: string;
   match?: string[];
-  besides?: string[];
+  exclude?: string[];
 }
 
 /** How many pages of which table. */
@@ -251,7 +251,7 @@ export interface ErrorFacts {
   doing: string;
   on: string;
   found: string;
-  mend: string;
+  fix: string;
   retryable: boolean;
   wait_seconds: number | null;
   details: unknown;
@@ -272,7 +272,7 @@ export interface Exchange {
 /** activity: idle, queued or running. fresh_at: when a run last succeeded. late: that is longer ago than the feed's `fresh_within`. also: further warehouses. drift: changes of structure that its last run met. */
 export interface Feed {
   name: string;
-  about: string;
+  description: string;
   version: number;
   source: string;
   connector: string;
@@ -327,7 +327,7 @@ export interface FollowedLag {
 /** One thing that a source can be. setup: an administrator has to let us in, by statements that the service knows. */
 export interface Form {
   title: string;
-  on: string;
+  type: string;
   setup: boolean;
   fields: FormField[];
 }
@@ -545,7 +545,7 @@ export interface Problem {
   doing: string;
   on: string;
   found: string;
-  mend: string;
+  fix: string;
   details: unknown;
 }
 
@@ -730,22 +730,22 @@ export interface SignInWays {
   openid: string | null;
 }
 
-/** database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. files: the same of a store of files; tables_at_source: of a connector in Python that asks the source which tables there are. settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in: whether somebody did, or a token is held. pace: what the connector says, at_once and so on. asked_last_minute: requests that its feeds' runs sent. failures: in a row, across all who ask; rests_until: nobody asks before. lags: of feeds that follow its log. */
+/** database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. files: the same of a store of files; discover_tables: of a connector in Python that asks the source which tables there are. settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in: whether somebody did, or a token is held. rate_limit: what the connector says, concurrency and so on. asked_last_minute: requests that its feeds' runs sent. failures: in a row, across all who ask; rests_until: nobody asks before. lags: of feeds that follow its log. */
 export interface Source {
   name: string;
-  about: string;
+  description: string;
   connector: string;
   database: boolean;
   files: boolean;
-  tables_at_source: boolean;
-  base: string;
+  discover_tables: boolean;
+  base_url: string;
   settings: Record<string, unknown>;
   signs_in: string;
   person: boolean;
   signed_in: boolean;
   tables: string[];
   feeds: string[];
-  pace: Record<string, unknown>;
+  rate_limit: Record<string, unknown>;
   asked_last_minute: number;
   failures: number;
   rests_until: string | null;
@@ -771,7 +771,7 @@ export interface Suggested {
 /** Which tables. */
 export interface SurveyBody {
   match?: string[];
-  besides?: string[];
+  exclude?: string[];
 }
 
 /** A column, by some of its values. */
@@ -788,7 +788,7 @@ export interface SurveyedColumn {
 /** See core.runs.inspection.look.SurveyedTable. */
 export interface SurveyedTable {
   table: string;
-  about: string;
+  description: string;
   request: string;
   records: number;
   total: number | null;
@@ -939,7 +939,7 @@ export interface Version {
 /** One that is defined. */
 export interface Warehouse {
   name: string;
-  on: string;
-  about: string;
+  type: string;
+  description: string;
   where: string;
 }

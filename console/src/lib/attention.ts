@@ -21,13 +21,13 @@ export const groups: Group[] = [
   { id: "paused", title: "Paused", has: (feed) => feed.schedule.paused !== null },
 ];
 
-/** The feeds of a group (of all where it is no group), of which every word is found in name, source, warehouse, tables or about. */
+/** The feeds of a group (of all where it is no group), of which every word is found in name, source, warehouse, tables or description. */
 export function chosen(feeds: Feed[], group: string, words: string): Feed[] {
   const has = groups.find((one) => one.id === group)?.has ?? (() => true);
   const wanted = words.toLowerCase().split(/\s+/).filter(Boolean);
   return feeds.filter((feed) => {
     if (!has(feed)) return false;
-    const said = [feed.name, feed.source, feed.warehouse, ...feed.also, feed.about, ...feed.tables].join(" ").toLowerCase();
+    const said = [feed.name, feed.source, feed.warehouse, ...feed.also, feed.description, ...feed.tables].join(" ").toLowerCase();
     return wanted.every((word) => said.includes(word));
   });
 }
@@ -56,7 +56,7 @@ export function matters(feeds: Feed[], now: number): Matter[] {
         weight: 5,
         word: run.outcome,
         tone: "bad",
-        words: run.error ? [run.error.found, run.error.mend].filter(Boolean).join(". ") : "it was cut, and goes on by itself",
+        words: run.error ? [run.error.found, run.error.fix].filter(Boolean).join(". ") : "it was cut, and goes on by itself",
         to: `/runs/${run.id}`,
       });
     if (broken)

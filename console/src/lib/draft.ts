@@ -59,7 +59,7 @@ export function rewrite(before: string, docs: Doc[]): string {
       const own = written.find((one) => isMap(one.contents) && kindOf(one.toJS() as Doc) === kindOf(doc));
       if (!own) return stringify(doc, LAID_OUT);
       own.directives = undefined;
-      mend(own, [], own.toJS() as Doc, doc);
+      fix(own, [], own.toJS() as Doc, doc);
       return own.toString(LAID_OUT);
     })
     .join("---\n");
@@ -67,11 +67,11 @@ export function rewrite(before: string, docs: Doc[]): string {
 
 const isDoc = (value: unknown): value is Doc => typeof value === "object" && value !== null && !Array.isArray(value);
 
-function mend(written: Document, path: string[], before: Doc, now: Doc): void {
+function fix(written: Document, path: string[], before: Doc, now: Doc): void {
   for (const key of Object.keys(before)) if (!(key in now)) written.deleteIn([...path, key]);
   for (const [key, value] of Object.entries(now)) {
     const was = before[key];
-    if (isDoc(was) && isDoc(value)) mend(written, [...path, key], was, value);
+    if (isDoc(was) && isDoc(value)) fix(written, [...path, key], was, value);
     else if (JSON.stringify(was) !== JSON.stringify(value))
       written.setIn([...path, key], isDoc(value) || Array.isArray(value) ? written.createNode(value) : value);
   }
@@ -97,7 +97,7 @@ export function put(docs: Doc[], kind: Kind, doc: Doc | null): Doc[] {
 }
 
 const KEYS =
-  "feed source connector about on from into prefix url path host port database schema user password settings base auth pace defaults tables schedule".split(
+  "feed source connector description type on from into table_prefix url path host port database schema user password settings base_url auth rate_limit defaults tables schedule".split(
     " ",
   );
 

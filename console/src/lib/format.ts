@@ -60,10 +60,11 @@ export function soon(time: string | null, now: number): string {
 export function ruleInWords(rule: Record<string, unknown>): string {
   const words: string[] = [];
   if (rule.every) words.push(`every ${String(rule.every)}`);
-  if (rule.cron) words.push(`at ${String(rule.cron)}${rule.zone ? `, ${String(rule.zone)}` : ""}`);
-  if (rule.after) words.push(`after ${String(rule.after)}${rule.span ? `, ${String(rule.span)} of its windows` : ""}`);
-  const windows = rule.windows as { step?: string; lag?: string } | undefined;
-  if (windows) words.push(`for each ${windows.step ?? ""}${windows.lag ? `, ${windows.lag} behind its end` : ""}`);
+  if (rule.cron) words.push(`at ${String(rule.cron)}${rule.time_zone ? `, ${String(rule.time_zone)}` : ""}`);
+  if (rule.after)
+    words.push(`after ${String(rule.after)}${rule.windows_per_run ? `, ${String(rule.windows_per_run)} of its windows` : ""}`);
+  const windows = rule.windows as { length?: string; delay?: string } | undefined;
+  if (windows) words.push(`for each ${windows.length ?? ""}${windows.delay ? `, ${windows.delay} behind its end` : ""}`);
   return words.join(", ");
 }
 
@@ -107,7 +108,7 @@ export function pace(said: Record<string, unknown>): string {
     ["per_day", "a day"],
   ] as const;
   const words = units.flatMap(([key, unit]) => (typeof said[key] === "number" ? [`${count(said[key])} ${unit}`] : []));
-  return [...words, `${String(said.at_once)} at once`].join(", ");
+  return [...words, `${String(said.concurrency)} at once`].join(", ");
 }
 
 /** JSON laid out to be read in so many characters a line; anything else as it is. */

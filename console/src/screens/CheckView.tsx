@@ -32,7 +32,7 @@ export function CheckView({ ask }: { ask: () => Promise<CheckStep[]> }) {
               width: "12%",
             },
             { name: "Found", show: (step) => step.found },
-            { name: "What mends it", show: (step) => <span title={step.mend}>{step.mend}</span>, mono: true },
+            { name: "What fixes it", show: (step) => <span title={step.fix}>{step.fix}</span>, mono: true },
           ]}
         />
       )}

@@ -30,7 +30,7 @@ export function Feed() {
   return (
     <Page
       title={feed}
-      about={found.data?.about}
+      about={found.data?.description}
       actions={
         found.data && (
           <>
@@ -51,7 +51,7 @@ export function Feed() {
               <Fact name="Last run">
                 <Badge word={data.last_run?.outcome ?? "never run"} />
               </Fact>
-              <Fact name="Fresh">
+              <Fact name="Last success">
                 {ago(data.fresh_at, now)} {data.late && <Badge word="late" tone="bad" />}
               </Fact>
               {data.schedule.rule !== null && <Fact name="Next">{nextOf(data, now)}</Fact>}

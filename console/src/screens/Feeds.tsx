@@ -109,14 +109,14 @@ const FeedsGrid = memo(function FeedsGrid({ found, group, words }: { found: Feed
         },
         { name: "Last run", show: (feed) => <Badge word={feed.last_run?.outcome ?? "never run"} />, width: "10%" },
         {
-          name: "Fresh",
+          name: "Last success",
           show: (feed) => (feed.late ? <Badge word={`${ago(feed.fresh_at, now)}, late`} tone="bad" /> : ago(feed.fresh_at, now)),
           by: (feed) => feed.fresh_at,
           width: "10%",
         },
         { name: "Next", show: (feed) => <span title={nextOf(feed, now)}>{nextOf(feed, now)}</span>, width: "13%" },
         {
-          name: "Took",
+          name: "Duration",
           show: (feed) => (feed.last_run ? between(feed.last_run.started_at, feed.last_run.ended_at, now) : ""),
           by: (feed) =>
             feed.last_run?.started_at && feed.last_run.ended_at

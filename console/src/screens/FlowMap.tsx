@@ -128,7 +128,7 @@ function shownAs(node: Node, feeds: Feed[], sources: Source[], warehouses: Wareh
   }
   if (node.kind === "table") return { tone: "plain", state: `of ${node.of}`, under: "", to: `/feeds/${node.of}?tab=ledger` };
   const warehouse = warehouses.find((one) => one.name === node.name);
-  return { tone: "plain", state: warehouse?.on ?? "", under: warehouse?.on ?? "", to: `/warehouses/${node.name}` };
+  return { tone: "plain", state: warehouse?.type ?? "", under: warehouse?.type ?? "", to: `/warehouses/${node.name}` };
 }
 
 const cut = (text: string, most: number): string => (text.length > most ? `${text.slice(0, most - 1)}…` : text);

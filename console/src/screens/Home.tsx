@@ -124,7 +124,7 @@ export function Home() {
               <Two>
                 <Section>
                   <Actions>
-                    <h2>Came in</h2>
+                    <h2>Rows loaded</h2>
                     <small>{activity.data && summed(activity.data)}</small>
                     <Ranges>
                       {RANGES.map((one) => (
@@ -174,8 +174,14 @@ export function Home() {
 function inShort(feeds: Feed[], now: number): string {
   const wrong = matters(feeds, now).length;
   const busy = feeds.filter((feed) => feed.activity !== "idle").length;
-  const needs = wrong === 0 ? "none needs you" : `${plural(wrong, "feed")} ${wrong === 1 ? "needs" : "need"} a look`;
-  return `${plural(feeds.length, "feed")}: ${needs}${busy ? `, ${count(busy)} at work` : ""}.`;
+  if (feeds.length === 0) return "Nothing is set up yet.";
+  const health =
+    wrong === 0
+      ? feeds.length === 1
+        ? "The feed is healthy"
+        : `All ${count(feeds.length)} feeds are healthy`
+      : `${count(wrong)} of ${plural(feeds.length, "feed")} ${wrong === 1 ? "needs" : "need"} attention`;
+  return `${health}${busy ? `, ${count(busy)} running` : ""}.`;
 }
 
 const summed = (activity: Activity): string => {

@@ -67,7 +67,7 @@ export function Requests({ run, feed, active, all }: { run: number; feed: string
                 width: "8%",
               },
               { name: "Bytes", show: (line) => size(line.bytes), end: true, width: "8%" },
-              { name: "Took", show: (line) => duration(line.seconds), end: true, width: "7%" },
+              { name: "Duration", show: (line) => duration(line.seconds), end: true, width: "7%" },
               {
                 name: "Waited",
                 show: (line) => (line.waited_seconds >= 0.005 ? duration(line.waited_seconds) : ""),

@@ -100,13 +100,13 @@ function OneRun({ id }: { id: number }) {
           </span>
         </Fact>
         <Fact name="Began">{moment(run.started_at) || "not yet"}</Fact>
-        <Fact name="Took">{between(run.started_at, run.ended_at, now)}</Fact>
+        <Fact name="Duration">{between(run.started_at, run.ended_at, now)}</Fact>
         <Fact name="Read">{count(run.totals.read)}</Fact>
         <Fact name="Inserted">{count(run.totals.inserted)}</Fact>
         <Fact name="Updated">{count(run.totals.updated)}</Fact>
         <Fact name="Deleted">{count(run.totals.deleted)}</Fact>
         <Fact name="Unchanged">{count(run.totals.unchanged)}</Fact>
-        <Fact name="Taken before">{count(run.totals.repeated)}</Fact>
+        <Fact name="Already loaded">{count(run.totals.repeated)}</Fact>
         <Fact name="Rejected">{count(run.totals.rejected)}</Fact>
         <Fact name="Requests">{count(run.totals.requests)}</Fact>
         <Fact name="Received">{size(run.totals.source_bytes)}</Fact>
@@ -184,7 +184,7 @@ const tableColumns = [
     end: true,
     width: "8%",
   },
-  { name: "Left", show: left, end: true, width: "9%" },
+  { name: "Time left", show: left, end: true, width: "9%" },
 ];
 
 const Lines = styled.ol`

@@ -159,7 +159,7 @@ function Backfills({ feed }: { feed: string }) {
                   `${count(one.counts.done ?? 0)} of ${count(one.windows)}${one.counts.failed ? `, ${one.counts.failed} failed` : ""}`,
                 width: "16%",
               },
-              { name: "Asked for", show: (one) => ago(one.asked_at, now), width: "13%" },
+              { name: "Requested", show: (one) => ago(one.asked_at, now), width: "13%" },
               {
                 name: "Go on with it",
                 quiet: true,

@@ -46,7 +46,7 @@ export function Settings() {
                 ? [
                     { id: "users", title: "Users", body: <Users /> },
                     { id: "tokens", title: "Tokens", body: <Tokens /> },
-                    { id: "audit", title: "Who changed what", body: <Audit /> },
+                    { id: "audit", title: "Audit log", body: <Audit /> },
                     { id: "service", title: "Service", body: <Service /> },
                   ]
                 : []),
@@ -361,7 +361,7 @@ function Audit() {
     <Loaded query={audit} what="who changed what">
       {(found) => (
         <Grid<AuditLine>
-          label="Who changed what"
+          label="Audit log"
           rows={found}
           id={(one) => one.id}
           empty="Nothing was changed yet."

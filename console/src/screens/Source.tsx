@@ -27,7 +27,7 @@ export function Source() {
   return (
     <Page
       title={source}
-      about={found.data?.about}
+      about={found.data?.description}
       actions={
         found.data?.person && (
           <Button look="main" onPress={() => signIn.mutate()} isPending={signIn.isPending}>
@@ -46,11 +46,11 @@ export function Source() {
                 <Badge {...stateOf(data)} />
               </Fact>
               <Fact name={data.database ? "Database" : data.files ? "Store of" : "Connector"}>{data.connector}</Fact>
-              <Fact name="Address">{data.base}</Fact>
+              <Fact name="Address">{data.base_url}</Fact>
               {!((data.database || data.files) && data.signs_in === "nothing") && (
-                <Fact name="Who asks is shown by">{data.signs_in}</Fact>
+                <Fact name="Authentication">{data.signs_in}</Fact>
               )}
-              {!data.database && !data.files && <Fact name="Pace">{pace(data.pace)}</Fact>}
+              {!data.database && !data.files && <Fact name="Rate limit">{pace(data.rate_limit)}</Fact>}
               <Fact name="Feeds">
                 {data.feeds.map((feed, index) => (
                   <span key={feed}>
@@ -74,7 +74,7 @@ export function Source() {
                   id: "peek",
                   title: "Peek",
                   body:
-                    data.database || data.files || data.tables_at_source ? (
+                    data.database || data.files || data.discover_tables ? (
                       <PeekView
                         source={source}
                         tables={survey.data?.map((table) => table.table) ?? []}

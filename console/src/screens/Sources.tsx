@@ -12,7 +12,7 @@ export function stateOf(source: Source): { word: string; tone?: "bad" | "warn" }
   if (source.rests_until) return { word: `rests until ${moment(source.rests_until).slice(11)}`, tone: "bad" };
   if (source.person && !source.signed_in) return { word: "sign-in needed", tone: "warn" };
   if (source.failures > 0) return { word: `failed ${source.failures} in a row`, tone: "warn" };
-  return { word: "no trouble" };
+  return { word: "healthy" };
 }
 
 export function Sources() {
@@ -35,13 +35,18 @@ export function Sources() {
               { name: "Source", show: (source) => <b>{source.name}</b>, width: "10%" },
               { name: "State", show: (source) => <Badge {...stateOf(source)} />, width: "12%" },
               { name: "Connector", show: (source) => source.connector, width: "11%" },
-              { name: "Address", show: (source) => <span title={source.base}>{source.base}</span>, mono: true, width: "18%" },
+              {
+                name: "Address",
+                show: (source) => <span title={source.base_url}>{source.base_url}</span>,
+                mono: true,
+                width: "18%",
+              },
               {
                 name: "Pace, or lag of its log",
                 show: (source) =>
                   source.database || source.files
                     ? source.lags.map((lag) => `${lag.feed}: ${lagWords(lag)}`).join(", ")
-                    : pace(source.pace),
+                    : pace(source.rate_limit),
                 width: "19%",
               },
               {
@@ -53,7 +58,7 @@ export function Sources() {
               },
               {
                 name: "Tables",
-                show: (source) => (source.database || source.files || source.tables_at_source ? "" : source.tables.length),
+                show: (source) => (source.database || source.files || source.discover_tables ? "" : source.tables.length),
                 end: true,
                 width: "6%",
               },

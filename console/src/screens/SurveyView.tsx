@@ -29,7 +29,7 @@ export function SurveyView({ survey, tables, source }: { survey: Survey; tables:
             ? "Lists the files, and looks into one of each kind. Nothing is kept."
             : source.database
               ? "Reads the catalog; no row is asked for. Nothing is kept."
-              : source.tables_at_source
+              : source.discover_tables
                 ? "Asks which tables there are, and for a page or two of each. Nothing is kept."
                 : `Asks for a page or two of each of its ${plural(tables.length, "table")}. Nothing is kept.`}
         </small>
@@ -70,7 +70,7 @@ function Surveyed({ table }: { table: SurveyedTable }) {
       <Facts>
         <Fact name="Key">{may(table.key.join(", "), table.keys)}</Fact>
         {!files && <Fact name="Cursor">{may(table.cursor ?? "", table.cursors)}</Fact>}
-        {files && <Fact name="There are">{table.about}</Fact>}
+        {files && <Fact name="There are">{table.description}</Fact>}
         <Fact name="Looked at">{plural(table.records, "record")}</Fact>
         {table.total !== null && !files && <Fact name="The source says">{plural(table.total, "record")}</Fact>}
         {table.lists.length > 0 && <Fact name="Lists, to be child tables">{table.lists.join(", ")}</Fact>}
@@ -112,7 +112,7 @@ function Described({ table }: { table: SurveyedTable }) {
         <Fact name={table.what === "view" ? "View" : "Table"}>
           {table.total === null ? "rows not counted" : `about ${plural(table.total, "row")}`}
         </Fact>
-        {table.about && <Fact name="About">{table.about}</Fact>}
+        {table.description && <Fact name="About">{table.description}</Fact>}
       </Facts>
       <Grid<Method>
         label={`Ways to find changes of ${table.table}`}

@@ -71,6 +71,7 @@ export const Fact = ({ name, children }: { name: string; children: ReactNode }) 
 /** What can be done with what stands below it, in a row. */
 export const Actions = styled.div`
   display: flex;
+  flex-wrap: wrap;
   align-items: center;
   gap: ${({ theme }) => theme.space.m};
   min-height: 34px;

@@ -17,19 +17,18 @@ interface Facts {
   doing?: string;
   on?: string;
   found?: string;
-  mend?: string;
+  fix?: string;
   code?: string;
   message?: string;
 }
 
-/** The service's own error: what was done, to what, what was found, what would mend it, and its stable code. */
+/** The service's own error: what was done, to what, what was found, what would fix it, and its stable code. */
 export function Trouble({ facts }: { facts: Facts }) {
-  const mend = facts.mend ? `${facts.mend[0]?.toUpperCase()}${facts.mend.slice(1)}.` : "";
+  const fix = facts.fix ? `${facts.fix[0]?.toUpperCase()}${facts.fix.slice(1)}.` : "";
   return (
     <Note data-tone="bad" role="alert">
       <p>
-        {facts.doing ? `${facts.doing} ${facts.on ?? ""}: ${facts.found ?? ""}. ${mend}` : facts.message}{" "}
-        <code>{facts.code}</code>
+        {facts.doing ? `${facts.doing} ${facts.on ?? ""}: ${facts.found ?? ""}. ${fix}` : facts.message} <code>{facts.code}</code>
       </p>
     </Note>
   );

@@ -197,7 +197,7 @@ def _sources(add: Callable[..., argparse.ArgumentParser]) -> None:
     survey = add("survey", sources.survey, "show what a source offers", "reed survey dock 'yard.*'")
     survey.add_argument("source")
     survey.add_argument("tables", nargs="*", metavar="TABLE", help="only these; of a database also patterns, such as 'yard.*'")
-    survey.add_argument("--besides", action="append", default=[], metavar="PATTERN", help="leave out a database's tables")
+    survey.add_argument("--exclude", action="append", default=[], metavar="PATTERN", help="leave out a database's tables")
 
     peek = add("peek", sources.peek, "show the first records of a table at the source", "reed peek harbour sailings --wire")
     peek.add_argument("source")
@@ -232,7 +232,7 @@ def _feeds(add: Callable[..., argparse.ArgumentParser]) -> None:
     rejects.add_argument("--to-file", metavar="FILE", help="write all of them as NDJSON, with their records as they came")
 
     replay = add(
-        "replay", runs.replay, "take a feed's rejects once more, after its definition was mended", "reed replay harbour"
+        "replay", runs.replay, "take a feed's rejects once more, after its definition was fixed", "reed replay harbour"
     )
     replay.add_argument("feed")
 

@@ -47,7 +47,7 @@ def new(options: argparse.Namespace) -> int:
         (folder / name).parent.mkdir(exist_ok=True)
         (folder / name).write_text(text, "utf-8")
     print(f"Made {folder}: {', '.join(sorted(p.name for p in folder.iterdir()))}.")
-    print(f"Put your source into source.yaml and mend the connector, then: reed connector try {folder}")
+    print(f"Put your source into source.yaml and fix the connector, then: reed connector try {folder}")
     return 0
 
 
@@ -107,7 +107,7 @@ def _try(options: argparse.Namespace, folder: Path) -> int:
     print(f"\nRows in {trial / f'scratch.{options.into}'}, positions in {trial / 'positions.json'}; --again begins anew.")
     if result.error:
         error = result.error
-        print(f"reed: {error['doing']} {error['on']}: {error['found']}. {error['mend']}  [{error['code']}]", file=sys.stderr)
+        print(f"reed: {error['doing']} {error['on']}: {error['found']}. {error['fix']}  [{error['code']}]", file=sys.stderr)
     return 0 if well(result) else 1
 
 
@@ -168,7 +168,7 @@ def _line(proof: Proof) -> str:
     mark = {True: "✓", False: "✗", None: "·"}[proof.ok]
     colour = {True: "green", False: "red", None: ""}[proof.ok]
     line = f"{show.coloured(mark, colour)} {proof.table + ': ' if proof.table else ''}{proof.promise} — {proof.found}"
-    return line + (f"\n    {proof.mend}" if proof.ok is False and proof.mend else "")
+    return line + (f"\n    {proof.fix}" if proof.ok is False and proof.fix else "")
 
 
 def _as_text(source: str, proofs: list[Proof]) -> str:
@@ -191,7 +191,7 @@ def _as_junit(source: str, proofs: list[Proof]) -> str:
             suite, "testcase", classname=proof.table or source, name=proof.promise, time=f"{proof.seconds:.3f}"
         )
         if proof.ok is False:
-            xml.SubElement(case, "failure", message=proof.found).text = proof.mend
+            xml.SubElement(case, "failure", message=proof.found).text = proof.fix
         elif proof.ok is None:
             xml.SubElement(case, "skipped", message=proof.found)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + xml.tostring(suite, encoding="unicode") + "\n"
@@ -216,7 +216,7 @@ def _reveal(name: str) -> str:
     value = os.environ.get(f"REED_SECRET_{name.upper()}")
     if value is None:
         raise SecretMissing(
-            "opening the secret", name, found="it is not set", mend=f"set the environment variable REED_SECRET_{name.upper()}"
+            "opening the secret", name, found="it is not set", fix=f"set the environment variable REED_SECRET_{name.upper()}"
         )
     return value
 

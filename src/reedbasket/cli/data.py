@@ -54,8 +54,8 @@ def check(options: argparse.Namespace) -> int:
     marks = {True: show.Coloured("ok", "green"), False: show.Coloured("FAILED", "red"), None: "not reached"}
     show.table(["step", "result", "found"], [(s["step"], marks[s["ok"]], s["found"]) for s in steps], empty="", widest=100)
     for step in steps:
-        if step["mend"]:
-            print(f"\n{step['step']}: to mend it\n  {step['mend']}")
+        if step["fix"]:
+            print(f"\n{step['step']}: to fix it\n  {step['fix']}")
     return 1 if failed else 0
 
 

@@ -133,7 +133,7 @@ def _print_notes(table: wire.PlannedTable) -> None:
     for warning in table["warnings"]:
         print(f"  note: {warning['words']}  [{warning['code']}]")
     if table["sample_filtered"]:
-        print(f"  {table['sample_filtered']} of {table['sample_records']} records on the first page are left out by `keep`")
+        print(f"  {table['sample_filtered']} of {table['sample_records']} records on the first page are left out by `filter`")
     if table["sample_rejects"]:
         print(f"  {table['sample_rejects']} of {table['sample_records']} records on the first page would be rejected")
 

@@ -286,7 +286,7 @@ def ended(run: wire.Run, as_json: bool) -> int:
         print("  Its worker was cut; a new run goes on from the last committed cursor: `reed watch`.")
     if run["error"]:
         error = run["error"]
-        print(f"  {error['doing']} {error['on']}: {error['found']}. {error['mend']}  [{error['code']}]", file=sys.stderr)
+        print(f"  {error['doing']} {error['on']}: {error['found']}. {error['fix']}  [{error['code']}]", file=sys.stderr)
     return _code(run)
 
 

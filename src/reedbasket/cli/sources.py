@@ -34,7 +34,7 @@ def list_all(options: argparse.Namespace) -> int:
         requested = not source["database"] and not source["files"]
         tables = len(source["tables"]) if requested else ""
         paced = pace(source) if requested else ""
-        rows.append((source["name"], source["connector"], source["base"], tables, feeds, paced, state))
+        rows.append((source["name"], source["connector"], source["base_url"], tables, feeds, paced, state))
     show.table(
         ["source", "connector", "address", "tables", "feeds", "pace", "state"],
         rows,
@@ -54,17 +54,17 @@ def _ahead(lag: wire.FollowedLag) -> str:
 
 def pace(source: wire.Source) -> str:
     """How soon a source may be asked, in words."""
-    said = source["pace"]
+    said = source["rate_limit"]
     words = [f"{said['per_second']:g}/s"] if said["per_second"] else []
     words += [f"{said[key]:,}/{unit}" for key, unit in (("per_hour", "h"), ("per_day", "day")) if said[key]]
-    return ", ".join([*words, f"{said['at_once']} at once"])
+    return ", ".join([*words, f"{said['concurrency']} at once"])
 
 
 def survey(options: argparse.Namespace) -> int:
     """1 where a table could not be read."""
     client = find_client(options.url, options.token)
     database = client.source(options.source)["database"]
-    found = client.survey(options.source, match=options.tables, besides=options.besides)
+    found = client.survey(options.source, match=options.tables, exclude=options.exclude)
     if options.tables and not database and not client.source(options.source)["files"]:
         found = [table for table in found if table["table"] in options.tables]
     failed = any(table["error"] for table in found)
@@ -104,7 +104,7 @@ def _catalog(found: list[wire.SurveyedTable]) -> None:
 
 
 def _described(table: wire.SurveyedTable) -> None:
-    about = f": {table['about']}" if table["about"] else ""
+    about = f": {table['description']}" if table["description"] else ""
     print(f"{table['table']}{about}")
     rows = f"about {show.plural(table['total'], 'row')}" if table["total"] is not None else "rows not counted"
     key = f"key {', '.join(table['key'])}" if table["key"] else "no key declared"
@@ -144,11 +144,11 @@ def setup_sql(options: argparse.Namespace) -> int:
 
 
 def _surveyed(table: wire.SurveyedTable) -> None:
-    about = f": {table['about']}" if table["about"] else ""
+    about = f": {table['description']}" if table["description"] else ""
     print(f"{table['table']}{about}")
     if table["error"]:
         error = table["error"]
-        print(f"  cannot be read: {error['found']}. {error['mend']}  [{error['code']}]")
+        print(f"  cannot be read: {error['found']}. {error['fix']}  [{error['code']}]")
         return
     if table["what"] != "endpoint":
         _of_files(table)

@@ -336,10 +336,10 @@ class Client:
         """What an administrator has to run so that the source may read what its feeds name."""
         return self._call("POST", f"/api/v1/sources/{_part(name)}/setup-sql")
 
-    def survey(self, name: str, *, match: Sequence[str] = (), besides: Sequence[str] = ()) -> list[wire.SurveyedTable]:
-        """Asks an API for a page or two of each table, a database for its catalog. match, besides: patterns of a database's tables."""
+    def survey(self, name: str, *, match: Sequence[str] = (), exclude: Sequence[str] = ()) -> list[wire.SurveyedTable]:
+        """Asks an API for a page or two of each table, a database for its catalog. match, exclude: patterns of a database's tables."""
         return self._call(
-            "POST", f"/api/v1/sources/{_part(name)}/survey", body={"match": list(match), "besides": list(besides)}, patient=True
+            "POST", f"/api/v1/sources/{_part(name)}/survey", body={"match": list(match), "exclude": list(exclude)}, patient=True
         )
 
     def peek_files(self, source: str, files: str, *, rows: int = 10) -> wire.Peek:

@@ -6,7 +6,7 @@ from typing import Any
 
 
 class ServiceProblem(Exception):
-    """The service's own problem details (RFC 9457): status, code, detail, and the facts doing, on, found, mend, details."""
+    """The service's own problem details (RFC 9457): status, code, detail, and the facts doing, on, found, fix, details."""
 
     def __init__(self, problem: dict[str, Any]) -> None:
         super().__init__(problem.get("detail") or problem.get("title") or "the service refused")

@@ -41,7 +41,7 @@ def columns_of(place: Place, table: str) -> dict[str, str]:
 class Loader:
     """Loads lists of records into one table, as a run would, each list in a load of its own."""
 
-    def __init__(self, place: Place, write: Any = "merge", key: list[str] | None = None, **more: Any) -> None:
+    def __init__(self, place: Place, write: Any = "upsert", key: list[str] | None = None, **more: Any) -> None:
         self.place = place
         self.write = write
         self.key = ["id"] if key is None else key

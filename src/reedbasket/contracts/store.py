@@ -99,7 +99,7 @@ class StoreContract:
                 found: bytes = opened.read()
                 return found
 
-        with ThreadPoolExecutor(store.at_once) as pool:
+        with ThreadPoolExecutor(store.concurrency) as pool:
             assert list(pool.map(read, list(FILES) * 3)) == list(FILES.values()) * 3
 
     def test_what_is_put_is_there_whole(self, stored: Stored, store: Store) -> None:

@@ -43,10 +43,12 @@ class WarehouseContract:
         loader = Loader(place, "append")
         for _ in range(2):
             loader.load([{"id": 1, "kids": [{"c": 1, "deep": [{"d": 7}]}, {"c": 2}]}])
-        joined = "select count(*), count(distinct r._rb_row) from things r join things_kids k on k._rb_parent = r._rb_row"
+        joined = (
+            "select count(*), count(distinct r._rb_row_key) from things r join things_kids k on k._rb_parent = r._rb_row_key"
+        )
         assert loader.ask(joined) == [(4, 2)]
         assert loader.ask(
-            "select count(*) from things_kids k join things_kids_deep d on d._rb_parent = k._rb_parent || '/' || k._rb_pos"
+            "select count(*) from things_kids k join things_kids_deep d on d._rb_parent = k._rb_parent || '/' || k._rb_ordinal"
         ) == [(2,)]
 
     def test_a_replace_without_a_key_swaps_the_whole_with_its_children(self, place: Place) -> None:
@@ -55,7 +57,7 @@ class WarehouseContract:
         lines = {line.table: line for line in loader.load([{"n": 3, "kids": [{"c": 9}]}])}
         assert (lines["things"].inserted, lines["things"].removed) == (1, 3)
         assert (lines["things_kids"].inserted, lines["things_kids"].removed) == (1, 2)
-        assert loader.ask("select n, c from things t join things_kids k on k._rb_parent = t._rb_row") == [(3, 9)]
+        assert loader.ask("select n, c from things t join things_kids k on k._rb_parent = t._rb_row_key") == [(3, 9)]
         emptied = {line.table: line.removed for line in loader.load([])}
         assert emptied == {"things": 1, "things_kids": 1}
 
@@ -65,7 +67,7 @@ class WarehouseContract:
         loader.load(first)
         lines = loader.load([{**first[0], "n": 5, "kids": [{"c": 2}]}, {"line": "B", "day": "2026-03-01", "n": 3}])
         assert (lines[0].inserted, lines[0].updated) == (1, 1)
-        assert loader.ask("select c, n from things_kids k join things t on k._rb_parent = t._rb_row") == [(2, 5)]
+        assert loader.ask("select c, n from things_kids k join things t on k._rb_parent = t._rb_row_key") == [(2, 5)]
         assert loader.load([])[0].inserted == 0
 
     def test_values_come_back_as_they_were(self, place: Place) -> None:
@@ -110,7 +112,7 @@ class WarehouseContract:
         warehouse = place.open()
         for turn in range(2):
             state = warehouse.state("test", "things")
-            load = warehouse.begin(LoadTarget(1, "test", "src", "things", "things", "merge", ["id"], "key"), state)
+            load = warehouse.begin(LoadTarget(1, "test", "src", "things", "things", "upsert", ["id"], "key"), state)
             load.stage(family, [TableBatch("things", 4, range(4), columns=held)])
             now = datetime.now(UTC)
             lines = load.commit(family, TableShape("things").to_data(), Position(None, None, 0, 0, 0, now), now)
@@ -166,10 +168,10 @@ class WarehouseContract:
         loader = Loader(place)
         # PostgreSQL ends at 1,600 columns, the loader's own included, and a row must fit on a page.
         wide: dict[str, Any] = {f"c{i}": i % 2 == 0 for i in range(1580)}
-        odd = {"x" * 300: 1, "🚢": 2, "select": 3, 'quo"te; drop table things': 4, "rowid": 5, "_rb_load": 6}
+        odd = {"x" * 300: 1, "🚢": 2, "select": 3, 'quo"te; drop table things': 4, "rowid": 5, "_rb_ledger_line": 6}
         loader.load([{"id": 1, **wide, **odd}])
         assert loader.load([{"id": 1, **wide, **odd}])[0].unchanged == 1
-        (row,) = loader.ask('select c1579, "select", rowid, x_rb_load from things')
+        (row,) = loader.ask('select c1579, "select", rowid, x_rb_ledger_line from things')
         assert (bool(row[0]), *row[1:]) == (False, 3, 5, 6)
 
     def test_too_many_columns_are_told_before_anything_is_written(self, place: Place) -> None:
@@ -202,7 +204,7 @@ class WarehouseContract:
         loader.load([{"id": 1}])
         assert loader.load([])[0].removed == 1
         assert loader.ask("select count(*) from things") == [(0,)]
-        loader = Loader(place, "merge", table="others")
+        loader = Loader(place, "upsert", table="others")
         loader.load([{"id": 1}], feed="second")
         (line,) = loader.load([], feed="second")
         assert (line.read, line.removed) == (0, 0)
@@ -229,7 +231,7 @@ class WarehouseContract:
     def test_a_failed_commit_leaves_nothing(self, place: Place, monkeypatch: pytest.MonkeyPatch) -> None:
         loader = Loader(place)
         loader.load([{"id": 1, "v": 1}])
-        held = "select id, v, _rb_load, _rb_at from things"
+        held = "select id, v, _rb_ledger_line, _rb_loaded_at from things"
         before = loader.ask(held), loader.ask("select version, load from _rb_cursor")
         monkeypatch.setattr(LedgerLine, "reconciles", property(lambda _: False))
         with pytest.raises(NotReconciled):
@@ -304,7 +306,7 @@ class WarehouseContract:
     def test_a_load_may_begin_with_a_page_of_nothing(self, place: Place) -> None:
         """An empty window, before a column is known."""
         warehouse = place.open()
-        load = warehouse.begin(LoadTarget(1, "test", "src", "things", "things", "merge", ["id"], "key"), None)
+        load = warehouse.begin(LoadTarget(1, "test", "src", "things", "things", "upsert", ["id"], "key"), None)
         shaper = Shaper(TableShape("things"), ["id"], "key")
         for records in ([], [{"id": 1, "kids": [{"c": 1}]}]):
             shaped = shaper.shape(records, 0)

@@ -95,5 +95,5 @@ class Places:
             found=f"of the service's own folder only {FILES} and {WAREHOUSES} are for data"
             if inside
             else f"it does not lie in a folder that definitions may reach: {', '.join(map(str, self.allowed))}",
-            mend=f"move it into {within[0]}, or ask the service's operator to allow the folder: `reed serve --allow-path FOLDER`",
+            fix=f"move it into {within[0]}, or ask the service's operator to allow the folder: `reed serve --allow-path FOLDER`",
         )

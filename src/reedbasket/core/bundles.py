@@ -30,7 +30,7 @@ def read_manifest(folder: Path) -> dict[str, Any]:
             "reading the bundle",
             str(path),
             found=f"{type(error).__name__}: {error}",
-            mend="name a folder that `reed bundle write` made",
+            fix="name a folder that `reed bundle write` made",
         ) from None
     for name, file, expected in tables:
         target = folder / file
@@ -39,14 +39,14 @@ def read_manifest(folder: Path) -> dict[str, Any]:
                 "reading the bundle",
                 str(target),
                 found=f"there is no such file, which the table {name} is in",
-                mend="copy the bundle whole",
+                fix="copy the bundle whole",
             )
         if digest(target) != expected:
             raise BundleError(
                 "reading the bundle",
                 str(target),
                 found="it is not as it was written",
-                mend="copy it anew",
+                fix="copy it anew",
                 code="bundle.changed",
             )
     return manifest
@@ -73,13 +73,25 @@ def as_basket(manifest: dict[str, Any], folder: Path, *, into: str, prefix: str 
     tables = {
         table["name"]: {
             "files": table["file"],
-            **({"key": table["key"], "write": "merge"} if table["key"] else {"write": "append"}),
+            **({"primary_key": table["key"], "write": "upsert"} if table["key"] else {"write": "append"}),
         }
         for table in manifest["tables"]
     }
-    source = {"source": name, "about": f"a bundle of the feed {manifest['feed']}", "on": "files", "path": str(folder.resolve())}
+    source = {
+        "source": name,
+        "description": f"a bundle of the feed {manifest['feed']}",
+        "type": "files",
+        "path": str(folder.resolve()),
+    }
     # What the manifest says of each file has been proven: none is still being written.
-    changes = {"by": "files", "settle": "0s"}
-    feed = {"feed": name, "from": name, "into": into, "prefix": prefix, "defaults": {"changes": changes}, "tables": tables}
+    changes = {"by": "files", "stable_for": "0s"}
+    feed = {
+        "feed": name,
+        "from": name,
+        "into": into,
+        "table_prefix": prefix,
+        "defaults": {"changes": changes},
+        "tables": tables,
+    }
     # JSON is YAML, and quotes by itself.
     return name, "---\n".join(json.dumps(one, indent=1, ensure_ascii=False) + "\n" for one in (source, feed))

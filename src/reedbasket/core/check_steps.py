@@ -11,12 +11,12 @@ from .outgoing import AddressNotAllowed
 
 @dataclass(frozen=True)
 class CheckStep:
-    """One thing that was tried. ok: None where it was not reached. mend: what would put it right, ready to be pasted."""
+    """One thing that was tried. ok: None where it was not reached. fix: what would put it right, ready to be pasted."""
 
     step: str
     ok: bool | None
     found: str = ""
-    mend: str = ""
+    fix: str = ""
 
 
 def walked(steps: Iterable[CheckStep], names: Sequence[str]) -> list[CheckStep]:
@@ -36,12 +36,12 @@ def reach(host: str, port: int, what: str, seconds: float = 10) -> Iterator[Chec
         found = socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)
         yield CheckStep("name", True, f"{host} is {found[0][4][0]}")
     except OSError as error:
-        yield CheckStep("name", False, str(error), f"mend {what}, or the machine's name lookup")
+        yield CheckStep("name", False, str(error), f"fix {what}, or the machine's name lookup")
         return
     try:
         socket.create_connection((host, port), timeout=seconds).close()
         yield CheckStep("port", True, f"port {port} answers")
     except AddressNotAllowed as error:
-        yield CheckStep("port", False, f"{error.found} [{error.code}]", error.mend)
+        yield CheckStep("port", False, f"{error.found} [{error.code}]", error.fix)
     except OSError as error:
         yield CheckStep("port", False, str(error), f"see that the server runs, and lets this machine reach port {port}")

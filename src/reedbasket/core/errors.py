@@ -21,7 +21,7 @@ ReedError
 │   ├── ForeignPage        source.foreign_page
 │   ├── SignInFailed       source.sign_in_failed  no token was to be had
 │   ├── SignInNeeded       source.sign_in_needed  a person has to sign in, in the console
-│   ├── SourceResting      source.resting         after repeated failures
+│   ├── SourceResting      source.cooling_down         after repeated failures
 │   └── QuotaUsed          source.quota_used
 ├── WarehouseError         warehouse.*
 │   ├── WarehouseBusy      warehouse.busy
@@ -34,7 +34,7 @@ ReedError
 ├── TooManyRejects         run.too_many_rejects
 ├── TooManyRemoved         run.too_many_removed
 ├── RunCancelled           run.cancelled
-├── RunWoundUp             run.wound_up           committed as far as it had got, to go on later (retryable)
+├── RunWoundUp             run.shut_down           committed as far as it had got, to go on later (retryable)
 ├── NotFound               *.not_found
 └── Conflict               the thing is in a state that forbids this; the code says which
 
@@ -50,7 +50,7 @@ from typing import Any
 class ReedError(Exception):
     """One thing that went wrong, as facts.
 
-    doing: what was being done. on: to what. found: what was met. mend: what would put it right.
+    doing: what was being done. on: to what. found: what was met. fix: what would put it right.
     retryable: the same call may succeed later. wait_seconds: how long the other side asked us to wait, if it did.
     """
 
@@ -63,16 +63,16 @@ class ReedError(Exception):
         on: str = "",
         *,
         found: str = "",
-        mend: str = "",
+        fix: str = "",
         code: str | None = None,
         wait_seconds: float | None = None,
         details: Any = None,
     ) -> None:
-        super().__init__(doing, on, found, mend)
+        super().__init__(doing, on, found, fix)
         self.doing = doing
         self.on = on
         self.found = found
-        self.mend = mend
+        self.fix = fix
         self.wait_seconds = wait_seconds
         self.details = details
         if code is not None:
@@ -82,21 +82,21 @@ class ReedError(Exception):
         text = self.doing + (f" {self.on}" if self.on else "")
         if self.found:
             text += f": {self.found}"
-        if self.mend:
-            text += (" " if text.endswith("?") else ". ") + self.mend[0].upper() + self.mend[1:]
+        if self.fix:
+            text += (" " if text.endswith("?") else ". ") + self.fix[0].upper() + self.fix[1:]
         return text
 
     def __reduce__(self) -> tuple[Any, ...]:
         return _rebuild, (type(self), self.as_dict())
 
     def as_dict(self) -> dict[str, Any]:
-        """{code, doing, on, found, mend, retryable, wait_seconds, details}: what a log line, a run or an API answer keeps."""
+        """{code, doing, on, found, fix, retryable, wait_seconds, details}: what a log line, a run or an API answer keeps."""
         return {
             "code": self.code,
             "doing": self.doing,
             "on": self.on,
             "found": self.found,
-            "mend": self.mend,
+            "fix": self.fix,
             "retryable": self.retryable,
             "wait_seconds": self.wait_seconds,
             "details": self.details,
@@ -108,7 +108,7 @@ def _rebuild(kind: type[ReedError], facts: dict[str, Any]) -> ReedError:
         facts["doing"],
         facts["on"],
         found=facts["found"],
-        mend=facts["mend"],
+        fix=facts["fix"],
         code=facts["code"],
         wait_seconds=facts["wait_seconds"],
         details=facts["details"],
@@ -246,7 +246,7 @@ class SignInNeeded(SourceError):
 class SourceResting(SourceError):
     """It failed so often that it is left alone for a while."""
 
-    code = "source.resting"
+    code = "source.cooling_down"
 
 
 class QuotaUsed(SourceError):
@@ -326,7 +326,7 @@ class RunCancelled(ReedError):
 class RunWoundUp(ReedError):
     """The service stops: the run committed what it had, and goes on at the next start."""
 
-    code = "run.wound_up"
+    code = "run.shut_down"
     retryable = True
 
 
@@ -338,7 +338,7 @@ class NotFound(ReedError):
 
 def no_such_table(doing: str, on: str, known: str) -> NotFound:
     """known: what there is, in words: "tables of the feed: sailings, bookings"."""
-    return NotFound(doing, on, found=known, mend="name one of them", code="table.not_found")
+    return NotFound(doing, on, found=known, fix="name one of them", code="table.not_found")
 
 
 class Conflict(ReedError):

@@ -71,9 +71,9 @@ class Mask:
     def error(self, error: ReedError) -> ReedError:
         """The same error with its facts masked, in place, so that its cause and class stay."""
         error.doing, error.on = self.text(error.doing), self.text(error.on)
-        error.found, error.mend = self.text(error.found), self.text(error.mend)
+        error.found, error.fix = self.text(error.found), self.text(error.fix)
         error.details = self.value(error.details)
-        error.args = (error.doing, error.on, error.found, error.mend)
+        error.args = (error.doing, error.on, error.found, error.fix)
         return error
 
 

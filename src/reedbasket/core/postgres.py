@@ -101,15 +101,15 @@ def connect_failure(address: Address, error: psycopg.OperationalError) -> list[C
     last = words.splitlines()[-1]
     mode = address.tls.mode
     if "SSL" in words or "certificate" in words or "root certificate" in words:
-        mend = "let the server offer TLS, or say `tls: {mode: disable}` where the way is safe anyway"
+        fix = "let the server offer TLS, or say `tls: {mode: disable}` where the way is safe anyway"
         if mode.startswith("verify"):
-            mend = "see that `tls.root` is the certificate that signed the server's, and `host` the name in it"
-        return [CheckStep("tls", False, last, mend)]
+            fix = "see that `tls.root` is the certificate that signed the server's, and `host` the name in it"
+        return [CheckStep("tls", False, last, fix)]
     passed = CheckStep("tls", True, f"mode {mode}")
     if "does not exist" in words and "database" in words:
-        mend = f'CREATE DATABASE "{address.database}" OWNER "{address.user}";'
-        return [passed, CheckStep("login", False, last, mend)]
-    mend = "set the password anew with `reed secret set`, or see pg_hba.conf on the server"
+        fix = f'CREATE DATABASE "{address.database}" OWNER "{address.user}";'
+        return [passed, CheckStep("login", False, last, fix)]
+    fix = "set the password anew with `reed secret set`, or see pg_hba.conf on the server"
     if "does not exist" in words and "role" in words:
-        mend = f"CREATE ROLE \"{address.user}\" LOGIN PASSWORD '…';"
-    return [passed, CheckStep("login", False, last, mend)]
+        fix = f"CREATE ROLE \"{address.user}\" LOGIN PASSWORD '…';"
+    return [passed, CheckStep("login", False, last, fix)]

@@ -14,7 +14,7 @@ from .ferries import SEED
 
 ORDERS, PARTS, SHIFTS = 4_000, 1_200, 900
 _VESSELS = ("Bittern", "Curlew", "Dunlin", "Egret", "Godwit", "Lapwing", "Plover", "Redshank", "Whimbrel")
-_JOBS = ("replace the ramp's hinge", "repaint the waterline", "look at the bilge pump", "grease the steering", "mend the rail")
+_JOBS = ("replace the ramp's hinge", "repaint the waterline", "look at the bilge pump", "grease the steering", "fix the rail")
 _PARTS = ("hinge", "gasket", "rope", "lamp", "pump", "bearing", "cleat", "fender", "valve", "belt")
 _CREW = ("Aske", "Brid", "Cato", "Dagny", "Ebba", "Finn", "Gro", "Hauk")
 _LANDINGS = ("OSQ", "EEL", "TAN", "WIT", "HER", "LOS")

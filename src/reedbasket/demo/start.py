@@ -80,12 +80,10 @@ def fresh_folder(folder: Path) -> None:
     if folder.exists() and any(folder.iterdir()):
         if not (folder / MARK).exists():
             raise DemoError(
-                "starting the demo in", str(folder), found="a folder that no demo made", mend="name another with --data"
+                "starting the demo in", str(folder), found="a folder that no demo made", fix="name another with --data"
             )
         if (folder / "service.json").exists() and _answers(folder):
-            raise DemoError(
-                "starting the demo in", str(folder), found="a demo that is running", mend="end that one with Ctrl-C"
-            )
+            raise DemoError("starting the demo in", str(folder), found="a demo that is running", fix="end that one with Ctrl-C")
         shutil.rmtree(folder)
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
     (folder / MARK).touch()
@@ -122,7 +120,7 @@ def addresses_of(process: subprocess.Popen[str]) -> dict[str, str]:
     assert process.stdout is not None
     line = process.stdout.readline().strip()
     if not line:
-        raise DemoError("starting the stand-ins", found="they ended at once", mend="see their output above")
+        raise DemoError("starting the stand-ins", found="they ended at once", fix="see their output above")
     found: dict[str, str] = json.loads(line)
     return found
 
@@ -174,13 +172,13 @@ settings: {{url: "{urls["tides"]}", key: {{secret: tides_key}}, since: {since}}}
         depot = f"url: s3://{BUCKET}\nendpoint: {endpoint}\nuser: depot\npassword: {{secret: depot_key}}"
     texts["basket/sources.yaml"] += f"""---
 source: turnstile
-about: the folder that the landings write into
-on: files
+description: the folder that the landings write into
+type: files
 path: {TURNSTILE_FOLDER}
 ---
 source: depot
-about: the depot's files
-on: files
+description: the depot's files
+type: files
 {depot}
 """
     if "dock_postgres" in urls:
@@ -189,8 +187,8 @@ on: files
     else:
         texts["basket/sources.yaml"] += f"""---
 source: dock
-about: the workshop's database, a file
-on: sqlite
+description: the workshop's database, a file
+type: sqlite
 path: {DOCK_FILE}
 """
     return texts

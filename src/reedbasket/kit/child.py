@@ -65,11 +65,11 @@ class Child:
         except _RequestFailed:
             self._tell(b"e", {"request": True})
         except Failed as failed:
-            self._tell(b"e", {"found": failed.found, "mend": failed.mend, "retry": failed.retry})
+            self._tell(b"e", {"found": failed.found, "fix": failed.fix, "retry": failed.retry})
         except MemoryError:
             found = f"it took more than the {order['memory']} MB it may have"
             self._tell(
-                b"e", {"found": found, "mend": "yield records as they come, or raise `memory`", "code": "connector.memory"}
+                b"e", {"found": found, "fix": "yield records as they come, or raise `memory_limit`", "code": "connector.memory"}
             )
         except Exception as error:
             self._tell(b"e", {"found": f"{type(error).__name__}: {error}", "where": where(error), "code": "connector.broken"})

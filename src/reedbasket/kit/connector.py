@@ -28,11 +28,17 @@ _TYPES: dict[Any, str] = {
 
 
 class Failed(Exception):
-    """What went wrong, for people: what was found, and what would mend it. retry: it may go well another time."""
+    """What went wrong, for people.
 
-    def __init__(self, found: str, mend: str = "see the connector's documentation", *, retry: bool = False) -> None:
+    Attributes:
+        found: what was met.
+        fix: what to do about it.
+        retry: it may go well another time.
+    """
+
+    def __init__(self, found: str, fix: str = "see the connector's documentation", *, retry: bool = False) -> None:
         super().__init__(found)
-        self.found, self.mend, self.retry = found, mend, retry
+        self.found, self.fix, self.retry = found, fix, retry
 
 
 @dataclass(frozen=True)
@@ -40,7 +46,7 @@ class SettingFacts:
     """See Setting."""
 
     default: Any = None
-    about: str = ""
+    description: str = ""
     example: Any = None
     pattern: str | None = None
     allowed: Sequence[Any] | None = None
@@ -48,29 +54,45 @@ class SettingFacts:
 
 def Setting(  # noqa: N802 - stands in a class as if it were one
     default: Any = None,
-    about: str = "",
+    description: str = "",
     example: Any = None,
     pattern: str | None = None,
     allowed: Sequence[Any] | None = None,
 ) -> Any:
-    """More about a setting than its type: `limit: int = Setting(500, about="records a page")`. Without a default it has to be filled in.
-    pattern: a regular expression that the whole of it must match; allowed: what it may be."""
-    return SettingFacts(default, about, example, pattern, allowed)
+    """Say more about a setting than its type: `limit: int = Setting(500, description="records a page")`.
+
+    Args:
+        default: its value where a source says none; without it, every source has to say one.
+        description: a line for whoever fills it in.
+        example: a value, shown beside it.
+        pattern: a regular expression that the whole value must match.
+        allowed: the values it may have.
+    """
+    return SettingFacts(default, description, example, pattern, allowed)
 
 
 @dataclass(frozen=True)
 class Table:
-    """One table, as a member of the class: `boxes = Table(key="box_id", cursor="updated_at")`.
+    """One table of a connector, as a member of its class: `boxes = Table(primary_key="box_id", cursor="updated_at")`.
 
-    key: the field, or fields, that tell a record. cursor: the field that grows with every change; `read` is then asked for what is equal
-    to or newer than `position.since`, and records that come again are recognised. cursor_type: time, number or text. start: where a first
-    read begins; overlap: how far back each one goes (`5m`), for records that come late. sorted: records come in the cursor's order, so
-    that a long load may commit on the way. bound: `none` where all comes whatever is asked for; what is older is passed over then.
-    window, since: ranges of time of so long (`1d`), from a day on; each is read by itself. saves: `read` says itself how far it is, by
-    `Saved`. deleted: the field that is set where a record is gone.
+    Attributes:
+        primary_key: the field, or fields, that tell one record from another.
+        cursor: the field that grows with every change. `read` is asked for what is equal to or newer than `position.since`; records that
+            come again are recognised.
+        cursor_type: `time`, `number` or `text`.
+        start: where a first read begins; a template, such as `{settings.since}`.
+        overlap: how far back each read goes (`5m`), for records that come late.
+        sorted: records come in the cursor's order, so that a long load may commit on the way.
+        bound: `none` where everything comes whatever is asked for; what is older is passed over then.
+        window: ranges of time of this length (`1d`), each read by itself.
+        since: where the first window begins.
+        own_position: `read` says itself how far it is, by `Saved`.
+        deleted_when: the field that is set where a record is gone.
+        description: a line for people.
+        name: what `read` is told; the member's own name where nothing is said.
     """
 
-    key: str | Sequence[str] = ()
+    primary_key: str | Sequence[str] = ()
     cursor: str | None = None
     cursor_type: str = "time"
     start: str | None = None
@@ -79,38 +101,44 @@ class Table:
     bound: str | None = None
     window: str | None = None
     since: str | None = None
-    saves: bool = False
-    deleted: str | None = None
-    about: str = ""
+    own_position: bool = False
+    deleted_when: str | None = None
+    description: str = ""
     name: str = ""
 
     def as_definition(self) -> dict[str, Any]:
         """As a connector's YAML says it."""
-        made: dict[str, Any] = {"about": self.about} if self.about else {}
-        if self.key:
-            made["key"] = self.key if isinstance(self.key, str) else list(self.key)
+        made: dict[str, Any] = {"description": self.description} if self.description else {}
+        if self.primary_key:
+            made["primary_key"] = self.primary_key if isinstance(self.primary_key, str) else list(self.primary_key)
         if self.cursor:
             rule = {
                 "column": self.cursor,
                 "type": self.cursor_type,
-                "start": self.start,
+                "from": self.start,
                 "overlap": self.overlap,
                 "bound": self.bound,
             }
             made["cursor"] = {name: value for name, value in rule.items() if value is not None} | {"sorted": self.sorted}
         if self.window:
-            made["window"] = {"step": self.window, "from": self.since}
-        if self.saves:
-            made["saves"] = True
-        if self.deleted:
-            made["deleted"] = self.deleted
+            made["window"] = {"length": self.window, "from": self.since}
+        if self.own_position:
+            made["own_position"] = True
+        if self.deleted_when:
+            made["deleted_when"] = self.deleted_when
         return made
 
 
 @dataclass(frozen=True)
 class Position:
-    """From where a table is to be read. since: of a table with a cursor, its lowest value, inclusive; None for everything. until: when the
-    run began; what is newer comes with the next. window: (from, until) of one range. saved: what the last `Saved` held, None at first."""
+    """From where a table is to be read.
+
+    Attributes:
+        since: of a table with a cursor, its lowest value, inclusive; None for everything.
+        until: when the run began; what is newer comes with the next one.
+        window: (from, until) of one range of time, half-open; None for a table without windows.
+        saved: what the last `Saved` held; None at first.
+    """
 
     since: Any
     until: datetime
@@ -120,7 +148,11 @@ class Position:
 
 @dataclass(frozen=True)
 class Saved:
-    """Yielded by `read` behind the records that it covers: what `position.saved` is to be the next time. Anything that JSON holds."""
+    """Yielded by `read` behind the records that it covers.
+
+    Attributes:
+        value: what `position.saved` is to be the next time; anything that JSON holds.
+    """
 
     value: Any
 
@@ -132,41 +164,68 @@ class Log:
         self._tell = tell
 
     def info(self, message: str) -> None:
-        """For people who look at the run."""
+        """Write a line for people who look at the run."""
         self._tell("info", message)
 
     def warning(self, message: str) -> None:
-        """For people who look at the run; it shows."""
+        """Write a warning, which shows in the run's summary too."""
         self._tell("warning", message)
 
 
 class Connector:
-    """Settings are annotations (`url: Url`, `limit: int = 500`), tables members (`boxes = Table(key="box_id")`); both stand in `self` by
-    their names when `read` is called.
+    """A connector in Python: one class, whose annotations are settings (`url: Url`, `limit: int = 500`) and whose members are tables
+    (`boxes = Table(primary_key="box_id")`). Settings stand in `self` by their names when `read` is called.
 
-    base, auth, headers, pace, retry, timeouts: as in a declared connector, templates included; they are what `self.http` goes by.
+    Attributes:
+        base_url: what paths given to `self.http` begin with.
+        auth: how requests are authenticated, as in a declared connector; templates such as `{settings.token}` are filled in.
+        headers: sent with each request.
+        rate_limit: how often the source may be asked, as in a declared connector.
+        retry: how failed requests are tried again, as in a declared connector.
+        timeouts: seconds, as in a declared connector.
+        http: sends requests.
+        log: writes lines of the run's log.
     """
 
-    base: ClassVar[str] = "{settings.url}"
+    base_url: ClassVar[str] = "{settings.url}"
     auth: ClassVar[Mapping[str, Any] | None] = None
     headers: ClassVar[Mapping[str, str]] = {}
-    pace: ClassVar[Mapping[str, Any]] = {}
+    rate_limit: ClassVar[Mapping[str, Any]] = {}
     retry: ClassVar[Mapping[str, Any]] = {}
     timeouts: ClassVar[Mapping[str, Any]] = {}
     http: Http
     log: Log
 
     def check(self) -> None:
-        """Raises Failed where the source cannot be read; what else it raises is told as it is. By itself: the first record is asked for."""
+        """See whether the source can be read; the first record is asked for by itself.
+
+        Raises:
+            Failed: it cannot. What else is raised is told as it is.
+        """
 
     def tables(self) -> Iterable[Table]:
-        """All of them. By itself those that are members of the class, which are known without asking. Where only the source knows, this
-        asks it (`self.http`), at each look and each run: `Table(name="Boats", key="BoatId")`, by the name that `read` is told."""
+        """All tables; by itself those that are members of the class, which are known without asking.
+
+        Where only the source knows its tables, this asks it (`self.http`), at each look and each run.
+
+        Returns:
+            Tables by the names that `read` is told: `Table(name="Boats", primary_key="BoatId")`.
+        """
         return members_of(type(self))
 
     def read(self, table: str, position: Position) -> Iterator[Any]:
-        """Yields records (dicts), lists of them, Arrow batches or tables, and `Saved`. By itself: what the method named `read_` and the
-        table's name yields."""
+        """Read one table; by itself what the method named `read_` and the table's name yields.
+
+        Args:
+            table: its name.
+            position: from where.
+
+        Yields:
+            Records (dicts), lists of them, Arrow batches or tables, and `Saved`.
+
+        Raises:
+            Failed: what was read so far is kept, as far as its position is safe.
+        """
         yield from getattr(self, f"read_{table}")(position)
 
     def __init_subclass__(cls) -> None:
@@ -177,13 +236,13 @@ class Connector:
 
 def definition_of(kind: type[Connector]) -> dict[str, Any]:
     """What the class says of itself, as a connector's YAML would. Raises Failed."""
-    made: dict[str, Any] = {"about": (inspect.getdoc(kind) or "").split("\n")[0], "base": kind.base}
-    for name in ("auth", "headers", "pace", "retry", "timeouts"):
+    made: dict[str, Any] = {"description": (inspect.getdoc(kind) or "").split("\n")[0], "base_url": kind.base_url}
+    for name in ("auth", "headers", "rate_limit", "retry", "timeouts"):
         if getattr(kind, name):
             made[name] = dict(getattr(kind, name))
     made["settings"] = {name: _setting(kind, name, hint) for name, hint in settings_of(kind).items()}
     if kind.tables is not Connector.tables:
-        made["tables_at_source"] = True
+        made["discover_tables"] = True
     made["tables"] = {table.name: table.as_definition() for table in members_of(kind)}
     return made
 
@@ -207,6 +266,6 @@ def _setting(kind: type[Connector], name: str, hint: Any) -> dict[str, Any]:
         )
     said = getattr(kind, name, None)
     said = said if isinstance(said, SettingFacts) else SettingFacts(said)
-    made = {"type": _TYPES[hint], "about": said.about or None, "example": said.example, "default": said.default}
+    made = {"type": _TYPES[hint], "description": said.description or None, "example": said.example, "default": said.default}
     made |= {"pattern": said.pattern, "allowed": list(said.allowed) if said.allowed else None}
     return {key: value for key, value in made.items() if value is not None}

@@ -30,7 +30,14 @@ class Headers(Mapping[str, str]):
 
 @dataclass(frozen=True)
 class Answer:
-    """headers: by name, in any case."""
+    """An answer.
+
+    Attributes:
+        status: the HTTP status.
+        headers: by name, in any case.
+        body: as it came, unpacked.
+        url: that answered, behind redirects.
+    """
 
     status: int
     headers: Mapping[str, str]
@@ -38,7 +45,11 @@ class Answer:
     url: str
 
     def json(self) -> Any:
-        """Numbers exact: integers of any size, Decimal where a float would not do. Raises ValueError."""
+        """The body as JSON; numbers exact, integers of any size, Decimal where a float would not do.
+
+        Raises:
+            ValueError: it is none.
+        """
         return json_body.parse(self.body)[0]
 
     @property
@@ -48,7 +59,7 @@ class Answer:
 
 
 class Http:
-    """Addresses are paths below the connector's `base`, or whole ones of the same server, as a page names the next one. What goes wrong
+    """Addresses are paths below the connector's `base_url`, or whole ones of the same server, as a page names the next one. What goes wrong
     ends the reading, with an error that people can read; nothing has to be caught."""
 
     def __init__(self, ask: Sent) -> None:
@@ -62,7 +73,14 @@ class Http:
         headers: Mapping[str, str] | None = None,
         good: tuple[int, ...] = (200,),
     ) -> Answer:
-        """query: without those that are None. good: statuses that are no error."""
+        """Send a GET request.
+
+        Args:
+            path: below `base_url`, or a whole address of the same server.
+            query: parameters; those that are None are left out, times are written as RFC 3339.
+            headers: sent besides the connector's own.
+            good: statuses that are no error.
+        """
         return self._send("GET", path, query, headers, good, {})
 
     def post(
@@ -75,7 +93,16 @@ class Http:
         headers: Mapping[str, str] | None = None,
         good: tuple[int, ...] = (200,),
     ) -> Answer:
-        """A request that only reads: it may be sent again."""
+        """Send a POST request that only reads: it may be sent again.
+
+        Args:
+            path: below `base_url`, or a whole address of the same server.
+            json: the body, as JSON.
+            form: the body as an HTML form sends it, in place of `json`.
+            query: parameters; those that are None are left out.
+            headers: sent besides the connector's own.
+            good: statuses that are no error.
+        """
         return self._send("POST", path, query, headers, good, {"json": json} if form is None else {"form": _texts(form)})
 
     def _send(

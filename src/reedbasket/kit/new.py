@@ -5,24 +5,24 @@ from __future__ import annotations
 from importlib import resources
 
 _DECLARED = """connector: {name}
-on: http
+type: http
 settings:
   url: {{type: url, example: "https://api.example"}}
   token: {{type: secret}}
-base: "{{settings.url}}/v1"                    # what all addresses begin with
+base_url: "{{settings.url}}/v1"                    # what all addresses begin with
 auth: {{bearer: "{{settings.token}}"}}          # or basic, key, oauth; see docs/http.md
-pace: {{per_second: 5}}
+rate_limit: {{per_second: 5}}
 tables:
   items:
     get: /items
-    send: {{updated_since: "{{cursor.from}}", limit: 100}}
+    query_params: {{updated_since: "{{cursor.from}}", limit: 100}}
     records: items                            # where the list is in the answer
     next: {{token: next, as: after}}            # or page, offset, link, url, last
-    key: id
+    primary_key: id
     cursor: {{column: updated_at, overlap: 5m}}
 """
 _NAMED = """connector: {name}
-on: python
+type: python
 code: {name}.py
 """
 _PYTHON = '''"""Everything that `self.http` asks goes at the source's pace, signed in, tried again and logged."""
@@ -37,11 +37,11 @@ class {kind}(Connector):
 
     url: Url
     token: Secret
-    base = "{{settings.url}}/v1"
+    base_url = "{{settings.url}}/v1"
     auth = {{"bearer": "{{settings.token}}"}}
-    pace = {{"per_second": 5}}
+    rate_limit = {{"per_second": 5}}
 
-    items = Table(key="id", cursor="updated_at", overlap="5m")
+    items = Table(primary_key="id", cursor="updated_at", overlap="5m")
 
     def read_items(self, position: Position) -> Iterator[list[dict]]:
         query = {{"updated_since": position.since, "limit": 100}}

@@ -16,5 +16,5 @@ def require_proven(folder: Path, source: str | None = None) -> None:
         alone = opened(
             folder, Path(scratch), lambda name: f"recorded-{name}", source=source, tape=Tape(folder / "answers", "replay")
         )
-        broken = [f"{proof.table} {proof.promise}: {proof.found}. {proof.mend}" for proof in prove(alone) if proof.ok is False]
+        broken = [f"{proof.table} {proof.promise}: {proof.found}. {proof.fix}" for proof in prove(alone) if proof.ok is False]
     assert not broken, "\n".join(broken)

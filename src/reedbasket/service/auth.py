@@ -36,7 +36,7 @@ def check_host(request: Request, further: set[str]) -> None:
             "answering",
             request.path,
             found="a host name that is not this service's",
-            mend="name it with `reed serve --hosts`",
+            fix="name it with `reed serve --hosts`",
             code="access.unknown_host",
         )
 
@@ -50,7 +50,7 @@ def caller_of(request: Request, store: Store) -> Caller:
         if found is not None:
             return found
         raise NotSignedIn(
-            "checking the token", found="it is not one of this service's, or its time is over", mend="use another, or make one"
+            "checking the token", found="it is not one of this service's, or its time is over", fix="use another, or make one"
         )
     session = request.cookies.get(SESSION_COOKIE, "")
     found = access.caller_of_session(store, session) if session else None
@@ -58,13 +58,13 @@ def caller_of(request: Request, store: Store) -> Caller:
         raise NotSignedIn(
             "checking who calls",
             found="neither a token nor a session",
-            mend="send a bearer token, sign in, or get a sign-in link with `reed sign-in`",
+            fix="send a bearer token, sign in, or get a sign-in link with `reed sign-in`",
         )
     if request.method not in ("GET", "HEAD") and not _from_the_console(request):
         raise Forbidden(
             "checking the call",
             found=f"a session without the header {CONSOLE_HEADER}, or from another site",
-            mend="use a bearer token outside the console",
+            fix="use a bearer token outside the console",
             code="access.not_the_console",
         )
     return found
@@ -81,7 +81,7 @@ def require_role(caller: Caller, role: Role, doing: str) -> None:
         raise Forbidden(
             doing,
             found=f"{caller.name} has the role {caller.role}",
-            mend=f"it takes the role {role}; ask an admin",
+            fix=f"it takes the role {role}; ask an admin",
             code="access.role",
         )
 
@@ -118,7 +118,7 @@ class Tries:
                     self._failed.popitem(last=False)
         if rest > 0:
             raise TooManyTries(
-                "signing in", found="several tries failed", mend=f"wait {rest:.0f} s, then try again", wait_seconds=rest
+                "signing in", found="several tries failed", fix=f"wait {rest:.0f} s, then try again", wait_seconds=rest
             )
 
     def failed(self, name: str, address: str) -> None:

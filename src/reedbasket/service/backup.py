@@ -28,7 +28,7 @@ def write(folder: Path, target: Path, *, with_key: bool) -> list[str]:
     """A tar file of mode 0600 with the store as of one moment, signers and (with_key) the key; warehouse files are not in it, since
     their engines have their own ways. The names of what is in it. Raises BackupError."""
     if not (folder / FILE_NAME).exists():
-        raise BackupError("writing the backup of", str(folder), found="no store there", mend="name the service's data folder")
+        raise BackupError("writing the backup of", str(folder), found="no store there", fix="name the service's data folder")
     target = target.absolute()
     beside = target.with_name(target.name + ".part")
     names: list[str] = []
@@ -62,7 +62,7 @@ def _copy_store(source: Path, copy: Path) -> None:
         wrong = taken.execute("pragma quick_check").fetchone()[0]
         if wrong != "ok":
             raise BackupError(
-                "checking the copy of", str(source), found=str(wrong)[:200], mend="the store itself is damaged; report it"
+                "checking the copy of", str(source), found=str(wrong)[:200], fix="the store itself is damaged; report it"
             )
     finally:
         taken.close()
@@ -76,7 +76,7 @@ def restore(source: Path, folder: Path) -> list[str]:
             "restoring into",
             str(folder),
             found="it is not empty",
-            mend="name a new folder",
+            fix="name a new folder",
             code="backup.not_empty",
         )
     folder.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -84,12 +84,12 @@ def restore(source: Path, folder: Path) -> list[str]:
         with tarfile.open(source, "r:gz") as tar:
             names = tar.getnames()
             if FILE_NAME not in names or any(name.split("/")[0] in _NOT_KEPT - {FILE_NAME} for name in names):
-                raise BackupError("restoring", str(source), found="no backup of ours", mend="name one that `reed backup` wrote")
+                raise BackupError("restoring", str(source), found="no backup of ours", fix="name one that `reed backup` wrote")
             tar.extractall(folder, filter="data")
     except (tarfile.TarError, OSError) as error:
         shutil.rmtree(folder, ignore_errors=True)
         raise BackupError(
-            "restoring", str(source), found=f"{type(error).__name__}: {error}", mend="name a whole backup"
+            "restoring", str(source), found=f"{type(error).__name__}: {error}", fix="name a whole backup"
         ) from error
     for name in (FILE_NAME, KEY_FILE):
         if (folder / name).exists():

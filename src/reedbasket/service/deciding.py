@@ -101,12 +101,12 @@ def _tick(
         return look_again, ""
     waiting: str | None = format_time(due)
     why = ""
-    if schedule.missed == "none" and now - due - _held_back(schedule, feed, due) > ON_TIME:
+    if schedule.missed_runs == "none" and now - due - _held_back(schedule, feed, due) > ON_TIME:
         waiting = None
-    elif busy and schedule.overlap == "skip":
+    elif busy and schedule.while_running == "skip":
         waiting, why = (
             None,
-            f"it was due at {format_time(due)}, while this run goes on; `overlap: queue` would run it afterwards",
+            f"it was due at {format_time(due)}, while this run goes on; `while_running: queue` would run it afterwards",
         )
     kept.keep_clock(connection, feed, replace(clock, decided_until=format_time(due), waiting=waiting or clock.waiting))
     return look_again, why
@@ -142,11 +142,11 @@ def _come(schedule: Schedule, feed: str, grid: Grid, decided: datetime, now: dat
 def _with_states(
     schedule: Schedule, grid: Grid, found: list[Window], now: datetime, *, more: bool
 ) -> Iterator[tuple[str, str, str, kept.WindowState]]:
-    """What `catch_up` makes of windows that are over. more: others come behind these."""
+    """What `missed` makes of windows that are over. more: others come behind these."""
     for place, (begins, ends) in enumerate(found):
         missed = now - ends - grid.lag > ON_TIME
         last = place == len(found) - 1 and not more
-        takes = schedule.missed == "all" or not missed or (schedule.missed == "latest" and last)
+        takes = schedule.missed_runs == "all" or not missed or (schedule.missed_runs == "latest" and last)
         state: kept.WindowState = "waiting" if takes else "skipped"
         yield format_time(begins), format_time(ends), text_of(ends + grid.lag), state
 
@@ -163,7 +163,7 @@ def _follow(
         return
     decided, found = parse_time(clock.decided_until), []
     for window in islice(grid.from_(decided), _AT_ONCE):
-        below = (window[0] - schedule.offset, window[1] - schedule.offset)
+        below = (window[0] - schedule.shift, window[1] - schedule.shift)
         done = kept.done_within(connection, schedule.after, *map(format_time, below))
         if not covered(below, [(parse_time(begin), parse_time(end)) for begin, end in done]):
             break

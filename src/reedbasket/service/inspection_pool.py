@@ -71,12 +71,12 @@ class InspectionPool:
                     self._let_go(pool)
                     for process in list((pool._processes or {}).values()):
                         process.kill()
-                    raise LookCut("looking", found=f"it took more than {seconds:g} s", mend="try again, or look at less")
+                    raise LookCut("looking", found=f"it took more than {seconds:g} s", fix="try again, or look at less")
                 found: _FOUND = asked.result()
                 return found
             except BrokenProcessPool:
                 self._let_go(pool)
-                raise LookCut("looking", found="its process was ended before it was done", mend="try again") from None
+                raise LookCut("looking", found="its process was ended before it was done", fix="try again") from None
             finally:
                 with self._lock:
                     self._asked -= 1
@@ -109,7 +109,7 @@ class InspectionPool:
     def _begun(self) -> ProcessPoolExecutor:
         """With the lock held."""
         if self._closed:
-            raise LookCut("looking", found="the service is being stopped", mend="try again once it is there")
+            raise LookCut("looking", found="the service is being stopped", fix="try again once it is there")
         if self._pool is None:
             self._pool = ProcessPoolExecutor(
                 self._processes,

@@ -67,10 +67,10 @@ class IsolatedCalls:
             theirs.close()
             try:
                 if not ours.poll(seconds):
-                    raise TookTooLong("answering", found=f"it took more than {seconds:g} s", mend=_MEND)
+                    raise TookTooLong("answering", found=f"it took more than {seconds:g} s", fix=_MEND)
                 fine, found = ours.recv()
             except EOFError:
-                raise LookCut("answering", found="its process was ended before it was done", mend="try again") from None
+                raise LookCut("answering", found="its process was ended before it was done", fix="try again") from None
             finally:
                 process.kill()
                 process.join()
@@ -112,4 +112,4 @@ def _do(
 
 
 def _too_large(megabytes: int | None) -> TookTooLong:
-    return TookTooLong("answering", found=f"it needs more than {megabytes} MB of memory", mend=_MEND)
+    return TookTooLong("answering", found=f"it needs more than {megabytes} MB of memory", fix=_MEND)

@@ -112,7 +112,7 @@ def name_of(claims: dict[str, Any], claim: str) -> str:
         raise OpenIdError(
             "signing in",
             found=f"no name can be made of the claim {claim}",
-            mend="give another with --openid-name",
+            fix="give another with --openid-name",
             code="access.openid",
         )
     return made

@@ -111,13 +111,13 @@ def _json() -> Any:
         raise BadRequest(
             "reading the request",
             found=f"content type {request.mimetype or 'none'}",
-            mend="send application/json",
+            fix="send application/json",
             code="request.not_json",
         )
     try:
         return orjson.loads(request.get_data())
     except orjson.JSONDecodeError as error:
-        raise BadRequest("reading the request's body", found=f"no JSON: {error}", mend="send one JSON object") from error
+        raise BadRequest("reading the request's body", found=f"no JSON: {error}", fix="send one JSON object") from error
 
 
 def _checked(model: type[BaseModel], data: Any, where: str) -> Any:
@@ -125,4 +125,4 @@ def _checked(model: type[BaseModel], data: Any, where: str) -> Any:
         return model.model_validate(data)
     except ValidationError as error:
         wrong = [f"{'.'.join(map(str, e['loc'])) or where}: {e['msg'].lower()}" for e in error.errors(include_input=False)]
-        raise BadRequest(f"reading the request's {where}", found="; ".join(wrong), mend="see /api/v1/openapi.json") from error
+        raise BadRequest(f"reading the request's {where}", found="; ".join(wrong), fix="see /api/v1/openapi.json") from error

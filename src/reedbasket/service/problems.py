@@ -76,7 +76,7 @@ class TooManyWatchers(errors.ReedError):
     code = "service.too_many_watchers"
 
 
-# What a source's error is about is sometimes ours to mend, and it was not even asked.
+# What a source's error is about is sometimes ours to fix, and it was not even asked.
 _BY_CODE = {"source.bad_header": 422, "access.too_many_tries": 429, "access.bad_password": 422}
 
 
@@ -100,7 +100,7 @@ def problem(error: errors.ReedError, status: int | None = None) -> Response:
         "title": _TITLES.get(status, "Failed"),
         "status": status,
         "detail": str(error),
-        **{k: facts[k] for k in ("code", "doing", "on", "found", "mend", "details")},
+        **{k: facts[k] for k in ("code", "doing", "on", "found", "fix", "details")},
     }
     answer = Response(orjson.dumps(body, default=str), status, content_type="application/problem+json")
     if error.wait_seconds is not None and status in (429, 503):
@@ -121,7 +121,7 @@ def _framework(error: HTTPException) -> Response:
     status = error.code or 500
     codes = {404: "address.not_found", 405: "address.no_such_method", 413: "request.too_large", 415: "request.not_json"}
     made = problem(
-        BadRequest("answering the request", found=error.name.lower(), mend="see /api/v1/openapi.json", code=codes.get(status)),
+        BadRequest("answering the request", found=error.name.lower(), fix="see /api/v1/openapi.json", code=codes.get(status)),
         status,
     )
     for name, value in error.get_headers():
@@ -138,7 +138,7 @@ def _defect(error: Exception) -> Response:
         errors.ReedError(
             "answering the request",
             found=type(error).__name__,
-            mend="report it with the service's output",
+            fix="report it with the service's output",
             code="service.defect",
         ),
         500,

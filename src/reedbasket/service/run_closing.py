@@ -68,13 +68,15 @@ def _count(connection: sqlite3.Connection, feed: str, outcome: str, counts: dict
 
 
 def _tries_again(connection: sqlite3.Connection, row: dict[str, Any], feed: Feed, version: int) -> bool:
-    rule, error = feed.retry, row["error"] or {}
-    if row["cause"] == "asked" or row["attempt"] > rule.times:
+    rule, error = feed.retry_runs, row["error"] or {}
+    if row["cause"] == "asked" or row["attempt"] > rule.attempts:
         return False
-    worth_it = error.get("code") in rule.codes if rule.codes is not None else error.get("retryable") or _may_pass(error)
+    worth_it = (
+        error.get("code") in rule.error_codes if rule.error_codes is not None else error.get("retryable") or _may_pass(error)
+    )
     if not worth_it:
         return False
-    pause = min(rule.pause * 2 ** (row["attempt"] - 1), _LONGEST_PAUSE) * random.uniform(0.9, 1.1)
+    pause = min(rule.first_wait * 2 ** (row["attempt"] - 1), _LONGEST_PAUSE) * random.uniform(0.9, 1.1)
     if error.get("wait_seconds"):
         pause = max(pause, timedelta(seconds=error["wait_seconds"]))
     begins = text_of(datetime.now(UTC) + pause)
@@ -82,7 +84,7 @@ def _tries_again(connection: sqlite3.Connection, row: dict[str, Any], feed: Feed
         again = runs.ask_again(connection, row["id"], version, not_before=begins, retries=True)
     except sqlite3.IntegrityError:
         return False  # somebody asked for one meanwhile, which is as good
-    words = f"run {again} tries again at {begins[11:19]} UTC, attempt {row['attempt'] + 1} of {rule.times + 1}"
+    words = f"run {again} tries again at {begins[11:19]} UTC, attempt {row['attempt'] + 1} of {rule.attempts + 1}"
     journal.keep_log(
         connection, row["id"], journal.next_number_in(connection, row["id"]), [journal.line("info", "run.retried", words)]
     )
@@ -115,10 +117,10 @@ def add_notice(
 ) -> None:
     """Within the caller's transaction; nothing where nobody wants to hear it."""
     rule = feed.notify or telling.default
-    if rule is None or what not in rule.on:
+    if rule is None or what not in rule.events:
         return
     goes_at = datetime.now(UTC) + timedelta(seconds=telling.seconds)
-    notices.add(connection, what, feed.feed, feed.source, run, facts, recipients(rule.mail, rule.web), goes_at)
+    notices.add(connection, what, feed.feed, feed.source, run, facts, recipients(rule.email, rule.webhook), goes_at)
 
 
 def recipients(mail: Sequence[str], web: Sequence[Hook]) -> list[notices.Recipient]:
@@ -132,7 +134,7 @@ def _facts(store: Store, row: dict[str, Any]) -> dict[str, Any]:
     counts = {name: sum(line[name] for line in lines) for name in _COUNTS}
     counts["rejected"] = max(counts["rejected"], row["totals"]["rejected"])
     error = row["error"]
-    shown = {name: error[name] for name in ("code", "doing", "on", "found", "mend")} if error else None
+    shown = {name: error[name] for name in ("code", "doing", "on", "found", "fix")} if error else None
     drifted = [change["words"] for change in journal.drift_of_run(store, row["id"])]
     return {
         "outcome": row["outcome"],

@@ -23,7 +23,7 @@ def run_context_of(
     return RunContext(
         reveal=lambda name: secrets.reveal(store, name),
         places=places or store.places,
-        pacer=StorePacer(store, order.source, order.pace, order.retry, order.timeouts.request),
+        pacer=StorePacer(store, order.source, order.rate_limit, order.retry, order.timeouts.total),
         stop=stop or threading.Event(),
         vault=lambda fingerprint: StoreVault(store, order.source, fingerprint),
         wind_up=wind_up or threading.Event(),

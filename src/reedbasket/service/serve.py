@@ -77,7 +77,7 @@ class Service:
                 "listening on",
                 f"{self.settings.host}:{self.settings.port}",
                 found=error.strerror or str(error),
-                mend="end what uses the port, or give another with --port",
+                fix="end what uses the port, or give another with --port",
             ) from error
         own = self.settings
         reach = Reach(tuple(map(str, own.allowed)), own.allow_networks, own.deny_networks, self._port)
@@ -164,7 +164,7 @@ def _only_one(folder: Path) -> IO[str]:
             "starting on the data folder",
             str(folder),
             found="another service uses it",
-            mend="stop that one, or give another --data",
+            fix="stop that one, or give another --data",
             code="service.folder_in_use",
         ) from error
     return handle

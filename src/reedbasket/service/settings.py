@@ -81,7 +81,7 @@ class Settings:
                     "starting the service",
                     f"--{name.replace('_', '-')}",
                     found=str(getattr(self, name)),
-                    mend=f"give a number from {low} to {high}",
+                    fix=f"give a number from {low} to {high}",
                 )
 
         for name, words in (("mail_tls", ("none", "starttls", "tls")), ("log_format", ("text", "json"))):
@@ -90,7 +90,7 @@ class Settings:
                     "starting the service",
                     f"--{name.replace('_', '-')}",
                     found=repr(getattr(self, name)),
-                    mend=f"give one of {', '.join(words)}",
+                    fix=f"give one of {', '.join(words)}",
                 )
         for name in ("allow_network", "deny_network"):
             for text in _listed(getattr(self, name)):
@@ -101,13 +101,13 @@ class Settings:
                         "starting the service",
                         f"--{name.replace('_', '-')}",
                         found=f"{text}: {error}",
-                        mend="give networks, 10.0.0.0/8, or addresses, comma separated",
+                        fix="give networks, 10.0.0.0/8, or addresses, comma separated",
                     ) from None
         if self.openid_issuer:
             self._require_openid()
         if bool(self.tls_cert) != bool(self.tls_key):
             raise SettingError(
-                "starting the service", "--tls-cert", found="one of the two files", mend="give --tls-cert and --tls-key"
+                "starting the service", "--tls-cert", found="one of the two files", fix="give --tls-cert and --tls-key"
             )
 
     def _require_openid(self) -> None:
@@ -121,10 +121,10 @@ class Settings:
             if self.roles_of_openid and set(self.roles_of_openid.values()) <= set(ROLES)
             else f"give what the claim holds and its role, data=editor,admins=admin; roles: {', '.join(ROLES)}",
         }
-        for name, mend in wrong.items():
-            if mend:
+        for name, fix in wrong.items():
+            if fix:
                 raise SettingError(
-                    "starting the service", f"--{name.replace('_', '-')}", found=repr(getattr(self, name)), mend=mend
+                    "starting the service", f"--{name.replace('_', '-')}", found=repr(getattr(self, name)), fix=fix
                 )
 
     @property
@@ -142,7 +142,7 @@ class Settings:
     def default_notify(self) -> Notify | None:
         """Who hears of feeds that do not say so themselves."""
         addresses = [address.strip() for address in self.mail_to.split(",") if address.strip()]
-        return Notify(mail=addresses) if addresses else None
+        return Notify(email=addresses) if addresses else None
 
     @property
     def allowed(self) -> list[Path]:
@@ -189,8 +189,6 @@ def from_environment(given: dict[str, Any]) -> Settings:
         try:
             values[item.name] = int(value) if item.type == "int" else str(value)
         except ValueError:
-            raise SettingError(
-                "starting the service", f"--{item.name}", found=repr(value), mend="give a whole number"
-            ) from None
+            raise SettingError("starting the service", f"--{item.name}", found=repr(value), fix="give a whole number") from None
     values["data"] = Path(values["data"]).absolute()
     return Settings(**values)

@@ -32,7 +32,7 @@ def context_of(cert: str, key: str) -> ssl.SSLContext:
             "reading the certificate",
             f"{cert}, {key}",
             found=str(error),
-            mend="give two PEM files that go together",
+            fix="give two PEM files that go together",
         ) from error
     return context
 

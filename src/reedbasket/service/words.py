@@ -56,7 +56,7 @@ def _one(notice: Notice, url: str) -> str:
     error: dict[str, Any] | None = facts.get("error")
     if error and notice.what == "failed":
         lines.append(f"  {error['doing']} {error['on']}: {error['found']}  [{error['code']}]".rstrip())
-        lines += [f"  {error['mend']}"] if error["mend"] else []
+        lines += [f"  {error['fix']}"] if error["fix"] else []
         lines += [f"  It was tried {facts['attempt']} times."] if facts["attempt"] > 1 else []
     if facts.get("window"):
         lines.append(f"  Window {facts['window'][0]} to {facts['window'][1]}")

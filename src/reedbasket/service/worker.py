@@ -144,7 +144,7 @@ class Worker:
             where = _where(defect)
             error = {
                 **ReedError(
-                    "running the feed", found=f"{type(defect).__name__} in {where}", mend="report it with the log"
+                    "running the feed", found=f"{type(defect).__name__} in {where}", fix="report it with the log"
                 ).as_dict(),
                 "code": "run.defect",
             }

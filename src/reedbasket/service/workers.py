@@ -146,7 +146,7 @@ class Workers:
             "cancelling the run",
             str(run),
             found=f"it is {outcome}",
-            mend="nothing is left to cancel",
+            fix="nothing is left to cancel",
             code="run.not_active",
         )
 
@@ -340,7 +340,7 @@ class _WorkerProcess:
 
 
 class _Places:
-    """How many more runs each source and warehouse takes just now. `most_runs` of theirs says how many at once."""
+    """How many more runs each source and warehouse takes just now. `max_concurrent_runs` of theirs says how many at once."""
 
     def __init__(self, basket: Basket, running: Sequence[str]) -> None:
         self._basket = basket
@@ -359,8 +359,8 @@ class _Places:
         if definition is None:  # taken away since: its run says so
             return []
         source, warehouses = self._basket.sources[definition.source], self._basket.warehouses
-        places = [(("warehouse", name), warehouses[name].most_runs) for name in definition.warehouses]
-        return [(("source", definition.source), source.most_runs), *places]
+        places = [(("warehouse", name), warehouses[name].max_concurrent_runs) for name in definition.warehouses]
+        return [(("source", definition.source), source.max_concurrent_runs), *places]
 
 
 def _end_leftover(pid: int) -> None:

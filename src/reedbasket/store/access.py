@@ -141,7 +141,7 @@ def remove_token(store: Store, token: str) -> None:
     """token: its id. Raises NotFound."""
     with store.transaction() as connection:
         if connection.execute("delete from token where substr(hash, 1, 12) = ?", (token,)).rowcount == 0:
-            raise NotFound("removing the token", token, found="no token of that id", mend="see `reed token list`")
+            raise NotFound("removing the token", token, found="no token of that id", fix="see `reed token list`")
 
 
 # Users
@@ -157,7 +157,7 @@ def add_user(store: Store, name: str, role: Role, password: str | None = None) -
         )
         if done.rowcount == 0:
             raise Conflict(
-                "adding the user", name, found="there is one of that name", mend="take another name", code="user.exists"
+                "adding the user", name, found="there is one of that name", fix="take another name", code="user.exists"
             )
 
 
@@ -206,7 +206,7 @@ def check_password(store: Store, name: str, password: str) -> bool:
 def _scrypt(name: str, password: str) -> str:
     if len(password) < 10:
         raise BadPassword(
-            "keeping the password", found="it is shorter than ten characters", mend="take a longer one, of several words"
+            "keeping the password", found="it is shorter than ten characters", fix="take a longer one, of several words"
         )
     from zxcvbn import zxcvbn  # its lists take a quarter of a second to read
 
@@ -215,7 +215,7 @@ def _scrypt(name: str, password: str) -> str:
         raise BadPassword(
             "keeping the password",
             found="it is a common one, or made of the name, and is guessed soon",
-            mend="take several words that do not belong together",
+            fix="take several words that do not belong together",
         )
     salt = os.urandom(16)
     return "$".join(["scrypt", base64.b64encode(salt).decode(), base64.b64encode(_digest(password, salt)).decode()])
@@ -231,7 +231,7 @@ _NOBODY = "$".join(["scrypt", base64.b64encode(bytes(16)).decode(), base64.b64en
 
 def _no_user(name: str) -> NotFound:
     return NotFound(
-        "looking up the user", name, found="no user of that name", mend="see `reed user list`", code="user.not_found"
+        "looking up the user", name, found="no user of that name", fix="see `reed user list`", code="user.not_found"
     )
 
 

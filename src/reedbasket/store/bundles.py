@@ -36,7 +36,7 @@ def file_of(store: Store, name: str, file: str) -> Path:
     # Names come from outside, and lead nowhere else.
     if not _NAME.fullmatch(name) or Path(file).name != file or file.startswith(".") or not path.is_file():
         raise NotFound(
-            "reading the bundle", f"{name}/{file}", found="no such file", mend="see `reed bundle list`", code="bundle.not_found"
+            "reading the bundle", f"{name}/{file}", found="no such file", fix="see `reed bundle list`", code="bundle.not_found"
         )
     return path
 

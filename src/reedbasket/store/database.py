@@ -89,7 +89,7 @@ class Store:
                 "opening the data folder",
                 str(self.folder),
                 found=f"it was made by a newer version (schema {version}, this one knows {len(scripts)})",
-                mend="use the newer version, or another data folder",
+                fix="use the newer version, or another data folder",
                 code="store.too_new",
             )
         for number, script in enumerate(scripts[version:], version + 1):
@@ -104,7 +104,7 @@ class Store:
                     "upgrading the data folder",
                     str(self.folder),
                     found=f"{script.name}: {error}",
-                    mend="nothing of this step was kept; report it",
+                    fix="nothing of this step was kept; report it",
                     code="store.upgrade_failed",
                 ) from error
             taken.append(script.name)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import re
 import sqlite3
 from dataclasses import dataclass
 from typing import Any
@@ -69,7 +68,7 @@ def versions(store: Store, kind: str, name: str) -> list[Stored]:
             f"looking up the {kind}",
             name,
             found="no such definition",
-            mend="see `reed definitions`",
+            fix="see `reed definitions`",
             code="definition.not_found",
         )
     return [_stored(row) for row in rows]
@@ -87,9 +86,9 @@ def basket(store: Store) -> Basket:
 
 
 def places(store: Store) -> dict[str, set[str]]:
-    """{source | warehouse: what the definitions in force are `on`}, without checking them."""
+    """{source | warehouse: what the definitions in force name as their `type`}, without checking them."""
     rows = store.connection.execute(
-        """select distinct kind, json_extract(data, '$.on') as place from (
+        """select distinct kind, json_extract(data, '$.type') as place from (
                select kind, name, data, removed, max(version) from definition where kind in ('source', 'warehouse')
                group by kind, name)
            where place is not null and not removed"""
@@ -165,7 +164,7 @@ def revert(store: Store, kind: str, name: str, version: int, *, by: str = "") ->
             f"looking up the {kind}",
             f"{name}, version {version}",
             found=f"versions: {', '.join(str(one.version) for one in all_of_it if not one.removed)}",
-            mend="name one of them",
+            fix="name one of them",
             code="definition.not_found",
         )
     load_texts({wanted.file: as_yaml(wanted.data)}, basket(store), places=store.places, kept=True)
@@ -197,9 +196,7 @@ def export(store: Store) -> dict[str, str]:
 
 def as_yaml(data: dict[str, Any]) -> str:
     """A definition as YAML."""
-    text: str = yaml.safe_dump(data, sort_keys=False, allow_unicode=True, width=120)
-    # In YAML 1.2, which definitions are written in, `on` is a word like any other.
-    return re.sub(r"^( *)'on':", r"\1on:", text, flags=re.MULTILINE)
+    return str(yaml.safe_dump(data, sort_keys=False, allow_unicode=True, width=120))
 
 
 def _latest(connection: sqlite3.Connection, kind: str, name: str) -> sqlite3.Row | None:

@@ -79,7 +79,7 @@ def signed_in(store: Store, subject: str, name: str, role: Role) -> str | None:
                 "signing in",
                 name,
                 found="somebody of that name is here already, and is not known to be the same",
-                mend="let an admin remove that user, or give another claim with --openid-name",
+                fix="let an admin remove that user, or give another claim with --openid-name",
                 code="user.exists",
             )
     return name

@@ -77,7 +77,7 @@ class StorePacer(Pacer):
     def _queue(self, stop: threading.Event) -> _Place | None:
         """A place kept, or None where one is to be had from the store, with our count of those raised."""
         with self._changed:
-            while self._held >= self._pace.at_once and not self._kept:
+            while self._held >= self._pace.concurrency and not self._kept:
                 if stop.is_set():
                     raise RunCancelled("waiting for a turn", found="the run was cancelled while waiting")
                 self._changed.wait(_LISTEN_SECONDS)
@@ -192,7 +192,7 @@ class StorePacer(Pacer):
     def _room(self, connection: sqlite3.Connection, now: float) -> bool:
         """Whether a place is free, and ours to take: while others wait, nobody holds more than an equal share."""
         taken = self._taken(connection, now)
-        if sum(taken.values()) >= self._pace.at_once:
+        if sum(taken.values()) >= self._pace.concurrency:
             dead = [pid for pid in taken if not process_lives(pid)]
             connection.executemany("delete from pace_place where worker = ?", [(pid,) for pid in dead])
             if not dead:
@@ -202,7 +202,7 @@ class StorePacer(Pacer):
         if not waiting:
             return True
         everybody = {os.getpid(), *taken, *waiting}
-        return taken.get(os.getpid(), 0) < -(-self._pace.at_once // len(everybody))
+        return taken.get(os.getpid(), 0) < -(-self._pace.concurrency // len(everybody))
 
     def _others(self, now: float) -> list[int]:
         """Other workers that wait just now."""

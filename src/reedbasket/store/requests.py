@@ -74,7 +74,7 @@ def exchange(store: Store, run: int, number: int) -> dict[str, Any]:
             "looking up what went over the wire of",
             f"request {number} of run {run}",
             found="it was not kept",
-            mend="it is kept of requests that went wrong, and of all those of a run that is asked for with `--bodies`",
+            fix="it is kept of requests that went wrong, and of all those of a run that is asked for with `--bodies`",
             code="request.not_kept",
         )
     found: dict[str, Any] = orjson.loads(row["exchange"])

@@ -100,7 +100,7 @@ def _already_active(store: Store, feed: str) -> Conflict:
         "asking for a run of",
         feed,
         found=f"run {row['id']} of it is {row['outcome']}" if row else "another run was asked for in the same moment",
-        mend="watch that one, or cancel it",
+        fix="watch that one, or cancel it",
         code="run.already_active",
         details={"run": row["id"] if row else None},
     )
@@ -379,4 +379,4 @@ def _one(row: sqlite3.Row, tables: list[dict[str, Any]]) -> dict[str, Any]:
 
 
 def _not_found(run: int) -> NotFound:
-    return NotFound("looking up the run", str(run), found="no run of that number", mend="see `reed runs`", code="run.not_found")
+    return NotFound("looking up the run", str(run), found="no run of that number", fix="see `reed runs`", code="run.not_found")

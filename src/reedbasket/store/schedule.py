@@ -179,15 +179,13 @@ def move_backfill(store: Store, backfill: int, state: Literal["active", "paused"
     """Pause, go on or give up. Raises NotFound, Conflict where it has ended."""
     found = backfills(store, backfill=backfill)
     if not found:
-        raise NotFound(
-            "looking up the backfill", str(backfill), found="no backfill of that number", mend="see `reed backfills`"
-        )
+        raise NotFound("looking up the backfill", str(backfill), found="no backfill of that number", fix="see `reed backfills`")
     if found[0]["state"] in ("done", "cancelled"):
         raise Conflict(
             "changing the backfill",
             str(backfill),
             found=f"it is {found[0]['state']}",
-            mend="begin another",
+            fix="begin another",
             code="backfill.ended",
         )
     with store.transaction() as connection:

@@ -52,7 +52,7 @@ def _fernet(folder: Path) -> MultiFernet:
             "reading the key that secrets are sealed with",
             where,
             found="it is no Fernet key",
-            mend="put the right key back",
+            fix="put the right key back",
             code="secret.bad_key",
         ) from error
 
@@ -73,7 +73,7 @@ def rotate(store: Store) -> int:
             "rotating the key",
             KEY_VARIABLE,
             found="it holds one key",
-            mend="start the service with the new key before the old one, comma separated, and rotate then",
+            fix="start the service with the new key before the old one, comma separated, and rotate then",
             code="secret.one_key",
         )
     box, count = _fernet(store.folder), 0
@@ -87,7 +87,7 @@ def rotate(store: Store) -> int:
                         "rotating the key",
                         table,
                         found="something was sealed with another key",
-                        mend="put that key back too, or remove what it sealed",
+                        fix="put that key back too, or remove what it sealed",
                         code="secret.bad_key",
                     ) from error
                 connection.execute(f"update {table} set sealed = ? where rowid = ?", (sealed, row["at_row"]))
@@ -105,7 +105,7 @@ def set_secret(store: Store, name: str, value: str) -> None:
             "setting the secret",
             name,
             found=f"it comes from {outside[0]} of the service",
-            mend="change it there",
+            fix="change it there",
             code="secret.kept_outside",
         )
     sealed = _fernet(store.folder).encrypt(value.encode())
@@ -140,7 +140,7 @@ def reveal_secret(store: Store, name: str) -> str:
     row = store.connection.execute("select sealed from secret where name = ?", (name,)).fetchone()
     if row is None:
         raise SecretMissing(
-            "looking up the secret", name, found="no secret of that name", mend=f"set it with `reed secret set {name}`"
+            "looking up the secret", name, found="no secret of that name", fix=f"set it with `reed secret set {name}`"
         )
     try:
         return _fernet(store.folder).decrypt(row["sealed"]).decode()
@@ -149,7 +149,7 @@ def reveal_secret(store: Store, name: str) -> str:
             "opening the secret",
             name,
             found="the key does not fit",
-            mend="put the key back that it was sealed with, or set it anew",
+            fix="put the key back that it was sealed with, or set it anew",
             code="secret.bad_key",
         ) from error
 
@@ -168,7 +168,7 @@ def unseal(store: Store, sealed: bytes) -> bytes:
             "opening what is sealed in",
             str(store.path),
             found="the key does not fit",
-            mend="put the key back that it was sealed with, or sign in at the source anew",
+            fix="put the key back that it was sealed with, or sign in at the source anew",
             code="secret.bad_key",
         ) from error
 
@@ -209,6 +209,6 @@ def remove_secret(store: Store, name: str) -> None:
                 "removing the secret",
                 name,
                 found="no secret of that name",
-                mend="see `reed secret list`",
+                fix="see `reed secret list`",
                 code="secret.not_found",
             )

@@ -100,8 +100,8 @@ def take_errand(store: Store, state: str) -> tuple[str, str, str]:
         raise NotFound(
             "coming back from signing in",
             found="nobody of us is on the way, or not any more",
-            mend="begin at the source's page in the console, and take at most 15 minutes",
-            code="source.errand_not_found",
+            fix="begin at the source's page in the console, and take at most 15 minutes",
+            code="source.sign_in_expired",
         )
     facts = _open(store, row["sealed"])
     return row["source"], facts["verifier"], facts["back"]

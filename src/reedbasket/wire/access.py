@@ -31,7 +31,7 @@ class ErrorFacts(TypedDict):
     doing: str
     on: str
     found: str
-    mend: str
+    fix: str
     retryable: bool
     wait_seconds: float | None
     details: Any
@@ -119,7 +119,7 @@ class Problem(TypedDict):
     doing: str
     on: str
     found: str
-    mend: str
+    fix: str
     details: Any
 
 

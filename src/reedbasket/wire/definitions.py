@@ -47,7 +47,7 @@ class Form(TypedDict):
     """One thing that a source can be. setup: an administrator has to let us in, by statements that the service knows."""
 
     title: str
-    on: str
+    type: str
     setup: bool
     fields: list[FormField]
 

@@ -54,7 +54,7 @@ class Feed(TypedDict):
     `fresh_within`. also: further warehouses. drift: changes of structure that its last run met."""
 
     name: str
-    about: str
+    description: str
     version: int
     source: str
     connector: str

@@ -22,27 +22,27 @@ class FollowedLag(TypedDict):
 
 class Source(TypedDict):
     """database: a database and no connector; `connector` says of what kind, and tables are known by a survey alone. files: the same of
-    a store of files; tables_at_source: of a connector in Python that asks the source which tables there are.
+    a store of files; discover_tables: of a connector in Python that asks the source which tables there are.
 
     settings: as filled in, secrets by name. signs_in: how, in words; person: whether somebody has to sign in there, signed_in:
-    whether somebody did, or a token is held. pace: what the connector says, at_once and so on. asked_last_minute: requests
+    whether somebody did, or a token is held. rate_limit: what the connector says, concurrency and so on. asked_last_minute: requests
     that its feeds' runs sent. failures: in a row, across all who
     ask; rests_until: nobody asks before. lags: of feeds that follow its log."""
 
     name: str
-    about: str
+    description: str
     connector: str
     database: bool
     files: bool
-    tables_at_source: bool
-    base: str
+    discover_tables: bool
+    base_url: str
     settings: dict[str, Any]
     signs_in: str
     person: bool
     signed_in: bool
     tables: list[str]
     feeds: list[str]
-    pace: dict[str, Any]
+    rate_limit: dict[str, Any]
     asked_last_minute: int
     failures: int
     rests_until: str | None
@@ -72,7 +72,7 @@ class SurveyedTable(TypedDict):
     """See core.runs.inspection.look.SurveyedTable."""
 
     table: str
-    about: str
+    description: str
     request: str
     records: int
     total: int | None

@@ -8,12 +8,12 @@ from typing_extensions import TypedDict
 
 
 class CheckStep(TypedDict):
-    """ok: null where the step was not reached. mend: ready to be pasted."""
+    """ok: null where the step was not reached. fix: ready to be pasted."""
 
     step: str
     ok: bool | None
     found: str
-    mend: str
+    fix: str
 
 
 class ColumnProfile(TypedDict):
@@ -40,8 +40,8 @@ class Warehouse(TypedDict):
     """One that is defined."""
 
     name: str
-    on: str
-    about: str
+    type: str
+    description: str
     where: str
 
 

@@ -24,7 +24,7 @@ class CrateStore(Store):
     """See `sources.files.store.Store`."""
 
     grows = False
-    at_once = 1
+    concurrency = 1
 
     def __init__(self, crate: Path, folder: str) -> None:
         self._crate = crate

@@ -36,7 +36,7 @@ _CHANGES_TABLES = re.compile(r"\s*(create|alter|drop)\s(?!.{0,40}\btemp\b)", re.
 class ToyDefinition(FileWarehouse):
     """path: the file."""
 
-    on: Literal["dike"]
+    type: Literal["dike"]
 
 
 class Killed(BaseException):

@@ -19,8 +19,8 @@ function ruleOf(feed: Doc): Rule {
 const firstOf: Record<Rule, Doc | undefined> = {
   "only when asked": undefined,
   every: { every: "15m" },
-  cron: { cron: "0 6 * * *", zone: Intl.DateTimeFormat().resolvedOptions().timeZone },
-  "for each window": { windows: { from: "2026-01-01", step: "1d" } },
+  cron: { cron: "0 6 * * *", time_zone: Intl.DateTimeFormat().resolvedOptions().timeZone },
+  "for each window": { windows: { from: "2026-01-01", length: "1d" } },
   "after another feed": { after: "" },
 };
 
@@ -44,7 +44,7 @@ export function FeedStep({ draft, feeds }: { draft: Draft; feeds: string[] }) {
     <Section>
       <FormLine label="The feed" send={() => undefined}>
         {field("Its name", ["feed"], "harbour", 190)}
-        {field("What it is for", ["about"], "sailings and bookings", 300)}
+        {field("What it is for", ["description"], "sailings and bookings", 300)}
       </FormLine>
       <FormLine label="Where it goes" send={() => undefined}>
         <OneOf
@@ -53,13 +53,13 @@ export function FeedStep({ draft, feeds }: { draft: Draft; feeds: string[] }) {
           of={["", ...(warehouses.data ?? []).map((one) => one.name)]}
           change={(name) => set(["into"], name)}
         />
-        {field("Before each table's name", ["prefix"], "", 150)}
+        {field("Table prefix", ["table_prefix"], "", 150)}
       </FormLine>
       <FormLine label="When it runs" send={() => undefined}>
-        <OneOf label="It runs by itself" value={rule} of={RULES} change={(next) => set(["schedule"], firstOf[next])} />
+        <OneOf label="Schedule" value={rule} of={RULES} change={(next) => set(["schedule"], firstOf[next])} />
         {rule === "every" && field("Every", ["schedule", "every"], "15m", 90)}
         {rule === "cron" && field("Minute, hour, day, month, weekday", ["schedule", "cron"], "0 6 * * *", 200)}
-        {rule === "cron" && field("Zone", ["schedule", "zone"], "UTC", 170)}
+        {rule === "cron" && field("Time zone", ["schedule", "time_zone"], "UTC", 170)}
         {rule === "for each window" && field("From", ["schedule", "windows", "from"], "2026-01-01", 120)}
         {rule === "for each window" && field("Each as long as", ["schedule", "windows", "step"], "1d", 90)}
         {rule === "for each window" && field("So long behind its end", ["schedule", "windows", "lag"], "2h", 130)}

@@ -95,7 +95,7 @@ export function NewFeed() {
       actions={
         <>
           <Button look="quiet" onPress={draft.forget}>
-            Begin anew
+            Start over
           </Button>
           <Button onPress={turn}>{asText ? "Forms (Alt Y)" : "YAML (Alt Y)"}</Button>
         </>
@@ -114,7 +114,7 @@ export function NewFeed() {
       {asText ? (
         <YamlPanel draft={draft} />
       ) : draft.problem ? (
-        <Hint>{`What was written does not read as YAML: ${draft.problem}. Mend it there first.`}</Hint>
+        <Hint>{`What was written does not read as YAML: ${draft.problem}. Fix it there first.`}</Hint>
       ) : (
         <>
           {step.id === "source" && <SourceStep draft={draft} />}

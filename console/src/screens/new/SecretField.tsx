@@ -25,7 +25,7 @@ export function SecretField({ label, name, change }: { label: string; name: stri
       <FormLine label={label} send={() => keep.mutate()}>
         <Field label={`${label}, as the secret`} value={name} change={change} width={140} />
         <Field
-          label={there ? "New value (is set)" : "Its value"}
+          label={there ? "New value (is set)" : "Value"}
           type="password"
           autoComplete="new-password"
           value={value}
@@ -33,7 +33,7 @@ export function SecretField({ label, name, change }: { label: string; name: stri
           width={124}
         />
         <Button type="submit" isDisabled={!name || !value} isPending={keep.isPending}>
-          Seal it
+          Save secret
         </Button>
         {name && held.data && !there && <Badge word="not set yet" tone="warn" />}
       </FormLine>

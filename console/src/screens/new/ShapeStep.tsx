@@ -18,14 +18,14 @@ const Beside = styled(Sides)`
 
 type Tables = Record<string, Doc | null>;
 
-const WRITES = ["", "merge", "append", "replace", "mirror", "history"] as const;
+const WRITES = ["", "upsert", "append", "replace", "mirror", "versions"] as const;
 const writeWords: Record<string, string> = {
-  "": "As fits: merged where there is a key, mirrored for compare, replaced when everything is read, else appended.",
-  merge: "New keys are inserted, changed rows updated; what is gone stays, unless the source says so.",
+  "": "Automatic: upsert where there is a key, mirror for compare, replace when everything is read, else append.",
+  upsert: "New keys are inserted, changed rows updated; what is gone stays, unless the source says so.",
   append: "Every record read is a new row.",
   replace: "The whole table is swapped; readers see the old one, then the new one.",
   mirror: "Merged, and what a complete read no longer shows goes.",
-  history: "A row for each version, valid from and until; the present one has no end.",
+  versions: "A row for each version, valid from and until; the present one has no end.",
 };
 
 /** Of each table: how its changes are found, how it is written, and which columns come, under which names. */
@@ -52,7 +52,7 @@ const summary = (own: Doc): string =>
   [
     text(under(own, "changes", "by")) && `by ${text(under(own, "changes", "by"))}`,
     text(own.write),
-    own.leave_out ? "some columns left out" : "",
+    own.exclude_columns ? "some columns left out" : "",
     own.hash ? "hashed" : "",
   ]
     .filter(Boolean)
@@ -75,10 +75,10 @@ function OneTable({ draft, name, own, table }: { draft: Draft; name: string; own
       ? table.methods.map((one) => one.by)
       : table?.what.startsWith("files")
         ? []
-        : ["everything", "compare"];
+        : ["full", "compare"];
   const misses = table?.methods.find((one) => one.by === by)?.misses;
   const cursors = [...new Set([text(under(own, "changes", "column")), ...(table?.cursors ?? [])])].filter(Boolean);
-  const key = Array.isArray(own.key) ? own.key.join(", ") : text(own.key);
+  const key = Array.isArray(own.primary_key) ? own.primary_key.join(", ") : text(own.primary_key);
   return (
     <Section>
       <FormLine label="How changes are found" send={() => undefined}>
@@ -107,11 +107,11 @@ function OneTable({ draft, name, own, table }: { draft: Draft; name: string; own
             width={120}
           />
         )}
-        <OneOf label="Written by" value={text(own.write)} of={WRITES} change={(write) => set(["write"], write)} />
+        <OneOf label="Write mode" value={text(own.write)} of={WRITES} change={(write) => set(["write"], write)} />
         <Field
-          label="Key, where another"
+          label="Key"
           value={key}
-          change={(value) => set(["key"], value.includes(",") ? value.split(",").map((one) => one.trim()) : value)}
+          change={(value) => set(["primary_key"], value.includes(",") ? value.split(",").map((one) => one.trim()) : value)}
           placeholder={table?.key.join(", ") || table?.keys[0] || ""}
           width={160}
         />
@@ -138,11 +138,11 @@ function OneTable({ draft, name, own, table }: { draft: Draft; name: string; own
 const listed = (value: unknown): string[] => (Array.isArray(value) ? value.map(String) : value ? [String(value)] : []);
 
 function Columns({ own, table, set }: { own: Doc; table: SurveyedTable; set: (keys: string[], value: unknown) => void }) {
-  const [left, hashed] = [listed(own.leave_out), listed(own.hash)];
+  const [left, hashed] = [listed(own.exclude_columns), listed(own.hash)];
   const becomes = (column: string) => (left.includes(column) ? "left out" : hashed.includes(column) ? "hashed" : "taken");
   const turn = (column: string, to: string) => {
     const without = (all: string[]) => all.filter((one) => one !== column);
-    set(["leave_out"], to === "left out" ? [...without(left), column] : without(left));
+    set(["exclude_columns"], to === "left out" ? [...without(left), column] : without(left));
     set(["hash"], to === "hashed" ? [...without(hashed), column] : without(hashed));
   };
   return (
@@ -156,7 +156,7 @@ function Columns({ own, table, set }: { own: Doc; table: SurveyedTable; set: (ke
         { name: "Column", show: (column) => <b>{column.name}</b>, width: "26%" },
         { name: "Type", show: (column) => column.type || column.declared, width: "14%" },
         {
-          name: "It is",
+          name: "Becomes",
           show: (column) => (
             <select
               aria-label={`What becomes of ${column.name}`}

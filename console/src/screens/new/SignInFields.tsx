@@ -4,29 +4,29 @@ import { SecretField } from "./SecretField";
 import type { Draft } from "./useDraft";
 
 const AUTHS = [
-  "nobody is asked to",
-  "a bearer token",
-  "a key in a header",
-  "user and password",
-  "a token for client credentials",
+  "none",
+  "bearer token",
+  "API key in a header",
+  "user and password (basic)",
+  "OAuth 2, client credentials",
 ] as const;
 type Auth = (typeof AUTHS)[number];
 
 /** What each takes: how the connector says it, which settings it has, and what the secret among them is called here. */
 const ways: Record<Auth, { auth?: Doc; settings: Doc; secret?: [setting: string, label: string] }> = {
-  "nobody is asked to": { settings: {} },
-  "a bearer token": { auth: { bearer: "{settings.token}" }, settings: { token: { type: "secret" } }, secret: ["token", "Token"] },
-  "a key in a header": {
+  none: { settings: {} },
+  "bearer token": { auth: { bearer: "{settings.token}" }, settings: { token: { type: "secret" } }, secret: ["token", "Token"] },
+  "API key in a header": {
     auth: { key: "{settings.token}", header: "X-Api-Key" },
     settings: { token: { type: "secret" } },
     secret: ["token", "Key"],
   },
-  "user and password": {
+  "user and password (basic)": {
     auth: { basic: { user: "{settings.user}", password: "{settings.password}" } },
     settings: { user: { type: "text" }, password: { type: "secret" } },
     secret: ["password", "Password"],
   },
-  "a token for client credentials": {
+  "OAuth 2, client credentials": {
     auth: {
       oauth: {
         token_url: "{settings.url}/oauth/token",
@@ -43,16 +43,16 @@ const OURS = new Set(Object.values(ways).flatMap((way) => Object.keys(way.settin
 
 function authOf(connector: Doc): Auth {
   const auth = (connector.auth ?? {}) as Doc;
-  if ("bearer" in auth) return "a bearer token";
-  if ("key" in auth) return "a key in a header";
-  if ("oauth" in auth) return "a token for client credentials";
-  return "basic" in auth ? "user and password" : "nobody is asked to";
+  if ("bearer" in auth) return "bearer token";
+  if ("key" in auth) return "API key in a header";
+  if ("oauth" in auth) return "OAuth 2, client credentials";
+  return "basic" in auth ? "user and password (basic)" : "none";
 }
 
 const without = (settings: unknown): Doc =>
   Object.fromEntries(Object.entries((settings ?? {}) as Doc).filter(([name]) => !OURS.has(name)));
 
-/** How an API is shown who asks; what is secret of it is named, and kept apart. */
+/** How requests to an API are authenticated; its secret is named, and stored apart. */
 export function SignInFields({ draft, connector, source }: { draft: Draft; connector: Doc; source: Doc }) {
   const auth = authOf(connector);
   const { secret } = ways[auth];
@@ -79,8 +79,8 @@ export function SignInFields({ draft, connector, source }: { draft: Draft; conne
   return (
     <>
       <FormLine label="Who asks" send={() => undefined}>
-        <OneOf label="Who asks is shown by" value={auth} of={AUTHS} change={choose} />
-        {auth === "a key in a header" && (
+        <OneOf label="Authentication" value={auth} of={AUTHS} change={choose} />
+        {auth === "API key in a header" && (
           <Field
             label="Header"
             value={text(under(connector, "auth", "header"))}
@@ -88,8 +88,8 @@ export function SignInFields({ draft, connector, source }: { draft: Draft; conne
             width={150}
           />
         )}
-        {auth === "user and password" && setting("user", "User")}
-        {auth === "a token for client credentials" && (
+        {auth === "user and password (basic)" && setting("user", "User")}
+        {auth === "OAuth 2, client credentials" && (
           <>
             {setting("client_id", "Client id")}
             <Field

@@ -17,7 +17,7 @@ const API = "an API";
 
 /** Which of the forms describes what a source says it is; null for a connector. */
 function formOf(source: Doc, forms: Form[]): Form | null {
-  const own = forms.filter((form) => form.on === source.on);
+  const own = forms.filter((form) => form.type === source.type);
   const told = own.find((form) => form.fields.some((field) => field.start !== null && under(source, ...field.key) !== undefined));
   return source.connector !== undefined ? null : (told ?? own[0] ?? null);
 }
@@ -30,7 +30,7 @@ function startOf(form: Form | undefined, name: string): Doc {
       const start = field.own ? { secret: `${asName(name)}_password` } : field.start;
       return start === null ? doc : withValue(doc, field.key, start);
     },
-    { source: name, on: form.on },
+    { source: name, type: form.type },
   );
 }
 
@@ -91,7 +91,7 @@ export function SourceStep({ draft }: { draft: Draft }) {
         {(sources.data ?? []).map((one) => (
           <button key={one.name} type="button" aria-pressed={!source && from === one.name} onClick={() => choose(one.name)}>
             <b>{one.name}</b>
-            <small>{one.about || one.connector}</small>
+            <small>{one.description || one.connector}</small>
           </button>
         ))}
         <button type="button" aria-pressed={source !== undefined} disabled={forms.length === 0} onClick={() => choose(NEW)}>
@@ -135,9 +135,9 @@ function NewSource({ draft, source, forms, connectors }: { draft: Draft; source:
   return (
     <>
       <FormLine label="The new source" send={() => undefined}>
-        <Field label="Its name here" value={text(source.source)} change={rename} width={190} />
+        <Field label="Name" value={text(source.source)} change={rename} width={190} />
         <OneOf
-          label="It is"
+          label="Type"
           value={form?.title ?? API}
           of={[API, ...forms.map((one) => one.title)]}
           change={(next) =>
@@ -157,7 +157,7 @@ function NewSource({ draft, source, forms, connectors }: { draft: Draft; source:
       {form && <FormFields form={form} source={source} set={set} />}
       {!form && (
         <>
-          <FormLine label="How it is asked" send={() => undefined}>
+          <FormLine label="Connector" send={() => undefined}>
             <OneOf
               label="Connector"
               value={text(source.connector)}
@@ -182,7 +182,7 @@ function FormFields({ form, source, set }: { form: Form; source: Doc; set: (keys
   const width = (field: FormField) => (plain.length === 1 ? 380 : field.number ? 80 : field.key[0] === "url" ? 300 : 170);
   return (
     <>
-      <FormLine label="Where it is" send={() => undefined}>
+      <FormLine label="Connection" send={() => undefined}>
         {plain.map((field) => {
           const value = text(under(source, ...field.key));
           return field.values.length > 0 ? (
@@ -221,7 +221,7 @@ function FormFields({ form, source, set }: { form: Form; source: Doc; set: (keys
 
 interface Setting {
   type?: string;
-  about?: string;
+  description?: string;
   example?: unknown;
   default?: unknown;
 }
@@ -235,7 +235,7 @@ function Settings({ connector, source, set }: { connector: Doc; source: Doc; set
         {plain.map(([name, one]) => (
           <Field
             key={name}
-            label={one?.about ? `${name}: ${one.about}` : name}
+            label={one?.description ? `${name}: ${one.description}` : name}
             value={text(under(source, "settings", name))}
             change={(value) => set(["settings", name], value)}
             placeholder={text(one?.default ?? one?.example)}

@@ -67,7 +67,7 @@ export function TablesStep({ draft, survey, found }: { draft: Draft; survey: Sur
     <Section>
       <Actions>
         <Button look={found.length > 0 ? "plain" : "main"} onPress={() => survey.mutate()} isPending={survey.isPending}>
-          {found.length > 0 ? "Look anew" : "Look at what it offers"}
+          {found.length > 0 ? "Refresh" : "Show tables"}
         </Button>
         <small>{`${plural(Object.keys(taken).length, "table")} chosen`}</small>
       </Actions>
@@ -128,7 +128,7 @@ function OneTable({ draft, from, table }: { draft: Draft; from: string; table: S
         <Button onPress={() => peek.mutate()} isPending={peek.isPending} isDisabled={!table.readable}>
           Show some records
         </Button>
-        <small>{table.about}</small>
+        <small>{table.description}</small>
       </Actions>
       {table.error && <Trouble facts={table.error} />}
       {peek.isError && <Trouble facts={factsOf(peek.error)} />}

@@ -20,10 +20,10 @@ import { type Draft, useDraft } from "./useDraft";
 import { Mistakes, YamlPanel } from "./YamlPanel";
 
 const FIRST = `connector: my-api
-on: http
+type: http
 settings:
   url: { type: url }
-base: "{settings.url}"
+base_url: "{settings.url}"
 tables:
   records:
     get: /
@@ -96,11 +96,11 @@ export function Workbench() {
       actions={
         <>
           <Button look="quiet" onPress={draft.forget}>
-            Begin anew
+            Start over
           </Button>
           <Button onPress={() => setText(!asText)}>{asText ? "Forms" : "YAML"}</Button>
           <Button look="main" onPress={() => keep.mutate()} isPending={keep.isPending} isDisabled={draft.problem !== ""}>
-            Keep the connector
+            Save connector
           </Button>
         </>
       }
@@ -115,7 +115,7 @@ export function Workbench() {
       {asText ? (
         <YamlPanel draft={draft} />
       ) : draft.problem ? (
-        <Hint>{`What was written does not read as YAML: ${draft.problem}. Mend it there first.`}</Hint>
+        <Hint>{`What was written does not read as YAML: ${draft.problem}. Fix it there first.`}</Hint>
       ) : (
         <Sides>
           <Ask draft={draft} connector={connector} table={table} setTable={setWanted}>
@@ -220,18 +220,18 @@ function Ask({
           width={230}
         />
         <Button look="quiet" onPress={more}>
-          One more table
+          Add table
         </Button>
       </FormLine>
       <FormLine label="What is sent" send={() => undefined}>
         <Field
-          label="Sent with it"
+          label="Query parameters"
           value={sent}
           change={(value) =>
             setTableValue(
               draft,
               table,
-              ["send"],
+              ["query_params"],
               Object.fromEntries(
                 value
                   .split("&")
@@ -260,9 +260,9 @@ const said = (value: unknown): string => {
 /** What the answer speaks for, taken with a press; a second press takes it back. */
 function Suggestions({ draft, table, own, tried }: { draft: Draft; table: string; own: Doc; tried: Tried }) {
   const rows: [string, string, Choice[]][] = [
-    ["How pages go on", "next", tried.suggested.next],
-    ["How many there are", "total", tried.suggested.total],
-    ["Key", "key", tried.suggested.key],
+    ["Pagination", "next", tried.suggested.next],
+    ["Total", "total", tried.suggested.total],
+    ["Key", "primary_key", tried.suggested.key],
     ["Cursor", "cursor", tried.suggested.cursor],
   ];
   const some = rows.filter(([, , choices]) => choices.length > 0);
@@ -316,8 +316,7 @@ function Answer({ draft, table, own, tried, error, casts, cast }: AnswerProps) {
   const [look, setLook] = useState<"tree" | "wire">("tree");
   const [below, setBelow] = useState<"records" | "types">("records");
   if (error) return <Mistakes error={error} />;
-  if (!tried)
-    return <Hint>Nothing was asked yet. Fill in the address and the path, and try a page: the answer stands here.</Hint>;
+  if (!tried) return <Hint>No request sent yet. Fill in the address and the path, and try a page: the answer stands here.</Hint>;
   const last = tried.exchanges.at(-1);
   const pages =
     tried.pages.length > 1

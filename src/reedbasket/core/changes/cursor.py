@@ -123,7 +123,7 @@ class CursorTracker:
             return None
         return (
             f"the first request asked for records from {sent!r} on, and the source writes times as {met!r}: if it compares them as text, "
-            "some of that day are missing; write `start` as the source does"
+            "some of that day are missing; write `from` as the source does"
         )
 
     @property

@@ -12,7 +12,7 @@ from ..sources.files.store import FileInfo
 from ..spec.times import format_time
 from ..warehouses.loader.file_list import FileLine
 
-Changed = Literal["replace", "merge", "append", "ignore"]
+Changed = Literal["replace", "upsert", "append", "ignore"]
 
 
 @dataclass(frozen=True)
@@ -47,16 +47,16 @@ def decide(  # noqa: PLR0913 - each by its name
     marker: str | None = None,
     there: Collection[str] = (),
     sort: Literal["name", "time"] = "name",
-    mended: bool = False,
+    fixed: bool = False,
 ) -> Decision:
-    """listed: those that match. held: the lines of the table. there: all paths of the store, for markers. mended: the table's definition is
+    """listed: those that match. held: the lines of the table. there: all paths of the store, for markers. fixed: the table's definition is
     another one since: what could not be read may be read now."""
     found = Decision()
     lines = {line.path: line for line in held}
     number = max((line.number for line in held), default=0)
     for info in listed:
         line = lines.pop(info.path, None)
-        tried = line is not None and line.state == "bad" and mended
+        tried = line is not None and line.state == "bad" and fixed
         if line is not None and line.state != "again" and not tried and _same(info, line):
             found.known += 1
             if line.state == "bad":

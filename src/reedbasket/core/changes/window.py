@@ -12,16 +12,16 @@ from ..spec.times import format_time, parse_time
 
 
 def windows(rule: WindowRule, start: datetime, saved: SavedCursor | None, now: datetime) -> Iterator[Window]:
-    """Half-open ranges [from, until), oldest first: whole ones, over at least `lag` ago, after the last one taken.
+    """Half-open ranges [from, until), oldest first: whole ones, over at least `delay` ago, after the last one taken.
 
     start: the rule's `from`, filled in; every window begins a whole number of steps after it. overlap: so much before where the last
     pass ended is taken again, from the beginning of the window that lies there.
     """
     begin = start
     if saved is not None:
-        begin = max(start, floor(rule.step, start, parse_time(saved.value) - rule.overlap))
-    latest = now - rule.lag
-    while (end := following(rule.step, start, begin)) <= latest:
+        begin = max(start, floor(rule.length, start, parse_time(saved.value) - rule.overlap))
+    latest = now - rule.delay
+    while (end := following(rule.length, start, begin)) <= latest:
         yield begin, end
         begin = end
 
@@ -32,7 +32,7 @@ def within(rule: WindowRule | None, window: Window) -> list[Window]:
         return [window]
     found, begin = [], window[0]
     while begin < window[1]:
-        end = min(following(rule.step, window[0], begin), window[1])
+        end = min(following(rule.length, window[0], begin), window[1])
         found.append((begin, end))
         begin = end
     return found

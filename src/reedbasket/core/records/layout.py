@@ -9,7 +9,7 @@ from typing import Literal
 from .column_types import Kind
 from .structure import ColumnShape, TableShape
 
-# What the children of a row point at: the single column of its key, or its `_rb_row`.
+# What the children of a row point at: the single column of its key, or its `_rb_row_key`.
 Reference = Literal["key", "row"]
 
 
@@ -56,7 +56,7 @@ class Family:
 
 
 def reference_of(structure: TableShape, key: Sequence[str], link: Literal["key", "row"]) -> Reference:
-    """A key of one column that is a whole number or text is pointed at itself; everything else gets a `_rb_row`."""
+    """A key of one column that is a whole number or text is pointed at itself; everything else gets a `_rb_row_key`."""
     node = structure.field(key[0]) if len(key) == 1 else None
     plain = isinstance(node, ColumnShape) and node.kind in ("int64", "text")
     return "key" if link == "key" and plain else "row"

@@ -12,10 +12,10 @@ from ..errors import NotReconciled
 class LedgerLine:
     """What one load did to one warehouse table. Counts are rows; times are RFC 3339 text in UTC.
 
-    load: unique in the warehouse, and what `_rb_load` of each row points at.
+    load: unique in the warehouse, and what `_rb_ledger_line` of each row points at.
     read: records taken from the source (for a child table: rows found in them).
     staged: those that could be shaped. repeated: records the source sent again because the lower bound is inclusive or
-    overlaps; recognised by content, and no part of `read`. filtered: rows that the feed's own `keep` left out; no part of
+    overlaps; recognised by content, and no part of `read`. filtered: rows that the feed's own `filter` left out; no part of
     `read` either. removed: rows that went without being read, because a replaced table, a changed parent or, in a mirror, the
     source no longer has them. The seconds are those of the whole load, and stand with the first of its lines.
     """
@@ -68,5 +68,5 @@ class LedgerLine:
                 self.table,
                 found=f"read {self.read}, but inserted {self.inserted} + updated {self.updated} + deleted {self.deleted}"
                 f" + unchanged {self.unchanged} + superseded {self.superseded} + rejected {self.rejected}",
-                mend="nothing of this load was committed; report it with the run's log",
+                fix="nothing of this load was committed; report it with the run's log",
             )

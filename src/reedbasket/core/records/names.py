@@ -18,7 +18,7 @@ _WORD_EDGE = re.compile(r"(?<=[a-z0-9])(?=[A-Z])|(?<=[A-Z])(?=[A-Z][a-z])")
 
 
 def fold(name: str) -> str:
-    """'userName' -> 'user_name', 'Größe (cm)' -> 'grosse_cm', '24h' -> 'x24h', '_rb_load' -> 'x_rb_load', '' -> 'x'.
+    """'userName' -> 'user_name', 'Größe (cm)' -> 'grosse_cm', '24h' -> 'x24h', '_rb_ledger_line' -> 'x_rb_ledger_line', '' -> 'x'.
 
     Letters without an ASCII form stay as they are, so that names in other scripts remain readable.
     """

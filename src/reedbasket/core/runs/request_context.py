@@ -56,7 +56,7 @@ class RequestContext:
         if context.tape is not None:
             context.tape.mask = self.mask
         self.values: dict[str, Any] = order.values(revealed)
-        self.base = template.fill(order.base, self.values) or ""
+        self.base_url = template.fill(order.base_url, self.values) or ""
         self._seen: Callable[[RequestSeen], None] = lambda _: None
         self._sign_in: SignIn | None = None
 
@@ -82,7 +82,7 @@ class RequestContext:
             seen=seen,
             sign_in=self._sign_in,
             told=told,
-            at_once=order.pace.at_once,
+            concurrency=order.rate_limit.concurrency,
             wire=wire,
             wire_bytes=wire_bytes,
             bodies=order.bodies,
@@ -92,7 +92,7 @@ class RequestContext:
     def signs_in(self) -> None:
         """Show who asks once, so that a token is there. Raises SourceError."""
         assert self._sign_in is not None
-        self._sign_in.shown(Request(self.base))
+        self._sign_in.shown(Request(self.base_url))
 
     @property
     def client(self) -> Client | None:
@@ -105,11 +105,11 @@ class RequestContext:
         sender = Sender(
             timeouts=self._order.timeouts,
             retry=self._order.retry,
-            pacer=LocalPacer(Pace(at_once=1)),
+            pacer=LocalPacer(Pace(concurrency=1)),
             stop=self._context.stop,
             mask=self.mask,
             seen=lambda seen: self._seen(seen),
-            at_once=1,
+            concurrency=1,
             tape=self._context.tape,
         )
         try:

@@ -38,8 +38,8 @@ class TableBatch:
         return {
             "_rb_owner": self.owners,
             "_rb_parent": self.parents,
-            "_rb_pos": self.positions,
-            "_rb_row": self.references,
+            "_rb_ordinal": self.positions,
+            "_rb_row_key": self.references,
             "_rb_file": self.files,
         }
 

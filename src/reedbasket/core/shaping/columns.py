@@ -33,7 +33,7 @@ _KINDS_OF_CONSTANTS: dict[type, Any] = {bool: "bool", int: "int64", float: "doub
 
 @dataclass(frozen=True)
 class Worked:
-    """Batches ready to load. filtered: records that `keep` leaves out, left: their keys. rejects: places are those of `Shaped.kept`.
+    """Batches ready to load. filtered: records that `filter` leaves out, left: their keys. rejects: places are those of `Shaped.kept`.
     tombstones: key, and what tells the newest, of records that say they are gone, which no batch holds; counted in `records`."""
 
     family: Family
@@ -90,9 +90,9 @@ class ColumnWork:
                 self._find_nul(shaped, batch, bad)
         left = tombstones = None
         family = self.lay_out(shaped.family)
-        # Of what is gone only the key matters: not what it brings, nor whether `keep` would have kept it.
+        # Of what is gone only the key matters: not what it brings, nor whether `filter` would have kept it.
         if logged is not None:
-            # The warehouse may hold the row as it was before, when `keep` kept it.
+            # The warehouse may hold the row as it was before, when `filter` kept it.
             dead, out = dead | out, set()
         out -= dead
         bad = {owner: reject for owner, reject in bad.items() if owner not in dead}
@@ -118,7 +118,7 @@ class ColumnWork:
                     "computing",
                     what,
                     found=f"it needs {needed[0]}, and the log does not tell a large value that did not change",
-                    mend="let the log tell whole rows (alter table … replica identity full), and read the table anew",
+                    fix="let the log tell whole rows (alter table … replica identity full), and read the table anew",
                     code="definition.needs_untold",
                 )
 
@@ -210,7 +210,7 @@ class ColumnWork:
                 "computing",
                 expression,
                 found=f"it yields a {made.type}, which no column holds",
-                mend="make it a number, text, a flag or a time; to_json(…) makes anything text",
+                fix="make it a number, text, a flag or a time; to_json(…) makes anything text",
                 code="definition.bad_expression",
             )
         return made.cast(found[1]) if found[1] is not None else made
@@ -228,7 +228,7 @@ class ColumnWork:
                     "computing",
                     name,
                     found=f'the expression names "{column}", which is no column here',
-                    mend=f"columns: {', '.join(list(shapes)[:60])}",
+                    fix=f"columns: {', '.join(list(shapes)[:60])}",
                     code="definition.unknown_column",
                 )
         return named
@@ -375,6 +375,6 @@ def _taken(table: str, name: str, key: str) -> DefinitionError:
         "laying out the columns of",
         table,
         found=f'`{key}` makes a column "{name}", and there is one of that name already',
-        mend=f"choose another name, or leave the other one out (`leave_out: [{name}]`)",
+        fix=f"choose another name, or leave the other one out (`exclude_columns: [{name}]`)",
         code="definition.column_taken",
     )

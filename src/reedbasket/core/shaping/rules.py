@@ -28,7 +28,7 @@ class ShapeRules:
     """In the order in which they are applied."""
 
     only: frozenset[str] | None = None
-    leave_out: frozenset[str] = frozenset()
+    exclude_columns: frozenset[str] = frozenset()
     rename: dict[str, str] = field(default_factory=dict)
     cast: dict[str, Kind] = field(default_factory=dict)
     compute: dict[str, str] = field(default_factory=dict)
@@ -41,14 +41,14 @@ class ShapeRules:
 
     def skips(self, within: str, name: str) -> bool:
         """Whether the feed leaves a column out."""
-        return dotted(within, name) in self.leave_out
+        return dotted(within, name) in self.exclude_columns
 
     def names(self, within: str, name: str) -> bool:
-        """Named by `only` itself."""
+        """Named by `include_columns` itself."""
         return self.only is None or dotted(within, name) in self.only
 
     def reaches_into(self, within: str, name: str, mark: str) -> bool:
-        """`only` names something inside: of an object (mark '_') or a child table (mark '.')."""
+        """`include_columns` names something inside: of an object (mark '_') or a child table (mark '.')."""
         inside = dotted(within, name) + mark
         return self.only is not None and any(entry.startswith(inside) for entry in self.only)
 

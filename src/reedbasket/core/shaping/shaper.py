@@ -85,7 +85,7 @@ class Shaper:
         self.structure, self.expected_columns = learned.structure.copy(), learned.expected_columns
         self.left_out, self._told, self._seen = set(learned.left_out), set(learned.told), set(learned.seen)
 
-    def leave_out(self, names: Iterable[str]) -> None:
+    def exclude_columns(self, names: Iterable[str]) -> None:
         """Fields that the source is not even asked for."""
         for name in names:
             self.structure.root.fields.setdefault(name, None)
@@ -185,6 +185,6 @@ def _stopped(table: str, changes: list[Change]) -> DriftStopped:
         "shaping the records of",
         table,
         found="; ".join(change.words for change in changes),
-        mend="say `drift: {" + ", ".join(f"{p}: accept" for p in policies) + "}` in the feed, or `ignore`, or mend the source",
+        fix="say `drift: {" + ", ".join(f"{p}: accept" for p in policies) + "}` in the feed, or `ignore`, or fix the source",
         details=[vars(change) for change in changes],
     )

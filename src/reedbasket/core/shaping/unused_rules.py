@@ -10,7 +10,7 @@ from .rules import ShapeRules, dotted
 
 
 def unused_rules(rules: ShapeRules, structure: TableShape) -> list[str]:
-    """`rule: name` for each name in `only`, `leave_out`, `rename`, `cast` and `hash` that the structure does not know.
+    """`rule: name` for each name in `include_columns`, `exclude_columns`, `rename`, `cast` and `hash` that the structure does not know.
 
     To be asked once records were shaped; fields that were left out are known too.
     """
@@ -20,7 +20,7 @@ def unused_rules(rules: ShapeRules, structure: TableShape) -> list[str]:
         later.add(dotted(old.rpartition(".")[0], new))
     named = {
         "only": (rules.only or (), known),
-        "leave_out": (rules.leave_out, known),
+        "exclude_columns": (rules.exclude_columns, known),
         "rename": (rules.rename, known),
         "cast": (rules.cast, known),
         "hash": (rules.hash, later),

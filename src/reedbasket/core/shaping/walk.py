@@ -66,7 +66,7 @@ class Walk(Learning):
             batch.references = self._row_references()
 
     def _fields(self, level: _Level, shape: ObjectShape, path: tuple[str, ...], rows: Sequence[Any], *, whole: bool) -> None:
-        """All fields of one object level. rows: dicts or None. whole: `only` names something above, so all is taken."""
+        """All fields of one object level. rows: dicts or None. whole: `include_columns` names something above, so all is taken."""
         gappy = None in rows
         present = [r for r in rows if r is not None] if gappy else rows
         known = list(shape.fields)
@@ -252,7 +252,7 @@ class Walk(Learning):
         )
         self.batches.append(batch)
         within = dotted(level.within, fold("_".join(path)))
-        # `only` may name columns of the child table; naming none of them takes them all.
+        # `include_columns` may name columns of the child table; naming none of them takes them all.
         whole = whole and not self.rules.reaches_into("", within, ".")
         self._fields(_Level(shape, batch, within, items, child_origin, level.depth + 1), shape.root, (), items, whole=whole)
 

@@ -107,16 +107,16 @@ def _joined(chunks: list[Chunk]) -> Chunk:
     )
 
 
-def several(passes: Iterable[tuple[Any, Iterator[Chunk]]], at_once: int, name: str) -> Iterator[Chunk]:
+def several(passes: Iterable[tuple[Any, Iterator[Chunk]]], concurrency: int, name: str) -> Iterator[Chunk]:
     """Passes read at once, handed on in order: [(mark, chunks)]. The last chunk of each carries its mark."""
     begun: deque[tuple[Any, Feeder[Chunk]]] = deque()
     waiting = iter(passes)
-    share = MOST_WAITING_BYTES // at_once
-    pool = ThreadPoolExecutor(at_once, thread_name_prefix=f"read {name}")
+    share = MOST_WAITING_BYTES // concurrency
+    pool = ThreadPoolExecutor(concurrency, thread_name_prefix=f"read {name}")
     try:
         while True:
             # Twice as many as are sent at once: a slow one at the front keeps nobody idle.
-            while len(begun) < 2 * at_once and (following := next(waiting, None)) is not None:
+            while len(begun) < 2 * concurrency and (following := next(waiting, None)) is not None:
                 begun.append((following[0], Feeder(following[1], name, share, pool).__enter__()))
             if not begun:
                 return

@@ -122,10 +122,10 @@ def apply_feedback(retry: Retry, state: PaceState, now: float, said: RateLimitFe
     if not said.failed:
         return replace(state, failures=0, rests_until=0.0) if state.failures else state
     failures = state.failures + 1
-    beyond = failures - retry.rest_after
+    beyond = failures - retry.cooldown_after_failures
     if beyond < 0:
         return replace(state, failures=failures)
-    rest = min(retry.rest.total_seconds() * 2 ** min(beyond, 20), LONGEST_REST_SECONDS)
+    rest = min(retry.cooldown.total_seconds() * 2 ** min(beyond, 20), LONGEST_REST_SECONDS)
     return replace(state, failures=failures, rests_until=max(state.rests_until, now + rest))
 
 

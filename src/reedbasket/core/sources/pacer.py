@@ -63,14 +63,14 @@ def require_bearable(source: str, state: PaceState, wait: Wait) -> None:
             "waiting for a turn at",
             source,
             found=f"{wait.why} for {wait.seconds:.0f} s more",
-            mend="see whether it is up; a run after that asks it once, and goes on if it answers",
+            fix="see whether it is up; a run after that asks it once, and goes on if it answers",
         )
     if wait.seconds > LONGEST_OBEYED_SECONDS:
         raise QuotaUsed(
             "waiting for a turn at",
             source,
             found=f"{wait.why}; the next request may go in {wait.seconds / 60:.0f} minutes",
-            mend="run again then (what was committed stays), or ask the source's keeper for a larger quota",
+            fix="run again then (what was committed stays), or ask the source's keeper for a larger quota",
         )
 
 
@@ -81,7 +81,7 @@ class LocalPacer(Pacer):
         self._pace = pace
         self._retry = retry or Retry()
         self._state = PaceState()
-        self._places = threading.Semaphore(pace.at_once)
+        self._places = threading.Semaphore(pace.concurrency)
         self._lock = threading.Lock()
 
     @override

@@ -17,20 +17,20 @@ from .chunk import Chunk
 class UnorderedParallelReader(BoundedQueue[Chunk]):
     """No pass waits until those before it are through. The mark comes once all have ended; nobody can go on from any before it."""
 
-    def __init__(self, passes: Iterable[Iterator[Chunk]], at_once: int, name: str, mark: Any) -> None:
+    def __init__(self, passes: Iterable[Iterator[Chunk]], concurrency: int, name: str, mark: Any) -> None:
         """Args:
         passes: the chunks of each; the next is asked for once somebody is free to read it.
-        at_once: so many are read, at most.
+        concurrency: so many are read, at most.
         name: of the reading threads.
         mark: carried by the last chunk.
         """
         super().__init__()
         self._passes = iter(passes)
-        self._at_once = at_once
-        self._pool = ThreadPoolExecutor(at_once, thread_name_prefix=f"read {name}")
+        self._at_once = concurrency
+        self._pool = ThreadPoolExecutor(concurrency, thread_name_prefix=f"read {name}")
         self._mark = mark
         # Under the lock: how many threads read.
-        self._reading = at_once
+        self._reading = concurrency
 
     def __iter__(self) -> Iterator[Chunk]:
         for _ in range(self._at_once):

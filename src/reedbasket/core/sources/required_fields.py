@@ -39,7 +39,7 @@ class RequiredFields:
                     self._doing,
                     on,
                     found=f"none of the first {len(records)} records has `{field}`, {what}; the first has {', '.join(names)[:300]}",
-                    mend="in the connector, or in the feed's table, use the field's name as it appears in the records",
+                    fix="in the connector, or in the feed's table, use the field's name as it appears in the records",
                 )
         self._met = True
 

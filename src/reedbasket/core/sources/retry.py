@@ -35,7 +35,7 @@ def decide(policy: Retry, attempt: int, error: ReedError, random: float) -> Paus
         if error.wait_seconds > LONGEST_OBEYED_SECONDS:
             return None
         return Pause(error.wait_seconds + random * min(error.wait_seconds * 0.1, 1.0), "the source said how long")
-    bound = min(policy.first.total_seconds() * 2 ** (attempt - 1), policy.most.total_seconds())
+    bound = min(policy.first_wait.total_seconds() * 2 ** (attempt - 1), policy.max_wait.total_seconds())
     return Pause(bound * (0.5 + random / 2), "growing pause")
 
 

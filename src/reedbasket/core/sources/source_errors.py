@@ -22,9 +22,9 @@ class SourceErrors:
 
     def unreachable(self, doing: str, words: str) -> SourceError:
         """It does not answer, or the connection broke off."""
-        mend = "see whether the server is up; what was committed stays, so run again"
-        return SourceUnreachable(doing, self.on, found=words, mend=mend)
+        fix = "see whether the server is up; what was committed stays, so run again"
+        return SourceUnreachable(doing, self.on, found=words, fix=fix)
 
-    def failed(self, doing: str, words: str, mend: str = "") -> SourceError:
+    def failed(self, doing: str, words: str, fix: str = "") -> SourceError:
         """Whatever else it says."""
-        return SourceError(doing, self.on, found=words, mend=mend or self.failed_fix, code=self.failed_code)
+        return SourceError(doing, self.on, found=words, fix=fix or self.failed_fix, code=self.failed_code)

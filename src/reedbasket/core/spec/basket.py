@@ -89,7 +89,7 @@ def read_folder(folder: FilePath) -> dict[str, str]:
             "reading the basket",
             str(folder),
             found="no .yaml file" if folder.exists() else "no such folder",
-            mend="name a folder that holds definitions",
+            fix="name a folder that holds definitions",
             code="definition.nothing_there",
         )
     return {str(p.relative_to(folder.parent)): p.read_text(encoding="utf-8") for p in files}
@@ -168,6 +168,6 @@ def require_none(mistakes: list[Mistake]) -> None:
     raise DefinitionError(
         "checking the basket",
         found="1 mistake" if len(mistakes) == 1 else f"{len(mistakes)} mistakes",
-        mend="nothing was applied; mend what is listed and apply again",
+        fix="nothing was applied; fix what is listed and apply again",
         details=[m.as_dict() for m in mistakes],
     )

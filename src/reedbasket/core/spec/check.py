@@ -29,7 +29,7 @@ def check_document(document: Document) -> tuple[str | None, Model | None, list[M
     except ValidationError as error:
         found = error.errors()
         # Of a kind that is not known nobody can say which keys it has.
-        unknown = [item for item in found if item["loc"] == ("on",)] if model in (Source, Warehouse) else []
+        unknown = [item for item in found if item["loc"] == ("type",)] if model in (Source, Warehouse) else []
         return kind, None, [_translate(document, kind, model, item) for item in unknown or found]
 
 

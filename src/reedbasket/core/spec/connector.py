@@ -20,7 +20,7 @@ REQUEST_NAMES = ("cursor.from", "cursor.until", "window.from", "window.until", "
 
 Finding = tuple[Path, str, str]
 # What may be said of a table whose records code asks for.
-_OF_CODE = {"about", "key", "cursor", "window", "saves", "deleted", "records", "format"}
+_OF_CODE = {"description", "primary_key", "cursor", "window", "own_position", "deleted_when", "records", "format"}
 
 
 def connector_mistakes(connector: Connector) -> Iterator[Finding]:
@@ -32,17 +32,17 @@ def connector_mistakes(connector: Connector) -> Iterator[Finding]:
             if wrong:
                 yield ("settings", name, "default"), wrong, "definition.bad_value"
     yield from _formats_of_secrets(connector)
-    yield from _names(("base",), connector.base, settings)
+    yield from _names(("base_url",), connector.base_url, settings)
     if connector.auth:
         for path, text in auth_templates(connector.auth):
             yield from _names(("auth", *path), text, settings)
     for header, text in connector.headers.items():
         yield from _names(("headers", header), text, settings)
-    if (connector.on == "python") != (connector.code is not None):
+    if (connector.type == "python") != (connector.code is not None):
         yield ("code",), "`code` is what a connector on python is, and one on http has none", "definition.bad_value"
-    if connector.tables_at_source and connector.on != "python":
-        yield ("tables_at_source",), "only code can ask the source which tables there are", "definition.bad_value"
-    elif not connector.tables and not connector.tables_at_source:
+    if connector.discover_tables and connector.type != "python":
+        yield ("discover_tables",), "only code can ask the source which tables there are", "definition.bad_value"
+    elif not connector.tables and not connector.discover_tables:
         yield ("tables",), "a connector has one table at least", "definition.missing_key"
     for table, rule in connector.tables.items():
         yield from _table(table, rule, connector, settings)
@@ -50,20 +50,20 @@ def connector_mistakes(connector: Connector) -> Iterator[Finding]:
 
 def _table(name: str, rule: HttpTable, connector: Connector, settings: list[str]) -> Iterator[Finding]:
     here: Path = ("tables", name)
-    if not connector.tables_at_source:
+    if not connector.discover_tables:
         try:
             check_name(name)
         except ValueError as error:
             yield here, str(error), "definition.bad_value"
-    if connector.on == "python":
+    if connector.type == "python":
         asks = sorted(rule.model_fields_set - _OF_CODE)
         if asks:
             yield (*here, asks[0]), "the connector's own code asks for its records", "definition.bad_value"
         return
     if rule.get is None and rule.post is None:
         yield here, "say one of get and post", "definition.bad_value"
-    if rule.saves:
-        yield (*here, "saves"), "a connector in Python alone says itself how far it is", "definition.bad_value"
+    if rule.own_position:
+        yield (*here, "own_position"), "a connector in Python alone says itself how far it is", "definition.bad_value"
     yield from _templates(here, name, rule, connector, settings)
 
 
@@ -76,15 +76,15 @@ def _templates(here: Path, name: str, rule: HttpTable, connector: Connector, set
             if "{" + n in text and not (path[:2] in (("body", "json"), ("body", "variables")) and text == f"{{{n}}}"):
                 message = f"{{{n}}} is a list: name it in `each`, for a request each, or alone in a JSON body"
                 yield (*here, *path), message, "definition.list_in_text"
-    for field, text in rule.copied.items():
-        yield from _names((*here, "with", field), text, known, parents=rule.for_each is not None)
+    for field, text in rule.add_columns.items():
+        yield from _names((*here, "add_columns", field), text, known, parents=rule.for_each is not None)
     for n, values in rule.each.items():
         for place, text in enumerate(values):
             yield from _names((*here, "each", n, place), text, settings)
-    for what in ("start", "end") if rule.cursor else ():
+    for what in ("start", "until") if rule.cursor else ():
         bound = getattr(rule.cursor, what)
         if bound is not None:
-            yield from _names((*here, "cursor", what), bound, settings)
+            yield from _names((*here, "cursor", "from" if what == "start" else what), bound, settings)
     if rule.window:
         yield from _names((*here, "window", "from"), rule.window.start, settings)
     yield from _for_each(here, name, rule, connector)
@@ -103,7 +103,7 @@ def _for_each(here: Path, name: str, rule: HttpTable, connector: Connector) -> I
             return
         if above in seen:
             message = f"the tables go round in a circle: {' for each of '.join([*seen, above])}"
-            yield (*here, "for_each"), message, "definition.circle"
+            yield (*here, "for_each"), message, "definition.cycle"
             return
         seen.append(above)
         above = connector.tables[above].for_each
@@ -135,7 +135,7 @@ def auth_templates(auth: Auth) -> Iterator[tuple[Path, str]]:
 def request_templates(rule: HttpTable) -> Iterator[tuple[Path, str]]:
     """The templates that make one table's request: ((path), text)."""
     yield ("get" if rule.get is not None else "post",), rule.path
-    for part in ("send", "headers"):
+    for part in ("query_params", "headers"):
         for name, text in getattr(rule, part).items():
             yield (part, name), text
     if rule.body is not None:
@@ -153,7 +153,7 @@ def body_values(body: Body) -> dict[str, Any]:
 def _formats_of_secrets(connector: Connector) -> Iterator[Finding]:
     """Part of a secret, or one that is padded, is a writing of it that nobody could blank."""
     names = {f"settings.{name}" for name, setting in connector.settings.items() if setting.type == "secret"}
-    shown = connector.model_dump(by_alias=True, exclude_none=True, include={"base", "auth", "headers", "tables"})
+    shown = connector.model_dump(by_alias=True, exclude_none=True, include={"base_url", "auth", "headers", "tables"})
     for path, text in template.texts_in(shown):
         with suppress(ValueError):  # what is no template is told where templates are looked at
             for _, name, form in template.parse(text):

@@ -33,32 +33,32 @@ def database_feed_mistakes(feed: Feed, source: DatabaseSource) -> Iterator[Findi
             yield (*here, "query"), "say one of `table` and `query`", "definition.bad_value"
         if own.query is not None and pattern and own.table is None:
             yield here, "a query brings one table, and its name is no pattern", "definition.bad_value"
-        if own.besides and not pattern:
-            yield (*here, "besides"), "`besides` takes tables out of a pattern, and this names one", "definition.bad_value"
-        for key in ("files", "format", "noted", "copy_"):
+        if own.exclude and not pattern:
+            yield (*here, "exclude"), "`exclude` takes tables out of a pattern, and this names one", "definition.bad_value"
+        for key in ("files", "format", "file_columns", "copy_"):
             if key in own.model_fields_set:
                 plain = key.removesuffix("_")
                 yield (*here, plain), f"`{plain}` is for files, and this is a database", "definition.bad_value"
         if own.changes is not None:
             yield from _changes((*here, "changes"), own.changes, source)
-        if own.ranges is not None and (own.query is not None or (own.changes and own.changes.by == "window")):
+        if own.parallel_read is not None and (own.query is not None or (own.changes and own.changes.by == "window")):
             yield (
-                (*here, "ranges"),
-                "ranges are of a table that is read whole, not of a query or of windows",
+                (*here, "parallel_read"),
+                "`parallel_read` is for a table that is read whole, not of a query or of windows",
                 "definition.bad_value",
             )
         if own.nesting is not None:
             yield (*here, "nesting"), "the columns of a database hold no records inside", "definition.bad_value"
-        yield from shaping_mistakes(here, own, own.key or [])
+        yield from shaping_mistakes(here, own, own.primary_key or [])
 
 
 def _changes(here: Path, changes: Changes, source: DatabaseSource) -> Iterator[Finding]:
     if changes.by == "files":
-        yield here, "a database has no files; say cursor, log, compare or everything", "definition.bad_value"
+        yield here, "a database has no files; say cursor, log, compare or full", "definition.bad_value"
     if changes.by == "row_version" and not source.row_versions:
-        yield here, f"on {source.on} rows have no version; say cursor, compare or everything", "definition.bad_value"
+        yield here, f"on {source.type} rows have no version; say cursor, compare or full", "definition.bad_value"
     if changes.by == "log" and not source.has_change_log:
-        yield here, f"{source.on} keeps no log of changes; say cursor, compare or everything", "definition.bad_value"
+        yield here, f"{source.type} keeps no log of changes; say cursor, compare or full", "definition.bad_value"
     if changes.start is not None:
         known = [*(f"settings.{name}" for name in source.settings), "run.started", "run.id"]
         for name in template.names(changes.start):
@@ -69,13 +69,13 @@ def _changes(here: Path, changes: Changes, source: DatabaseSource) -> Iterator[F
 def shaping_mistakes(here: Path, own: FeedTable, key: list[str]) -> Iterator[Finding]:
     """What a feed says of a table's columns that does not go together."""
     columns = {fold(field) for field in key}
-    for which in ("leave_out", "hash"):
+    for which in ("exclude_columns", "hash"):
         for place, name in enumerate(getattr(own, which)):
             if name in columns:
                 yield (*here, which, place), f"{name} is part of the key, which is needed as it is", "definition.key_touched"
     expressions: list[tuple[Path, str]] = [(("compute", name), text) for name, text in own.compute.items()]
-    if own.keep is not None:
-        expressions.append((("keep",), own.keep))
+    if own.filter is not None:
+        expressions.append((("filter",), own.filter))
     for path, text in expressions:
         try:
             check(text)

@@ -12,8 +12,20 @@ from .pattern import Pattern
 from .source import Source
 from .yaml_source import Path
 
-_OF_DATABASES = ("table", "query", "where", "besides", "ranges")
-_COPIED_ALONE = ("format", "key", "nesting", "noted", "only", "leave_out", "rename", "cast", "compute", "hash", "keep")
+_OF_DATABASES = ("table", "query", "source_filter", "exclude", "parallel_read")
+_COPIED_ALONE = (
+    "format",
+    "primary_key",
+    "nesting",
+    "file_columns",
+    "include_columns",
+    "exclude_columns",
+    "rename",
+    "cast",
+    "compute",
+    "hash",
+    "filter",
+)
 
 
 def file_feed_mistakes(feed: Feed, source: FileSource, sources: Mapping[str, Source]) -> Iterator[Finding]:
@@ -37,7 +49,7 @@ def file_feed_mistakes(feed: Feed, source: FileSource, sources: Mapping[str, Sou
             yield from _copy(here, own, changes, sources, source)
             continue
         yield from _writing(here, own, feed, changes)
-        yield from shaping_mistakes(here, own, own.key or [])
+        yield from shaping_mistakes(here, own, own.primary_key or [])
 
 
 def _pattern(here: Path, text: str, source: FileSource) -> Iterator[Finding]:
@@ -52,25 +64,31 @@ def _pattern(here: Path, text: str, source: FileSource) -> Iterator[Finding]:
 
 
 def _changes(here: Path, changes: Changes) -> Iterator[Finding]:
-    if changes.by not in ("files", "everything", "compare"):
-        yield here, "of files changes are found by files, everything or compare", "definition.bad_value"
+    if changes.by not in ("files", "full", "compare"):
+        yield here, "of files changes are found by files, full or compare", "definition.bad_value"
 
 
 def _writing(here: Path, own: FeedTable, feed: Feed, changes: Changes) -> Iterator[Finding]:
-    write, key = own.write or feed.defaults.write, own.key
+    write, key = own.write or feed.defaults.write, own.primary_key
     if write in KEYED and not key:
         yield here, f"write: {write} needs a key; name one, or append", "definition.no_key"
     if changes.by == "compare" and (not key or write in ("append", "replace")):
-        yield here, "compare writes only what differs: say a key, and mirror, merge or history", "definition.compare_needs_key"
+        yield (
+            here,
+            "compare writes only what differs: say a key, and mirror, upsert or versions",
+            "definition.compare_needs_key",
+        )
     if changes.by != "files":
         return
     if write in ("replace", "mirror"):
-        words = f"write: {write} wants a complete read, and by files only new ones are read; say changes: {{by: everything}}, or append"
+        words = (
+            f"write: {write} wants a complete read, and by files only new ones are read; say changes: {{by: full}}, or append"
+        )
         yield here, words, "definition.replace_by_files"
-    if changes.changed == "merge" and not key:
-        yield here, "changed: merge needs a key; name one, or say replace", "definition.no_key"
-    if changes.changed in ("replace", "append") and write == "history":
-        words = f"changed: {changes.changed} does not go with history; its versions come by merge"
+    if changes.changed == "upsert" and not key:
+        yield here, "changed: upsert needs a key; name one, or say replace", "definition.no_key"
+    if changes.changed in ("replace", "append") and write == "versions":
+        words = f"changed: {changes.changed} does not go with versions; those come by upsert"
         yield here, words, "definition.bad_value"
 
 

@@ -25,7 +25,7 @@ class FileSource(Source):
         "a folder of files": {"path": ""},
         "another store of files": {"url": "s3://", "endpoint": None, "user": None, "password": None},
     }
-    on: Literal["files"]
+    type: Literal["files"]
     path: str | None = Field(
         None, min_length=1, title="Folder; a relative one begins in `files` of the data folder", examples=["turnstile"]
     )
@@ -41,7 +41,7 @@ class FileSource(Source):
     host_key: str | None = Field(
         None, description="of sftp: the server's public key, `ssh-ed25519 AAAA…`; without, known_hosts"
     )
-    zone: Zone = Field("UTC", description="the time zone of times that name none")
+    time_zone: Zone = Field("UTC", description="the time zone of times that name none")
 
     @model_validator(mode="after")
     def _consistent(self) -> FileSource:

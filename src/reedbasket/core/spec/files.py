@@ -38,8 +38,8 @@ class CsvText(Model):
     header: bool | None = Field(None, description="whether the first line names the columns")
     columns: list[str] | None = Field(None, min_length=1, description="their names, where no line of the file says them")
     decimal: Literal[".", ","] | None = None
-    skip: int = Field(0, ge=0, description="lines before the header, or before the first row")
-    nulls: list[str] = Field(default_factory=list, description="texts beside nothing at all that stand for no value")
+    skip_lines: int = Field(0, ge=0, description="lines before the header, or before the first row")
+    null_values: list[str] = Field(default_factory=list, description="texts beside nothing at all that stand for no value")
 
     @model_validator(mode="after")
     def _consistent(self) -> CsvText:
@@ -62,7 +62,7 @@ class FixedText(Model):
 
     columns: dict[str, Annotated[str, Field(pattern=r"^[0-9]+-[0-9]*$")]] = Field(min_length=1)
     encoding: str = "utf-8"
-    skip: int = Field(0, ge=0)
+    skip_lines: int = Field(0, ge=0)
     decimal: Literal[".", ","] = "."
 
     @field_validator("columns")
@@ -91,7 +91,7 @@ class FileFormat(Model):
     fixed: FixedText | None = None
     records: str | None = Field(None, description="of json: the path to the list of records, as JMESPath")
     members: str | None = Field(None, min_length=1, description="of .zip: a pattern of the members to read")
-    largest: Size | None = Field(None, description="the most bytes that one file may hold once it is opened")
+    max_unpacked: Size | None = Field(None, description="the most bytes that one file may hold once it is opened")
 
     @model_validator(mode="after")
     def _consistent(self) -> FileFormat:

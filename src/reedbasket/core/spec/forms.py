@@ -39,10 +39,10 @@ class FormField:
 
 @dataclass(frozen=True)
 class Form:
-    """One thing that a source can be. on: its kind. setup: an administrator has to let us in, by statements that we know."""
+    """One thing that a source can be. type: its kind. setup: an administrator has to let us in, by statements that we know."""
 
     title: str
-    on: str
+    type: str
     setup: bool
     fields: list[FormField]
 

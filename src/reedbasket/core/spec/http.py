@@ -22,7 +22,7 @@ class Setting(Model):
     """One thing that a source must fill in. Without a default it is required. list: several texts."""
 
     type: Literal["text", "url", "number", "time", "flag", "list", "secret"] = "text"
-    about: str = ""
+    description: str = ""
     example: Any = None
     default: Any = None
     pattern: str | None = Field(None, description="a regular expression that the whole value must match")
@@ -45,30 +45,30 @@ class Pace(Model):
 
     per_second: float | None = Field(None, gt=0, le=10_000)
     burst: int = Field(1, ge=1, le=10_000, description="requests that may go at once after a quiet time")
-    at_once: int = Field(4, ge=1, le=64)
+    concurrency: int = Field(4, ge=1, le=64)
     per_hour: int | None = Field(None, ge=1, description="requests in any 60 minutes")
     per_day: int | None = Field(None, ge=1, description="requests in any 24 hours")
 
 
 class Timeouts(Model):
-    """Seconds. `request` bounds one request as a whole, redirects and slow drips included."""
+    """Seconds. `total` bounds one request as a whole, redirects and slow drips included."""
 
     connect: float = Field(10, gt=0, le=300)
     read: float = Field(60, gt=0, le=3600)
-    request: float = Field(300, gt=0, le=7200)
+    total: float = Field(300, gt=0, le=7200)
 
 
 class Retry(Model):
-    """Pause before attempt n+1: first * 2^(n-1), at most `most`, each times a random 0.5 to 1.0.
+    """Pause before attempt n+1: first_wait * 2^(n-1), at most `max_wait`, each times a random 0.5 to 1.0.
 
-    After `rest_after` failures in a row, whoever met them, nobody asks the source for `rest`; twice as long after each further
-    failure, at most 15 minutes."""
+    After `cooldown_after_failures` failures in a row, in whichever runs, nobody asks the source for `cooldown`; twice as long after each
+    further failure, at most 15 minutes."""
 
     attempts: int = Field(5, ge=1, le=20)
-    first: Duration = Field(default="500ms")  # type: ignore[assignment]
-    most: Duration = Field(default="60s")  # type: ignore[assignment]
-    rest_after: int = Field(10, ge=1, le=1000)
-    rest: Duration = Field(default="5s")  # type: ignore[assignment]
+    first_wait: Duration = Field(default="500ms")  # type: ignore[assignment]
+    max_wait: Duration = Field(default="60s")  # type: ignore[assignment]
+    cooldown_after_failures: int = Field(10, ge=1, le=1000)
+    cooldown: Duration = Field(default="5s")  # type: ignore[assignment]
 
 
 class InHeader(Model):
@@ -85,8 +85,8 @@ class CursorRule(Model):
     format: str | None = Field(
         None, description="how the column writes times: epoch, epoch_ms, or as in %d.%m.%Y; ISO 8601 else"
     )
-    start: Template | None = None
-    end: Template | None = Field(None, description="records from this value on are not taken")
+    start: Template | None = Field(None, alias="from", description="where a first read begins")
+    until: Template | None = Field(None, description="records from this value on are not taken")
     overlap: Duration = Field(default="0s")  # type: ignore[assignment]
     bound: Literal["inclusive", "exclusive", "none"] = Field(
         "inclusive",
@@ -110,9 +110,9 @@ class CursorRule(Model):
 class WindowRule(Model):
     """Time ranges [from, until), each asked for by itself: {window.from} and {window.until}."""
 
-    step: Step = Field(default=timedelta(days=1), description="a duration such as 1h or 7d, or month")
+    length: Step = Field(default=timedelta(days=1), description="a duration such as 1h or 7d, or month")
     start: Template = Field(alias="from", description="where the first window begins")
-    lag: Duration = Field(default="0s", description="a window is asked for once it ended this long ago")  # type: ignore[assignment]
+    delay: Duration = Field(default="0s", description="a window is asked for once it ended this long ago")  # type: ignore[assignment]
     overlap: Duration = Field(default="0s", description="taken again each time, for records that come late")  # type: ignore[assignment]
 
 
@@ -158,13 +158,15 @@ def _as_format(value: Any) -> Any:
 
 
 class HttpTable(Model):
-    """One endpoint that lists records: exactly one of get and post; of a connector in Python, neither. saves: of one in Python, that it
-    says itself how far it is."""
+    """One endpoint that lists records: exactly one of get and post; of a connector in Python, neither. own_position: of one in Python,
+    that it says itself how far it is."""
 
     get: Template | None = None
     post: Template | None = None
-    about: str = ""
-    send: dict[str, Template] = Field(default_factory=dict, description="query parameters")
+    description: str = ""
+    query_params: dict[str, Template] = Field(
+        default_factory=dict, description="sent with the address, but those without a value yet"
+    )
     headers: dict[str, Template] = Field(default_factory=dict)
     body: Body | None = None
     each: dict[Name, Values] = Field(
@@ -175,7 +177,9 @@ class HttpTable(Model):
     total: RecordsPath | InHeader | None = Field(
         None, description="where a page says how many records all pages of the request have; fewer that come are an error"
     )
-    none_at: list[int] = Field(default_factory=list, description="statuses that mean that there are no records, such as 404")
+    empty_on_status: list[int] = Field(
+        default_factory=list, description="statuses that mean that there are no records, such as 404"
+    )
     missing_means_empty: bool = Field(False, description="an answer without the list, or without a body, holds no records")
     single_page: bool = Field(
         False, description="one full page, without a word on how pages go on, may be all there is; else such a page is doubted"
@@ -184,19 +188,19 @@ class HttpTable(Model):
         "errors || error", description="where an answer says what went wrong, beside records or in their place; null: nowhere"
     )
     next: SerializeAsAny[NextPage] | None = None
-    key: KeyColumns | None = None
+    primary_key: KeyColumns | None = None
     cursor: CursorRule | None = None
     window: WindowRule | None = None
-    saves: bool = False
-    conditional: bool = Field(False, description="ask with If-None-Match: an answer that did not change is not sent again")
-    deleted: str | dict[str, str | int | bool] | None = Field(
+    own_position: bool = False
+    conditional_requests: bool = Field(
+        False, description="ask with If-None-Match: an answer that did not change is not sent again"
+    )
+    deleted_when: str | dict[str, str | int | bool] | None = Field(
         None, description="what says that a record is gone: a field that is set then, or {field: its value then}"
     )
     for_each: Name | None = Field(None, description="one request for each record of this table, which is {parent.field} there")
     parents: Literal["all", "changed"] = Field("all", description="of `for_each`: all of them, or those that changed")
-    copied: dict[str, Template] = Field(
-        default_factory=dict, alias="with", description="{field: template}, put into each record"
-    )
+    add_columns: dict[str, Template] = Field(default_factory=dict, description="{field: template}, put into each record")
 
     @model_validator(mode="after")
     def _consistent(self) -> HttpTable:
@@ -206,8 +210,8 @@ class HttpTable(Model):
             raise ValueError("`body` goes with `post`")
         if self.next is not None and self.next.send_in == "body" and (self.post is None or self.body is None):
             raise ValueError("`in: body` needs `post` and a `body`")
-        if self.conditional and (self.next or self.each or self.for_each or self.post is not None):
-            raise ValueError("`conditional` is for one GET that brings all: without next, each, for_each and post")
+        if self.conditional_requests and (self.next or self.each or self.for_each or self.post is not None):
+            raise ValueError("`conditional_requests` is for one GET that brings all: without next, each, for_each and post")
         if self.parents == "changed" and self.for_each is None:
             raise ValueError("`parents` goes with `for_each`")
         if self.format.name == "csv" and self.records != "@":
@@ -221,35 +225,40 @@ class HttpTable(Model):
 
 
 class Connector(Model):
-    """On http it is declared here. On python the class that `code` names says all but code, memory and silence; what is written here
-    stands over it. program: the text of that file, put there when the basket is read."""
+    """On http it is declared here. On python the class that `code` names says all but `memory_limit` and `idle_timeout`; what is written
+    here stands over it. program: the text of that file, put there when the basket is read."""
 
     connector: Name
-    on: Literal["http", "python"]
+    type: Literal["http", "python"]
     code: str | None = Field(
         None,
         pattern=r"^([\w.-]+\.py(:\w+)?|[A-Za-z_][\w.]*:\w+|[A-Za-z_][\w-]*)$",
-        description="on python: a file beside the definition, `lockers.py`; of what is installed the name that a package publishes it by, "
-        "`lockers`, or `package.module:Class`",
+        description="of type python: a file beside the definition, `lockers.py`; of what is installed the name that a package publishes it "
+        "by, `lockers`, or `package.module:Class`",
     )
     program: str | None = Field(None, description="put there by us")
     described: bool = Field(False, description="put there by us")
-    memory: int = Field(400, ge=100, le=16_000, description="on python: megabytes that its process may take")
-    silence: Duration = Field(default="2m", description="on python: how long its process may say nothing")  # type: ignore[assignment]
-    about: str = ""
+    memory_limit: int = Field(400, ge=100, le=16_000, description="of type python: megabytes that its process may take")
+    idle_timeout: Duration = Field(default="2m", description="of type python: how long its process may say nothing")  # type: ignore[assignment]
+    description: str = ""
     settings: dict[str, Setting] = Field(default_factory=dict)
-    base: Template
+    base_url: Template
     auth: Auth | None = None
     headers: dict[str, Template] = Field(default_factory=dict)
-    pace: Pace = Pace()
+    rate_limit: Pace = Pace()
     timeouts: Timeouts = Timeouts()
     retry: Retry = Retry()
-    tables_at_source: bool = Field(False, description="put there by us: its code asks the source which tables there are")
+    discover_tables: bool = Field(False, description="put there by us: its code asks the source which tables there are")
     tables: dict[str, HttpTable] = Field(default_factory=dict)
 
     @property
     def runs(self) -> Code | None:
         """What its process is told; None where it is declared."""
-        if self.on == "http" or self.code is None:
+        if self.type == "http" or self.code is None:
             return None
-        return Code(entry=self.code, program=self.program, memory=self.memory, silence=self.silence.total_seconds())
+        return Code(
+            entry=self.code,
+            program=self.program,
+            memory_limit=self.memory_limit,
+            idle_timeout=self.idle_timeout.total_seconds(),
+        )

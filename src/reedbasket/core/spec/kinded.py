@@ -1,4 +1,4 @@
-"""Definitions whose `on` names their kind."""
+"""Definitions whose `type` names their kind."""
 
 from __future__ import annotations
 
@@ -13,6 +13,8 @@ from .fields import Model
 
 # At first in a form: the name of a secret, made of the definition's own.
 SECRET = object()
+# Within the classes, `type` is a key of definitions.
+ModelClass = type[Model]
 
 
 class Kinded(Model):
@@ -21,7 +23,7 @@ class Kinded(Model):
     registry: ClassVar[Registry[Any]]
     # For who describes one in a form: {what it is: {key: what stands there at first}}; None for nothing, SECRET for a secret of its own.
     forms: ClassVar[dict[str, dict[str, Any]]] = {}
-    on: str | None
+    type: str | None
 
     @classmethod
     def _of_several(cls) -> bool:
@@ -29,8 +31,8 @@ class Kinded(Model):
 
     @classmethod
     @override
-    def model_for(cls, data: Any) -> type[Model]:
-        kind = cls.registry.find(str(data.get("on"))) if isinstance(data, dict) else None
+    def model_for(cls, data: Any) -> ModelClass:
+        kind = cls.registry.find(str(data.get("type"))) if isinstance(data, dict) else None
         return kind.definition if kind is not None else cls
 
     @model_validator(mode="wrap")
@@ -40,10 +42,10 @@ class Kinded(Model):
         made: Self = handler(data) if model is cls else model.model_validate(data)
         return made
 
-    @field_validator("on")
+    @field_validator("type")
     @classmethod
-    def _installed(cls, on: str | None) -> str | None:
-        names = cls.registry.names() if cls._of_several() else [on]
-        if on not in names:
+    def _installed(cls, kind: str | None) -> str | None:
+        names = cls.registry.names() if cls._of_several() else [kind]
+        if kind not in names:
             raise PydanticCustomError("literal_error", "no such kind", {"expected": ", ".join(map(str, names))})
-        return on
+        return kind

@@ -22,33 +22,41 @@ from .warehouse import Warehouse
 
 
 class Changes(Model):
-    """How changes are found. compare: everything is read, and only what differs from the last time is written. row_version: by the
-    version that the database keeps of each row (postgres). log: by the database's own log of changes (postgres, mysql). files: each file
-    once, and again where it changed. saved: by what a connector in Python saves of how far it is. `from` to `overlap` go with `window`
-    and `cursor`: of an API they stand in place of what the connector says, of a database they say it."""
+    """How changes are found. `from` to `overlap` go with `window` and `cursor`: of an API they stand in place of what the connector says,
+    of a database they say it.
 
-    by: Literal["everything", "cursor", "window", "compare", "row_version", "log", "files", "saved"]
+    full: everything is read, each time.
+    cursor: what has a higher value in a column than was read before.
+    window: each range of time once, when it is over.
+    compare: everything is read, and only what differs from the last time is written.
+    row_version: by the version that the database keeps of each row (postgres).
+    log: by the database's own log of changes (postgres, mysql).
+    files: each file once, and again where it changed.
+    saved: by what a connector in Python saves of how far it is.
+    """
+
+    by: Literal["full", "cursor", "window", "compare", "row_version", "log", "files", "saved"]
     column: KeyColumns | None = Field(None, description="of a database: the column to go by; several are compared one by one")
     start: Template | None = Field(None, alias="from")
-    step: Step | None = None
-    lag: Duration | None = None
+    length: Step | None = None
+    delay: Duration | None = None
     overlap: Duration | None = None
     slot: Annotated[str, Field(pattern=r"^[a-z0-9_]{1,63}$")] | None = Field(
         None,
         description="by log on postgres: the name of its slot and publication; reed_ and the feed's name where nothing is said",
     )
 
-    settle: Duration | None = Field(
+    stable_for: Duration | None = Field(
         None,
         description="by files: how long one has to have been still; 5s where files grow while they are written, else nothing",
     )
-    marker: str | None = Field(
+    ready_file: str | None = Field(
         None,
         min_length=1,
         description="by files: a file that says that another is whole, `{path}.done`; {path}, {folder}, {name}",
     )
-    changed: Literal["replace", "merge", "append", "ignore"] | None = Field(
-        None, description="by files: what becomes of the rows of a file that changed; merge where there is a key, else replace"
+    changed: Literal["replace", "upsert", "append", "ignore"] | None = Field(
+        None, description="by files: what becomes of the rows of a file that changed; upsert where there is a key, else replace"
     )
 
     checksum: bool = Field(
@@ -60,9 +68,9 @@ class Changes(Model):
     @model_validator(mode="after")
     def _consistent(self) -> Changes:
         allowed = {
-            "files": {"settle", "marker", "changed", "checksum"},
+            "files": {"stable_for", "ready_file", "changed", "checksum"},
             "log": {"slot"},
-            "window": {"column", "start", "step", "lag", "overlap"},
+            "window": {"column", "start", "length", "delay", "overlap"},
             "cursor": {"column", "start", "overlap"},
         }
         extra = self.model_fields_set - {"by"} - allowed.get(self.by, set())
@@ -72,9 +80,9 @@ class Changes(Model):
         return self
 
 
-Write = Literal["append", "replace", "merge", "mirror", "history"]
+Write = Literal["append", "replace", "upsert", "mirror", "versions"]
 # Those that know one row a key.
-KEYED: tuple[Write, ...] = ("merge", "mirror", "history")
+KEYED: tuple[Write, ...] = ("upsert", "mirror", "versions")
 Deletes = Literal["apply", "mark", "ignore"]
 
 
@@ -111,45 +119,47 @@ Kind = Literal["bool", "int64", "double", "decimal", "text", "date", "timestamp"
 Expression = Annotated[str, BeforeValidator(scalar_text), Field(min_length=1)]
 
 
-class Ranges(Model):
+class ParallelRead(Model):
     """A large table of a database, read in ranges of a column, or of where its rows lie: several at once, and a run that is cut goes on
     behind the last that was committed."""
 
-    of: str | None = Field(None, min_length=1, description="a column; else the key's first, or blocks in PostgreSQL")
-    count: int = Field(16, ge=1, le=1000)
-    at_once: int = Field(2, ge=1, le=8, description="read at the same time, at most, in one snapshot; one on mysql and sqlite")
+    column: str | None = Field(None, min_length=1, description="a column; else the key's first, or blocks in PostgreSQL")
+    parts: int = Field(16, ge=1, le=1000)
+    concurrency: int = Field(
+        2, ge=1, le=8, description="read at the same time, at most, in one snapshot; one on mysql and sqlite"
+    )
 
 
 class FeedTable(Model):
-    """One table of a feed. The shaping keys are applied in the order in which they stand here, from `only` to `constants`;
-    a child table's columns are named behind its own name, `passengers.email`. table, query, where, besides, ranges: of a database alone.
-    files, format, sort, noted, copy: of a store of files alone."""
+    """One table of a feed. The shaping keys are applied in the order in which they stand here, from `include_columns` to `constants`;
+    a child table's columns are named behind its own name, `passengers.email`. table, query, source_filter, exclude, parallel_read: of a
+    database alone. files, format, file_order, file_columns, copy: of a store of files alone."""
 
     table: str | None = Field(None, min_length=1, description="the database's own name for it, where the feed's is another")
     query: str | None = Field(None, min_length=1, description="an SQL query in the database's own words; :cursor_from is bound")
-    where: Expression | None = Field(None, description="an SQL condition that the database itself keeps rows by")
-    besides: ColumnList = Field(default_factory=list, description="patterns of tables that a pattern is not to take")
-    ranges: Ranges | None = Field(None, description="read a large table in ranges")
+    source_filter: Expression | None = Field(None, description="an SQL condition that the database itself keeps rows by")
+    exclude: ColumnList = Field(default_factory=list, description="patterns of tables that a pattern is not to take")
+    parallel_read: ParallelRead | None = Field(None, description="read a large table in ranges")
     files: ColumnList | None = Field(None, description="patterns of the files that are this table: `{landing}/counts-*.csv`")
     format: Format | None = Field(None, description="how they are read; by their names where nothing is said")
-    sort: Literal["name", "time"] = Field("name", description="in which order files are taken")
-    noted: NotedColumns = Field(default=NotedColumns(), description="columns for where a record came from")
+    file_order: Literal["name", "time"] = Field("name", description="in which order files are taken")
+    file_columns: NotedColumns = Field(default=NotedColumns(), description="columns for where a record came from")
     copy_: CopyTo | None = Field(None, alias="copy", description="copy the files as they are, and list them in the table")
     clean: Clean | None = Field(None, description="a view or table kept on top of this one")
     changes: Changes | None = None
     write: Write | None = None
-    key: KeyColumns | None = None
+    primary_key: KeyColumns | None = None
     deletes: Deletes | None = None
     nesting: Nesting | None = None
-    only: ColumnList | None = Field(None, description="take these columns and no others; the key is always taken")
-    leave_out: ColumnList = Field(default_factory=list, description="columns, objects or child tables not to take")
+    include_columns: ColumnList | None = Field(None, description="take these columns and no others; the key is always taken")
+    exclude_columns: ColumnList = Field(default_factory=list, description="columns, objects or child tables not to take")
     rename: dict[str, ColumnName] = Field(default_factory=dict, description="{column: its name in the warehouse}")
     cast: dict[str, Kind] = Field(default_factory=dict, description="{column: type}; a value that cannot be is a reject")
     compute: dict[ColumnName, Expression] = Field(
         default_factory=dict, description="{new column: SQL expression over the columns}"
     )
     hash: ColumnList = Field(default_factory=list, description="columns kept only as HMAC-SHA-256 of their text")
-    keep: Expression | None = Field(None, description="rows to keep: an SQL condition over the columns")
+    filter: Expression | None = Field(None, description="rows to keep: an SQL condition over the columns")
     constants: dict[ColumnName, str | int | float | bool] = Field(default_factory=dict, description="{new column: value}")
 
 
@@ -170,11 +180,11 @@ What = Literal["failed", "recovered", "succeeded", "rejects", "drift", "late"]
 class Notify(Model):
     """Who hears of what. failed: once, until it recovered; late: once, until it is fresh again."""
 
-    on: list[What] = Field(default=["failed", "recovered"])
-    mail: Annotated[list[str], BeforeValidator(one_or_many)] = Field(default_factory=list)
-    web: list[Hook] = Field(default_factory=list)
+    events: list[What] = Field(default=["failed", "recovered"])
+    email: Annotated[list[str], BeforeValidator(one_or_many)] = Field(default_factory=list)
+    webhook: list[Hook] = Field(default_factory=list)
 
-    @field_validator("mail")
+    @field_validator("email")
     @classmethod
     def _addresses(cls, addresses: list[str]) -> list[str]:
         for address in addresses:
@@ -192,33 +202,33 @@ class Feed(Model):
     behind the first of a list in `into`."""
 
     feed: Name
-    about: str = ""
+    description: str = ""
     source: Name = Field(alias="from")
     warehouse: Name = Field(alias="into")
     also: list[Name] = Field(default_factory=list, description="put there by us")
-    prefix: Prefix = ""
+    table_prefix: Prefix = ""
     defaults: FeedDefaults = Field(default_factory=FeedDefaults)
     tables: dict[TableName, FeedTable | None] = Field(min_length=1)
     drift: Drift = Drift()
-    stop_after: Limit = Field(
+    max_rejects: Limit = Field(
         HALF,
         description="rejects of a table's run beyond which it fails, a number or a share; where all are rejected it always does",
     )
     max_removed: Limit = Field(
         HALF, description="rows of a table that one run may remove because the source no longer shows them, a number or a share"
     )
-    hash_with: Name = Field("column-hash", description="the secret that keys `hash`; made by itself where nobody set it")
+    hash_secret: Name = Field("column-hash", description="the secret that keys `hash`; made by itself where nobody set it")
     schedule: Schedule | None = Field(
         None, description="when it runs by itself; only when somebody asks, where nothing is said"
     )
-    retry: RunRetry = RunRetry()
+    retry_runs: RunRetry = RunRetry()
     fresh_within: Duration | None = Field(None, description="how long ago a run may have succeeded before the feed is late")
     notify: Notify | None = Field(None, description="who hears of what; the service's own settings where nothing is said")
     parameters: Parameters = Field(
         default_factory=dict,
         description="values for {parameters.name} here, and for settings of the source; a list of such sets makes a feed of each",
     )
-    commit_every: int = Field(250_000, ge=1, description="rows after which a long load commits, where its position is safe")
+    rows_per_commit: int = Field(250_000, ge=1, description="rows after which a long load commits, where its position is safe")
 
     @model_validator(mode="before")
     @classmethod

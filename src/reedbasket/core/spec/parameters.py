@@ -11,7 +11,7 @@ from .yaml_source import Document, Path
 
 _NAME = re.compile(r"(?<!{){parameters\.([A-Za-z0-9_]+)}")
 # SQL is never made out of values; there a parameter is bound, `:parameters_region`.
-_SQL = {"query", "where", "keep", "compute"}
+_SQL = {"query", "source_filter", "filter", "compute"}
 
 
 def one_for_each(document: Document) -> tuple[list[Document], list[Mistake]]:

@@ -16,7 +16,7 @@ from .yaml_source import Document, Path
 Describe = Callable[[Code], dict[str, Any]]
 ENDING = ".py"
 # What is put into a definition when its class has been asked.
-OURS = ("program", "described", "tables_at_source")
+OURS = ("program", "described", "discover_tables")
 
 
 def program_file(file: str, code: str) -> str:
@@ -35,7 +35,7 @@ def completed(
     """The same with what its class says, and the program, where it is a connector in Python. What is written stands over what the class
     says. known: those in force, whose programs are taken where none is given anew. kept: see load_texts."""
     data = document.data
-    if not isinstance(data, dict) or not data or next(iter(data)) != "connector" or data.get("on") != "python":
+    if not isinstance(data, dict) or not data or next(iter(data)) != "connector" or data.get("type") != "python":
         return document, []
     ours = [] if kept else [key for key in OURS if key in data]
     if ours:
@@ -57,11 +57,11 @@ def completed(
             ]
     if describe is None:
         return document, [_mistake(document, "connectors in Python are not read here", "definition.no_program")]
-    limits = {name: data[name] for name in ("memory",) if isinstance(data.get(name), int)}
+    limits = {name: data[name] for name in ("memory_limit",) if isinstance(data.get(name), int)}
     try:
         stated = describe(Code(entry=code, program=program, **limits))
     except ReedError as error:
-        return document, [_mistake(document, f"{error.found}; {error.mend}", error.code)]
+        return document, [_mistake(document, f"{error.found}; {error.fix}", error.code)]
     for part in ("settings", "tables"):
         written = data.get(part) if isinstance(data.get(part), dict) else {}
         stated[part] = stated.get(part, {}) | {

@@ -9,9 +9,9 @@ from .fields import Model
 
 class Code(Model):
     """entry: the file, the name that an installed package publishes it by, or `package.module:Class`; program: the file's text, None of
-    what is installed. memory: that its process may take, in MB; silence: seconds for which it may say nothing."""
+    what is installed. memory_limit: that its process may take, in MB; idle_timeout: seconds for which it may say nothing."""
 
     entry: str
     program: str | None = None
-    memory: int = Field(400, ge=100, le=16_000)
-    silence: float = 120.0
+    memory_limit: int = Field(400, ge=100, le=16_000)
+    idle_timeout: float = 120.0

@@ -51,7 +51,7 @@ def _outside(named: Mapping[tuple[str, ...], str], opened: Callable[[str], objec
         try:
             opened(stated)
         except PlaceNotAllowed as error:
-            yield key, f"{error.on}: {error.found}; {error.mend}", error.code
+            yield key, f"{error.on}: {error.found}; {error.fix}", error.code
 
 
 def _source(basket: Basket, source: Source, unreadable: set[tuple[str, str]]) -> Iterator[Finding]:
@@ -119,17 +119,17 @@ def _parameters(feed: Feed, connector: Connector) -> Iterator[Finding]:
 
 def _table(feed: Feed, name: str, connector: Connector, targets: dict[tuple[str, str], str]) -> Iterator[Finding]:
     here: Path = ("tables", name)
-    yield from _only_of_databases(here, feed.tables[name], patterns=connector.tables_at_source)
+    yield from _only_of_databases(here, feed.tables[name], patterns=connector.discover_tables)
     rule = connector.tables.get(name)
     if rule is None:
-        if not connector.tables_at_source:  # else a run asks the source, and says what is wrong with one that it has not
+        if not connector.discover_tables:  # else a run asks the source, and says what is wrong with one that it has not
             message = f'the connector has no table "{name}"{nearest(name, connector.tables)}'
             yield here, message, "definition.unknown_table"
         return
     choice = table_choice(feed.tables[name], feed.defaults, name, connector.tables)
-    yield from choice_mistakes(here, choice, rule, by_code=connector.on == "python")
+    yield from choice_mistakes(here, choice, rule, by_code=connector.type == "python")
     yield from shaping_mistakes(here, feed.tables[name] or FeedTable(), choice.key or [])
-    target = feed.prefix + name.replace("-", "_")
+    target = feed.table_prefix + name.replace("-", "_")
     for warehouse in feed.warehouses:
         other = targets.setdefault((warehouse, target), feed.feed)
         if other != feed.feed:
@@ -165,7 +165,7 @@ def _schedule(basket: Basket, feed: Feed, unreadable: set[tuple[str, str]]) -> I
             return
         if above in seen:
             message = f"the feeds wait for each other: {' after '.join([*seen, above])}"
-            yield ("schedule", "after"), message, "definition.circle"
+            yield ("schedule", "after"), message, "definition.cycle"
             return
         seen.append(above)
         above = other.schedule.after if other.schedule else None
@@ -180,12 +180,14 @@ def _only_of_databases(here: Path, stated: FeedTable | Changes | None, *, patter
         return
     changes = stated.changes if isinstance(stated, FeedTable) else stated
     of_files = [
-        n for n in ("files", "format", "noted", "copy_") if isinstance(stated, FeedTable) and n in stated.model_fields_set
+        n
+        for n in ("files", "format", "file_columns", "copy_")
+        if isinstance(stated, FeedTable) and n in stated.model_fields_set
     ]
     for key in of_files:
         plain = key.removesuffix("_")
         yield (*here, plain), f"`{plain}` is for files; an API's connector says what is asked for", "definition.bad_value"
-    of_databases = ("table", "query", "where") if patterns else ("table", "query", "where", "besides")
+    of_databases = ("table", "query", "source_filter") if patterns else ("table", "query", "source_filter", "exclude")
     names = [n for n in of_databases if isinstance(stated, FeedTable) and n in stated.model_fields_set]
     for name in names:
         yield (
@@ -194,11 +196,11 @@ def _only_of_databases(here: Path, stated: FeedTable | Changes | None, *, patter
             "definition.bad_value",
         )
     if changes is not None and changes.by == "files":
-        yield (*here, "changes"), "an API has no files; say cursor, window, compare or everything", "definition.bad_value"
+        yield (*here, "changes"), "an API has no files; say cursor, window, compare or full", "definition.bad_value"
     elif changes is not None and changes.by == "row_version":
         yield (
             (*here, "changes"),
-            "an API keeps no versions of rows; say cursor, window, compare or everything",
+            "an API keeps no versions of rows; say cursor, window, compare or full",
             "definition.bad_value",
         )
     elif changes is not None and (changes.column or (changes.by == "cursor" and changes.model_fields_set - {"by"})):

@@ -47,37 +47,39 @@ _NOTHING = timedelta(0)
 
 
 class TimeWindows(Model):
-    """A run for each range of time, [from, until), one after the other without a gap, due `lag` behind its end."""
+    """A run for each range of time, [from, until), one after the other without a gap, due `delay` behind its end."""
 
     start: Time = Field(alias="from")
-    step: Step
-    lag: Duration = _NOTHING
+    length: Step
+    delay: Duration = _NOTHING
 
     @model_validator(mode="after")
     def _whole_seconds(self) -> TimeWindows:
-        if self.start.microsecond or (isinstance(self.step, timedelta) and self.step % timedelta(seconds=1)):
+        if self.start.microsecond or (isinstance(self.length, timedelta) and self.length % timedelta(seconds=1)):
             raise ValueError("windows begin and end at whole seconds")
         return self
 
 
 class Schedule(Model):
-    """One of every, cron, windows and after. offset, span: with after, how windows lie to those of the other feed."""
+    """One of every, cron, windows and after. shift, windows_per_run: with after, how windows lie to those of the other feed."""
 
     every: Interval | None = Field(None, description="at a moment of the feed's own within each, so that not all begin at once")
-    cron: Cron | None = Field(None, description="minute hour day month weekday, in `zone`")
-    zone: Zone = Field("UTC", description="the time zone of `cron`")
+    cron: Cron | None = Field(None, description="minute hour day month weekday, in `time_zone`")
+    time_zone: Zone = Field("UTC", description="the time zone of `cron`")
     windows: TimeWindows | None = None
     after: Name | None = Field(
         None, description="when another feed has succeeded; window by window, where that one has windows"
     )
-    offset: Duration = Field(_NOTHING, description="with after: how much later these windows lie than those they stand on")
-    span: int = Field(1, ge=1, le=10_000, description="with after: how many windows of the other feed make one here")
+    shift: Duration = Field(_NOTHING, description="with after: how much later these windows lie than those they stand on")
+    windows_per_run: int = Field(1, ge=1, le=10_000, description="with after: how many windows of the other feed make one here")
     jitter: Duration = Field(_NOTHING, description="begin up to so much later, each time by another part of it")
-    catch_up: Literal["all", "latest", "none"] | None = Field(
+    missed: Literal["all", "latest", "none"] | None = Field(
         None, description="what becomes of runs that were missed; all with windows and after, else latest"
     )
     order: Literal["oldest", "newest"] = Field("oldest", description="which of several waiting windows comes first")
-    overlap: Literal["skip", "queue"] = Field("skip", description="what becomes of a run that is due while one is going on")
+    while_running: Literal["skip", "queue"] = Field(
+        "skip", description="what becomes of a run that is due while one is going on"
+    )
 
     @model_validator(mode="after")
     def _consistent(self) -> Schedule:
@@ -87,26 +89,28 @@ class Schedule(Model):
         if len(ways) != 1:
             raise ValueError(f"say one of every, cron, windows and after; found {' and '.join(ways) or 'none'}")
         stated = self.model_fields_set
-        if self.catch_up == "all" and ("every" in ways or "cron" in ways):
+        if self.missed == "all" and ("every" in ways or "cron" in ways):
             raise ValueError(
-                f"a run by `{ways[0]}` takes all that is new; catch_up: all is for windows, each of which has its own run"
+                f"a run by `{ways[0]}` takes all that is new; missed: all is for windows, each of which has its own run"
             )
-        for name, goes_with in (("zone", "cron"), ("offset", "after"), ("span", "after")):
+        for name, goes_with in (("time_zone", "cron"), ("shift", "after"), ("windows_per_run", "after")):
             if name in stated and goes_with not in ways:
                 raise ValueError(f"`{name}` goes with `{goes_with}`")
-        if self.windows is not None and self.after is not None and "span" in stated:
-            raise ValueError("the step of the windows says the span already; leave one of the two out")
+        if self.windows is not None and self.after is not None and "windows_per_run" in stated:
+            raise ValueError("the length of the windows says `windows_per_run` already; leave one of the two out")
         return self
 
     @property
-    def missed(self) -> Literal["all", "latest", "none"]:
-        """What `catch_up` means where it is not said."""
-        return self.catch_up or ("all" if self.windows or self.after else "latest")
+    def missed_runs(self) -> Literal["all", "latest", "none"]:
+        """What `missed` means where it is not said."""
+        return self.missed or ("all" if self.windows or self.after else "latest")
 
 
 class RunRetry(Model):
     """Whether a run that failed by its schedule is tried again. Runs that somebody asked for are not."""
 
-    times: int = Field(2, ge=0, le=20)
-    pause: Duration = Field(default="1m", description="before the first; doubled each time, an hour at most")  # type: ignore[assignment]
-    codes: list[str] | None = Field(None, description="of errors that are worth it; those that may pass where nothing is said")
+    attempts: int = Field(2, ge=0, le=20)
+    first_wait: Duration = Field(default="1m", description="before the first; doubled each time, an hour at most")  # type: ignore[assignment]
+    error_codes: list[str] | None = Field(
+        None, description="of errors that are worth it; those that may pass where nothing is said"
+    )

@@ -35,7 +35,7 @@ def ticks_of(schedule: Schedule, feed: str) -> Ticks | None:
     """None for a schedule that goes by windows or by another feed."""
     if schedule.every is not None:
         return Monthly(feed) if schedule.every == "month" else Every(schedule.every, feed)
-    return Cron(schedule.cron, schedule.zone) if schedule.cron is not None else None
+    return Cron(schedule.cron, schedule.time_zone) if schedule.cron is not None else None
 
 
 def share(*what: str) -> float:

@@ -25,7 +25,7 @@ def json_schema() -> dict[str, Any]:
     feed = made["$defs"]["Feed"]["properties"]
     one = feed["parameters"]
     feed["parameters"] = {"anyOf": [one, {"type": "array", "items": one, "minItems": 1}], "description": one["description"]}
-    feed["prefix"] = {"type": "string"}
+    feed["table_prefix"] = {"type": "string"}
     feed["into"] = {"anyOf": [feed["into"], {"type": "array", "items": {"type": "string"}, "minItems": 1}]}
     del feed["also"]
     made["$schema"] = "https://json-schema.org/draft/2020-12/schema"

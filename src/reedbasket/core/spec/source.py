@@ -9,8 +9,8 @@ from typing_extensions import override
 
 from ..kinds import SOURCES, Registry
 from .database_address import ServerAddress
-from .fields import Model, Name, Zone
-from .kinded import Kinded
+from .fields import Name, Zone
+from .kinded import Kinded, ModelClass
 from .times import Duration
 
 if TYPE_CHECKING:
@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 
 
 class Source(Kinded):
-    """One place that records come from: a connector filled in, a database or a store of files (`on`).
+    """One place that records come from: a connector filled in, a database or a store of files (`type`).
 
     A secret is given by name: `{secret: harbour_token}`. settings: of the connector, or values that a database's queries name as
     `:settings_region`.
@@ -28,22 +28,24 @@ class Source(Kinded):
 
     source: Name
     connector: Name | None = None
-    on: str | None = None
-    about: str = ""
+    type: str | None = None
+    description: str = ""
     settings: dict[str, Any] = Field(default_factory=dict)
-    most_runs: int | None = Field(None, ge=1, description="runs that may ask it at the same time; as many as there are workers")
+    max_concurrent_runs: int | None = Field(
+        None, ge=1, description="runs that may ask it at the same time; as many as there are workers"
+    )
 
     @classmethod
     @override
-    def model_for(cls, data: Any) -> type[Model]:
-        connector = isinstance(data, dict) and data.get("connector") is not None and data.get("on") is None
+    def model_for(cls, data: Any) -> ModelClass:
+        connector = isinstance(data, dict) and data.get("connector") is not None and data.get("type") is None
         return ConnectorSource if connector else super().model_for(data)
 
     @model_validator(mode="wrap")
     @classmethod
     def _one_of_two(cls, data: Any, handler: ModelWrapValidatorHandler[Self]) -> Self:
-        if isinstance(data, dict) and (data.get("connector") is None) == (data.get("on") is None):
-            raise ValueError("say one of `connector`, and `on` for a database or files")
+        if isinstance(data, dict) and (data.get("connector") is None) == (data.get("type") is None):
+            raise ValueError("say one of `connector`, and `type` for a database or files")
         return handler(data)
 
     @property
@@ -94,7 +96,7 @@ class DatabaseSource(Source):
     row_versions: ClassVar[bool] = False
     has_change_log: ClassVar[bool] = True
 
-    zone: Zone = Field("UTC", description="the time zone of times that name none")
+    time_zone: Zone = Field("UTC", description="the time zone of times that name none")
     statement_timeout: Duration = Field(default="10m", description="how long one statement may take")  # type: ignore[assignment]
 
     @property

@@ -30,21 +30,21 @@ class TableChoice:
 def table_choice(own: FeedTable | None, defaults: FeedDefaults, name: str, tables: Mapping[str, HttpTable]) -> TableChoice:
     """The table's own choices, else the feed's defaults, else what the connector makes natural. tables: of the connector.
 
-    Natural is: by cursor where the connector names one, by window where it names that, else everything; mirror for compare, merge
+    Natural is: by cursor where the connector names one, by window where it names that, else full; mirror for compare, upsert
     where there is a key, else replace when everything is read, else append.
     """
     rule, own = tables[name], own or FeedTable()
-    key = own.key or rule.key
+    key = own.primary_key or rule.primary_key
     cursor = rule.cursor
     if rule.for_each and rule.parents == "changed" and rule.for_each in tables:
         cursor = tables[rule.for_each].cursor
-    natural = Changes(by="saved" if rule.saves else "cursor" if cursor else "window" if rule.window else "everything")
+    natural = Changes(by="saved" if rule.own_position else "cursor" if cursor else "window" if rule.window else "full")
     changes = own.changes or defaults.changes or natural
     write: Write | None = own.write or defaults.write
     if write is None and changes.by == "compare":
         write = "mirror"
     if write is None:
-        write = "merge" if key else ("replace" if changes.by == "everything" else "append")
+        write = "upsert" if key else ("replace" if changes.by == "full" else "append")
     deletes = own.deletes or defaults.deletes or "apply"
     nesting = own.nesting or defaults.nesting or Nesting()
     return TableChoice(changes.by, write, key, deletes, nesting, cursor, _window(changes, rule))
@@ -55,7 +55,7 @@ def _window(changes: Changes, rule: HttpTable) -> WindowRule | None:
     if changes.by != "window":
         return None
     stated: dict[str, object] = {
-        n: getattr(changes, n) for n in ("start", "step", "lag", "overlap") if getattr(changes, n) is not None
+        n: getattr(changes, n) for n in ("start", "length", "delay", "overlap") if getattr(changes, n) is not None
     }
     if rule.window:
         return rule.window.model_copy(update=stated)
@@ -77,35 +77,35 @@ def choice_mistakes(here: Path, choice: TableChoice, rule: HttpTable, *, by_code
     yield from _of_saved(here, choice, rule)
     yield from _of_cursor(here, choice, rule, sends)
     yield from _of_windows(here, choice, sends)
-    if rule.conditional and choice.by not in ("everything", "compare"):
-        message = "`conditional` asks whether the whole answer changed, and goes with everything and compare"
+    if rule.conditional_requests and choice.by not in ("full", "compare"):
+        message = "`conditional_requests` asks whether the whole answer changed, and goes with `full` and `compare`"
         yield here, message, "definition.bad_value"
     if choice.write in KEYED and not choice.key:
         message = f"write: {choice.write} needs a key; name one, or append, or replace"
         yield here, message, "definition.no_key"
     if choice.write == "replace" and choice.by == "cursor":
-        message = "write: replace would throw away the rows that did not change; use merge, or read everything"
+        message = "write: replace would throw away the rows that did not change; use upsert, or read everything"
         yield here, message, "definition.replace_by_cursor"
     if choice.write == "mirror" and choice.by == "cursor":
-        message = "write: mirror needs a complete read, to see what has gone; use merge, or changes: {by: everything}"
+        message = "write: mirror needs a complete read, to see what has gone; use upsert, or changes: {by: full}"
         yield here, message, "definition.mirror_by_cursor"
     if choice.by == "compare" and choice.write in ("append", "replace"):
-        message = f"changes by compare write only what differs, which {choice.write} cannot; use mirror, merge or history"
+        message = f"changes by compare write only what differs, which {choice.write} cannot; use mirror, upsert or versions"
         yield here, message, "definition.compare_needs_key"
 
 
 def _of_saved(here: Path, choice: TableChoice, rule: HttpTable) -> Iterator[Finding]:
-    if choice.by == "saved" and not rule.saves:
+    if choice.by == "saved" and not rule.own_position:
         message = "changes by what the connector saves, and it saves nothing of this table; say cursor, everything or compare"
         yield here, message, "definition.no_cursor"
     if choice.by == "saved" and choice.write in ("replace", "mirror"):
-        message = f"write: {choice.write} wants a complete read, and behind what was saved it is a part; use merge or append"
+        message = f"write: {choice.write} wants a complete read, and behind what was saved it is a part; use upsert or append"
         yield here, message, "definition.replace_by_cursor"
 
 
 def _of_cursor(here: Path, choice: TableChoice, rule: HttpTable, sends: Collection[str]) -> Iterator[Finding]:
     if choice.by == "cursor" and choice.cursor is None:
-        message = "changes by cursor, but the connector names no cursor for it; say changes: {by: everything}"
+        message = "changes by cursor, but the connector names no cursor for it; say changes: {by: full}"
         yield here, message, "definition.no_cursor"
     elif choice.by == "cursor" and rule.cursor and rule.cursor.bound != "none" and "cursor.from" not in sends:
         message = "changes by cursor, but the connector's request never sends {cursor.from}; say `bound: none` if it cannot"
@@ -123,8 +123,8 @@ def _of_windows(here: Path, choice: TableChoice, sends: Set[str]) -> Iterator[Fi
         message = "the connector's request sends a window; say changes: {by: window, from: 2026-01-01}"
         yield here, message, "definition.window_not_sent"
     if choice.by == "window" and choice.write in ("replace", "mirror"):
-        message = f"write: {choice.write} wants a complete read, and a window is a part; use merge or append"
+        message = f"write: {choice.write} wants a complete read, and a window is a part; use upsert or append"
         yield here, message, "definition.replace_by_window"
     if choice.window and choice.window.overlap > timedelta(0) and choice.write == "append":
-        message = "a window that is taken again with `overlap` would be appended twice; use merge, with a key"
+        message = "a window that is taken again with `overlap` would be appended twice; use upsert, with a key"
         yield here, message, "definition.window_twice"

@@ -19,10 +19,10 @@ class Warehouse(Kinded):
     registry: ClassVar[Registry[Any]] = WAREHOUSES
 
     warehouse: Name
-    on: str
-    about: str = ""
-    most_runs: int | None = Field(None, ge=1, description="runs that may load into it at the same time")
-    prefix: Prefix = Field("", description="before the name of every table loaded here")
+    type: str
+    description: str = ""
+    max_concurrent_runs: int | None = Field(None, ge=1, description="runs that may load into it at the same time")
+    table_prefix: Prefix = Field("", description="before the name of every table loaded here")
 
     @property
     def where(self) -> str:

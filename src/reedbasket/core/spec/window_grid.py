@@ -15,7 +15,7 @@ _NOTHING = timedelta(0)
 
 @dataclass(frozen=True)
 class Grid:
-    """Where windows begin and end: the first at `start`, each a step long; due `lag` behind their ends."""
+    """Where windows begin and end: the first at `start`, each a step long; due `lag` after their ends."""
 
     start: datetime
     step: Step
@@ -42,35 +42,33 @@ def grid_of(feed: str, schedules: Mapping[str, Schedule | None]) -> Grid | None:
     schedule = schedules.get(feed)
     if schedule is None:
         return None
-    own = Grid(schedule.windows.start, schedule.windows.step, schedule.windows.lag) if schedule.windows else None
+    own = Grid(schedule.windows.start, schedule.windows.length, schedule.windows.delay) if schedule.windows else None
     if schedule.after is None or own is not None:
         return own
     below = grid_of(schedule.after, schedules)
     if below is None:
         return None
-    step = below.step if schedule.span == 1 or below.step == "month" else below.step * schedule.span
-    return Grid(below.start + schedule.offset, step)
+    step = below.step if schedule.windows_per_run == 1 or below.step == "month" else below.step * schedule.windows_per_run
+    return Grid(below.start + schedule.shift, step)
 
 
 def misalignment(feed: str, schedules: Mapping[str, Schedule | None]) -> str | None:
-    """Why a feed's windows do not lie on those of the one it comes after, and what would mend it; None where they do."""
+    """Why a feed's windows do not lie on those of the one it comes after, and what would fix it; None where they do."""
     schedule = schedules[feed]
     assert schedule is not None and schedule.after is not None
     below, own = grid_of(schedule.after, schedules), grid_of(feed, schedules)
     if below is None:
-        if schedule.windows is not None or schedule.offset or schedule.span > 1:
+        if schedule.windows is not None or schedule.shift or schedule.windows_per_run > 1:
             return f"{schedule.after} has no windows that these could lie on; say `after` alone, or give that feed windows"
         return None
     assert own is not None
     if below.step == "month":
         if own.step != "month":
-            return f"windows of {schedule.after} are months, and these are not; say `step: month`, or leave `windows` out"
-        if schedule.span > 1:
-            return f"windows of {schedule.after} are months, which `span` cannot join; leave it out"
+            return f"windows of {schedule.after} are months, and these are not; say `length: month`, or leave `windows` out"
+        if schedule.windows_per_run > 1:
+            return f"windows of {schedule.after} are months, which `windows_per_run` cannot join; leave it out"
         return (
-            None
-            if own.start == below.start + schedule.offset
-            else f"begin at {below.start + schedule.offset:%Y-%m-%dT%H:%M:%SZ}"
+            None if own.start == below.start + schedule.shift else f"begin at {below.start + schedule.shift:%Y-%m-%dT%H:%M:%SZ}"
         )
     step = timedelta(days=1) if own.step == "month" else own.step
     assert isinstance(step, timedelta)
@@ -79,11 +77,11 @@ def misalignment(feed: str, schedules: Mapping[str, Schedule | None]) -> str | N
             f"windows of {_words(own.step)} are not made of whole ones of {schedule.after}, {_words(below.step)} each; "
             f"take a multiple of {_words(below.step)}"
         )
-    beside = (own.start - schedule.offset - below.start) % below.step
+    beside = (own.start - schedule.shift - below.start) % below.step
     if beside:
         fitting = (own.start - below.start) % below.step
         return (
-            f"windows begin {_words(beside)} behind those of {schedule.after}; `offset: {_words(fitting)}` would fit, "
+            f"windows begin {_words(beside)} behind those of {schedule.after}; `shift: {_words(fitting)}` would fit, "
             f"or a `from` that is {_words(beside)} earlier"
         )
     return None

@@ -1,7 +1,7 @@
 """YAML with positions: every path of a document knows its line and column.
 
-PyYAML's SafeLoader follows YAML 1.1, where a bare `on` is true and `12:30` is a number in base 60; definitions use `on` as a
-key, so scalars here follow the YAML 1.2 core schema (https://yaml.org/spec/1.2.2/#103-core-schema). A key written twice is
+PyYAML's SafeLoader follows YAML 1.1, where a bare `on` or `no` is a boolean and `12:30` is a number in base 60; so scalars
+here follow the YAML 1.2 core schema (https://yaml.org/spec/1.2.2/#103-core-schema). A key written twice is
 a mistake, not the last one's victory.
 """
 

@@ -35,10 +35,10 @@ class Limits:
 
 
 # The loader's own columns.
-PARENT, POSITION, ROW = "_rb_parent", "_rb_pos", "_rb_row"
+PARENT, POSITION, ROW = "_rb_parent", "_rb_ordinal", "_rb_row_key"
 FILE = "_rb_file"
-LOAD, AT = ColumnShape("_rb_load", "int64"), ColumnShape("_rb_at", "timestamp")
-SINCE, UNTIL = ColumnShape("_rb_from", "timestamp"), ColumnShape("_rb_until", "timestamp")
+LOAD, AT = ColumnShape("_rb_ledger_line", "int64"), ColumnShape("_rb_loaded_at", "timestamp")
+SINCE, UNTIL = ColumnShape("_rb_valid_from", "timestamp"), ColumnShape("_rb_valid_until", "timestamp")
 DELETED_AT = ColumnShape("_rb_deleted_at", "timestamp")
 
 
@@ -258,7 +258,7 @@ class Engine(Dialect):
 
     @abstractmethod
     def insert(self, sql_name: str, columns: Sequence[ColumnShape], batch: TableBatch) -> None:
-        """Append a batch, with the loader's own columns `_rb_owner`, `_rb_parent`, `_rb_pos`, `_rb_row` as far as it has them.
+        """Append a batch, with the loader's own columns `_rb_owner`, `_rb_parent`, `_rb_ordinal`, `_rb_row_key` as far as it has them.
 
         Args:
             sql_name: the table, as SQL.
@@ -298,13 +298,13 @@ class Engine(Dialect):
         assert stamp is not None
         ended = 0
         if merge.compared:
-            also = f"t._rb_until is null and {self.differs(merge.compared, 't', 'g')}"
-            ended = self.update_matching(merge.table, merge.stage, merge.key, f"_rb_until = {stamp.at}", also)
+            also = f"t._rb_valid_until is null and {self.differs(merge.compared, 't', 'g')}"
+            ended = self.update_matching(merge.table, merge.stage, merge.key, f"_rb_valid_until = {stamp.at}", also)
         added = self.run(
-            f"""insert into {merge.table} ({self.listed([*merge.names, "_rb_from", "_rb_load", "_rb_at"])})
+            f"""insert into {merge.table} ({self.listed([*merge.names, "_rb_valid_from", "_rb_ledger_line", "_rb_loaded_at"])})
                 select {self.listed(merge.names, "s")}, {stamp.at}, {stamp.load}, {stamp.at} from {merge.stage} as s
                 where not exists (
-                    select 1 from {merge.table} as t where {self.matching(merge.key, "t", "s")} and t._rb_until is null
+                    select 1 from {merge.table} as t where {self.matching(merge.key, "t", "s")} and t._rb_valid_until is null
                 )"""
         )
         return added - ended, ended
@@ -390,6 +390,6 @@ def cannot_widen(table: str, column: str, limit: int) -> WarehouseError:
         "widening the column",
         f"{table}.{column}",
         found=f"fractions arrived where whole numbers up to {limit} are held, and no double holds both exactly",
-        mend="set `cast: {" + column + ": decimal}` for this table in the feed",
+        fix="set `cast: {" + column + ": decimal}` for this table in the feed",
         code="warehouse.cannot_widen",
     )

@@ -117,7 +117,7 @@ class Position:
         repeated: records that were recognised as loaded before.
         source_bytes: what the source sent.
         started: when reading began, aware, UTC.
-        filtered: rows that the feed's `keep` left out.
+        filtered: rows that the feed's `filter` left out.
         unchanged: records known to be as they were without having been staged.
         seconds: where the time went.
         forget_cursor: the saved cursor means nothing any more.
@@ -146,7 +146,7 @@ class Load(Protocol):
 
     Attributes:
         staged_rows: rows staged since the last commit, child rows included.
-        notes: what a commit did to the table besides loading it, in words; whoever reads them clears them.
+        notes: what a commit did to the table exclude loading it, in words; whoever reads them clears them.
     """
 
     staged_rows: int

@@ -24,6 +24,6 @@ def open_warehouse(definition: WarehouseDefinition, places: Places, reveal: Call
         SecretMissing: its password is not stored.
         WarehouseError: it cannot be opened.
     """
-    kind = WAREHOUSES.get(definition.on)
+    kind = WAREHOUSES.get(definition.type)
     opened: Warehouse = import_module(kind.module).open_from(definition, places, reveal)
     return opened

@@ -40,7 +40,7 @@ def profile(warehouse: Warehouse, table: str) -> tuple[int, list[ColumnProfile]]
             "profiling",
             table,
             found="no such table in the warehouse",
-            mend="see which tables there are with `reed tables`",
+            fix="see which tables there are with `reed tables`",
             code="table.not_found",
         )
     found = [ColumnProfile(name, declared) for name, declared in columns.items()]

@@ -65,8 +65,8 @@ class WarehouseReader(ABC, Warehouse):
     def _called(self) -> str:
         """As people call it."""
 
-    def _refused(self, found: str, mend: str) -> QueryRefused:
-        return QueryRefused("asking the warehouse", self._called, found=found, mend=mend)
+    def _refused(self, found: str, fix: str) -> QueryRefused:
+        return QueryRefused("asking the warehouse", self._called, found=found, fix=fix)
 
     @override
     def existing(self, table: str) -> dict[str, str] | None:
@@ -195,10 +195,10 @@ class WarehouseReader(ABC, Warehouse):
                 "reading rows of",
                 table,
                 found=f"no such table in {self._called}",
-                mend="see which tables there are with `reed tables`, or run the feed that makes it",
+                fix="see which tables there are with `reed tables`, or run the feed that makes it",
                 code="table.not_found",
             )
-        order = f"order by _rb_load desc, {self._latest_row}" if "_rb_load" in columns else ""
+        order = f"order by _rb_ledger_line desc, {self._latest_row}" if "_rb_ledger_line" in columns else ""
         statement = f"select * from {self._named(table)} {order} limit {int(limit) + 1} offset {int(offset)}"
         shown = self.query(statement, limit=limit, seconds=30.0)
         return QueryResult(list(columns.items()), shown.rows, shown.truncated, shown.seconds)

@@ -76,7 +76,7 @@ def taken_again(store: Store, feed: str, table: str, patterns: Sequence[str]) ->
             "rewinding",
             f"{feed}.{table}",
             found=f"none of its {len(known)} files matches {', '.join(patterns)}",
-            mend="see them with `reed files`",
+            fix="see them with `reed files`",
             code="file.not_found",
         )
     return len(taken)

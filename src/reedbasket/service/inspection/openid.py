@@ -164,5 +164,5 @@ def _failed(doing: str, found: str) -> OpenIdError:
     return OpenIdError(
         doing,
         found=found,
-        mend="try again; if it stays so, tell whoever runs the service, or look at --openid-issuer and --openid-client",
+        fix="try again; if it stays so, tell whoever runs the service, or look at --openid-issuer and --openid-client",
     )

@@ -45,16 +45,16 @@ def setup(store: Store, source: str, draft: str = "") -> list[dict[str, Any]]:
     return [vars(one) for one in setup_sql(order, run_context_of(store, order), _feeds_of(basket, source))]
 
 
-def surveyed(store: Store, source: str, match: Sequence[str], besides: Sequence[str], draft: str = "") -> list[dict[str, Any]]:
+def surveyed(store: Store, source: str, match: Sequence[str], exclude: Sequence[str], draft: str = "") -> list[dict[str, Any]]:
     """What it offers."""
     basket = basket_of(store, draft)
     order = _order(basket, source)
     context = run_context_of(store, order)
     tables = _tables(basket, order, context)
     if order.files is not None:
-        return [table.as_dict() for table in survey_files(order, context, match, besides)]
+        return [table.as_dict() for table in survey_files(order, context, match, exclude)]
     if order.database is not None:
-        return [table.as_dict() for table in survey_database(order, context, match, besides)]
+        return [table.as_dict() for table in survey_database(order, context, match, exclude)]
     return [table.as_dict() for table in survey(order, context, tables)]
 
 
@@ -106,7 +106,7 @@ def sent_there(store: Store, source: str, back: str) -> str:
             "signing in at",
             source,
             found="its connector shows who asks without a person",
-            mend="see `auth` in the connector; only the grant authorization_code wants somebody to sign in",
+            fix="see `auth` in the connector; only the grant authorization_code wants somebody to sign in",
             code="source.no_person_needed",
         )
     client = RequestContext(order, run_context_of(store, order)).client
@@ -123,13 +123,13 @@ def came_back(store: Store, state: str, code: str, refused: str) -> tuple[str, s
         order = _order(definitions.basket(store), source)
         context = run_context_of(store, order)
         if refused or not code:
-            raise Conflict("signing in at", source, found=f"it sent you back: {refused or 'without a code'}", mend="try again")
+            raise Conflict("signing in at", source, found=f"it sent you back: {refused or 'without a code'}", fix="try again")
         asking = RequestContext(order, context)
         client = asking.client
         assert client is not None
         context.vault(client.fingerprint).keep(end_errand(client, code, verifier, back, asking.ask_for_token))
     except ReedError as error:
-        return source, quote(f"{error.found}. {error.mend}", safe="")
+        return source, quote(f"{error.found}. {error.fix}", safe="")
     return source, ""
 
 

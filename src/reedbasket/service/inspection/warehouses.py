@@ -64,7 +64,7 @@ def _rows(result: QueryResult) -> dict[str, Any]:
         raise QueryRefused(
             "answering with rows",
             found=f"{size / 1e6:,.0f} MB of text and bytes; {_LARGEST_ANSWER // 1_000_000} at most are shown",
-            mend="ask for fewer rows, or for parts of long values: left(column, 1000)",
+            fix="ask for fewer rows, or for parts of long values: left(column, 1000)",
         )
     return {
         "columns": [{"name": n, "type": k} for n, k in result.columns],

@@ -81,7 +81,7 @@ def make_sign_in_code() -> Any:
         raise Forbidden(
             "making a sign-in link",
             found="a token of less than an admin",
-            mend="sign in by name, or ask an admin",
+            fix="sign in by name, or ask an admin",
             code="access.no_link",
         )
     code = access.make_code(parts().store, who)
@@ -106,7 +106,7 @@ def sign_in(body: SignIn) -> Response:
             raise NotSignedIn(
                 "signing in",
                 found="the link was used before, or its hour is over",
-                mend="get a new one with `reed sign-in`",
+                fix="get a new one with `reed sign-in`",
                 code="access.code_spent",
             )
     else:
@@ -118,7 +118,7 @@ def sign_in(body: SignIn) -> Response:
             raise NotSignedIn(
                 "signing in",
                 found="the name and the password do not go together",
-                mend="try again",
+                fix="try again",
                 code="access.wrong_password",
             )
         tries.succeeded(name, address)
@@ -166,7 +166,7 @@ def change_own_password(body: OwnPassword) -> None:
         parts().tries.begin(who.user, request.remote_addr or "")
     if who.user is None or not access.check_password(parts().store, who.user, body.old):
         raise BadRequest(
-            "changing the password", found="the old one is not right", mend="try again", code="access.wrong_password"
+            "changing the password", found="the old one is not right", fix="try again", code="access.wrong_password"
         )
     parts().tries.succeeded(who.user, request.remote_addr or "")
     access.change_user(parts().store, who.user, password=body.new)

@@ -81,7 +81,7 @@ def get_definition(kind: str, name: str) -> Any:
             f"looking up the {kind}",
             name,
             found="it was removed",
-            mend="revert to an earlier version",
+            fix="revert to an earlier version",
             code="definition.not_found",
         )
     return _shown(latest)

@@ -27,7 +27,7 @@ class DraftSurvey(Draft):
     """Which tables of it."""
 
     match: list[str] = Field(default_factory=list, description="patterns of a database's tables to show; none: all")
-    besides: list[str] = Field(default_factory=list, description="patterns of tables to leave out")
+    exclude: list[str] = Field(default_factory=list, description="patterns of tables to leave out")
 
 
 class DraftPeek(Draft):
@@ -75,7 +75,7 @@ def setup_sql_of_draft(body: Draft) -> Any:
     problems=_FAILS, role="editor",
 )  # fmt: skip
 def survey_draft(body: DraftSurvey) -> Any:
-    return inspect_in_process(inspection.surveyed, body.source, body.match, body.besides, draft=body.draft)
+    return inspect_in_process(inspection.surveyed, body.source, body.match, body.exclude, draft=body.draft)
 
 
 @operations.add(

@@ -124,7 +124,7 @@ def require_feed(basket: Basket, feed: str) -> None:
             "looking up the feed",
             feed,
             found=f"feeds: {known}",
-            mend="apply a basket that defines it",
+            fix="apply a basket that defines it",
             code="feed.not_found",
         )
 
@@ -142,10 +142,10 @@ def _feed(basket: Basket, found: runs.FeedStanding, paused: dict[str, str] | Non
     due = next_due(basket, name, now) if paused is None else None
     return {
         "name": name,
-        "about": feed.about,
+        "description": feed.description,
         "version": found.version,
         "source": feed.source,
-        "connector": basket.sources[feed.source].connector or basket.sources[feed.source].on or "",
+        "connector": basket.sources[feed.source].connector or basket.sources[feed.source].type or "",
         "warehouse": feed.warehouse,
         "also": feed.also,
         "tables": list(feed.tables),

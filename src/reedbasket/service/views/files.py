@@ -90,5 +90,5 @@ def rewind_cursor(feed: str, body: RewindCursor) -> Any:
 def _require_idle(feed: str) -> None:
     if runs.active(parts().store, feed):
         raise Conflict(
-            "rewinding", feed, found="a run of it is under way", mend="wait for its end, or cancel it", code="feed.running"
+            "rewinding", feed, found="a run of it is under way", fix="wait for its end, or cancel it", code="feed.running"
         )

@@ -38,7 +38,7 @@ def sign_in_ways() -> Any:
 def leave() -> Response:
     own = parts()
     if not own.openid.there:
-        return _shown(OpenIdError("signing in", found="no provider is set", mend="sign in by name"))
+        return _shown(OpenIdError("signing in", found="no provider is set", fix="sign in by name"))
     try:
         with _place():
             own.openid.metadata()  # before anything is kept of somebody who cannot be sent on
@@ -101,12 +101,12 @@ def _signed_in() -> tuple[str, str]:
 def _place() -> Iterator[None]:
     with parts().openid.waiting.held("nobody") as found:
         if found:
-            raise TooBusy("signing in", found=found, mend="try again in a moment", wait_seconds=1)
+            raise TooBusy("signing in", found=found, fix="try again in a moment", wait_seconds=1)
         yield
 
 
 def _refused(found: str, code: str = "access.openid") -> OpenIdError:
-    return OpenIdError("signing in", found=found, mend="begin again, or ask an admin", code=code)
+    return OpenIdError("signing in", found=found, fix="begin again, or ask an admin", code=code)
 
 
 def _failed(error: ReedError) -> Response:

@@ -204,7 +204,7 @@ def _require_known(feed: str, sets: dict[str, Any]) -> None:
             "asking for a run of",
             feed,
             found=f"nothing to set is called {', '.join(unknown)}",
-            mend=f"there {'is' if len(known) == 1 else 'are'} {', '.join(sorted(known)) or 'none'}",
+            fix=f"there {'is' if len(known) == 1 else 'are'} {', '.join(sorted(known)) or 'none'}",
             code="run.unknown_setting",
         )
 
@@ -226,7 +226,7 @@ def _sends_secrets_elsewhere(feed: str, sets: dict[str, Any]) -> str:
             "asking for a run of",
             feed,
             found=f"with these settings {told}, and its definitions say {', '.join(sorted(servers(usual)))}",
-            mend=f"it takes the role {MAY_SET_SECRETS}; or let an editor apply a source with that address, and a secret of its own",
+            fix=f"it takes the role {MAY_SET_SECRETS}; or let an editor apply a source with that address, and a secret of its own",
             code="secret.other_server",
         )
     return f": {told}"

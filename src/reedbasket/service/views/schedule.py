@@ -150,14 +150,14 @@ def ask_backfill(feed: str, body: AskBackfill) -> Any:
     basket = definitions.basket(store)
     require_feed(basket, feed)
     if body.start >= body.until:
-        raise BadRequest("asking for a backfill", feed, found="it ends before it begins", mend="give `from` before `until`")
+        raise BadRequest("asking for a backfill", feed, found="it ends before it begins", fix="give `from` before `until`")
     windows = []
     for begins, ends in islice(Grid(body.start, body.step).from_(body.start), _MOST_WINDOWS + 1):
         if begins >= body.until:
             break
         windows.append((format_time(begins), format_time(min(ends, body.until))))
     if len(windows) > _MOST_WINDOWS:
-        raise BadRequest("asking for a backfill", feed, found=f"more than {_MOST_WINDOWS:,} windows", mend="take longer steps")
+        raise BadRequest("asking for a backfill", feed, found=f"more than {_MOST_WINDOWS:,} windows", fix="take longer steps")
     _require_windows(feed, body)
     step = body.model_dump(mode="json")["step"]
     made = schedule.add_backfill(store, feed, step, windows, caller().name)
@@ -176,7 +176,7 @@ def _require_windows(feed: str, body: AskBackfill) -> None:
             "asking for a backfill",
             feed,
             found="none of its tables knows windows of time: their changes are found by files, or by a cursor that is no time",
-            mend="rewind files with `reed rewind`",
+            fix="rewind files with `reed rewind`",
             code="backfill.no_windows",
         )
 

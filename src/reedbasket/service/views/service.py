@@ -93,7 +93,7 @@ def change_setting(name: str, body: ChangeSetting) -> Any:
             "changing the setting",
             name,
             found="it is none that can be changed while the service runs",
-            mend=f"those are {', '.join(CHANGEABLE)}; start the service with another value for it",
+            fix=f"those are {', '.join(CHANGEABLE)}; start the service with another value for it",
             code="setting.not_changeable",
         )
     low, high = BOUNDS[name]
@@ -102,7 +102,7 @@ def change_setting(name: str, body: ChangeSetting) -> Any:
             "changing the setting",
             name,
             found=str(body.value),
-            mend=f"give a number from {low} to {high}",
+            fix=f"give a number from {low} to {high}",
             code="setting.out_of_bounds",
         )
     noted(f"{name}: {'as started' if body.value is None else body.value}")

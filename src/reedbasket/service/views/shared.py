@@ -57,7 +57,7 @@ def waiting() -> Iterator[None]:
     who: Caller | None = g.get("caller")  # of a page that asks for no sign-in, nobody
     with parts().slow.held(who.name if who else "nobody") as found:
         if found:
-            raise TooBusy("answering", found=found, mend="try again in a moment, or raise --threads", wait_seconds=1)
+            raise TooBusy("answering", found=found, fix="try again in a moment, or raise --threads", wait_seconds=1)
         yield
 
 

@@ -31,7 +31,7 @@ class SurveyBody(Body):
     """Which tables."""
 
     match: list[str] = Field(default_factory=list, description="patterns of a database's tables to show; none: all")
-    besides: list[str] = Field(default_factory=list, description="patterns of tables to leave out")
+    exclude: list[str] = Field(default_factory=list, description="patterns of tables to leave out")
 
 
 class PeekBody(Body):
@@ -96,7 +96,7 @@ def setup_sql_of_source(source: str) -> Any:
     problems=(404, 409, 422, 502),
 )
 def survey_source(source: str, body: SurveyBody) -> Any:
-    return inspect_in_process(inspection.surveyed, source, body.match, body.besides)
+    return inspect_in_process(inspection.surveyed, source, body.match, body.exclude)
 
 
 @operations.add(
@@ -147,26 +147,26 @@ def _source(basket: Basket, name: str, signed_in: bool, asked: int, lags: Sequen
     store = parts().store
     source, order = basket.sources[name], _order(basket, name)
     state = state_of(store, name)
-    connector = basket.connectors.get(order.connector) if source.on is None else None
+    connector = basket.connectors.get(order.connector) if source.type is None else None
     rests = datetime.fromtimestamp(state.rests_until, UTC) if state.rests_until > datetime.now(UTC).timestamp() else None
     person = bool(order.auth and order.auth.oauth and order.auth.oauth.grant == "authorization_code")
     known = {**order.values({}), **{f"settings.{secret}": "•••" for secret in order.secrets}}
     return {
         "name": name,
-        "about": source.about or (connector.about if connector else ""),
+        "description": source.description or (connector.description if connector else ""),
         "connector": order.connector,
         "database": order.database is not None,
         "files": order.files is not None,
-        "base": (fill(connector.base, known) or "") if connector else source.where,
+        "base_url": (fill(connector.base_url, known) or "") if connector else source.where,
         "settings": {n: shown(v) if isinstance(v, datetime) else v for n, v in order.settings.items()}
         | {n: {"secret": secret} for n, secret in order.secrets.items()},
-        "signs_in": how(order) if connector else ("user and password" if "password" in source.secrets else "nothing"),
+        "signs_in": how(order) if connector else ("user and password" if "password" in source.secrets else "none"),
         "person": person,
         "signed_in": signed_in,
-        "tables_at_source": order.asked is not None,
+        "discover_tables": order.asked is not None,
         "tables": list(connector.tables) if connector else [],
         "feeds": sorted(feed.feed for feed in basket.feeds.values() if feed.source == name),
-        "pace": order.pace.model_dump(mode="json"),
+        "rate_limit": order.rate_limit.model_dump(mode="json"),
         "asked_last_minute": asked,
         "failures": state.failures,
         "lags": [lag for lag in lags if basket.feeds[lag["feed"]].source == name],

@@ -24,7 +24,7 @@ def streamed(on: str, events: Callable[[], Iterator[bytes]]) -> Response:
     own, who = parts(), caller().name
     found = own.streams.take(who)
     if found:
-        raise TooManyWatchers("watching", on, found=found, mend="close one, or raise --threads")
+        raise TooManyWatchers("watching", on, found=found, fix="close one, or raise --threads")
     app = current_app._get_current_object()  # type: ignore[attr-defined]
     asked = request._get_current_object()  # type: ignore[attr-defined]
 

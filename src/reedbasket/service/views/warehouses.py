@@ -38,7 +38,7 @@ class Statement(Body):
 @operations.add("GET", "/api/v1/warehouses", "warehouses", answer=list[wire.Warehouse])
 def list_warehouses() -> Any:
     found = definitions.basket(parts().store).warehouses
-    return [{"name": n, "on": w.on, "about": w.about, "where": w.where} for n, w in sorted(found.items())]
+    return [{"name": n, "type": w.type, "description": w.description, "where": w.where} for n, w in sorted(found.items())]
 
 
 @operations.add("GET", "/api/v1/warehouses/{warehouse}/tables", "its tables, counted", answer=list[wire.Table], problems=(404,))
@@ -102,7 +102,7 @@ def _known(name: str) -> str:
             "looking up the warehouse",
             name,
             found=f"warehouses: {', '.join(sorted(known)) or 'none'}",
-            mend="apply a basket that defines it",
+            fix="apply a basket that defines it",
             code="warehouse.not_found",
         )
     return name

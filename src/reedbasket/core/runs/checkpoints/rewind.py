@@ -24,25 +24,25 @@ def rewound(
     if saved is None or saved.kind == "files":
         raise Conflict(
             "rewinding", on, found="no cursor is saved for it",
-            mend="it is read from the beginning anyway; of files, say which (`--file`)", code="cursor.none_saved",
+            fix="it is read from the beginning anyway; of files, say which (`--file`)", code="cursor.none_saved",
         )  # fmt: skip
     if write == "append":
         raise Conflict(
             "rewinding", on, found="its records are appended, so what is read once more would be there twice",
-            mend="write by merge, with a key; or read the part as a backfill into a feed of its own", code="cursor.would_double",
+            fix="write by upsert, with a key; or read the part as a backfill into a feed of its own", code="cursor.would_double",
         )  # fmt: skip
     if to is None:
         return saved, None
     if saved.kind not in ("time", "number", "text", "window"):
         raise Conflict(
             "rewinding", on, found=f"a position of kind {saved.kind} is no value that could be chosen",
-            mend="rewind it to the beginning", code="cursor.no_value",
+            fix="rewind it to the beginning", code="cursor.no_value",
         )  # fmt: skip
     value, earlier = _earlier(saved, to, on)
     if not earlier:
         raise DefinitionError(
             "rewinding", on, found=f"{value} is not before {saved.shown}, where it stands",
-            mend="give an earlier value", code="cursor.not_before",
+            fix="give an earlier value", code="cursor.not_before",
         )  # fmt: skip
     return saved, replace(saved, value=value, seen=None)
 
@@ -58,6 +58,6 @@ def _earlier(saved: SavedCursor, to: str, on: str) -> tuple[str, bool]:
     except (ValueError, InvalidOperation):
         what = "number" if saved.kind == "number" else "time, 2026-03-01T06:00:00Z for instance"
         raise DefinitionError(
-            "rewinding", on, found=f"{to!r} is no {what}", mend="write it so", code="cursor.bad_value"
+            "rewinding", on, found=f"{to!r} is no {what}", fix="write it so", code="cursor.bad_value"
         ) from None
     return to, to < saved.value

@@ -23,7 +23,7 @@ from ..planning.order import ResolvedRun
 VERSION = 1
 _SCRATCH = ".loading.duckdb"
 # How children tell their parents. A field of a record cannot have these names, so in the files they have others.
-_LINKS = {"_rb_parent": "rb_parent", "_rb_pos": "rb_pos", "_rb_row": "rb_row"}
+_LINKS = {"_rb_parent": "rb_parent", "_rb_ordinal": "rb_pos", "_rb_row_key": "rb_row"}
 _JSON_TYPES: tuple[tuple[tuple[str, ...], dict[str, Any]], ...] = (
     (("BIGINT", "INTEGER", "HUGEINT", "SMALLINT", "UBIGINT"), {"type": "integer"}),
     (("DOUBLE", "FLOAT", "DECIMAL"), {"type": "number"}),
@@ -39,7 +39,7 @@ _JSON_TYPES: tuple[tuple[tuple[str, ...], dict[str, Any]], ...] = (
 def bundling(order: ResolvedRun, folder: Path) -> ResolvedRun:
     """The same order, into the bundle's folder in place of its warehouse; the ledger tells of loads there by the folder's name."""
     folder.mkdir(parents=True, exist_ok=True)
-    scratch = Warehouse.model_validate({"warehouse": folder.name, "on": "duckdb", "path": str(folder / _SCRATCH)})
+    scratch = Warehouse.model_validate({"warehouse": folder.name, "type": "duckdb", "path": str(folder / _SCRATCH)})
     return order.model_copy(update={"warehouse": scratch, "others": []})
 
 

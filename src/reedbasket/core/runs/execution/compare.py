@@ -234,5 +234,5 @@ def gone_keys(compare: Comparer, table: ResolvedTable, family: Family, warehouse
     """Keys of what the source no longer shows; none where it had nothing to be compared with."""
     if not compare.compared or compare.doubted:
         return ()
-    current = "_rb_until" if table.write == "history" else None
+    current = "_rb_valid_until" if table.write == "versions" else None
     return compare.gone(lambda: warehouse.keys(table.target, family.key, current=current))

@@ -44,7 +44,7 @@ def notes_of(changes: Sequence[Change], *, drifted: bool) -> Iterator[tuple[Any,
 
 def require_few(order: ResolvedRun, table: str, rejected: int, rejects: Sequence[Reject]) -> None:
     """While records come. Raises TooManyRejects where the limit is a number. rejected: of the run; rejects: the latest of them."""
-    if isinstance(order.stop_after, int) and rejected > order.stop_after:
+    if isinstance(order.max_rejects, int) and rejected > order.max_rejects:
         raise _too_many(order, table, f"{rejected} records were rejected", f"; the last: {rejects[-1].message}")
 
 
@@ -54,7 +54,7 @@ def require_some_good(order: ResolvedRun, table: str, progress: TableProgress) -
     if rejected and rejected >= read:
         came = "the one record that came was" if rejected == 1 else f"all {rejected:,} records that came were"
         raise _too_many(order, table, f"{came} rejected", "")
-    if isinstance(order.stop_after, str) and exceeds(order.stop_after, rejected, read):
+    if isinstance(order.max_rejects, str) and exceeds(order.max_rejects, rejected, read):
         raise _too_many(order, table, f"{rejected} of {read} records were rejected", "")
 
 
@@ -62,8 +62,8 @@ def _too_many(order: ResolvedRun, table: str, found: str, more: str) -> TooManyR
     return TooManyRejects(
         "reading",
         table,
-        found=f"{found}, and the feed says `stop_after: {order.stop_after}`{more}",
-        mend=f"see `reed rejects {order.feed}`, then mend the definition or the source, or raise the limit",
+        found=f"{found}, and the feed says `max_rejects: {order.max_rejects}`{more}",
+        fix=f"see `reed rejects {order.feed}`, then fix the definition or the source, or raise the limit",
     )
 
 

@@ -113,7 +113,7 @@ class DatabaseSession(SourceSession):
         if name not in self._logs:
             tables = [one for one in self._chosen.values() if one.by == "log" and slot_for(one, self._feed) == name]
             assert self._order.database is not None
-            log = self.database.change_log(name, utc=self._order.database.zone == "UTC")
+            log = self.database.change_log(name, utc=self._order.database.time_zone == "UTC")
             self._logs[name] = FollowedLog(log, tables, self._warehouses, {})
         return self._logs[name]
 
@@ -126,7 +126,7 @@ class DatabaseSession(SourceSession):
         """A table by itself, without a feed."""
         from ...spec.model import FeedTable, Nesting
 
-        chosen = Chosen(name, name, FeedTable(), table, "everything", "append", [], "apply", Nesting())
+        chosen = Chosen(name, name, FeedTable(), table, "full", "append", [], "apply", Nesting())
         return DatabaseTableReader(self, self._order, chosen, None, self._seen)
 
     @override

@@ -76,12 +76,16 @@ class DatabaseTableReader(TableReader):
         ranged = chosen.range_column if order.window is None else None
         self._window_column = chosen.window_column
         one_of_time = chosen.cursor is not None and chosen.cursor.type == "time" and len(chosen.cursor_columns) == 1
-        if order.window is not None and one_of_time and "cursor_from" not in names_in(f"{chosen.own.query} {chosen.own.where}"):
+        if (
+            order.window is not None
+            and one_of_time
+            and "cursor_from" not in names_in(f"{chosen.own.query} {chosen.own.source_filter}")
+        ):
             # A part of the past is asked for with both its ends, and nothing is followed.
             self._window_column, self._windows = chosen.cursor_columns[0], [order.window]
             self.from_text = format_time(order.window[0])
             return
-        if ranged is not None and chosen.by in ("cursor", "everything", "compare", "row_version", "log"):
+        if ranged is not None and chosen.by in ("cursor", "full", "compare", "row_version", "log"):
             self._midst = self._of_ranges(ranged, saved)
         elif saved is not None and saved.kind == "ranges":
             self._saved = None
@@ -105,7 +109,7 @@ class DatabaseTableReader(TableReader):
 
     def _of_ranges(self, column: Column, saved: SavedCursor | None) -> RangeCheckpoint | None:
         """None where the table has been read whole, and changes go on from what is saved."""
-        if saved is not None and saved.kind != "ranges" and self._chosen.by not in ("everything", "compare"):
+        if saved is not None and saved.kind != "ranges" and self._chosen.by not in ("full", "compare"):
             return None
         if self._chosen.cursor is not None and self._chosen.cursor.start:
             return None  # the first read is a part too, and goes by the cursor's index
@@ -166,7 +170,9 @@ class DatabaseTableReader(TableReader):
     @override
     def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]:
         """(records, statements) of the whole pass, as far as the database knows."""
-        rows = self._chosen.table.rows if self._chosen.by in ("everything", "compare") and not self._chosen.own.where else None
+        rows = (
+            self._chosen.table.rows if self._chosen.by in ("full", "compare") and not self._chosen.own.source_filter else None
+        )
         return rows, max(1, len(self._windows))
 
     @property
@@ -259,20 +265,20 @@ class DatabaseTableReader(TableReader):
     def _whole(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
         """All rows of a table or query: by one statement, or one for each range."""
         chosen, database = self._chosen, self._reading.database
-        rule = chosen.own.ranges
+        rule = chosen.own.parallel_read
         if self._midst is None or chosen.range_column is None or rule is None:
             return self._one(None, None)
-        at_once = rule.at_once if database.shares_snapshot else 1
+        concurrency = rule.concurrency if database.shares_snapshot else 1
         # Who commits on the way commits up to a mark, and wants what is before it first.
-        in_order = at_once == 1 or not chosen.complete
+        in_order = concurrency == 1 or not chosen.complete
         column = chosen.range_column
         if in_order:
-            ranges = self._in_ranges(column, rule.count)
-            return several(((mark, self.read(statement)) for mark, statement in ranges), at_once, chosen.name)
+            ranges = self._in_ranges(column, rule.parts)
+            return several(((mark, self.read(statement)) for mark, statement in ranges), concurrency, chosen.name)
 
         mark = RangeCheckpoint(None, self._ranges_begin().then).saved(column.name)
-        passes = (self.read(statement) for _, statement in self._in_ranges(column, rule.count))
-        return UnorderedParallelReader(passes, at_once, chosen.name, mark)
+        passes = (self.read(statement) for _, statement in self._in_ranges(column, rule.parts))
+        return UnorderedParallelReader(passes, concurrency, chosen.name, mark)
 
     def _in_ranges(self, column: Column, count: int) -> Iterator[tuple[SavedCursor, Statement]]:
         """See ranges.spans; each with its statement."""
@@ -310,7 +316,7 @@ class DatabaseTableReader(TableReader):
     def read(self, statement: Statement, mark: SavedCursor | None = None) -> Iterator[Chunk]:
         """Raises SourceError, RunCancelled."""
         began, rows, size, problem = time.monotonic(), 0, 0, ""
-        total = self._chosen.table.rows if self._chosen.by in ("everything", "compare", "log") else None
+        total = self._chosen.table.rows if self._chosen.by in ("full", "compare", "log") else None
         held: Chunk | None = None
         try:
             for table in self._reading.database.read(statement):
@@ -332,9 +338,9 @@ class DatabaseTableReader(TableReader):
         database, chosen = self._reading.database, self._chosen
         own, table = chosen.own, chosen.table
         values = self._reading.values(window)
-        asked = names_in(f"{own.query or ''} {own.where or ''}")
+        asked = names_in(f"{own.query or ''} {own.source_filter or ''}")
         source = self._source
-        conditions = [f"({own.where}\n)"] if own.where else []
+        conditions = [f"({own.source_filter}\n)"] if own.source_filter else []
         order = ""
         if self.tracker is not None:
             conditions += self._cursor(values, source, inside="cursor_from" in asked)

@@ -13,9 +13,9 @@ from ...spec.http import HttpTable
 
 
 def tombstone_test(rule: HttpTable) -> Callable[[Mapping[str, Any]], bool] | None:
-    """Whether a record is one, by the rule's `deleted`; None where the table knows none. A field may lie inside objects: `meta.gone`.
+    """Whether a record is one, by the rule's `deleted_when`; None where the table knows none. A field may lie inside objects: `meta.gone`.
     One that is null, false, zero or empty is not set."""
-    said = rule.deleted
+    said = rule.deleted_when
     if said is None:
         return None
     if isinstance(said, str):

@@ -140,7 +140,7 @@ class FeedTables:
         return len(over) == len(ends) or any(isinstance(error, errors.RunCancelled | errors.RunWoundUp) for error in over)
 
     def _hash_key(self) -> bytes:
-        return self.context.reveal(self.found.order.hash_with).encode()
+        return self.context.reveal(self.found.order.hash_secret).encode()
 
     def _tell_missing(self, known: Warehouse) -> None:
         order = self.found.order
@@ -181,7 +181,7 @@ def summarise(listener: Listener, progress: TableProgress) -> None:
     if progress.repeated:
         words += f"; {progress.repeated} in the overlap were taken before"
     if progress.filtered:
-        words += f"; {progress.filtered} left out by `keep`"
+        words += f"; {progress.filtered} left out by `filter`"
     if progress.rejected:
         words += f"; {progress.rejected} rejected"
     listener.log("info", "table.done", words, progress.table)

@@ -61,8 +61,8 @@ def require_columns(part: FilePart, values: FileValues, key: Sequence[str], stru
     missing = [field for field in key if not {field, field.partition(".")[0]} & {*names, *given}]
     if missing:
         words = f"none of the first {len(part)} records of {values.path} has `{missing[0]}`, the key; they have {listed}"
-        mend = "put the right file in its place, leave it out of the pattern, or name the key as the files do"
-        raise file_problem("source.field_not_found", words, mend)
+        fix = "put the right file in its place, leave it out of the pattern, or name the key as the files do"
+        raise file_problem("source.field_not_found", words, fix)
     known = {name for name in structure.root.fields if name not in given} if structure is not None else set()
     if known and not known & set(names):
         words = f"{values.path} has none of the table's columns; it has {listed}"

@@ -33,4 +33,4 @@ def as_problem(found: Sequence[tuple[str, FileProblem]], *, written: bool) -> Fi
     if len(found) > 1:
         others = "the others are taken" if written else "so nothing was written"
         words = f"{len(found)} files could not be read, {others}: {named([path for path, _ in found])}; the first: {words}"
-    return file_problem(first.code, words, first.mend)
+    return file_problem(first.code, words, first.fix)

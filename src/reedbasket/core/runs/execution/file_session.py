@@ -36,7 +36,7 @@ class FileSession(SourceSession):
         self._context = context
         self._seen = seen
         self.mask = Mask([context.reveal(name) for name in order.secrets.values()])
-        self.zone = order.files.zone
+        self.time_zone = order.files.time_zone
         self.store: Store = open_store(order.files, context.reveal, context.places)
         self.widens = True
         self._listed: dict[str, list[FileInfo]] = {}
@@ -51,7 +51,7 @@ class FileSession(SourceSession):
         chosen = choose_files(order.wishes, order.feed_defaults, order.table_prefix)
         self._chosen = {one.order.name: one for one in chosen}
         matched = {info.path for one in chosen for info, _ in self.matching(one.patterns)}
-        markers = {one.changes.marker for one in chosen if one.changes.marker}
+        markers = {one.changes.ready_file for one in chosen if one.changes.ready_file}
         ignored = [] if markers else sorted(
             {info.path for listed in self._listed.values() for info in listed} - matched
         )  # fmt: skip

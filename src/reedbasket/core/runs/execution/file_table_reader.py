@@ -92,9 +92,9 @@ class FileTableReader(TableReader):
         known = known_of(held.structure)
         # A column that the feed holds to is read as what it is, and what does not fit is told value by value.
         follow = held.structure is None or reading.widens
-        self._columns = Columns(KnownColumns(known, own.cast), reading.zone, follow)
+        self._columns = Columns(KnownColumns(known, own.cast), reading.time_zone, follow)
         self._reader = FileReader(own.format or FileFormat(), self._columns, found_out, expected)
-        self._mended = saved is not None and kept.get("definition") != self._definition
+        self._fixed = saved is not None and kept.get("definition") != self._definition
         self._decision: Decision | None = None
         self._bad: dict[str, FileProblem] = {}
         self._passed: set[str] = set()
@@ -151,10 +151,10 @@ class FileTableReader(TableReader):
                 changed=chosen.changed,
                 settle=chosen.stable_for(grows),
                 now=self._order.started,
-                marker=chosen.changes.marker,
-                there=reading.there() if chosen.changes.marker else (),
-                sort=chosen.order.shaping.sort,
-                mended=self._mended,
+                marker=chosen.changes.ready_file,
+                there=reading.there() if chosen.changes.ready_file else (),
+                sort=chosen.order.shaping.file_order,
+                fixed=self._fixed,
             )
         return self._decision
 
@@ -282,9 +282,9 @@ class FileTableReader(TableReader):
         values = pattern.values(path)
         if values is None:
             words = f"{path} matches {pattern.text} by its letters, but a part of it is no such time"
-            raise file_problem("file.unreadable", words, "name the file otherwise, or mend the pattern")
+            raise file_problem("file.unreadable", words, "name the file otherwise, or fix the pattern")
         named: dict[str, tuple[str, Any]] = {n: (pattern.names[n].kind, value) for n, value in values.items()}
-        return FileValues(path, named, self._chosen.order.shaping.noted)
+        return FileValues(path, named, self._chosen.order.shaping.file_columns)
 
     def _copies(self, due: Sequence[Due]) -> Iterator[Chunk]:
         rule = self._chosen.order.shaping.copy_
@@ -379,7 +379,7 @@ class FileTableReader(TableReader):
     def problem(self) -> FileProblem | None:
         """What to end the table with once everything else of it is committed: files that could not be read, now or before."""
         found = list(self._bad.items())
-        again = "mend the file or the definition, or leave the file out of the pattern"
+        again = "fix the file or the definition, or leave the file out of the pattern"
         found += [(line.path, file_problem("file.unreadable", line.problem, again)) for line in self._decided.still_bad]
         order = self._chosen.order
         if order.by != "files":  # by files the next run takes them

@@ -55,7 +55,7 @@ class PassReader:
 
     def alone(self, known: str | None = None) -> HttpReader | CodePass:
         """The one pass, or the first of several. known: see HttpReader."""
-        return self._reader(each_of(self._rule, self._values)[0], at_once=None, known=known)
+        return self._reader(each_of(self._rule, self._values)[0], concurrency=None, known=known)
 
     def over(self, groups: Iterable[Group]) -> Iterator[Chunk]:
         """All passes of all groups; the last chunk of a group carries what it is to be saved as."""
@@ -65,13 +65,13 @@ class PassReader:
                 for place, values in enumerate(members, 1):
                     yield (mark if place == len(members) else None), self.one(values).chunks()
 
-        return several(passes(), self._sender.at_once, self._name)
+        return several(passes(), self._sender.concurrency, self._name)
 
     def one(self, values: Values) -> HttpReader | CodePass:
         """One of several passes, by itself."""
-        return self._reader(values, at_once=1, known=None)
+        return self._reader(values, concurrency=1, known=None)
 
-    def _reader(self, values: Values, *, at_once: int | None, known: str | None) -> HttpReader | CodePass:
+    def _reader(self, values: Values, *, concurrency: int | None, known: str | None) -> HttpReader | CodePass:
         return HttpReader(
             self._name,
             self._base,
@@ -79,7 +79,7 @@ class PassReader:
             self._sender,
             values,
             known=known,
-            at_once=at_once,
+            concurrency=concurrency,
             expected=self._expected,
             care=self._care,
         )
@@ -109,7 +109,7 @@ class PassReader:
     def _parent_fields(self) -> set[str]:
         rule = self._rule
         body = rule.body.model_dump(by_alias=True) if rule.body else {}
-        texts = [rule.path, *rule.send.values(), *rule.headers.values(), *rule.copied.values()]
+        texts = [rule.path, *rule.query_params.values(), *rule.headers.values(), *rule.add_columns.values()]
         texts += [text for path, text in template.texts_in(body) if path[0] != "graphql"]
         return {name.removeprefix("parent.") for text in texts for name in names(text) if name.startswith("parent.")}
 
@@ -130,10 +130,10 @@ class CodePassReader(PassReader):
         told: Callable[[Any, str, str], None],
         care: Care | None = None,
     ) -> None:
-        super().__init__(name, asking.base, rule, sender, values, expected, care)
+        super().__init__(name, asking.base_url, rule, sender, values, expected, care)
         self._code, self._saved, self._mask, self._told = code, saved, asking.mask, told
 
-    def _reader(self, values: Values, *, at_once: int | None, known: str | None) -> CodePass:
+    def _reader(self, values: Values, *, concurrency: int | None, known: str | None) -> CodePass:
         return CodePass(
             self._name,
             self._code,
@@ -175,7 +175,7 @@ def _values_of(parent: Mapping[str, Any], fields: Iterable[str], name: str) -> V
             raise SourceError(
                 f"reading {name}",
                 found=f"a parent record has no single value at `{field}`, which the request needs; it has {', '.join(parent)}",
-                mend="name a field in {parent.…} that every record of the parent table has",
+                fix="name a field in {parent.…} that every record of the parent table has",
                 code="source.parent_unusable",
             )
         found[f"parent.{field}"] = value

@@ -109,7 +109,7 @@ def run_together(
     ends = [end for end in ends if end.error is None]
     if not ends:
         return
-    shared = SharedTable(len(ends), ends[0].order.commit_every)
+    shared = SharedTable(len(ends), ends[0].order.rows_per_commit)
     defects: list[BaseException] = []
 
     def run(end: TableEnd) -> None:

@@ -34,10 +34,10 @@ _MOST_WAITING_BYTES = MOST_WAITING_BYTES // 2
 class SharedTable:
     """One table's pass, shared by so many. `_changed` guards everything below it."""
 
-    def __init__(self, count: int, commit_every: int) -> None:
+    def __init__(self, count: int, rows_per_commit: int) -> None:
         self._changed = threading.Condition()
         self._count = count
-        self._commit_every = commit_every
+        self._commit_every = rows_per_commit
         self._joined: list[_Branch] = []
         # Have ended without taking part.
         self._never = 0

@@ -100,9 +100,11 @@ class Alone:
 
     def context(self, order: ResolvedRun, stop: threading.Event | None = None) -> RunContext:
         """What a run of it needs from outside: secrets, pace, stop."""
-        # What is replayed needs no pace.
-        pacer = LocalPacer(order.pace, order.retry) if self.tape is None or self.tape.way == "record" else LocalPacer(order.pace.model_copy(
-            update={"per_second": None, "per_hour": None, "per_day": None}), order.retry)  # fmt: skip
+        limit = order.rate_limit
+        if self.tape is not None and self.tape.way != "record":
+            # Recorded answers may come as fast as they can.
+            limit = limit.model_copy(update={"per_second": None, "per_hour": None, "per_day": None})
+        pacer = LocalPacer(limit, order.retry)
         return RunContext(self.reveal, Places.anywhere(self.scratch), pacer, stop or threading.Event(), tape=self.tape)
 
     def run(self, kept: RecordingListener, stop: threading.Event | None = None) -> RunResult:
@@ -136,14 +138,14 @@ def opened(
             "trying the connector in",
             str(folder),
             found=f"sources: {', '.join(sorted(basket.sources)) or 'none'}",
-            mend="have one source of the connector there (`source: NAME`, `connector: …`, `settings: …`), or name one of several",
+            fix="have one source of the connector there (`source: NAME`, `connector: …`, `settings: …`), or name one of several",
             code="definition.no_source",
         )
     connector = basket.connectors[basket.sources[named[0]].connector or ""]
-    chosen = list(tables) or (["*"] if connector.tables_at_source else list(connector.tables))
+    chosen = list(tables) or (["*"] if connector.discover_tables else list(connector.tables))
     on = "duckdb" if file.endswith(".duckdb") else "sqlite"
     lines = "".join(f"  {json.dumps(table)}:\n" for table in chosen)
-    made = f"warehouse: {WAREHOUSE}\non: {on}\npath: {file}\n---\nfeed: {FEED}\nfrom: {named[0]}\ninto: {WAREHOUSE}\ntables:\n{lines}"
+    made = f"warehouse: {WAREHOUSE}\ntype: {on}\npath: {file}\n---\nfeed: {FEED}\nfrom: {named[0]}\ninto: {WAREHOUSE}\ntables:\n{lines}"
     scratch.mkdir(parents=True, exist_ok=True)
     whole = load_texts({**texts, "(the trial)": made}, describe=described)
     return Alone(whole, named[0], scratch, reveal, tape)

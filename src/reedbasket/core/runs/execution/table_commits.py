@@ -27,7 +27,7 @@ class TableCommits:
         read, task = self._read, self._task
         if read.change.reloads_children or not read.reader.safe or not task.moves_cursor or read.reads_all:
             return False
-        if read.load.staged_rows >= task.order.commit_every or task.context.wind_up.is_set():
+        if read.load.staged_rows >= task.order.rows_per_commit or task.context.wind_up.is_set():
             return read.tracker is not None or chunk.mark is not None
         if read.reader.commits_rarely:
             return False
@@ -67,7 +67,7 @@ class TableCommits:
             or since.rejected
             or (read.change.needed and not task.replays)
             or (since.unchanged and compare and not compare.compared)
-            or (task.complete and task.table.write in ("replace", "mirror", "history") and not compare)
+            or (task.complete and task.table.write in ("replace", "mirror", "versions") and not compare)
             or (not task.replays and read.reader.moved and read.tracker is None)
             or task.window is not None
         )
@@ -99,7 +99,7 @@ class TableCommits:
         family = read.columns.lay_out(read.shaper.family)
         lines = load.commit(family, read.shaper.structure.to_data(), position, task.clock())
         for note in load.notes:
-            task.log("info", "table.brought_along", note)
+            task.log("info", "table.migrated", note)
         load.notes.clear()
         for name in ("inserted", "updated", "deleted", "unchanged"):
             # Compared and unchanged ones were counted as they came.

@@ -83,7 +83,7 @@ class TableRead:
         task = self.task
         require_accepted(task.table, self.change, task.order.accept)
         for step in self.change.steps:
-            task.log("info", "table.brought_along", step)
+            task.log("info", "table.migrated", step)
         for loss in self.change.losses:
             task.log("warning", "table.not_kept", f"let go, as accepted: {loss}")
 
@@ -91,7 +91,7 @@ class TableRead:
         task, reader = self.task, self.reader
         if not task.replays:
             task.session.begin(reader)
-        self.shaper.leave_out(reader.left_out)
+        self.shaper.exclude_columns(reader.left_out)
         if not task.replays:
             for note in reader.notes:
                 task.log(*note)
@@ -153,6 +153,6 @@ class TableRead:
         """Whether nobody looks at the records one by one."""
         task = self.task
         rule = task.table.rule
-        one_by_one = rule.deleted is not None if rule is not None else task.order.files is None
+        one_by_one = rule.deleted_when is not None if rule is not None else task.order.files is None
         one_by_one = one_by_one or task.table.by == "compare"
         return not one_by_one and not task.session.has_dependents(task.table.name)

@@ -36,7 +36,7 @@ _MOST_SAID = 100
 def saved_of(table: ResolvedTable, state: TableState | None, change: Transition) -> SavedCursor | None:
     """What was saved, as far as it means something for the way in which changes are found now."""
     saved = state.cursor if state and not change.forget_cursor else None
-    ways = {"cursor": ("time", "number", "text"), "everything": ("tag",), "compare": ("tag",)}
+    ways = {"cursor": ("time", "number", "text"), "full": ("tag",), "compare": ("tag",)}
     kinds = ways.get(table.by, (table.by,))
     return saved if saved is not None and saved.kind in (*kinds, "ranges") else None
 
@@ -108,7 +108,7 @@ class HttpTableReader(TableReader):
             if self._windows:
                 self.from_text = format_time(self._windows[0][0])
         care = self._care()
-        self.reader: PassReader = PassReader(table.name, asking.base, rule, sender, self._values, expected, care)
+        self.reader: PassReader = PassReader(table.name, asking.base_url, rule, sender, self._values, expected, care)
         if order.code is not None:
             known = saved_in(saved)
             self.reader = CodePassReader(
@@ -258,7 +258,7 @@ class HttpTableReader(TableReader):
         of_parents, reader = self._leader._of_parents, self._leader._reader
         if ended and of_parents is not None:
             return of_parents.position()
-        if ended and reader is not None and reader.tag and self._rule.conditional:
+        if ended and reader is not None and reader.tag and self._rule.conditional_requests:
             return SavedCursor("tag", reader.tag, None, self._mark_of_tag)
         return self._done
 
@@ -293,7 +293,7 @@ class HttpTableReader(TableReader):
     def _tracker(self, rule: CursorRule) -> CursorTracker:
         values = self._values
         given = self._order.window if rule.type == "time" else None
-        start, end = map(format_time, given) if given else (rule.start, rule.end)
+        start, end = map(format_time, given) if given else (rule.start, rule.until)
         sent = [form for text in self._sent_texts() for _, name, form in template.parse(text) if name == "cursor.from"]
         return CursorTracker(
             rule,
@@ -325,6 +325,6 @@ def parents_of(order: ResolvedSource, asking: RequestContext, sender: Sender) ->
     """The parent tables of an order, read by this sender where no run of their own has."""
 
     def reader(name: str, values: dict[str, Any]) -> PassReader:
-        return PassReader(name, asking.base, order.parents[name], sender, asking.values | values)
+        return PassReader(name, asking.base_url, order.parents[name], sender, asking.values | values)
 
     return Parents(order.parents, reader)

@@ -79,7 +79,7 @@ def _gone_through(read: TableRead, staging: TableStaging, commits: TableCommits,
         handed.stop = task.context.stop
         with handed:
             read.handed = handed
-            for chunk in gathered(handed, task.order.commit_every):
+            for chunk in gathered(handed, task.order.rows_per_commit):
                 task.progress.seconds = time.monotonic() - began
                 staging.take(chunk)
                 if chunk.mark is not None:
@@ -106,7 +106,7 @@ def _require_quiet(read: TableRead, beyond: int) -> None:
         task.table.name,
         found=f"{task.progress.held_back} records have a time behind the run's start, so that the list may have moved while its "
         "pages were read",
-        mend="run again in a quiet hour; if the source's clock is ahead, or its list never rests, ask for pages by a token",
+        fix="run again in a quiet hour; if the source's clock is ahead, or its list never rests, ask for pages by a token",
     )
 
 

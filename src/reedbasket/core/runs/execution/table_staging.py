@@ -173,7 +173,7 @@ class TableStaging:
             read.compare
             or read.reads_all
             or task.table.by_file
-            or (task.complete and task.table.write in ("mirror", "history"))
+            or (task.complete and task.table.write in ("mirror", "versions"))
         ):
             keys = rejected_keys(worked.family, read.shaper, task.table.key, [r.record for r in rejects])
             if keys is not None:

@@ -32,7 +32,7 @@ class Proof:
     table: str
     ok: bool | None
     found: str
-    mend: str = ""
+    fix: str = ""
     seconds: float = 0.0
 
     def as_dict(self) -> dict[str, Any]:
@@ -79,7 +79,7 @@ class Proving:
         for proof in promise():
             proof = replace(proof, seconds=round(time.monotonic() - began, 3))
             self.proofs.append(proof)
-            self._texts += [proof.found, proof.mend]
+            self._texts += [proof.found, proof.fix]
             self.told(proof)
             began = time.monotonic()
 
@@ -97,7 +97,7 @@ class Proving:
             self.alone.tape.scope = "wrong credential"
         try:
             connector = self.alone.basket.connectors[order.connector]
-            if connector.tables_at_source:
+            if connector.discover_tables:
                 order = order.model_copy(update={"asked": connector.tables})
             steps = check_source(order, context, connector.tables)
         finally:
@@ -105,20 +105,20 @@ class Proving:
                 self.alone.tape.scope = ""
         failed = next((step for step in steps if step.ok is False), None)
         if failed is None:
-            mend = "let a request that needs it be part of the check: of `check`, or the first table's"
-            yield Proof(what, "", False, "made-up secrets were let in", mend)
+            fix = "let a request that needs it be part of the check: of `check`, or the first table's"
+            yield Proof(what, "", False, "made-up secrets were let in", fix)
         elif failed.step in ("secrets", "name", "port", "TLS", "code"):
-            yield Proof(what, "", False, f"its check came no further than {failed.step}: {failed.found}", failed.mend)
-        elif any(value in failed.found + failed.mend for value in made_up.values()):
+            yield Proof(what, "", False, f"its check came no further than {failed.step}: {failed.found}", failed.fix)
+        elif any(value in failed.found + failed.fix for value in made_up.values()):
             yield Proof(what, "", False, "what it says of that holds the secret", "say what is wrong without it")
         else:
-            useful = len(failed.found) > 5 and failed.mend != ""
+            useful = len(failed.found) > 5 and failed.fix != ""
             yield Proof(
                 what,
                 "",
                 useful,
                 f"{failed.step}: {failed.found}",
-                "" if useful else "say what was found, and what would mend it",
+                "" if useful else "say what was found, and what would fix it",
             )
 
     def _reads(self, whole: Path) -> Iterator[Proof]:
@@ -126,10 +126,10 @@ class Proving:
         for table in result.tables:
             error = table.error
             if error is not None:
-                yield Proof("every table reads", table.table, False, f"{error['found']} [{error['code']}]", error["mend"])
+                yield Proof("every table reads", table.table, False, f"{error['found']} [{error['code']}]", error["fix"])
             elif table.phase != "done":
                 why = result.error["found"] if result.error else table.phase
-                yield Proof("every table reads", table.table, False, f"it was not reached: {why}", "mend what stands above")
+                yield Proof("every table reads", table.table, False, f"it was not reached: {why}", "fix what stands above")
             else:
                 found = f"{many(table.read, 'record')} in {many(table.requests, 'request')}"
                 yield Proof(
@@ -144,11 +144,11 @@ class Proving:
                     "every page is read", name or "", False, message, "say in `next` how pages go on, or `single_page: true`"
                 )
         if result.error is not None and not result.tables:
-            yield Proof("every table reads", "", False, result.error["found"], result.error["mend"])
+            yield Proof("every table reads", "", False, result.error["found"], result.error["fix"])
         rejects = [f"{reject.field or 'record'}: {reject.message}" for reject in kept.rejected]
         words = "no record was rejected" if not rejects else f"{len(rejects)} records were rejected: {rejects[0]}"
-        mend = "" if not rejects else "see that key and cursor are what the records hold, in the type that is declared"
-        yield Proof("types are as declared", "", not rejects, words, mend)
+        fix = "" if not rejects else "see that key and cursor are what the records hold, in the type that is declared"
+        yield Proof("types are as declared", "", not rejects, words, fix)
 
     def _key(self, whole: Path, table: ResolvedTable) -> Iterator[Proof]:
         if not table.key:
@@ -158,16 +158,16 @@ class Proving:
         twice = sum(line["superseded"] for line in lines)
         key = ", ".join(table.key)
         words = f"{key} tells every record" if not twice else f"{twice} records have the {key} of another one"
-        mend = "" if not twice else "name every field of the key, or mend the pages: one may come twice"
-        yield Proof("keys are present and unique", table.name, not twice, words, mend)
+        fix = "" if not twice else "name every field of the key, or fix the pages: one may come twice"
+        yield Proof("keys are present and unique", table.name, not twice, words, fix)
 
     def _cursor(self, whole: Path, table: ResolvedTable) -> Iterator[Proof]:
         assert table.cursor is not None
         column = fold(table.cursor.column)
         column = table.shaping.rename.get(column, column)
         count, lacking = self._ask(whole, f'select count(*), sum("{column}" is null) from "{table.target}"')[0]
-        mend = "take it as it is: records without it are taken again and again" if lacking else ""
-        yield Proof("the cursor is in every record", table.name, not lacking, f"{lacking or 0} of {count} lack {column}", mend)
+        fix = "take it as it is: records without it are taken again and again" if lacking else ""
+        yield Proof("the cursor is in every record", table.name, not lacking, f"{lacking or 0} of {count} lack {column}", fix)
         ordered = self._ask(whole, f'select "{column}" from "{table.target}" where "{column}" is not null order by 1')
         if not ordered:
             return
@@ -186,7 +186,7 @@ class Proving:
         result, _ = self._run(part)
         if not well(result):
             error = result.error or {}
-            yield Proof(what, table.name, False, str(error.get("found")), str(error.get("mend")))
+            yield Proof(what, table.name, False, str(error.get("found")), str(error.get("fix")))
             return
         lost = self._lost(whole, part, table)
         words = (
@@ -194,12 +194,12 @@ class Proving:
             if not lost
             else f"of {newer} records from {middle} on, {lost} did not come"
         )
-        mend = (
+        fix = (
             ""
             if not lost
             else "what is asked for must hold records equal to the cursor: see `bound`, and what `{cursor.from}` is sent as"
         )
-        yield Proof(what, table.name, not lost, words, mend)
+        yield Proof(what, table.name, not lost, words, fix)
 
     def _beyond(self, whole: Path, table: ResolvedTable, count: int, lowest: Any, highest: Any) -> Iterator[Proof]:
         assert table.cursor is not None
@@ -218,25 +218,25 @@ class Proving:
             result, kept = self._run(place)
             if not well(result):
                 error = result.error or {}
-                yield Proof(what, table.name, False, f"{error.get('found')} [{error.get('code')}]", str(error.get("mend")))
+                yield Proof(what, table.name, False, f"{error.get('found')} [{error.get('code')}]", str(error.get("fix")))
                 continue
             progress = next(one for one in result.tables if one.table == table.name)
             written = sum(line.inserted + line.updated for line in kept.ledger if line.source_table == table.name)
             came = progress.read + progress.repeated + progress.unchanged
             if expected == 0:
                 ok = progress.read == 0 and written == 0
-                mend = "" if ok else "say `bound: none` where the API knows no lower bound"
+                fix = "" if ok else "say `bound: none` where the API knows no lower bound"
             else:
                 ok = came >= expected and written == 0
-                mend = "" if ok else "a read from the past must bring what a full one does, the same each time"
-            yield Proof(what, table.name, ok, f"{came} came, {written} were written", mend)
+                fix = "" if ok else "a read from the past must bring what a full one does, the same each time"
+            yield Proof(what, table.name, ok, f"{came} came, {written} were written", fix)
 
     def _again(self, whole: Path) -> Iterator[Proof]:
         what = "pages end, and end alike"
         other = self._place("other")
         result, _ = self._run(other)
         if not well(result):
-            yield Proof(what, "", False, str((result.error or {}).get("found")), "mend what stands above")
+            yield Proof(what, "", False, str((result.error or {}).get("found")), "fix what stands above")
             return
         first, second = self._counts(whole), self._counts(other)
         differ = {name: (first.get(name), second.get(name)) for name in second if first.get(name) != second.get(name)}
@@ -244,8 +244,8 @@ class Proving:
             ", ".join(f"{name}: {a} rows, then {b}" for name, (a, b) in differ.items())
             or "a second full read brought as many rows"
         )
-        mend = "ask for pages in an order that stays, or by a token" if differ else ""
-        yield Proof(what, "", not differ, words, mend)
+        fix = "ask for pages in an order that stays, or by a token" if differ else ""
+        yield Proof(what, "", not differ, words, fix)
 
     def _cancelled(self, whole: Path) -> Iterator[Proof]:
         what = "cancelled in the middle, it goes on"

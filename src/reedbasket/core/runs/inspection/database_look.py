@@ -28,7 +28,7 @@ _LATE = "rows committed late (see overlap)"
 def check_database(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun] = ()) -> list[CheckStep]:
     """feeds: those that read from it: their tables are looked for, and whether they may be read."""
     assert order.database is not None
-    way = import_module(SOURCES.get(order.database.on or "").setup)
+    way = import_module(SOURCES.get(order.database.type or "").setup)
     steps = way.check(order.database, context.reveal, context.places, lambda: _of_feeds(order, context, feeds))
     return walked(steps, way.STEPS)
 
@@ -38,7 +38,7 @@ def _of_feeds(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
     try:
         reading = DatabaseSession(order, context, lambda _: None)
     except errors.ReedError as error:
-        yield CheckStep("catalog", False, error.found, error.mend)
+        yield CheckStep("catalog", False, error.found, error.fix)
         return
     try:
         tables = reading.database.tables()
@@ -52,7 +52,7 @@ def _of_feeds(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
                 if chosen.by == "log":
                     logs.setdefault(slot_for(chosen, feed.feed), []).append(chosen.table)
             for name, problem in choice.problems.items():
-                yield CheckStep("read", False, f"feed {feed.feed}, {name}: {problem.found}", problem.mend)
+                yield CheckStep("read", False, f"feed {feed.feed}, {name}: {problem.found}", problem.fix)
                 return
         one = next((t for t in tables if t.readable), None)
         if one is not None and not named:
@@ -60,13 +60,13 @@ def _of_feeds(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
         yield CheckStep("read", True, f"{named} tables that feeds name are there" if named else "no feed names a table yet")
         yield from reading.database.check_logs(logs)
     except errors.ReedError as error:
-        yield CheckStep("read", False, error.found, error.mend)
+        yield CheckStep("read", False, error.found, error.fix)
     finally:
         reading.close()
 
 
 def survey_database(
-    order: ResolvedSource, context: RunContext, match: Sequence[str], besides: Sequence[str]
+    order: ResolvedSource, context: RunContext, match: Sequence[str], exclude: Sequence[str]
 ) -> list[SurveyedTable]:
     """All tables and views that match, out of the catalog alone: no row is read."""
     assert order.database is not None
@@ -78,7 +78,7 @@ def survey_database(
             names = {name, f"{table.schema}.{table.name}"}
             if match and not any(fnmatchcase(n, pattern) for n in names for pattern in match):
                 continue
-            if not any(fnmatchcase(n, pattern) for n in names for pattern in besides):
+            if not any(fnmatchcase(n, pattern) for n in names for pattern in exclude):
                 found.append(_surveyed(name, table, order.database))
         return found
     finally:
@@ -93,7 +93,7 @@ def _surveyed(name: str, table: Table, source: DatabaseSource) -> SurveyedTable:
     ]  # fmt: skip
     cursors.sort(key=lambda column: (not _likely(column), "updat" not in column and "modif" not in column))
     return SurveyedTable(
-        name, table.about, total=table.rows, columns=columns, key=list(table.key), cursors=cursors, what=table.what,
+        name, table.description, total=table.rows, columns=columns, key=list(table.key), cursors=cursors, what=table.what,
         readable=table.readable, methods=methods_of(table, cursors, source), indexed=sorted(table.indexed),
     )  # fmt: skip
 
@@ -114,7 +114,7 @@ def methods_of(table: Table, cursors: Sequence[str], source: DatabaseSource) -> 
         found.append(Method("row_version", "deletes; each run goes through the whole table"))
     if table.key:
         found.append(Method("compare", "nothing; each run reads the whole table"))
-    found.append(Method("everything", "nothing; each run reads and writes the whole table"))
+    found.append(Method("full", "nothing; each run reads and writes the whole table"))
     return found
 
 

@@ -71,11 +71,11 @@ def _steps(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedR
     try:
         reading = FileSession(order, context, lambda _: None)
     except errors.ReedError as error:
-        yield CheckStep("sign-in" if remote else "list", False, error.found, error.mend)
+        yield CheckStep("sign-in" if remote else "list", False, error.found, error.fix)
         return
     try:
         if remote:
-            yield CheckStep("sign-in", True, f"as {source.user}" if source.user else "nobody is asked to")
+            yield CheckStep("sign-in", True, f"as {source.user}" if source.user else "none needed")
         found = [
             pattern
             for feed in feeds
@@ -92,7 +92,7 @@ def _steps(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedR
             unmatched = [p.text for p in found if not any(p.matches(info.path) for info in reading.listed(p))]
             if unmatched:
                 yield CheckStep(
-                    "read", False, f"no file matches {', '.join(unmatched)}", "mend the pattern, or wait for the first file"
+                    "read", False, f"no file matches {', '.join(unmatched)}", "fix the pattern, or wait for the first file"
                 )
                 return
             first = files[0] if files else None
@@ -103,13 +103,13 @@ def _steps(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedR
             content.read(1)
         yield CheckStep("read", True, f"{first.path} can be read")
     except errors.ReedError as error:
-        yield CheckStep("list", False, error.found, error.mend)
+        yield CheckStep("list", False, error.found, error.fix)
     finally:
         reading.close()
 
 
 def survey_files(
-    order: ResolvedSource, context: RunContext, match: Sequence[str], besides: Sequence[str]
+    order: ResolvedSource, context: RunContext, match: Sequence[str], exclude: Sequence[str]
 ) -> list[SurveyedTable]:
     """Kinds of files: those whose paths differ in digits and folders alone are one, with the pattern that matches them."""
     reading = FileSession(order, context, lambda _: None)
@@ -118,7 +118,7 @@ def survey_files(
         for info in itertools.islice(reading.store.list(""), _MOST_LISTED):
             if match and not any(fnmatchcase(info.path, pattern) for pattern in match):
                 continue
-            if any(fnmatchcase(info.path, pattern) for pattern in besides):
+            if any(fnmatchcase(info.path, pattern) for pattern in exclude):
                 continue
             folders, _, name = info.path.rpartition("/")
             kinds.setdefault((folders.count("/") if folders else -1, _DIGITS.sub("0", name)), []).append(info)
@@ -135,7 +135,7 @@ def _kind(reading: FileSession, infos: list[FileInfo]) -> SurveyedTable:
         suggested([info.path for info in infos]), f"{many(len(infos), 'file')}, {size(held)}{when}", request=newest.path,
         total=len(infos), what="files",
     )  # fmt: skip
-    columns = Columns({}, reading.zone)
+    columns = Columns({}, reading.time_zone)
     reader = FileReader(FileFormat(), columns)
     if reader.format_of(newest.path) is None and not newest.path.lower().endswith(".zip"):
         table.what = "files that are no records"
@@ -143,7 +143,7 @@ def _kind(reading: FileSession, infos: list[FileInfo]) -> SurveyedTable:
         return table
     table.methods = [
         Method("files", "rows that vanish from a file that is merged; a file that is changed within `settle` waits"),
-        Method("everything", "nothing; each run reads every file"),
+        Method("full", "nothing; each run reads every file"),
     ]
     try:
         shaper, records = _sample(reading, newest, reader, 1_000)
@@ -211,16 +211,16 @@ def peek_files(order: ResolvedSource, context: RunContext, text: str, rows: int,
         try:
             patterns = [Pattern(one) for one in own.files or [text]]
         except ValueError as error:
-            raise DefinitionError("peeking at", text, found=str(error), mend="name a file, or a pattern of files") from None
+            raise DefinitionError("peeking at", text, found=str(error), fix="name a file, or a pattern of files") from None
         matching = reading.matching(patterns)
         if not matching:
             raise NotFound(
                 "peeking at", text, found=f"no file of {reading.store.where} matches",
-                mend=f"see which there are with `reed survey {order.source}`", code="file.not_found",
+                fix=f"see which there are with `reed survey {order.source}`", code="file.not_found",
             )  # fmt: skip
         infos = [info for info, _ in matching]
         info = next((info for info in infos if info.size), infos[0])
-        reader = FileReader(own.format or FileFormat(), Columns({}, reading.zone))
+        reader = FileReader(own.format or FileFormat(), Columns({}, reading.time_zone))
         shaper, records = _sample(reading, info, reader, rows)
         shaped = shaper.shape(records, 0)
         columns = [(column.name, column.kind) for column in shaper.family.root.columns]

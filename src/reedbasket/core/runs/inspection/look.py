@@ -62,7 +62,7 @@ def _steps_of_code(
         asking = RequestContext(order, context)
         yield CheckStep(step, True, f"{len(order.secrets)} set" if order.secrets else "none needed")
     except errors.ReedError as error:
-        yield CheckStep(step, False, f"{error.found}: {error.on}", error.mend)
+        yield CheckStep(step, False, f"{error.found}: {error.on}", error.fix)
         return
     sender = asking.sender(lambda _: None, retry=order.retry.model_copy(update={"attempts": 2}))
     parents = parents_of(order, asking, sender)
@@ -73,7 +73,7 @@ def _steps_of_code(
             doing="checking",
             mask=asking.mask,
             stop=context.stop,
-            base=asking.base,
+            base=asking.base_url,
             send=lambda request, good: sender.send(request, "checking", good),
             told=lambda _level, _code, words: said.append(words),
         )
@@ -106,7 +106,7 @@ def _steps_of_code(
         yield CheckStep(step, True, f"{count} in the first part of {name}" if count else f"none in {name}")
     except errors.ReedError as error:
         asking.mask.error(error)
-        yield CheckStep(step, False, f"{error.found} [{error.code}]", error.mend)
+        yield CheckStep(step, False, f"{error.found} [{error.code}]", error.fix)
     finally:
         parents.close()
         sender.close()
@@ -118,10 +118,10 @@ def _steps(order: ResolvedSource, context: RunContext, tables: Mapping[str, Http
         held = f"{len(order.secrets)} set" if order.secrets else "none needed"
         yield CheckStep("secrets", True, held)
     except errors.ReedError as error:
-        yield CheckStep("secrets", False, f"{error.found}: {error.on}", error.mend)
+        yield CheckStep("secrets", False, f"{error.found}: {error.on}", error.fix)
         return
     if context.tape is None or context.tape.way == "record":
-        yield from _way_there(asking.base, order.timeouts.connect)
+        yield from _way_there(asking.base_url, order.timeouts.connect)
     sender = asking.sender(lambda _: None, retry=order.retry.model_copy(update={"attempts": 2}))
     parents = parents_of(order, asking, sender)
     try:
@@ -134,7 +134,7 @@ def _steps(order: ResolvedSource, context: RunContext, tables: Mapping[str, Http
             chunk = next(chunks, None)
         except _OF_RECORDS as error:
             yield CheckStep("answer", True, f"it answered for {name}")
-            yield CheckStep("records", False, asking.mask.text(error.found), error.mend)
+            yield CheckStep("records", False, asking.mask.text(error.found), error.fix)
             return
         yield CheckStep("answer", True, f"it answered for {name}")
         count = len(chunk.records) if chunk else 0
@@ -145,7 +145,7 @@ def _steps(order: ResolvedSource, context: RunContext, tables: Mapping[str, Http
         asking.mask.error(error)
         signing = isinstance(error, _OF_SIGN_IN)
         refused = signing or error.code.startswith("source.signer")
-        yield CheckStep("sign-in" if refused else "answer", False, f"{error.found} [{error.code}]", error.mend)
+        yield CheckStep("sign-in" if refused else "answer", False, f"{error.found} [{error.code}]", error.fix)
     finally:
         parents.close()
         sender.close()
@@ -168,21 +168,21 @@ def _tls(host: str, port: int, seconds: float) -> CheckStep:
         ):
             return CheckStep("TLS", True, f"{made.version()}, certificate good")
     except ssl.SSLCertVerificationError as error:
-        mend = "see that the certificate is for this name and not out of date; SSL_CERT_FILE names further authorities to trust"
-        return CheckStep("TLS", False, error.verify_message, mend)
+        fix = "see that the certificate is for this name and not out of date; SSL_CERT_FILE names further authorities to trust"
+        return CheckStep("TLS", False, error.verify_message, fix)
     except OSError as error:
         return CheckStep("TLS", False, str(error), "see that the server speaks TLS on this port, or use http://")
 
 
 def how(order: ResolvedSource) -> str:
-    """How the source is shown who asks, in words."""
+    """How requests are authenticated, in words."""
     auth = order.auth
     if auth is None:
-        return "nobody is asked to"
+        return "none"
     if auth.oauth is not None:
-        return f"a token by {auth.oauth.grant}"
-    ways = {"bearer": "a bearer token", "basic": "user and password", "key": "a key", "sign": "a signature"}
-    return next(words for way, words in ways.items() if getattr(auth, way) is not None) + ", with each request"
+        return f"OAuth 2, {auth.oauth.grant.replace('_', ' ')}"
+    ways = {"bearer": "bearer token", "basic": "user and password", "key": "API key", "sign": "signed requests"}
+    return next(words for way, words in ways.items() if getattr(auth, way) is not None)
 
 
 def natural(name: str, rule: HttpTable, started: datetime) -> ResolvedTable:
@@ -190,8 +190,8 @@ def natural(name: str, rule: HttpTable, started: datetime) -> ResolvedTable:
     sends_window = any(name.startswith("window.") for _, text in request_templates(rule) for name in names(text))
     day = {"from": (started - timedelta(days=3)).strftime("%Y-%m-%d")}
     window = rule.window or (WindowRule.model_validate(day) if sends_window else None)
-    by = "window" if window else "everything"
-    return ResolvedTable(name=name, target=name, rule=rule, by=by, window=window, write="append", key=rule.key or [])
+    by = "window" if window else "full"
+    return ResolvedTable(name=name, target=name, rule=rule, by=by, window=window, write="append", key=rule.primary_key or [])
 
 
 @dataclass
@@ -225,7 +225,7 @@ class SurveyedTable:
     """
 
     table: str
-    about: str
+    description: str
     request: str = ""
     records: int = 0
     total: int | None = None
@@ -256,7 +256,7 @@ def survey(order: ResolvedSource, context: RunContext, tables: Mapping[str, Http
     try:
         for name, rule in tables.items():
             cursor = rule.cursor.column if rule.cursor else None
-            table = SurveyedTable(name, rule.about, key=rule.key or [], cursor=cursor, parent=rule.for_each)
+            table = SurveyedTable(name, rule.description, key=rule.primary_key or [], cursor=cursor, parent=rule.for_each)
             found.append(table)
             try:
                 reader = HttpTableReader(order, natural(name, rule, order.started), asking, sender, None, parents, latest=True)
@@ -300,7 +300,7 @@ def _look(table: SurveyedTable, reader: HttpTableReader) -> None:
             "looking at",
             table.table,
             found=f"the list holds {len(misfits)} members, and none is an object; the first: {json.dumps(misfits[0], default=str)[:200]}",
-            mend="point `records` at a list of objects; of a list of lists, a connector in Python makes them",
+            fix="point `records` at a list of objects; of a list of lists, a connector in Python makes them",
         )
     shaped = shaper.shape(records, 0)
     if not shaped.records:

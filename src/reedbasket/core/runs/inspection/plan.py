@@ -83,7 +83,7 @@ def plan_feed(
     samples: Samples = {}
 
     def hash_key() -> bytes:
-        return context.reveal(order.hash_with).encode()
+        return context.reveal(order.hash_secret).encode()
 
     def into(one: ResolvedRun, name: str) -> None:
         """name: '' for the first warehouse, which has to be there."""
@@ -154,7 +154,7 @@ def _plan_table(  # noqa: PLR0913 - all inputs of one plan
     taken = tracker.take(chunk.records) if tracker else None
     records = taken.records if taken else chunk.records
     shaper = shaper_for(order, table, state)
-    shaper.leave_out(reader.left_out)
+    shaper.exclude_columns(reader.left_out)
     shaped = shaper.shape(records, 0, suspicious=chunk.suspicious)
     worked = ColumnWork(shaper.rules, hash_key, nul_in_text=warehouse.nul_in_text).work(shaped)
     planned = [_compare(warehouse, table.name, layout) for layout in worked.family.tables]
@@ -182,7 +182,7 @@ def _plan_table(  # noqa: PLR0913 - all inputs of one plan
     if first.requests is not None and requests:
         answering = first.requests * sum(r.seconds for r in requests) / len(requests)
         # The source's pace may take longer than its answers.
-        first.seconds = round(max(answering, first.requests / (order.pace.per_second or float("inf"))), 2)
+        first.seconds = round(max(answering, first.requests / (order.rate_limit.per_second or float("inf"))), 2)
     for child in planned[1:]:
         child.parent = first.table
     return planned
@@ -207,7 +207,7 @@ def _compare(warehouse: Warehouse, source_table: str, layout: TableLayout) -> Pl
     there = warehouse.existing(layout.name)
     columns = [{"name": c.name, "type": c.kind} for c in layout.columns]
     if layout.parent is not None:
-        columns = [{"name": "_rb_parent", "type": layout.parent_kind}, {"name": "_rb_pos", "type": "int64"}, *columns]
+        columns = [{"name": "_rb_parent", "type": layout.parent_kind}, {"name": "_rb_ordinal", "type": "int64"}, *columns]
     return PlannedTable(
         source_table,
         layout.name,

@@ -30,7 +30,7 @@ def setup_sql(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
     source = order.database
     if source is None:
         return [SetupStatement("an API's access is given by its owner", "")]
-    kind = SOURCES.get(source.on or "")
+    kind = SOURCES.get(source.type or "")
     home = source.home
     tables: list[Table] = []
     said: list[SetupStatement] = []
@@ -52,8 +52,8 @@ def setup_sql(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
                 said += [] if found else [SetupStatement(f"there is no table {name}; names are exact", "")]
             tables += found
         elif there is not None:
-            besides = own.besides if own is not None else []
-            tables += [t for t in there if matches(name, t, home) and not any(matches(b, t, home) for b in besides)]
+            exclude = own.exclude if own is not None else []
+            tables += [t for t in there if matches(name, t, home) and not any(matches(b, t, home) for b in exclude)]
         else:
             schema = name.rpartition(".")[0] or home
             said.append(SetupStatement(f"{name} is a pattern: once the user may sign in, run this command again", ""))

@@ -51,7 +51,7 @@ def suggest_from_answer(body: Any, headers: Mapping[str, str], url: str, records
     ]
     here = records if records is not None else (lists[0][0] if lists else "")
     count = next((len(items) for path, items in lists if path == here), 0)
-    plain = list(_plain(body, besides=here))
+    plain = list(_plain(body, exclude=here))
     found.total = [
         Choice(path, f"says {value}, and {count} came")
         for path, name, value in plain
@@ -92,14 +92,14 @@ def _lists(value: Any, path: str = "", deep: int = 0) -> Iterator[tuple[str, lis
             yield from _lists(below, _joined(path, name), deep + 1)
 
 
-def _plain(value: Any, besides: str, path: str = "", deep: int = 0) -> Iterator[tuple[str, str, Any]]:
-    """(path, name, value) of every single value outside of lists and of what is `besides`."""
+def _plain(value: Any, exclude: str, path: str = "", deep: int = 0) -> Iterator[tuple[str, str, Any]]:
+    """(path, name, value) of every single value outside of lists and of what is `exclude`."""
     if isinstance(value, dict) and deep < _DEEPEST:
         for name, below in value.items():
             at = _joined(path, name)
             if isinstance(below, dict):
-                yield from _plain(below, besides, at, deep + 1)
-            elif not isinstance(below, list) and at != besides:
+                yield from _plain(below, exclude, at, deep + 1)
+            elif not isinstance(below, list) and at != exclude:
                 yield at, name, below
 
 

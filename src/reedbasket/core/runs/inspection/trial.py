@@ -43,7 +43,7 @@ class Tried:
 def try_table(order: ResolvedSource, context: RunContext, name: str, rule: HttpTable, *, pages: int) -> Tried:
     """Ask for the first pages of a table, of its latest window. What goes wrong on the way is told with what came before it; raises
     ReedError where nothing could be asked."""
-    order = order.model_copy(update={"pace": order.pace.model_copy(update={"at_once": 1})})
+    order = order.model_copy(update={"rate_limit": order.rate_limit.model_copy(update={"concurrency": 1})})
     asking = RequestContext(order, context)
     exchanges: list[Exchange] = []
     retry = order.retry.model_copy(update={"attempts": 1})

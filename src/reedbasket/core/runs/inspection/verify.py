@@ -82,11 +82,11 @@ def _verify(
     state = warehouse.state(order.feed, table.name)
     # From the very beginning: what the cursor has passed is just what is to be verified. Windows end where the last run's did.
     taken = state.cursor if state and state.cursor and state.cursor.kind == "window" else None
-    lag = table.window.lag if table.window else timedelta(0)
+    lag = table.window.delay if table.window else timedelta(0)
     reader = reading.take(table, None, until=parse_time(taken.value) + lag if taken else None)
     shaper = shaper_for(order, table, state)
-    shaper.leave_out(reader.left_out)
-    columns = ColumnWork(shaper.rules, lambda: context.reveal(order.hash_with).encode(), nul_in_text=warehouse.nul_in_text)
+    shaper.exclude_columns(reader.left_out)
+    columns = ColumnWork(shaper.rules, lambda: context.reveal(order.hash_secret).encode(), nul_in_text=warehouse.nul_in_text)
     # Read as a merge would, so that the stage is filled and nothing is built.
     target = LoadTarget(
         order.run, order.feed, order.source, table.name, table.target, table.write, table.key, table.link, again=True

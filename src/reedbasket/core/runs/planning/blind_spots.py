@@ -23,11 +23,11 @@ def blind_spots(order: ResolvedSource, table: ResolvedTable) -> Iterator[Spot]:
 
 
 def _of_changes(table: ResolvedTable) -> Iterator[Spot]:
-    tombstones = table.rule is not None and table.rule.deleted is not None
+    tombstones = table.rule is not None and table.rule.deleted_when is not None
     gone = "rows that are deleted at the source stay"
     if table.by in ("cursor", "window", "row_version", "saved") and not tombstones:
         yield "deletes.not_seen", f"{gone}: changes by {table.by} do not show what has gone"
-    elif table.by == "everything" and table.write in ("merge", "append"):
+    elif table.by == "full" and table.write in ("upsert", "append"):
         yield "deletes.not_seen", f"{gone}: write {table.write} removes nothing; mirror does"
     elif table.by == "files" and not table.checksum:
         words = "a file that changes and keeps its size and its time of change is not read again; `checksum: true` sees it"
@@ -50,7 +50,7 @@ def _of_pages(table: ResolvedTable) -> Iterator[Spot]:
             yield "pages.may_move", f"{words}, and without a `total` nothing tells"
         else:
             yield "pages.may_move", f"{words}; a total that changes is noticed, and one that stays is not"
-    removes = table.by == "compare" or table.write in ("mirror", "replace", "history")
+    removes = table.by == "compare" or table.write in ("mirror", "replace", "versions")
     if removes and following is not None and not following.last_is_known and rule.total is None:
         words = (
             "a full page that does not say which page comes next is taken for the last, and what would come behind it for gone"

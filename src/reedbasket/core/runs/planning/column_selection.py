@@ -24,7 +24,7 @@ def select_column(chosen: Chosen, column: Column, as_text: str) -> Column | None
     own, plain = chosen.own, fold(column.name)
     if chosen.by == "log" and (said := chosen.table.column(column.name)) is not None and said.generated:
         return None  # the log does not have it: taken with the snapshot, it would be null with the next change
-    wanted = plain not in own.leave_out and (own.only is None or plain in own.only)
+    wanted = plain not in own.exclude_columns and (own.include_columns is None or plain in own.include_columns)
     if not wanted and column.name not in {*chosen.key, *chosen.cursor_columns}:
         return None
     if own.cast.get(plain) == "text" and column.kind not in (None, "text"):

@@ -36,7 +36,7 @@ def discover_tables(
         doing=doing,
         mask=asking.mask,
         stop=sender.stop,
-        base=asking.base,
+        base=asking.base_url,
         send=lambda request, good: sender.send(request, doing, good),
         told=told,
     )
@@ -80,13 +80,13 @@ def with_discovered(order: ResolvedRun, tables: Mapping[str, HttpTable]) -> Matc
             taken[wish] = wish, False
         else:
             found = f"the source has no table of that name{near(wish, tables)}"
-            mend = "`reed survey SOURCE` lists them; names are exact"
-            problems[wish] = DefinitionError("taking", wish, found=found, mend=mend, code="definition.unknown_table")
+            fix = "`reed survey SOURCE` lists them; names are exact"
+            problems[wish] = DefinitionError("taking", wish, found=found, fix=fix, code="definition.unknown_table")
     for wish, own in order.wishes.items():
         if not is_pattern(wish):
             continue
-        besides = own.besides if own is not None else []
-        matching = [n for n in tables if fnmatchcase(n, wish) and not any(fnmatchcase(n, other) for other in besides)]
+        exclude = own.exclude if own is not None else []
+        matching = [n for n in tables if fnmatchcase(n, wish) and not any(fnmatchcase(n, other) for other in exclude)]
         if not matching:
             no_match.append(wish)
         for name in matching:
@@ -98,7 +98,7 @@ def with_discovered(order: ResolvedRun, tables: Mapping[str, HttpTable]) -> Matc
         choice = table_choice(own, order.feed_defaults, name, tables)
         wrong = next(choice_mistakes((), choice, tables[name], by_code=True), None)
         if wrong is not None:
-            problems[name] = DefinitionError("taking", name, found=wrong[1], mend="say it in the feed's table", code=wrong[2])
+            problems[name] = DefinitionError("taking", name, found=wrong[1], fix="say it in the feed's table", code=wrong[2])
             continue
         target = claim(order.table_prefix + name, names, name)
         names.add(target)
@@ -110,6 +110,6 @@ def with_discovered(order: ResolvedRun, tables: Mapping[str, HttpTable]) -> Matc
 
 
 def _no_table(order: ResolvedSource, doing: str, where: str, why: str) -> ConnectorBroken:
-    mend = "mend what the connector's `tables` yields: see docs/authoring.md"
+    fix = "fix what the connector's `tables` yields: see docs/authoring.md"
     entry = order.code.entry if order.code else order.connector
-    return ConnectorBroken(doing, entry, found=f"{where}: {why}", mend=mend, code="connector.bad_table")
+    return ConnectorBroken(doing, entry, found=f"{where}: {why}", fix=fix, code="connector.bad_table")

@@ -26,8 +26,8 @@ class ChosenFiles:
 
     def stable_for(self, grows: bool) -> timedelta:
         """For how long a file has to be as it is before it is taken; grows: whether its store shows files that are still written."""
-        if self.changes.settle is not None:
-            return self.changes.settle
+        if self.changes.stable_for is not None:
+            return self.changes.stable_for
         return _SETTLE if grows else timedelta(0)
 
 
@@ -39,11 +39,11 @@ def choose_files(wishes: dict[str, FeedTable | None], defaults: FeedDefaults, pr
         own = said or FeedTable()
         changes = own.changes or defaults.changes or Changes(by="files")
         copies = own.copy_ is not None
-        key = ["path"] if copies else own.key or []
-        write: Write = own.write or defaults.write or ("mirror" if changes.by == "compare" else "merge" if key else "append")
-        if write == "append" and changes.by == "everything" and own.write is None:
+        key = ["path"] if copies else own.primary_key or []
+        write: Write = own.write or defaults.write or ("mirror" if changes.by == "compare" else "upsert" if key else "append")
+        if write == "append" and changes.by == "full" and own.write is None:
             write = "replace"
-        changed: Changed = changes.changed or ("merge" if write != "append" else "replace")
+        changed: Changed = changes.changed or ("upsert" if write != "append" else "replace")
         target = claim(prefix + name, names, name)
         names.add(target)
         order = ResolvedTable(

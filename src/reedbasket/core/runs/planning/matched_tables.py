@@ -39,8 +39,8 @@ def none_at_all(patterns: Sequence[str], taken: int, problems: Mapping[str, Reed
     if taken or problems:
         return {}
     found = "no table matches this pattern, and the feed takes no other"
-    mend = "`reed survey SOURCE` lists the tables that the source's user can read; mend the pattern, or give the right to read"
-    return {p: DefinitionError("taking", p, found=found, mend=mend, code="definition.unknown_table") for p in patterns}
+    fix = "`reed survey SOURCE` lists the tables that the source's user can read; fix the pattern, or give the right to read"
+    return {p: DefinitionError("taking", p, found=found, fix=fix, code="definition.unknown_table") for p in patterns}
 
 
 @dataclass

@@ -51,13 +51,13 @@ class ResolvedTable(Model):
         """What the feed says of the table's shape, as the shaper takes it."""
         own = self.shaping
         return ShapeRules(
-            only=frozenset(own.only) if own.only is not None else None,
-            leave_out=frozenset(own.leave_out),
+            only=frozenset(own.include_columns) if own.include_columns is not None else None,
+            exclude_columns=frozenset(own.exclude_columns),
             rename=own.rename,
             cast=dict(own.cast),
             compute=own.compute,
             hash=frozenset(own.hash),
-            keep=own.keep,
+            keep=own.filter,
             constants=own.constants,
             objects=self.nesting.objects,
             lists=self.nesting.lists,
@@ -67,12 +67,12 @@ class ResolvedTable(Model):
     @property
     def complete(self) -> bool:
         """A run reads everything the source shows."""
-        return self.by in ("everything", "compare")
+        return self.by in ("full", "compare")
 
     @property
     def removes(self) -> bool:
         """Rows that a run does not bring are removed from the warehouse, or marked, or end."""
-        return self.by == "compare" or (self.complete and self.write in ("replace", "mirror", "history"))
+        return self.by == "compare" or (self.complete and self.write in ("replace", "mirror", "versions"))
 
     @property
     def whole(self) -> bool:
@@ -110,10 +110,10 @@ class ResolvedSource(Model):
     stores: dict[str, FileSource] = Field(default_factory=dict)
     code: Code | None = None
     asked: dict[str, HttpTable] | None = None
-    base: str = ""
+    base_url: str = ""
     auth: Auth | None = None
     headers: dict[str, str] = Field(default_factory=dict)
-    pace: Pace = Pace()
+    rate_limit: Pace = Pace()
     timeouts: Timeouts = Timeouts()
     retry: Retry = Retry()
     settings: dict[str, Any] = Field(default_factory=dict)
@@ -149,11 +149,11 @@ class ResolvedRun(ResolvedSource):
     wishes: dict[str, FeedTable | None] = Field(default_factory=dict)
     feed_defaults: FeedDefaults = FeedDefaults()
     table_prefix: str = ""
-    commit_every: int
+    rows_per_commit: int
     drift: Drift = Drift()
-    stop_after: Limit = HALF
+    max_rejects: Limit = HALF
     max_removed: Limit = HALF
-    hash_with: str = "column-hash"
+    hash_secret: str = "column-hash"
     again: bool = False
     lane: str = ""
     apart: bool = False
@@ -162,7 +162,7 @@ class ResolvedRun(ResolvedSource):
     def window_of(self, table: ResolvedTable) -> tuple[datetime, datetime] | None:
         """What is taken of a table in place of what is new; None where it knows no times, and goes on from its own cursor."""
         by_time = table.cursor is not None and table.cursor.type == "time"
-        known = table.by in ("window", "everything", "compare") or (table.by == "cursor" and by_time)
+        known = table.by in ("window", "full", "compare") or (table.by == "cursor" and by_time)
         return self.window if known else None
 
     def leaves_out(self, table: ResolvedTable) -> bool:
@@ -181,7 +181,7 @@ def source_order(
             "looking up the source",
             name,
             found=f"sources: {', '.join(sorted(basket.sources)) or 'none'}",
-            mend="apply a basket that defines it",
+            fix="apply a basket that defines it",
             code="source.not_found",
         )
     if source.connector is None:
@@ -189,7 +189,7 @@ def source_order(
             run=run,
             started=started,
             source=name,
-            connector=source.on or "",
+            connector=source.type or "",
             database=source.as_database,
             files=source.as_files,
             settings={**source.settings, **given},
@@ -204,11 +204,11 @@ def source_order(
         source=name,
         connector=source.connector,
         code=connector.runs,
-        asked=connector.tables if connector.tables_at_source else None,
-        base=connector.base,
+        asked=connector.tables if connector.discover_tables else None,
+        base_url=connector.base_url,
         auth=connector.auth,
         headers=connector.headers,
-        pace=connector.pace,
+        rate_limit=connector.rate_limit,
         timeouts=connector.timeouts,
         retry=connector.retry,
         settings=settings,
@@ -267,7 +267,7 @@ def resolve(  # noqa: PLR0913 - each by its name
             "looking up the feed",
             feed,
             found=f"feeds: {', '.join(sorted(basket.feeds)) or 'none'}",
-            mend="apply a basket that defines it",
+            fix="apply a basket that defines it",
             code="feed.not_found",
         )
     parameters = {**definition.parameters, **(sets or {})}
@@ -282,11 +282,11 @@ def resolve(  # noqa: PLR0913 - each by its name
         "feed": feed,
         "feed_version": version,
         "warehouse": warehouse,
-        "commit_every": definition.commit_every,
+        "rows_per_commit": definition.rows_per_commit,
         "drift": definition.drift,
-        "stop_after": definition.stop_after,
+        "max_rejects": definition.max_rejects,
         "max_removed": definition.max_removed,
-        "hash_with": definition.hash_with,
+        "hash_secret": definition.hash_secret,
         "accept": accept,
         "again": again,
         "lane": lane,
@@ -294,7 +294,7 @@ def resolve(  # noqa: PLR0913 - each by its name
     }
     if order.database is not None or order.files is not None or order.asked is not None:
         wishes = {"wishes": definition.tables, "feed_defaults": definition.defaults}
-        return ResolvedRun(**asked | facts, **wishes, tables=[], table_prefix=warehouse.prefix + definition.prefix)
+        return ResolvedRun(**asked | facts, **wishes, tables=[], table_prefix=warehouse.table_prefix + definition.table_prefix)
     return _of_connector(basket, definition, order, asked | facts)
 
 
@@ -305,7 +305,9 @@ def _of_connector(basket: Basket, definition: Feed, order: ResolvedSource, facts
         rule = connector.tables[name]
         own = definition.tables[name]
         choice = table_choice(own, definition.defaults, name, connector.tables)
-        tables.append(of_api(name, warehouse.prefix + definition.prefix + name.replace("-", "_"), rule, choice, own))
+        tables.append(
+            of_api(name, warehouse.table_prefix + definition.table_prefix + name.replace("-", "_"), rule, choice, own)
+        )
     parents = _ancestors([t.rule for t in tables if t.rule], connector.tables)
     ignored = sorted(set(connector.tables) - set(definition.tables))
     return ResolvedRun(**facts | {"parents": parents}, tables=tables, ignored=ignored)

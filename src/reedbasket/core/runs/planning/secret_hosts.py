@@ -21,7 +21,7 @@ def servers(order: ResolvedSource) -> set[str]:
         return order.files.servers
     values = order.values(dict.fromkeys(order.secrets, ""))
     oauth = order.auth.oauth if order.auth is not None else None
-    texts = [order.base, *((oauth.token_url, oauth.authorize_url) if oauth is not None else ())]
+    texts = [order.base_url, *((oauth.token_url, oauth.authorize_url) if oauth is not None else ())]
     return {_server(filled) for text in texts if text is not None and (filled := template.fill(text, values))}
 
 

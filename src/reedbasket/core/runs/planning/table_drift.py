@@ -29,7 +29,7 @@ def as_drift(order: ResolvedRun, table: ResolvedTable) -> Change:
             "taking",
             table.name,
             found="the source has a table that a pattern of the feed matches, and did not have it before",
-            mend="name it in the feed, say `drift: {tables: accept}`, or take it out with `besides`",
+            fix="name it in the feed, say `drift: {tables: accept}`, or take it out with `exclude`",
             details=[vars(change)],
         )
     return change
@@ -46,11 +46,11 @@ def missing_tables(order: ResolvedRun, warehouse: Warehouse, told: Collection[st
     there = {table.name for table in order.tables} | set(told) | {wish for wish in order.wishes if not is_pattern(wish)}
     known = [name for name in warehouse.known_tables(order.feed) if name not in there]
 
-    def takes(name: str, pattern: str, besides: Sequence[str]) -> bool:
-        return _fits(name, pattern, home) and not any(_fits(name, other, home) for other in besides)
+    def takes(name: str, pattern: str, exclude: Sequence[str]) -> bool:
+        return _fits(name, pattern, home) and not any(_fits(name, other, home) for other in exclude)
 
     return [
-        name for name in known if any(takes(name, pattern, own.besides if own is not None else ()) for pattern, own in wishes)
+        name for name in known if any(takes(name, pattern, own.exclude if own is not None else ()) for pattern, own in wishes)
     ]
 
 
@@ -60,7 +60,7 @@ def as_missing(order: ResolvedRun, name: str) -> DriftStopped:
         "taking",
         name,
         found="a pattern of the feed took this table before, and the source has it no more, or does not let us read it; its rows stay",
-        mend="give back the right to read it, take it out with `besides`, or say `drift: {missing_tables: accept}`",
+        fix="give back the right to read it, take it out with `exclude`, or say `drift: {missing_tables: accept}`",
         code="drift.table_missing",
     )
 

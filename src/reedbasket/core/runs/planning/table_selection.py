@@ -14,7 +14,7 @@ from ...sources.sql import Column, Table
 from ...spec.database_feed import is_pattern
 from ...spec.http import CursorRule, WindowRule
 from ...spec.mistakes import nearest
-from ...spec.model import KEYED, Changes, FeedDefaults, FeedTable, Nesting, Ranges, Write
+from ...spec.model import KEYED, Changes, FeedDefaults, FeedTable, Nesting, ParallelRead, Write
 
 _CURSORS: dict[str | None, Any] = {
     "timestamp": "time", "date": "time", "int64": "number", "decimal": "number", "double": "number", "text": "text", "uuid": "text",
@@ -139,7 +139,7 @@ def _by_pattern(
         if own.query is not None or not is_pattern(own.table or wish):
             continue
         matching = [t for t in tables if matches(own.table or wish, t, home)]
-        matching = [t for t in matching if not any(matches(pattern, t, home) for pattern in own.besides)]
+        matching = [t for t in matching if not any(matches(pattern, t, home) for pattern in own.exclude)]
         found.unreadable += [name for t in matching if not t.readable and (name := name_of(t, home)) not in found.unreadable]
         matching = [t for t in matching if t.readable]
         if not matching:
@@ -159,19 +159,19 @@ def matches(pattern: str, table: Table, home: str) -> bool:
 def _chosen(name: str, own: FeedTable, defaults: FeedDefaults, table: Table, names: set[str], prefix: str) -> Chosen:
     if not table.readable:
         raise _problem(name, "we may not read it", "`reed setup-sql SOURCE` prints the grants", "source.no_right")
-    changes = own.changes or defaults.changes or Changes(by="everything")
-    key = own.key or list(table.key)
+    changes = own.changes or defaults.changes or Changes(by="full")
+    key = own.primary_key or list(table.key)
     for column in key:
         _column(name, table, column, "key")
     write = own.write or defaults.write or _usual_write(changes, key)
     complete = _complete(changes.by, write)
-    ranged = range_column(name, table, own.ranges, key, complete=complete) if own.ranges is not None else None
+    ranged = range_column(name, table, own.parallel_read, key, complete=complete) if own.parallel_read is not None else None
     _require_write(name, changes, write, key, in_ranges=ranged is not None)
     if changes.by == "log":
         _require_log(name, table, own, write, key)
     if changes.by == "row_version" and (not table.versioned or table.what != "table"):
         raise _problem(
-            name, f"a {table.what} keeps no version of its rows", "take changes by cursor, compare or everything",
+            name, f"a {table.what} keeps no version of its rows", "take changes by cursor, compare or full",
             "source.no_row_version",
         )  # fmt: skip
     cursor, columns = _cursor(name, changes, table) if changes.by == "cursor" else (None, ())
@@ -188,8 +188,8 @@ def _usual_write(changes: Changes, key: Sequence[str]) -> Write:
     if changes.by == "compare":
         return "mirror"
     if key:
-        return "merge"
-    return "replace" if changes.by == "everything" else "append"
+        return "upsert"
+    return "replace" if changes.by == "full" else "append"
 
 
 def _require_write(name: str, changes: Changes, write: Write, key: Sequence[str], *, in_ranges: bool) -> None:
@@ -202,21 +202,21 @@ def _require_write(name: str, changes: Changes, write: Write, key: Sequence[str]
         )  # fmt: skip
     elif changes.by == "compare" and write in ("append", "replace"):
         wrong = (
-            f"compare writes only what differs, which {write} cannot", "use mirror, merge or history",
+            f"compare writes only what differs, which {write} cannot", "use mirror, upsert or versions",
             "definition.compare_needs_key",
         )  # fmt: skip
     elif in_ranges and changes.by in ("cursor", "row_version") and write == "append":
         wrong = (
-            "in ranges some rows come twice, and append would double them", "use merge, with a key", "definition.bad_ranges",
+            "in ranges some rows come twice, and append would double them", "use upsert, with a key", "definition.bad_ranges",
         )  # fmt: skip
     elif changes.by in ("cursor", "window", "row_version") and write in ("replace", "mirror"):
         wrong = (
-            f"write: {write} wants a complete read, and changes by {changes.by} are a part", "use merge, or read everything",
+            f"write: {write} wants a complete read, and changes by {changes.by} are a part", "use upsert, or read everything",
             "definition.replace_by_cursor",
         )  # fmt: skip
     elif changes.by == "row_version" and write == "append":
         wrong = (
-            "by row version some rows come twice, and append would double them", "use merge, with a key",
+            "by row version some rows come twice, and append would double them", "use upsert, with a key",
             "definition.row_version_needs_key",
         )  # fmt: skip
     if wrong is not None:
@@ -224,31 +224,31 @@ def _require_write(name: str, changes: Changes, write: Write, key: Sequence[str]
 
 
 def _complete(by: str, write: Write) -> bool:
-    return by == "compare" or (by == "everything" and write in ("replace", "mirror", "history"))
+    return by == "compare" or (by == "full" and write in ("replace", "mirror", "versions"))
 
 
 def _require_log(name: str, table: Table, own: FeedTable, write: Write, key: list[str]) -> None:
     if table.what != "table":
         raise _problem(
-            name, f"the log tells of tables, and this is a {table.what}", "take changes by cursor, compare or everything",
+            name, f"the log tells of tables, and this is a {table.what}", "take changes by cursor, compare or full",
             "source.no_log",
         )  # fmt: skip
-    if own.where is not None:
+    if own.source_filter is not None:
         raise _problem(
-            name, "the log knows no `where`: a row that leaves it would stay", "say it as `keep`, over the warehouse's columns",
+            name, "the log knows no `source_filter`: a row that leaves it would stay", "say it as `filter`, over the warehouse's columns",
             "definition.bad_value",
         )  # fmt: skip
-    if write not in ("merge", "history"):
+    if write not in ("upsert", "versions"):
         raise _problem(
             name,
             f"the log tells what rows become, which {write} cannot write",
-            "use merge, or history",
+            "use upsert, or history",
             "definition.log_needs_key",
         )
     if set(key) != set(table.key):
         raise _problem(
             name, f"the log tells rows by the table's own key ({', '.join(table.key) or 'it has none'}), not by {', '.join(key)}",
-            "leave `key` out, give the table a primary key, or go by compare", "definition.log_needs_key",
+            "leave `primary_key` out, give the table a primary key, or go by compare", "definition.log_needs_key",
         )  # fmt: skip
 
 
@@ -271,12 +271,12 @@ def _cursor(name: str, changes: Changes, table: Table) -> tuple[CursorRule, tupl
     try:
         rule = CursorRule.model_validate(said)
     except ValueError as error:
-        raise _problem(name, str(error).splitlines()[-2].strip(), "mend `changes`", "definition.bad_value") from None
+        raise _problem(name, str(error).splitlines()[-2].strip(), "fix `changes`", "definition.bad_value") from None
     return rule, tuple(changes.column)
 
 
 def _window(name: str, changes: Changes, table: Table, own: FeedTable) -> tuple[WindowRule, str | None]:
-    said = {n: getattr(changes, n) for n in ("start", "step", "lag", "overlap") if getattr(changes, n) is not None}
+    said = {n: getattr(changes, n) for n in ("start", "length", "delay", "overlap") if getattr(changes, n) is not None}
     if "start" not in said:
         raise _problem(
             name, "nothing says where the first window begins", "say changes: {by: window, column: …, from: 2026-01-01}",
@@ -304,8 +304,8 @@ def _column(name: str, table: Table, column: str, what: str) -> Column:
 
 
 def _broken(name: str, view: Table) -> SourceError:
-    mend = "mend the view at its source, or leave it out of the feed"
-    return SourceError("reading the view", name, found=view.about, mend=mend, code="source.broken_view")
+    fix = "fix the view at its source, or leave it out of the feed"
+    return SourceError("reading the view", name, found=view.description, fix=fix, code="source.broken_view")
 
 
 def _unknown(name: str, there: dict[str, Table]) -> DefinitionError:
@@ -321,17 +321,17 @@ def near(name: str, there: Iterable[str]) -> str:
     return f'; did you mean "{close[0]}"?' if close else ""
 
 
-def _problem(name: str, found: str, mend: str, code: str) -> DefinitionError:
-    return DefinitionError("taking", name, found=found, mend=mend, code=code)
+def _problem(name: str, found: str, fix: str, code: str) -> DefinitionError:
+    return DefinitionError("taking", name, found=found, fix=fix, code=code)
 
 
-def range_column(name: str, table: Table, rule: Ranges, key: Sequence[str], *, complete: bool) -> Column:
+def range_column(name: str, table: Table, rule: ParallelRead, key: Sequence[str], *, complete: bool) -> Column:
     """complete: all rows are one load, so that no run has to go on in its midst.
 
     Raises DefinitionError where a table cannot be read in ranges of that column."""
-    if rule.of is None and complete and table.place is not None:
+    if rule.column is None and complete and table.place is not None:
         return table.place
-    wanted = rule.of or (key[0] if key else None)
+    wanted = rule.column or (key[0] if key else None)
     column = table.column(wanted) if wanted else None
     if column is None or column.nullable or column.kind not in ("int64", "timestamp", "date", "text", "uuid"):
         words = "the table has no key" if wanted is None else f"{wanted} is no column of it" if column is None else (
@@ -339,7 +339,7 @@ def range_column(name: str, table: Table, rule: Ranges, key: Sequence[str], *, c
         )  # fmt: skip
         raise DefinitionError(
             "reading in ranges", name, found=words,
-            mend="choose an indexed column of numbers, times or text that is never null: `ranges: {of: COLUMN}`",
+            fix="choose an indexed column of numbers, times or text that is never null: `parallel_read: {column: COLUMN}`",
             code="definition.bad_ranges",
         )  # fmt: skip
     return column

@@ -25,14 +25,14 @@ def copied(
     source: Store, target: Store, files: Sequence[FileInfo], under: str, stop: threading.Event
 ) -> Iterator[tuple[FileInfo, Copied | FileProblem | FileGone]]:
     """(each file, what its row says, or why it was not copied), in order. Raises SourceError where a store fails as a whole."""
-    at_once = min(source.at_once, target.at_once)
+    concurrency = min(source.concurrency, target.concurrency)
     before = f"{under}/" if under else ""
     waiting = iter(files)
     going: deque[tuple[FileInfo, Future[Copied | FileProblem | FileGone]]] = deque()
-    with ThreadPoolExecutor(at_once, thread_name_prefix="copy") as pool:
+    with ThreadPoolExecutor(concurrency, thread_name_prefix="copy") as pool:
         try:
             while True:
-                while len(going) < 4 * at_once and (info := next(waiting, None)) is not None:
+                while len(going) < 4 * concurrency and (info := next(waiting, None)) is not None:
                     going.append((info, pool.submit(_copy, source, target, info, before + info.path, stop)))
                 if not going:
                     return

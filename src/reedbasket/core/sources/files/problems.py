@@ -18,13 +18,13 @@ class FileGone(SourceError):
     code = "file.gone"
 
 
-def file_problem(code: str, found: str, mend: str) -> FileProblem:
+def file_problem(code: str, found: str, fix: str) -> FileProblem:
     """Something that is wrong with one file, by a code of its own."""
-    return FileProblem("reading a file", found=found, mend=mend, code=code)
+    return FileProblem("reading a file", found=found, fix=fix, code=code)
 
 
 def file_gone(path: str, where: str) -> FileGone:
     """A file that was listed and is there no more."""
     return FileGone(
-        "opening", path, found=f"it is not in {where} any more", mend="put it back, or let the next run pass over it"
+        "opening", path, found=f"it is not in {where} any more", fix="put it back, or let the next run pass over it"
     )

@@ -67,7 +67,7 @@ class FileReader:
         path = info.path
         if info.size == 0:
             return
-        bounded = Bounded(path, info.size, self._form.largest)
+        bounded = Bounded(path, info.size, self._form.max_unpacked)
         said = self._form.name
         if is_zip(path) and not (said is not None and FORMATS.get(said).zipped):
             for name, member in members(content, path, self._form.members):

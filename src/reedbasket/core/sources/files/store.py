@@ -46,18 +46,18 @@ def is_inside(path: str) -> bool:
 
 
 class Store(Protocol):
-    """One source's files. Not for two threads at once, unless `at_once` says so.
+    """One source's files. Not for two threads at once, unless `concurrency` says so.
 
     Attributes:
         where: the store as people know it, without secrets.
         grows: a file may be seen while it is still being written.
-        at_once: how many threads may read from it, or write to it, at the same time.
+        concurrency: how many threads may read from it, or write to it, at the same time.
     """
 
     where: str
     grows: bool
     # How many threads may read from it, or write to it, at the same time.
-    at_once: int
+    concurrency: int
 
     def list(self, under: str) -> Iterator[FileInfo]:
         """Every file below a folder, a page at a time where the store has pages.
@@ -166,32 +166,32 @@ class StoreErrors(SourceErrors):
 
     def timed_out(self, doing: str) -> SourceError:
         """The store took too long."""
-        return SourceTimedOut(doing, self.on, found="no answer in time", mend="see whether it is up, and run again")
+        return SourceTimedOut(doing, self.on, found="no answer in time", fix="see whether it is up, and run again")
 
     def refused(self, doing: str, words: str) -> SourceError:
         """The store does not know who asks."""
         return SourceRefused(
-            doing, self.on, found=words, mend="check `user` and the secret of the source; set it anew with `reed secret set`"
+            doing, self.on, found=words, fix="check `user` and the secret of the source; set it anew with `reed secret set`"
         )
 
     def forbidden(self, doing: str, words: str) -> SourceError:
         """The store knows who asks, who may not."""
-        mend = "whoever we are there may not read this: have the right given, or leave it out"
-        return SourceForbidden(doing, self.on, found=words, mend=mend)
+        fix = "whoever we are there may not read this: have the right given, or leave it out"
+        return SourceForbidden(doing, self.on, found=words, fix=fix)
 
     def no_credentials(self, doing: str) -> SourceError:
         """Nothing is said by which the store could know who asks."""
         found = "neither a password nor a key is given, and the server wants one"
-        mend = "say `password: {secret: NAME}` or `key: {secret: NAME}` in the source"
-        return SourceRefused(doing, self.on, found=found, mend=mend, code="source.no_credentials")
+        fix = "say `password: {secret: NAME}` or `key: {secret: NAME}` in the source"
+        return SourceRefused(doing, self.on, found=found, fix=fix, code="source.no_credentials")
 
-    def other_host(self, doing: str, words: str, mend: str) -> SourceError:
+    def other_host(self, doing: str, words: str, fix: str) -> SourceError:
         """The server does not show what it is to be known by."""
-        return SourceRefused(doing, self.on, found=words, mend=mend, code="source.host_not_trusted")
+        return SourceRefused(doing, self.on, found=words, fix=fix, code="source.host_not_trusted")
 
     def read_only(self) -> SourceError:
         """Files over HTTP cannot be written."""
         return SourceError(
-            "copying into", self.on, found="over HTTP files are only read", mend="copy to a folder, s3, sftp or ftp",
+            "copying into", self.on, found="over HTTP files are only read", fix="copy to a folder, s3, sftp or ftp",
             code="source.read_only",
         )  # fmt: skip

@@ -54,7 +54,7 @@ class Bounded:
             raise file_problem(
                 "file.too_large",
                 f"{self._path} holds more than {self._most:,} bytes once it is opened",
-                "say `format: {largest: 50 GB}` if it is meant to",
+                "say `format: {max_unpacked: 50 GB}` if it is meant to",
             )
 
 

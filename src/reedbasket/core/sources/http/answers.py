@@ -31,19 +31,19 @@ def no_answer(error: urllib3.exceptions.HTTPError, url: str, doing: str) -> erro
             doing,
             url,
             found="no answer within the time allowed",
-            mend="ask for smaller pages, or raise `timeouts.read`",
+            fix="ask for smaller pages, or raise `timeouts.read`",
         )
     if isinstance(error, kinds.NameResolutionError):
         return errors.SourceUnreachable(
-            doing, url, found="the host's name is not known", mend="check the address", code="source.name_not_known"
+            doing, url, found="the host's name is not known", fix="check the address", code="source.name_not_known"
         )
     if isinstance(error, kinds.NewConnectionError):
         return errors.SourceUnreachable(
-            doing, url, found="nothing accepts connections there", mend="check that the source is up, its host and port"
+            doing, url, found="nothing accepts connections there", fix="check that the source is up, its host and port"
         )
     if isinstance(error, kinds.ConnectTimeoutError):
         return errors.SourceTimedOut(
-            doing, url, found="no connection within the time allowed", mend="check address, port and firewall"
+            doing, url, found="no connection within the time allowed", fix="check address, port and firewall"
         )
     if isinstance(error, kinds.SSLError):
         why = getattr(error.args[0] if error.args else None, "verify_message", "") or "the two could not agree"
@@ -51,13 +51,13 @@ def no_answer(error: urllib3.exceptions.HTTPError, url: str, doing: str) -> erro
             doing,
             url,
             found=f"no TLS connection: {why}",
-            mend="check the certificate and the address; SSL_CERT_FILE names further authorities to trust",
+            fix="check the certificate and the address; SSL_CERT_FILE names further authorities to trust",
             code="source.tls_refused",
         )
     if isinstance(error, kinds.LocationValueError | kinds.LocationParseError):
-        return errors.SourceError(doing, url, found="not an address", mend="check `base` and `get`", code="source.bad_url")
+        return errors.SourceError(doing, url, found="not an address", fix="check `base_url` and `get`", code="source.bad_url")
     return errors.SourceUnreachable(
-        doing, url, found="the connection broke before an answer came", mend="check that the source is up"
+        doing, url, found="the connection broke before an answer came", fix="check that the source is up"
     )
 
 
@@ -74,7 +74,7 @@ def bad_status(
             doing,
             url,
             found=found,
-            mend="whoever the secret stands for may not read this: have the right given at the source, or leave the table out; some "
+            fix="whoever the secret stands for may not read this: have the right given at the source, or leave the table out; some "
             "sources answer so to a wrong secret too",
             details=details,
         )
@@ -83,26 +83,26 @@ def bad_status(
             doing,
             url,
             found=found,
-            mend="check the secret and its rights; set it anew with `reed secret set`",
+            fix="check the secret and its rights; set it anew with `reed secret set`",
             details=details,
         )
     if wait is None and status == 429 and limits and limits.left == 0 and limits.left_seconds is not None:
         wait = limits.left_seconds
     if status == 429 or (status == 503 and wait is not None):
-        mend = "lower `pace` in the connector"
+        fix = "lower `rate_limit` in the connector"
         if wait is not None and wait > LONGEST_OBEYED_SECONDS:
             found += f" (asks for {wait:.0f} s of rest)"
-            mend = "run again later; a run waits at most 15 minutes"
+            fix = "run again later; a run waits at most 15 minutes"
         if limits and limits.limit and limits.window:
             details |= {"limit": limits.limit, "window": limits.window}
-        return errors.SourceBusy(doing, url, found=found, mend=mend, wait_seconds=wait, details=details)
+        return errors.SourceBusy(doing, url, found=found, fix=fix, wait_seconds=wait, details=details)
     if status >= 500 or status == 408:
-        return errors.SourceFailed(doing, url, found=found, mend="ask the source's keeper", wait_seconds=wait, details=details)
+        return errors.SourceFailed(doing, url, found=found, fix="ask the source's keeper", wait_seconds=wait, details=details)
     return errors.SourceError(
         doing,
         url,
         found=found,
-        mend="check path and parameters in the connector",
+        fix="check path and parameters in the connector",
         code="source.bad_request",
         details=details,
     )
@@ -119,7 +119,7 @@ def moved(status: int, to: str, why: str, url: str, doing: str, *, code: str = "
         doing,
         url,
         found=f"it answered {status}, moved to {to or 'nowhere'}; {why}",
-        mend="put the right address into the settings or the connector",
+        fix="put the right address into the settings or the connector",
         code=code,
         details={"status": status},
     )

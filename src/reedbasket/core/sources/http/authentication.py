@@ -1,4 +1,4 @@
-"""Who is asking, shown with each request: for standing credentials, tokens that end, and signatures alike."""
+"""Authentication of each request: standing credentials, tokens that expire, and signatures alike."""
 
 from __future__ import annotations
 

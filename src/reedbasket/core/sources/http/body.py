@@ -126,7 +126,7 @@ class Opener:
             raise Incomplete(
                 self._doing,
                 found=f"the answer says that something went wrong: {json.dumps(found, ensure_ascii=False, default=str)[:300]}",
-                mend="ask the source's keeper; if the field means something else, say in the connector where errors stand "
+                fix="ask the source's keeper; if the field means something else, say in the connector where errors stand "
                 "(`errors: PATH`), or `errors: null`",
                 code="source.said_error",
             )

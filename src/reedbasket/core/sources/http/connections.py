@@ -38,8 +38,8 @@ class _Secure(HTTPSConnection):
 class Connections(urllib3.PoolManager):
     """Of one source, so many at once to each host. Nothing is tried again here."""
 
-    def __init__(self, at_once: int) -> None:
-        super().__init__(num_pools=4, maxsize=at_once, retries=False)
+    def __init__(self, concurrency: int) -> None:
+        super().__init__(num_pools=4, maxsize=concurrency, retries=False)
         held = self._made = WeakSet[Any]()
 
         class Noted:

@@ -148,8 +148,8 @@ def token_in(answer: Answer, now: float, before: str | None) -> Token:
         why = str(said.get("error_description") or said.get("error") or "no token in it")
         found = f"it answered {answer.status}: {why[:300]}"
         if said.get("error") == "invalid_grant" and before is not None:
-            raise SignInNeeded(_DOING, answer.url, found=found, mend="sign in anew, or set the refresh token anew")
-        raise SignInFailed(_DOING, answer.url, found=found, mend="check the client's id and secret, `scope` and `token_url`")
+            raise SignInNeeded(_DOING, answer.url, found=found, fix="sign in anew, or set the refresh token anew")
+        raise SignInFailed(_DOING, answer.url, found=found, fix="check the client's id and secret, `scope` and `token_url`")
     life = said.get("expires_in")
     renew_at = None
     if isinstance(life, int | float | str) and str(life).replace(".", "", 1).isdigit():
@@ -225,7 +225,7 @@ def fetch_token(client: Client, refresh: str | None, ask: Callable[[Request], An
             _DOING,
             client.token_url,
             found="nobody has signed in yet",
-            mend="open the source in the console, and sign in there",
+            fix="open the source in the console, and sign in there",
         )
     else:
         fields, before = {"grant_type": "refresh_token", "refresh_token": refresh}, refresh

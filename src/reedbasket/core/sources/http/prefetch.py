@@ -17,10 +17,10 @@ _MOST_WAITING_BYTES = 12 * 1024 * 1024
 class Ahead:
     """One pass over one table; used from one thread."""
 
-    def __init__(self, send: Callable[[Request], Answer], make: Callable[[Step], Request], at_once: int, name: str) -> None:
+    def __init__(self, send: Callable[[Request], Answer], make: Callable[[Step], Request], concurrency: int, name: str) -> None:
         self._send = send
         self._make = make
-        self._at_once = at_once
+        self._at_once = concurrency
         self._name = name
         self._pool: ThreadPoolExecutor | None = None
         self._asked: dict[str, Future[Answer]] = {}

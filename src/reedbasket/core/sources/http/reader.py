@@ -73,7 +73,7 @@ class HttpReader:
         values: Mapping[str, Any],
         *,
         known: str | None = None,
-        at_once: int | None = None,
+        concurrency: int | None = None,
         expected: Callable[[], Expected | None] | None = None,
         care: Care | None = None,
     ) -> None:
@@ -84,10 +84,10 @@ class HttpReader:
         self._rule = rule
         self._sender = sender
         self._values = values
-        self._at_once = at_once or sender.at_once
+        self._at_once = concurrency or sender.concurrency
         self._requests = Requests(base, rule)
         # What is copied into records does not come with them.
-        self._fields = [field for field in self._care.fields if field not in rule.copied]
+        self._fields = [field for field in self._care.fields if field not in rule.add_columns]
         self._opener = Opener(rule, self._doing, _columns(rule, expected) if expected else None, self._fields)
         self._total = jmespath.compile(rule.total).search if isinstance(rule.total, str) else None
         self._count = 0
@@ -96,8 +96,8 @@ class HttpReader:
         self._before: tuple[set[Any], Sequence[Any]] = set(), ()
         self._sizes: set[int] = set()
         self._fullest = 0
-        self._known = known if rule.conditional else None
-        self._good = _ALWAYS_GOOD | set(rule.none_at) | ({304} if self._known else set())
+        self._known = known if rule.conditional_requests else None
+        self._good = _ALWAYS_GOOD | set(rule.empty_on_status) | ({304} if self._known else set())
         self.unchanged = False
         self.tag: str | None = None
 
@@ -178,7 +178,7 @@ class HttpReader:
                 self._doing,
                 url,
                 found=missing,
-                mend="run again; if it goes on, the page rule ends too soon, or `total` and `pages` count something else than the "
+                fix="run again; if it goes on, the page rule ends too soon, or `total` and `pages` count something else than the "
                 "records of this request, and are to be left out",
                 code="source.total_not_reached",
             )
@@ -188,7 +188,7 @@ class HttpReader:
                 url,
                 found=f"{pages.moved}: those behind moved up while pages were read by {rule.next.parameter}, and some "
                 "may have been passed over",
-                mend="it is read again by itself; if it goes on, ask for pages by a token, or in an order that does not move",
+                fix="it is read again by itself; if it goes on, ask for pages by a token, or in an order that does not move",
             )
         doubted = doubt(page, rule, asked_sizes=self._sizes, fullest=self._fullest, fired=fired)
         if doubted is None:
@@ -198,7 +198,7 @@ class HttpReader:
                 self._doing,
                 url,
                 found=f"{doubted.words}; so there may be more than the {self._count} records that came",
-                mend="say in the connector's `next` how pages go on"
+                fix="say in the connector's `next` how pages go on"
                 + ("" if doubted.said else ", or `single_page: true` if one page may be all")
                 + "; to go on all the same, run with `--accept`",
                 code="source.pages_may_go_on",
@@ -261,7 +261,7 @@ class HttpReader:
 
     def _guarded(self, opened: Opened, answer: Answer, url: str) -> Iterator[Part]:
         """The parts, with the columns copied in. Those that cannot be read raise as the whole would."""
-        copied = {f: template.value_of(text, self._values) for f, text in self._rule.copied.items()}
+        copied = {f: template.value_of(text, self._values) for f, text in self._rule.add_columns.items()}
         try:
             for part in opened.parts:
                 for record in part.records if copied else ():
@@ -278,7 +278,7 @@ class HttpReader:
             self._doing,
             url,
             found=f"a page of {len(answer.body)} bytes that is not {name} ({error}); it starts {start!r}",
-            mend="it is asked for again by itself; if it goes on, check path and headers: some sources answer errors as HTML with "
+            fix="it is asked for again by itself; if it goes on, check path and headers: some sources answer errors as HTML with "
             "status 200",
         )
 
@@ -295,9 +295,9 @@ def _content(record: Any) -> bytes:
 def _sizes(rule: HttpTable, values: Mapping[str, Any]) -> set[int]:
     """Whole numbers from 2 on that the request sends."""
     texts = (
-        [*rule.send.values(), *(text for _, text in template.texts_in(body_values(rule.body)))]
+        [*rule.query_params.values(), *(text for _, text in template.texts_in(body_values(rule.body)))]
         if rule.body
-        else rule.send.values()
+        else rule.query_params.values()
     )
     filled = [template.fill(text, values) for text in texts]
     numbers = {int(text) for text in filled if text is not None and text.isdigit() and len(text) < 8}
@@ -320,7 +320,12 @@ def _columns(rule: HttpTable, expected: Callable[[], Expected | None]) -> Column
     """None where records are looked at one by one anyway: for the columns copied into them, or the last of a page."""
     following = rule.next
     custom_errors = rule.errors not in (None, HttpTable.model_fields["errors"].default)
-    if rule.copied or rule.format.name != "json" or (following is not None and following.needs_last_record) or custom_errors:
+    if (
+        rule.add_columns
+        or rule.format.name != "json"
+        or (following is not None and following.needs_last_record)
+        or custom_errors
+    ):
         return None
     paths = [rule.total] if isinstance(rule.total, str) else []
     return ColumnBodies(expected, rule.records, [*paths, *(following.body_paths if following is not None else ())])

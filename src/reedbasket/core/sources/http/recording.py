@@ -62,7 +62,7 @@ class Tape:
             (folder / _FACTS).write_text(json.dumps({"started": format_time(self.started)}) + "\n")
             return
         if not (folder / _FACTS).is_file():
-            raise NotRecorded("replaying", str(folder), found="nothing recorded there", mend="record it first, with `--record`")
+            raise NotRecorded("replaying", str(folder), found="nothing recorded there", fix="record it first, with `--record`")
         self.started = parse_time(json.loads((folder / _FACTS).read_text())["started"])
         for file in sorted(folder.glob("[0-9]*.json")):
             found = json.loads(file.read_text())
@@ -83,7 +83,7 @@ class Tape:
                     "replaying",
                     f"{method} {path}",
                     found=f"no such request is recorded in {self.folder}",
-                    mend="record anew, with `--record`",
+                    fix="record anew, with `--record`",
                 )
             return _answer(found["status"], found["headers"], found["body"].encode("utf-8", "surrogateescape"))
         raw = pool.request(method, url, headers=headers, body=body, **how)

@@ -27,7 +27,7 @@ def pick_records(
         raise RecordsNotFound(
             doing,
             found=f"{what} at `{path}` where a list of records must be{has}",
-            mend="point `records` at the list (a JMESPath)"
+            fix="point `records` at the list (a JMESPath)"
             + ("; if the source leaves it out where there are none, say `missing_means_empty: true`" if found is None else ""),
         )
     return objects_of(found)

@@ -46,7 +46,7 @@ class Requests:
     def make(self, values: Mapping[str, Any], step: Step) -> Request:
         """A parameter, header or member of the body whose name has no value yet (no cursor) is left out."""
         rule = self._rule
-        sent = {name: template.fill(text, values) for name, text in rule.send.items()}
+        sent = {name: template.fill(text, values) for name, text in rule.query_params.items()}
         query = {name: text for name, text in sent.items() if text is not None}
         headers = {"accept": self._accept[rule.format.name]}
         for name, text in rule.headers.items():

@@ -57,7 +57,7 @@ class Sender:
         seen: Callable[[RequestSeen], None],
         sign_in: SignIn | None = None,
         told: Callable[[Wait], None] = lambda wait: None,
-        at_once: int = 4,
+        concurrency: int = 4,
         wire: Callable[[Exchange], None] | None = None,
         wire_bytes: int = SHOWN_BYTES,
         bodies: bool = False,
@@ -73,11 +73,11 @@ class Sender:
         self._seen = seen
         self._told = told
         self._sign_in = sign_in or Standing()
-        self.at_once = at_once
+        self.concurrency = concurrency
         self._wire, self._wire_bytes = wire, wire_bytes
         self._bodies = bodies
         self._tape = tape
-        self._pool = Connections(at_once)
+        self._pool = Connections(concurrency)
         self._closed = threading.Event()
         self._watched = False
 
@@ -173,7 +173,7 @@ class Sender:
     ) -> Answer:
         """Send it, and follow redirects: to the same host with everything, to another one with nothing that shows who asks. What is to
         be kept of it is added to `exchanges`."""
-        deadline = time.monotonic() + self._timeouts.request
+        deadline = time.monotonic() + self._timeouts.total
         address, headers = shown.address(request.url), {"accept-encoding": ACCEPTED, **request.headers, **shown.headers}
         method, body, at_home, visited = request.method, request.body, True, [request.url]
         while True:
@@ -262,7 +262,7 @@ class Sender:
                 doing,
                 url,
                 found="a header or the address holds characters that HTTP cannot carry",
-                mend="check the secret, `headers` and `get`; a token with a line break at its end is a usual cause",
+                fix="check the secret, `headers` and `get`; a token with a line break at its end is a usual cause",
                 code="source.bad_header",
             ) from None
 
@@ -284,15 +284,15 @@ class Sender:
                             doing,
                             url,
                             found=f"a body of more than {LARGEST_BODY_BYTES // 2**20} MiB",
-                            mend="ask for smaller pages",
+                            fix="ask for smaller pages",
                         )
                 if time.monotonic() > deadline:
                     answer.close()
                     raise errors.SourceTimedOut(
                         doing,
                         url,
-                        found=f"{size} bytes after {self._timeouts.request:g} s, and not at the end",
-                        mend="ask for smaller pages, or raise `timeouts.request`",
+                        found=f"{size} bytes after {self._timeouts.total:g} s, and not at the end",
+                        fix="ask for smaller pages, or raise `timeouts.request`",
                     )
         except urllib3.exceptions.ReadTimeoutError as error:
             raise no_answer(error, url, doing) from error
@@ -302,7 +302,7 @@ class Sender:
                 doing,
                 url,
                 found=f"a body that does not decompress after {size} bytes",
-                mend="the request is repeated by itself; if it goes on, ask the source's keeper",
+                fix="the request is repeated by itself; if it goes on, ask the source's keeper",
             ) from error
         except urllib3.exceptions.HTTPError as error:
             answer.close()
@@ -310,14 +310,14 @@ class Sender:
                 doing,
                 url,
                 found=f"the connection ended after {size} bytes, before the body did",
-                mend="the request is repeated by itself; if it goes on, ask the source's keeper",
+                fix="the request is repeated by itself; if it goes on, ask the source's keeper",
             ) from error
         if not unpacked.ended:
             raise errors.BodyCutOff(
                 doing,
                 url,
                 found=f"the {coding} stream of the body does not end: {unpacked.bytes_in} bytes came, {size} when unpacked",
-                mend="the request is repeated by itself; if it goes on, ask the source's keeper",
+                fix="the request is repeated by itself; if it goes on, ask the source's keeper",
             )
         # A large one stays as it is, which parsers read as they read bytes.
         return bytes(content) if size <= LARGE_BYTES else cast(bytes, content)
@@ -332,7 +332,7 @@ def _unpacking(coding: str, url: str, doing: str) -> Unpacked:
             doing,
             url,
             found=f"a body packed as {coding!r}, and it was asked for {ACCEPTED}",
-            mend="ask the source's keeper, or take out a header that asks for it",
+            fix="ask the source's keeper, or take out a header that asks for it",
         ) from None
 
 

@@ -29,7 +29,7 @@ def load_signer(name: str, folder: Path) -> Sign:
             "signing requests with",
             name,
             found=f"no file {path}",
-            mend="put one there that defines sign(request, settings) and returns headers",
+            fix="put one there that defines sign(request, settings) and returns headers",
             code="source.signer_missing",
         )
     spec = importlib.util.spec_from_file_location(f"reedbasket_signer_{name}", path)
@@ -70,6 +70,6 @@ def _failed(name: str, error: Exception) -> SourceError:
         "signing requests with",
         name,
         found=f"{type(error).__name__}: {error}",
-        mend="mend the file in the data folder's `signers`",
+        fix="fix the file in the data folder's `signers`",
         code="source.signer_failed",
     )

@@ -25,7 +25,7 @@ def check(
         password = reveal(source.password.secret) if source.password else None
         yield CheckStep("secrets", True, "1 set" if source.password else "none needed")
     except ReedError as error:
-        yield CheckStep("secrets", False, f"{error.found}: {error.on}", error.mend)
+        yield CheckStep("secrets", False, f"{error.found}: {error.on}", error.fix)
         return
     address = MysqlAddress(source, password, places)
     yield from reach(address.host, address.port, "`host`")
@@ -41,8 +41,8 @@ def check(
         maria, version = is_maria(connection), version_of(connection)
         oldest = (10, 5) if maria else (8, 0)
         words = f"{'MariaDB' if maria else 'MySQL'} {'.'.join(map(str, version))}"
-        mend = "" if version >= oldest else f"{oldest[0]}.{oldest[1]} or later is needed"
-        yield CheckStep("version", version >= oldest, words, mend)
+        fix = "" if version >= oldest else f"{oldest[0]}.{oldest[1]} or later is needed"
+        yield CheckStep("version", version >= oldest, words, fix)
     if version >= oldest:
         yield from inside()
 

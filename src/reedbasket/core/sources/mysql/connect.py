@@ -132,12 +132,12 @@ def connect_failure(address: MysqlAddress, error: Exception) -> list[CheckStep]:
     """What stood in the way of a connection: the steps `tls` and `login` as far as they went."""
     number, words = _parts(error)
     if "SSL" in words or "certificate" in words.lower() or isinstance(error, ssl.SSLError):
-        mend = "let the server offer TLS, or say `tls: {mode: disable}` where the way is safe anyway"
+        fix = "let the server offer TLS, or say `tls: {mode: disable}` where the way is safe anyway"
         if address.tls.mode.startswith("verify"):
-            mend = "see that `tls.root` is the certificate that signed the server's, and `host` the name in it"
-        return [CheckStep("tls", False, words, mend)]
+            fix = "see that `tls.root` is the certificate that signed the server's, and `host` the name in it"
+        return [CheckStep("tls", False, words, fix)]
     passed = CheckStep("tls", True, f"mode {address.tls.mode}")
-    mend = "set the password anew with `reed secret set`, or see which hosts the user may come from"
+    fix = "set the password anew with `reed secret set`, or see which hosts the user may come from"
     if number in (ER.BAD_DB_ERROR, ER.DBACCESS_DENIED_ERROR):
-        mend = f"see `database`, or run: GRANT SELECT ON `{address.database}`.* TO '{address.user}'@'%';"
-    return [passed, CheckStep("login", False, words, mend)]
+        fix = f"see `database`, or run: GRANT SELECT ON `{address.database}`.* TO '{address.user}'@'%';"
+    return [passed, CheckStep("login", False, words, fix)]

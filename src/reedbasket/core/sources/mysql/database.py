@@ -121,7 +121,7 @@ class MysqlSource(Database):
     def row_version(self) -> tuple[str, str]:
         raise SourceError(
             "asking for row versions", str(self.address), found="MySQL keeps no version of its rows",
-            mend="take changes by log, by a cursor, or by compare", code="source.no_row_version",
+            fix="take changes by log, by a cursor, or by compare", code="source.no_row_version",
         )  # fmt: skip
 
     @override
@@ -144,7 +144,7 @@ class MysqlSource(Database):
                 files = rows(self.side, "show binary logs")
                 held = sum(int(row[1]) for row in files)
         except ReedError as error:
-            yield CheckStep("log", False, error.found, error.mend)
+            yield CheckStep("log", False, error.found, error.fix)
             return
         yield CheckStep(
             "log",
@@ -211,4 +211,4 @@ class MysqlSource(Database):
 
 def open_from(source: MysqlSourceDefinition, password: str | None, places: Places, stop: threading.Event) -> MysqlSource:
     """See `sources.sql.open.open_database`."""
-    return MysqlSource(MysqlAddress(source, password, places), source.zone, source.statement_timeout, stop)
+    return MysqlSource(MysqlAddress(source, password, places), source.time_zone, source.statement_timeout, stop)

@@ -25,7 +25,7 @@ class MysqlSourceDefinition(ServerDatabaseSource):
             "password": SECRET,
         }
     }
-    on: Literal["mysql"]
+    type: Literal["mysql"]
     port: int = Field(3306, ge=1, le=65535, title="Port")
 
     @property

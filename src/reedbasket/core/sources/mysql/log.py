@@ -148,7 +148,7 @@ class MariaLog(ChangeLog):
                 if error.args and error.args[0] == _NOT_THERE:
                     raise LogLost(
                         "going on with the log of", str(self._source.address), found=str(error.args[1]),
-                        mend="`reed run FEED --accept` reads its tables whole once more and goes on from there; let the server keep "
+                        fix="`reed run FEED --accept` reads its tables whole once more and goes on from there; let the server keep "
                         "its log longer (binlog_expire_logs_seconds)",
                     ) from error  # fmt: skip
                 raise
@@ -253,7 +253,7 @@ class MariaLog(ChangeLog):
             elif binlog.is_compressed(kind):
                 raise SourceError(
                     "reading the log of", str(self._source.address), found="it is compressed (log_bin_compress)",
-                    mend="set global log_bin_compress = OFF;", code="source.no_log",
+                    fix="set global log_bin_compress = OFF;", code="source.no_log",
                 )  # fmt: skip
             else:
                 rows.take(kind, event, gtid)
@@ -328,7 +328,7 @@ def require_log(connection: pymysql.Connection[Any], on: str) -> None:
             doing,
             on,
             found="it is MySQL, whose log we do not follow yet",
-            mend="take changes by cursor or compare",
+            fix="take changes by cursor or compare",
             code="source.no_log",
         )
     there = dict(rows(connection, f"show global variables where variable_name in ({', '.join(repr(n) for n in _NEEDED)})"))
@@ -337,7 +337,7 @@ def require_log(connection: pymysql.Connection[Any], on: str) -> None:
         static = "in the server's configuration, then restart it: log_bin, server_id = 1" if "log_bin" in wrong else ""
         sets = "; ".join(f"set global {name} = '{_NEEDED[name]}'" for name in wrong if name != "log_bin")
         raise SourceError(
-            doing, on, found=", ".join(f"{name} is {there[name]}" for name in wrong), mend="; ".join(filter(None, [static, sets])),
+            doing, on, found=", ".join(f"{name} is {there[name]}" for name in wrong), fix="; ".join(filter(None, [static, sets])),
             code="source.no_log",
         )  # fmt: skip
 

@@ -97,7 +97,7 @@ class Building:
         return SourceError(
             "reading the log of", self._on,
             found=f"it tells {self._table.name}.{column} ({what}) in the server's own bytes, which nobody else can read",
-            mend=f"leave it out (`leave_out: [{column}]`), or take the table's changes by cursor or compare", code="source.no_log",
+            fix=f"leave it out (`exclude_columns: [{column}]`), or take the table's changes by cursor or compare", code="source.no_log",
         )  # fmt: skip
 
 

@@ -9,7 +9,7 @@
 | double | double; float by its shortest text, 0.1 and not 0.10000000149 |
 | char, varchar, text, enum, set | text |
 | binary, varbinary, blob | binary |
-| date, datetime, timestamp | date, timestamp; datetime in the source's `zone`. 0000-00-00 is null, as it is in a condition; a day that no \
+| date, datetime, timestamp | date, timestamp; datetime in its `time_zone`. 0000-00-00 is null, as it is in a condition; a day that no \
 calendar has is a reject |
 | time | text, as the database writes it: it may be beyond 24 hours, or negative |
 | json | json, also MariaDB's, which is longtext with a check |

@@ -30,9 +30,9 @@ def check(
         password = reveal(source.password.secret) if source.password else None
         yield CheckStep("secrets", True, "1 set" if source.password else "none needed")
     except ReedError as error:
-        yield CheckStep("secrets", False, f"{error.found}: {error.on}", error.mend)
+        yield CheckStep("secrets", False, f"{error.found}: {error.on}", error.fix)
         return
-    address = Address(source, source.schema_, password, places, source.zone)
+    address = Address(source, source.schema_, password, places, source.time_zone)
     yield from reach(address.host, address.port, "`host`")
     try:
         connection: psycopg.Connection[Any] = psycopg.connect(address.conninfo(), autocommit=True)
@@ -60,8 +60,8 @@ def log_steps(connection: psycopg.Connection[Any], logs: Mapping[str, Sequence[T
             slot.require_published(connection, on, name, tables)
             state = slot.state_of(connection, name)
             if state is not None and state.lost:
-                mend = f"{slot.drop_statement(name)} then `reed run FEED --accept` reads its tables whole once more"
-                yield CheckStep("log", False, f"the slot {name} is lost: the server has thrown away log that it needed", mend)
+                fix = f"{slot.drop_statement(name)} then `reed run FEED --accept` reads its tables whole once more"
+                yield CheckStep("log", False, f"the slot {name} is lost: the server has thrown away log that it needed", fix)
                 return
             if state is None and not _may_replicate(connection):
                 yield CheckStep("log", False, f"there is no slot {name}, and we may not make it", _REPLICATION)
@@ -71,7 +71,7 @@ def log_steps(connection: psycopg.Connection[Any], logs: Mapping[str, Sequence[T
             )
             yield CheckStep("log", True, f"{many(len(tables), 'table')} published, slot {name}: {words}")
     except ReedError as error:
-        yield CheckStep("log", False, error.found, error.mend)
+        yield CheckStep("log", False, error.found, error.fix)
         return
     for name, held in slot.abandoned(connection, logs):
         words = f"no feed of ours reads the slot {name}, and it holds back {size(held)} of the server's disk"

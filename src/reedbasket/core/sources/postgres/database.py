@@ -332,5 +332,5 @@ class Ending:
 
 def open_from(source: PostgresSourceDefinition, password: str | None, places: Places, stop: threading.Event) -> PostgresSource:
     """See `sources.sql.open.open_database`."""
-    address = Address(source, source.schema_, password, places, source.zone)
+    address = Address(source, source.schema_, password, places, source.time_zone)
     return PostgresSource(address, source.statement_timeout, stop)

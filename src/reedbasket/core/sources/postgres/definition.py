@@ -27,7 +27,7 @@ class PostgresSourceDefinition(ServerDatabaseSource):
         }
     }
     row_versions: ClassVar[bool] = True
-    on: Literal["postgres"]
+    type: Literal["postgres"]
     port: int = Field(5432, ge=1, le=65535, title="Port")
     schema_: str = Field(
         "public", alias="schema", min_length=1, title="Schema", description="where tables are that are named without one"

@@ -88,7 +88,7 @@ def require_logical(connection: psycopg.Connection[Any], on: str) -> None:
             "following the log of",
             on,
             found=f"wal_level is {row[0] if row else 'unknown'}, so its log does not tell what rows become",
-            mend="ALTER SYSTEM SET wal_level = 'logical'; then restart the server",
+            fix="ALTER SYSTEM SET wal_level = 'logical'; then restart the server",
             code="source.no_log",
         )
 
@@ -102,7 +102,7 @@ def require_published(connection: psycopg.Connection[Any], on: str, name: str, t
     if row is None:
         raise SourceError(
             doing, on, found=f"there is no publication {name}, which says whose changes the log tells",
-            mend="let an owner of the tables run: " + publication_statement(name, tables), code="source.not_published",
+            fix="let an owner of the tables run: " + publication_statement(name, tables), code="source.not_published",
         )  # fmt: skip
     if not row[0]:
         publish = sql.SQL("ALTER PUBLICATION {} SET (publish = 'insert, update, delete, truncate');").format(
@@ -110,7 +110,7 @@ def require_published(connection: psycopg.Connection[Any], on: str, name: str, t
         )
         raise SourceError(
             doing, on, found=f"the publication {name} leaves out inserts, updates, deletes or truncates",
-            mend=f"let its owner run: {publish.as_string(None)}", code="source.not_published",
+            fix=f"let its owner run: {publish.as_string(None)}", code="source.not_published",
         )  # fmt: skip
     there = set(
         connection.execute("select schemaname, tablename from pg_publication_tables where pubname = %s", (name,)).fetchall()
@@ -122,7 +122,7 @@ def require_published(connection: psycopg.Connection[Any], on: str, name: str, t
         words = "a partitioned one is told as a whole only with publish_via_partition_root = true"
         raise SourceError(
             doing, on, found=f"the publication {name} leaves out {', '.join(t.name for t in missing)}; {words}",
-            mend=f"let its owner run: {add}", code="source.not_published",
+            fix=f"let its owner run: {add}", code="source.not_published",
         )  # fmt: skip
 
 
@@ -133,12 +133,12 @@ def create(connection: psycopg.Connection[Any], on: str, name: str) -> None:
     except psycopg.errors.InsufficientPrivilege as error:
         raise SourceRefused(
             "making the slot at", on, found=error.diag.message_primary or str(error),
-            mend="`reed setup-sql SOURCE` prints the statements: the user needs REPLICATION", code="source.no_right",
+            fix="`reed setup-sql SOURCE` prints the statements: the user needs REPLICATION", code="source.no_right",
         ) from error  # fmt: skip
     except psycopg.errors.ConfigurationLimitExceeded as error:
         raise SourceError(
             "making the slot at", on, found=error.diag.message_primary or str(error),
-            mend="raise max_replication_slots and restart the server, or drop a slot that nobody reads", code="source.no_slot_free",
+            fix="raise max_replication_slots and restart the server, or drop a slot that nobody reads", code="source.no_slot_free",
         ) from error  # fmt: skip
 
 
@@ -153,7 +153,7 @@ def wait_until_free(connection: psycopg.Connection[Any], on: str, name: str, sec
         if time.monotonic() > ends:
             raise SourceBusy(
                 "opening the log of", on, found=f"the slot {name} is being made since {seconds:g} s or more",
-                mend="it waits for the transactions that were open when it was begun; end them, or wait",
+                fix="it waits for the transactions that were open when it was begun; end them, or wait",
             )  # fmt: skip
         time.sleep(0.1)
 

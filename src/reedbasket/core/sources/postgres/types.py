@@ -10,7 +10,7 @@
 | text, varchar, char, name, citext, enum, "char" | text |
 | bytea | binary |
 | uuid | uuid |
-| date, timestamp, timestamptz | date, timestamp; without a zone in the source's `zone`; beyond the years 1 to 9999 a reject |
+| date, timestamp, timestamptz | date, timestamp; without a zone in the source's `time_zone`; beyond the years 1 to 9999 a reject |
 | json, jsonb | json |
 | arrays, composites | json, as to_json writes them |
 | time, timetz, interval, inet, cidr, macaddr, bit, ranges, xml, geometry, tsvector, others | text, as PostgreSQL writes it |

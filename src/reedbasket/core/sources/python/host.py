@@ -94,12 +94,12 @@ class CodeHost:
 
     def check(self, settings: Mapping[str, Any]) -> None:
         """Raises SourceError."""
-        for _ in self._do({"do": "check", "settings": settings}, self._code.silence):
+        for _ in self._do({"do": "check", "settings": settings}, self._code.idle_timeout):
             pass
 
     def tables(self, settings: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
         """Which there are, as the source says: {name: as a connector's YAML would say it}. Raises SourceError, RunCancelled."""
-        for message in self._do({"do": "tables", "settings": settings}, self._code.silence):
+        for message in self._do({"do": "tables", "settings": settings}, self._code.idle_timeout):
             if message.letter == b"d":
                 return dict(orjson.loads(message.payload))
         return {}
@@ -107,7 +107,7 @@ class CodeHost:
     def read(self, settings: Mapping[str, Any], table: str, position: Mapping[str, Any]) -> Iterator[Found]:
         """Raises SourceError, RunCancelled."""
         order = {"do": "read", "settings": settings, "table": table, "position": position}
-        for message in self._do(order, self._code.silence):
+        for message in self._do(order, self._code.idle_timeout):
             if message.letter != b"d":
                 yield message
 
@@ -118,7 +118,7 @@ class CodeHost:
 
     def _do(self, order: dict[str, Any], silence: float) -> Iterator[Found]:
         code = self._code
-        order |= {"entry": code.entry, "program": code.program, "memory": code.memory}
+        order |= {"entry": code.entry, "program": code.program, "memory": code.memory_limit}
         scratch = tempfile.mkdtemp(prefix="reed-connector-")
         # Nothing of our own surroundings: secrets may stand there.
         surroundings = {
@@ -148,8 +148,8 @@ class CodeHost:
                 self._doing,
                 code.entry,
                 found=f"the connector was silent for {silence:g} s, and was ended",
-                mend="yield records as they come, or raise `silence` in its definition",
-                code="connector.silent",
+                fix="yield records as they come, or raise `idle_timeout` in its definition",
+                code="connector.timed_out",
             ) from None
         except frames.Ended:
             process.wait(5)
@@ -158,7 +158,7 @@ class CodeHost:
                 self._doing,
                 code.entry,
                 found=f"its process ended by itself ({_how(process.returncode)}): {self._mask.text(last)}",
-                mend="see the run's log",
+                fix="see the run's log",
             ) from None
         finally:
             _end(process)
@@ -214,7 +214,7 @@ class CodeHost:
                 self._doing,
                 self._mask.text(url),
                 found=f"the connector asks another server than {here.scheme}://{here.netloc}",
-                mend="who asks is shown to the server of `base` alone; have a connector of its own for the other",
+                fix="who asks is shown to the server of `base_url` alone; have a connector of its own for the other",
                 code="connector.foreign_address",
             )
         if query:
@@ -236,9 +236,9 @@ class CodeHost:
         found = self._mask.text(str(said["found"]))[:2000]
         if said.get("code"):
             at = f" at {said['where']}" if said.get("where") else ""
-            mend = said.get("mend") or "mend the connector; `reed connector check` goes through all it does"
-            return ConnectorBroken(self._doing, self._code.entry, found=found + at, mend=mend, code=said["code"])
-        error = ConnectorFailed(self._doing, self._code.entry, found=found, mend=self._mask.text(str(said["mend"])))
+            fix = said.get("fix") or "fix the connector; `reed connector check` goes through all it does"
+            return ConnectorBroken(self._doing, self._code.entry, found=found + at, fix=fix, code=said["code"])
+        error = ConnectorFailed(self._doing, self._code.entry, found=found, fix=self._mask.text(str(said["fix"])))
         error.retryable = bool(said["retry"])
         return error
 

@@ -105,7 +105,7 @@ class CodePass:
                 f"reading {self._name}",
                 self._entry,
                 found=f"records that are no JSON ({error})",
-                mend="yield dicts of what JSON holds",
+                fix="yield dicts of what JSON holds",
             ) from error
 
     def _position(self) -> dict[str, Any]:

@@ -127,18 +127,18 @@ class DatabaseErrors(SourceErrors):
 
     def timed_out(self, doing: str, words: str) -> SourceError:
         """A statement took too long."""
-        mend = "read less at once (`where`, `only`), add an index, or raise `statement_timeout` of the source"
-        return SourceTimedOut(doing, self.on, found=words, mend=mend)
+        fix = "read less at once (`source_filter`, `include_columns`), add an index, or raise `statement_timeout` of the source"
+        return SourceTimedOut(doing, self.on, found=words, fix=fix)
 
     def no_right(self, doing: str, words: str) -> SourceError:
         """The user may not."""
-        mend = "`reed setup-sql SOURCE` prints the grants to hand to an administrator"
-        return SourceForbidden(doing, self.on, found=words, mend=mend)
+        fix = "`reed setup-sql SOURCE` prints the grants to hand to an administrator"
+        return SourceForbidden(doing, self.on, found=words, fix=fix)
 
     def locked(self, doing: str, words: str) -> SourceError:
         """Another session holds a lock for longer than we wait."""
-        mend = "another session holds a lock; run again when it is done"
-        return SourceTimedOut(doing, self.on, found=words, mend=mend, code="source.locked")
+        fix = "another session holds a lock; run again when it is done"
+        return SourceTimedOut(doing, self.on, found=words, fix=fix, code="source.locked")
 
     def rewritten(self, table: str) -> SourceError:
         """A table was truncated or rewritten behind the snapshot."""
@@ -146,14 +146,14 @@ class DatabaseErrors(SourceErrors):
             f"reading {table} from",
             self.on,
             found="it was truncated or rewritten after the run had begun, and a run sees no row of such a table",
-            mend="run again; nothing was taken out",
+            fix="run again; nothing was taken out",
             code="source.rewritten",
         )
 
     def in_use(self, doing: str, words: str) -> SourceError:
         """Somebody else follows the same log."""
-        mend = "wait for the other run to end; a feed follows the log by a slot of its own"
-        return SourceBusy(doing, self.on, found=words, mend=mend)
+        fix = "wait for the other run to end; a feed follows the log by a slot of its own"
+        return SourceBusy(doing, self.on, found=words, fix=fix)
 
     def require_known(self, text: str, values: Mapping[str, Any]) -> None:
         """Raises SourceError for a name in a query that stands for nothing."""
@@ -163,7 +163,7 @@ class DatabaseErrors(SourceErrors):
                     "filling in a query for",
                     self.on,
                     found=f":{name} is not known",
-                    mend=f"known are :{', :'.join(values)}",
+                    fix=f"known are :{', :'.join(values)}",
                     code="source.unknown_name",
                 )
 

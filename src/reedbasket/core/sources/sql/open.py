@@ -24,6 +24,6 @@ def open_database(source: DatabaseSource, password: str | None, places: Places, 
         PlaceNotAllowed: it lies where none may.
         SourceError: it cannot be opened.
     """
-    kind = SOURCES.get(source.on or "")
+    kind = SOURCES.get(source.type or "")
     opened: Database = import_module(kind.module).open_from(source, password, places, stop)
     return opened

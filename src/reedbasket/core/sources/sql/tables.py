@@ -53,7 +53,7 @@ class Table:
     key: tuple[str, ...] = ()
     rows: int | None = None
     indexed: frozenset[str] = frozenset()
-    about: str = ""
+    description: str = ""
     versioned: bool = False
     readable: bool = True
     place: Column | None = None

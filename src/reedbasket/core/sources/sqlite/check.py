@@ -22,7 +22,7 @@ def check(
     try:
         open_from(source, None, places, threading.Event()).close()
     except ReedError as error:
-        yield CheckStep("file", False, error.found, error.mend)
+        yield CheckStep("file", False, error.found, error.fix)
         return
     yield CheckStep("file", True, f"{source.path} is there")
     yield from inside()

@@ -61,7 +61,7 @@ class SqliteSource(Database):
         with self._translated("opening"):
             if not path.exists():
                 raise SourceError(
-                    "opening", str(path), found="there is no such file", mend="see `path` in the source's definition",
+                    "opening", str(path), found="there is no such file", fix="see `path` in the source's definition",
                     code="source.no_file",
                 )  # fmt: skip
             self._connection = sqlite3.connect(
@@ -134,7 +134,7 @@ class SqliteSource(Database):
     def row_version(self) -> tuple[str, str]:
         raise SourceError(
             "asking for row versions", str(self.path), found="SQLite keeps no version of its rows",
-            mend="take changes by a cursor, or by compare", code="source.no_row_version",
+            fix="take changes by a cursor, or by compare", code="source.no_row_version",
         )  # fmt: skip
 
     @override
@@ -143,8 +143,8 @@ class SqliteSource(Database):
 
     @override
     def change_log(self, name: str, *, utc: bool) -> ChangeLog:
-        mend = "take changes by cursor, compare or everything"
-        raise SourceError("following the log of", str(self.path), found="SQLite keeps none", mend=mend, code="source.no_log")
+        fix = "take changes by cursor, compare or everything"
+        raise SourceError("following the log of", str(self.path), found="SQLite keeps none", fix=fix, code="source.no_log")
 
     @override
     def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
@@ -161,7 +161,7 @@ class SqliteSource(Database):
             if what != "view" or getattr(error, "sqlite_errorname", "") != "SQLITE_ERROR":
                 raise
             # It names what is not there any more; that is no matter of the tables beside it.
-            return Table("", name, "view", (), about=str(error), readable=False)
+            return Table("", name, "view", (), description=str(error), readable=False)
         keyed = sorted((pk, column) for column, _, _, pk, _ in rows if pk)
         columns = tuple(
             Column(column, declared, declared_kind(declared), "{}", nullable=not notnull and not pk)
@@ -211,11 +211,11 @@ class SqliteSource(Database):
                 raise self._errors.locked(doing, words) from error
             if name == "SQLITE_READONLY_ROLLBACK":
                 words = f"a program that wrote to it was killed, and what that had begun is not undone yet ({self.path.name}-journal)"
-                mend = "open it once with the program that it belongs to; here it is only read"
-                raise self._errors.failed(doing, words, mend) from error
+                fix = "open it once with the program that it belongs to; here it is only read"
+                raise self._errors.failed(doing, words, fix) from error
             if name in ("SQLITE_CANTOPEN", "SQLITE_NOTADB", "SQLITE_CORRUPT", "SQLITE_PERM", "SQLITE_AUTH"):
-                mend = "see that `path` names a SQLite database that this service may read"
-                raise self._errors.failed(doing, words, mend) from error
+                fix = "see that `path` names a SQLite database that this service may read"
+                raise self._errors.failed(doing, words, fix) from error
             raise self._errors.failed(doing, words) from error
 
 
@@ -235,4 +235,4 @@ def _bindable(values: dict[str, Any]) -> dict[str, Any]:
 
 def open_from(source: SqliteSourceDefinition, password: str | None, places: Places, stop: threading.Event) -> SqliteSource:
     """See `sources.sql.open.open_database`."""
-    return SqliteSource(places.file(source.path), source.zone, source.statement_timeout, stop)
+    return SqliteSource(places.file(source.path), source.time_zone, source.statement_timeout, stop)

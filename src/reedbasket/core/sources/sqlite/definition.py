@@ -16,7 +16,7 @@ class SqliteSourceDefinition(DatabaseSource):
 
     forms: ClassVar[dict[str, dict[str, Any]]] = {"SQLite": {"path": ""}}
     has_change_log: ClassVar[bool] = False
-    on: Literal["sqlite"]
+    type: Literal["sqlite"]
     path: str = Field(
         min_length=1,
         title="Path; a relative one begins in `files` of the data folder",

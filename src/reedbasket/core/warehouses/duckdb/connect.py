@@ -86,7 +86,7 @@ def patiently(call: Any, path: Path, seconds: float) -> Any:
                     "opening the warehouse",
                     str(path),
                     found=f"another program has held the file for {seconds:g} s; DuckDB lets one write, or several read",
-                    mend="end the program that has it open, then run again",
+                    fix="end the program that has it open, then run again",
                 ) from error
         time.sleep(_LOOK_SECONDS)
 
@@ -102,9 +102,9 @@ def translated(doing: str, path: Path) -> Iterator[None]:
         words = str(error).strip().splitlines()[0]
         if "No space left" in str(error) or "ENOSPC" in str(error):
             raise WarehouseError(
-                doing, str(path), found="no space is left on the disk", mend="make space, then run again", code="warehouse.full"
+                doing, str(path), found="no space is left on the disk", fix="make space, then run again", code="warehouse.full"
             ) from error
-        mend = "nothing of this load was committed; run again"
+        fix = "nothing of this load was committed; run again"
         if isinstance(error, duckdb.IOException | OSError):
-            mend = "check that the path names a DuckDB file that may be written by the user that runs the service"
-        raise WarehouseError(doing, str(path), found=words, mend=mend, code="warehouse.failed") from error
+            fix = "check that the path names a DuckDB file that may be written by the user that runs the service"
+        raise WarehouseError(doing, str(path), found=words, fix=fix, code="warehouse.failed") from error

@@ -11,7 +11,7 @@ from ...spec.warehouse import FileWarehouse
 class DuckWarehouseDefinition(FileWarehouse):
     """path: the file."""
 
-    on: Literal["duckdb"]
+    type: Literal["duckdb"]
 
 
 KIND = WarehouseKind("DuckDB", DuckWarehouseDefinition, f"{__package__}.warehouse")

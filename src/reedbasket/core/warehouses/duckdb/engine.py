@@ -310,17 +310,17 @@ class DuckEngine(Engine):
         new, changed = self._note_written(merge, " or t._rb_deleted_at is not null" if merge.revive else "", "")
         if changed:
             self.run(f"delete from {merge.table} where rowid in (select t_row from rb_written)")
-        self._insert_written(merge, {"_rb_load": str(stamp.load), "_rb_at": stamp.at}, new + changed)
+        self._insert_written(merge, {"_rb_ledger_line": str(stamp.load), "_rb_loaded_at": stamp.at}, new + changed)
         return new, changed
 
     @override
     def add_versions(self, merge: Merge) -> tuple[int, int]:
         stamp = merge.stamp
         assert stamp is not None
-        new, changed = self._note_written(merge, "", "and t._rb_until is null")
+        new, changed = self._note_written(merge, "", "and t._rb_valid_until is null")
         if changed:
-            self.run(f"update {merge.table} set _rb_until = {stamp.at} where rowid in (select t_row from rb_written)")
-        begun = {"_rb_from": stamp.at, "_rb_load": str(stamp.load), "_rb_at": stamp.at}
+            self.run(f"update {merge.table} set _rb_valid_until = {stamp.at} where rowid in (select t_row from rb_written)")
+        begun = {"_rb_valid_from": stamp.at, "_rb_ledger_line": str(stamp.load), "_rb_loaded_at": stamp.at}
         self._insert_written(merge, begun, new + changed)
         return new, changed
 

@@ -94,7 +94,7 @@ class DuckWarehouse(WarehouseReader):
                 "asking the warehouse",
                 self.path.name,
                 found="nothing was loaded into it yet",
-                mend="run a feed",
+                fix="run a feed",
                 code="warehouse.empty",
             )
         connection = connect_reader(self.path)
@@ -116,7 +116,7 @@ class DuckWarehouse(WarehouseReader):
         except (duckdb.Error, pa.ArrowException, OSError) as error:  # what fails on the way comes as an error of the reader
             if time.monotonic() - began >= seconds:
                 raise self._refused(f"it took more than {seconds:g} s", "narrow it, or open the file yourself") from error
-            raise self._refused(str(error).strip().splitlines()[0], "mend the statement") from error
+            raise self._refused(str(error).strip().splitlines()[0], "fix the statement") from error
         finally:
             timer.cancel()
             connection.close()
@@ -143,7 +143,7 @@ class DuckWarehouse(WarehouseReader):
                 duckdb.connect(str(self.path)).close()
             steps.append(CheckStep("database", True, f"DuckDB {duckdb.__version__}, opened for writing"))
         except WarehouseError as error:
-            steps.append(CheckStep("database", False, error.found, error.mend))
+            steps.append(CheckStep("database", False, error.found, error.fix))
         return steps
 
     @contextmanager

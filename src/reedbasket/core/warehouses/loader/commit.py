@@ -75,13 +75,13 @@ class LoadCommit:
         self.lines: list[LedgerLine] = []
         self.notes: list[str] = []
         self.migration: WriteModeMigration | None = None
-        self._kept_no_versions = state is not None and "history" not in (state.write, target.write)
+        self._kept_no_versions = state is not None and "versions" not in (state.write, target.write)
         if state is not None and shadow is None and target.write != "replace" and not target.again:
             self.migration = WriteModeMigration.of(engine, family, target, state)
 
     @property
     def _history(self) -> bool:
-        return self.target.write == "history"
+        return self.target.write == "versions"
 
     @property
     def _marks(self) -> bool:
@@ -239,7 +239,7 @@ class LoadCommit:
         root, rejected_in = family.root.name, self.staged.rejected_in
         # Rows marked while the feed still said so are found again all the same.
         marks = "_rb_deleted_at" in (engine.columns(root) or {})
-        held_now = "t._rb_until is null" if self._history else "true"
+        held_now = "t._rb_valid_until is null" if self._history else "true"
         present = "t._rb_deleted_at is null" if marks and not self._history else held_now
         if self.staged.unchanged:
             fill_unchanged(engine, stage, family, self.staged.unchanged, held_now)
@@ -276,7 +276,7 @@ class LoadCommit:
             return None
         if staged.gone:
             return self._temp_keys("rb_gone", staged.gone)
-        complete = target.complete and target.write in ("mirror", "history")
+        complete = target.complete and target.write in ("mirror", "versions")
         if not (complete or target.reads_all or staged.emptied or replaced):
             return None
         present = self._temp_keys("rb_present", staged.present) if staged.present else None

@@ -28,7 +28,9 @@ def differences(
 def _of_table(engine: Engine, staged: str, layout: TableLayout, key: Sequence[str], *, deep: bool, samples: int) -> Differences:
     table, there = engine.table(layout.name), engine.columns(layout.name) or {}
     lacking = [c for c in layout.names if c not in there]
-    current = " and ".join(["true", *(f"t.{column} is null" for column in ("_rb_until", "_rb_deleted_at") if column in there)])
+    current = " and ".join(
+        ["true", *(f"t.{column} is null" for column in ("_rb_valid_until", "_rb_deleted_at") if column in there)]
+    )
     rows = engine.query(f"select count(*) from {table} as t where {current}")[0][0] if there else 0
     source = engine.query(f"select count(*) from {staged}")[0][0]
     if not key or not there:

@@ -60,7 +60,7 @@ def refresh(engine: Engine, feed: str, source_table: str, clean: Clean | None, v
     if there and clean.name not in ours:
         raise TableNotOurs(
             "making", clean.name, found="something of that name is there already, which this feed did not make",
-            mend="give it another name (`clean: {name: …}`)",
+            fix="give it another name (`clean: {name: …}`)",
         )  # fmt: skip
     if engine.ddl_commits and ours.get(clean.name) != clean.as_:
         _note(engine, feed, source_table, clean, _NOT_WHOLE)  # so that what is made is known as ours, should this be cut
@@ -73,7 +73,7 @@ def refresh(engine: Engine, feed: str, source_table: str, clean: Clean | None, v
     except Exception as error:
         raise WarehouseError(
             "making", clean.name, found=" ".join(str(error).split())[:500],
-            mend="mend its `query`: it is SQL of the warehouse, over its tables; what was loaded stays", code="warehouse.clean_refused",
+            fix="fix its `query`: it is SQL of the warehouse, over its tables; what was loaded stays", code="warehouse.clean_refused",
         ) from error  # fmt: skip
     engine.execute(f"delete from {table} where feed = ? and source_table = ?", (feed, source_table))
     _note(engine, feed, source_table, clean, version)

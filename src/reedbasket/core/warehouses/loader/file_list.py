@@ -120,7 +120,7 @@ def drop_replaced(engine: Engine, family: Family, numbers: Sequence[int]) -> lis
     root = family.root
     removed = [0] * len(family.tables)
     if len(family.tables) > 1:
-        points = engine.quote(family.key[0]) if family.reference == "key" else "_rb_row"
+        points = engine.quote(family.key[0]) if family.reference == "key" else "_rb_row_key"
         engine.create_temp_as(
             "rb_old_0", f"select {points} as parent from {engine.table(root.name)} where {FILE} in ({listed})"
         )
@@ -129,7 +129,7 @@ def drop_replaced(engine: Engine, family: Family, numbers: Sequence[int]) -> lis
                 continue
             above = family.tables[layout.parent]
             if layout.parent > 0:
-                parent = engine.concatenated(engine.text_of("t._rb_parent"), "'/'", engine.text_of("t._rb_pos"))
+                parent = engine.concatenated(engine.text_of("t._rb_parent"), "'/'", engine.text_of("t._rb_ordinal"))
                 engine.create_temp_as(
                     f"rb_old_{place}",
                     f"""select {parent} as parent from {engine.table(above.name)} as t

@@ -56,7 +56,7 @@ def fill_unchanged(
                 "filling in what the log leaves out of",
                 f"{family.root.name}.{name}",
                 found=f"{unknown} changed rows do not tell it, for it did not change, and the warehouse does not hold those rows",
-                mend="let the log tell whole rows (alter table … replica identity full), then run once with changes by everything, "
+                fix="let the log tell whole rows (alter table … replica identity full), then run once with changes by full, "
                 "and by log again",
                 code="warehouse.value_unknown",
             )

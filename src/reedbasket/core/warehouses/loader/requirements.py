@@ -25,7 +25,7 @@ def require_ours(engine: Engine, table: str, columns: Collection[str], *, feed: 
         TableNotOurs: someone else made it, or another feed did.
     """
     found = ""
-    if "_rb_load" not in columns or not loaded or not engine.is_table(table):
+    if "_rb_ledger_line" not in columns or not loaded or not engine.is_table(table):
         what = "something" if engine.is_table(table) else "a view"
         found = f"{what} of that name is there already, with {len(columns)} columns that this feed did not make"
     elif not known:
@@ -33,7 +33,7 @@ def require_ours(engine: Engine, table: str, columns: Collection[str], *, feed: 
         others = engine.query(f'select distinct feed from {ledger} where "table" = ? and feed <> ?', (table, feed))
         found = f"the feed {others[0][0]} writes a table of that name" if others else ""
     if found:
-        raise TableNotOurs("loading", table, found=found, mend="give the feed another `prefix`, or rename what is there")
+        raise TableNotOurs("loading", table, found=found, fix="give the feed another `table_prefix`, or rename what is there")
 
 
 def require_room(engine: Engine, family: Family) -> None:
@@ -49,7 +49,7 @@ def require_room(engine: Engine, family: Family) -> None:
                 "making the columns of",
                 layout.name,
                 found=f"{len(layout.columns)} columns, and the warehouse holds {most} beside ours",
-                mend="leave columns out (`only`, `leave_out`), or keep objects as JSON (`nesting: {objects: json}`)",
+                fix="leave columns out (`include_columns`, `exclude_columns`), or keep objects as JSON (`nesting: {objects: json}`)",
                 code="warehouse.too_many_columns",
             )
 
@@ -68,7 +68,7 @@ def require_committed(engine: Engine, target: LoadTarget, load: int, lost: Conne
             lost.doing,
             lost.on,
             found="the connection was lost in the middle of the commit, and the server cannot be asked whether it took place",
-            mend="run again once it is up: the next run starts from what the warehouse then holds, whichever it is",
+            fix="run again once it is up: the next run starts from what the warehouse then holds, whichever it is",
         ) from error
     engine.serialise(target.feed, target.source_table)  # returns once the lost connection's transaction has ended
     ledger = engine.columns("_rb_ledger") and engine.query(

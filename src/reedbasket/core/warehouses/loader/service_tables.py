@@ -112,14 +112,14 @@ def guard(engine: Engine, there: Present, target: LoadTarget, started_from: int)
             "committing",
             target.table,
             found=f"another run committed meanwhile (version {version}, this run started from {started_from})",
-            mend="nothing of this load was committed; run again, it starts from the other run's cursor",
+            fix="nothing of this load was committed; run again, it starts from the other run's cursor",
         )
     if other:
         raise TableNotOurs(
             "loading",
             target.table,
             found=f"the feed {other[0][0]} writes its table {other[0][1]} there",
-            mend="give one of the two feeds a `prefix`",
+            fix="give one of the two feeds a `table_prefix`",
         )
 
 

@@ -112,8 +112,8 @@ class Stage:
 
 
 def system_columns(family: Family, layout: TableLayout) -> list[ColumnShape]:
-    """What links parents and children: of a child `_rb_parent` and `_rb_pos`, of a root that is pointed at
-    `_rb_row`; of one by files `_rb_file`."""
+    """What links parents and children: of a child `_rb_parent` and `_rb_ordinal`, of a root that is pointed at
+    `_rb_row_key`; of one by files `_rb_file`."""
     if layout.parent is not None:
         return [ColumnShape(PARENT, layout.parent_kind), ColumnShape(POSITION, "int64")]
     made = [ColumnShape(FILE, "int64")] if family.by_file else []

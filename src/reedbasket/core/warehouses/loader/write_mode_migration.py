@@ -47,7 +47,7 @@ def transition(
     """cursor: (column, type) of the rule in force where changes are found by it."""
     if state is None:
         return Transition()
-    before: str = state.write or ("append" if state.link == "row" else "merge")
+    before: str = state.write or ("append" if state.link == "row" else "upsert")
     steps: list[str] = []
     losses: list[str] = []
     forget = _is_of_another(state.cursor, cursor)
@@ -55,7 +55,7 @@ def transition(
         stood = "the log" if state.cursor.kind == "log" else f"{state.cursor.column or 'another column'} ({state.cursor.kind})"
         steps.append(f"the saved cursor was for {stood}, so the table is read from its start, by {cursor[0]}")
     losses += _lost_versions(before, write)
-    if write == "history" and before not in ("history", "replace"):
+    if write == "versions" and before not in ("versions", "replace"):
         steps.append("its rows become the current versions, from the time they were loaded")
     unknown, reloads_children = _unknown(state, key), False
     if write in KEYED and unknown:
@@ -81,7 +81,7 @@ def transition(
 
 
 def _lost_versions(before: str, write: Write) -> list[str]:
-    lost = before == "history" and write != "history"
+    lost = before == "versions" and write != "versions"
     return ["the older versions of its rows; only the current ones stay"] if lost else []
 
 
@@ -112,7 +112,7 @@ class WriteModeMigration:
         self._family = family
         self._target = target
         self._state = state
-        self._before: str = state.write or ("append" if state.link == "row" else "merge")
+        self._before: str = state.write or ("append" if state.link == "row" else "upsert")
         self._rewritten = target.link != state.link or target.key != state.key
 
     @classmethod
@@ -130,19 +130,19 @@ class WriteModeMigration:
         """Within one transaction: what was done, in words."""
         engine, family, target = self._engine, self._family, self._target
         done: list[str] = []
-        if self._before == "history" and target.write != "history":
+        if self._before == "versions" and target.write != "versions":
             done.append(f"{_drop_older_versions(engine, family)} older versions removed")
         if self._rewritten and target.write in KEYED:
             done += _change_key(engine, family, target, self._state)
         if self._rewritten and target.write == "append" and len(family.tables) > 1:
             _link_by_row(engine, family, self._state)
-        if target.write == "history" and self._before != "history":
+        if target.write == "versions" and self._before != "versions":
             _begin_versions(engine, family, stamp)
         return done
 
     def drop_columns(self) -> None:
         """Those of versions, where none are kept any more."""
-        if self._target.write != "history":
+        if self._target.write != "versions":
             drop_version_columns(self._engine, self._family)
 
 
@@ -150,16 +150,16 @@ def drop_version_columns(engine: Engine, family: Family) -> None:
     """Of tables that keep no versions (any more)."""
     for layout in family.tables:
         there = engine.columns(layout.name) or {}
-        for column in ("_rb_from", "_rb_until"):
+        for column in ("_rb_valid_from", "_rb_valid_until"):
             if column in there:
                 engine.drop_column(layout.name, column)
 
 
 def _drop_older_versions(engine: Engine, family: Family) -> int:
     return sum(
-        engine.run(f"delete from {engine.table(layout.name)} where _rb_until is not null")
+        engine.run(f"delete from {engine.table(layout.name)} where _rb_valid_until is not null")
         for layout in family.tables
-        if "_rb_until" in (engine.columns(layout.name) or {})
+        if "_rb_valid_until" in (engine.columns(layout.name) or {})
     )
 
 
@@ -179,9 +179,9 @@ def _change_key(engine: Engine, family: Family, target: LoadTarget, state: Table
 def _begin_versions(engine: Engine, family: Family, stamp: Stamp) -> None:
     for layout in family.tables:
         table = engine.table(layout.name)
-        engine.run(f"update {table} set _rb_from = coalesce(_rb_at, {stamp.at}) where _rb_from is null")
+        engine.run(f"update {table} set _rb_valid_from = coalesce(_rb_loaded_at, {stamp.at}) where _rb_valid_from is null")
         if "_rb_deleted_at" in (engine.columns(layout.name) or {}):
-            engine.run(f"update {table} set _rb_until = _rb_deleted_at where _rb_deleted_at is not null")
+            engine.run(f"update {table} set _rb_valid_until = _rb_deleted_at where _rb_deleted_at is not null")
 
 
 def _unknown(state: TableState, key: Sequence[str]) -> list[str]:
@@ -198,19 +198,19 @@ def _reduce(engine: Engine, family: Family) -> int:
     return engine.run(
         f"""delete from {table} where {row} in (select at_row from (
                 select {row} as at_row, row_number() over (
-                    partition by {key} order by {newest_first(engine, family)}_rb_load desc, {row} desc) as place
+                    partition by {key} order by {newest_first(engine, family)}_rb_ledger_line desc, {row} desc) as place
                 from {table} where {present}
             ) as ranked where place > 1)"""
     )
 
 
 def _link_by_row(engine: Engine, family: Family, state: TableState) -> None:
-    """Rows that were pointed at by their key get a `_rb_row` of their own, unlike any that a load makes."""
+    """Rows that were pointed at by their key get a `_rb_row_key` of their own, unlike any that a load makes."""
     root = engine.table(family.root.name)
     key = state.structure.root.fields.get(state.key[0]) if len(state.key) == 1 else None
     plain = getattr(key, "kind", None) in ("int64", "text")
-    points = engine.quote(getattr(key, "name", "")) if plain else "_rb_row"
-    engine.run(f"""update {root} set _rb_row = {engine.concatenated("'key '", engine.text_of(points))}""")
+    points = engine.quote(getattr(key, "name", "")) if plain else "_rb_row_key"
+    engine.run(f"""update {root} set _rb_row_key = {engine.concatenated("'key '", engine.text_of(points))}""")
     for layout in family.tables[1:]:
         parent = engine.concatenated("'key '", engine.text_of("_rb_parent"))
         engine.run(f"update {engine.table(layout.name)} set _rb_parent = {parent}")

@@ -73,7 +73,7 @@ def append(
         below = ["s._rb_parent"] if column.name == PARENT else []
         values.append(engine.concatenated(*owner, *below) if links else f"s.{column.name}")
     done = engine.run(
-        f"""insert into {engine.table(layout.name)} ({engine.listed([*into, "_rb_load", "_rb_at"])})
+        f"""insert into {engine.table(layout.name)} ({engine.listed([*into, "_rb_ledger_line", "_rb_loaded_at"])})
             select {", ".join([*values, str(stamp.load), stamp.at])} from {staged} as s order by {engine.arrival}"""
     )
     return Counts(inserted=done)
@@ -172,7 +172,7 @@ class KeyedWrite:
             source = roots
             if layout.parent > 0:
                 above = self.family.tables[layout.parent]
-                parent = engine.concatenated(engine.text_of("t._rb_parent"), "'/'", engine.text_of("t._rb_pos"))
+                parent = engine.concatenated(engine.text_of("t._rb_parent"), "'/'", engine.text_of("t._rb_ordinal"))
                 source = (
                     f"select {parent} as parent from {engine.table(above.name)} as t "
                     f"join {engine.temp}{name}_{layout.parent} as p on t._rb_parent = p.parent"
@@ -184,12 +184,12 @@ class KeyedWrite:
         engine, parents = self.engine, f"{self.engine.temp}rb_parents_{place}"
         if not engine.query(f"select 1 from {parents} limit 1"):
             return
-        current = "where t._rb_until is null" if self.history else ""
+        current = "where t._rb_valid_until is null" if self.history else ""
         engine.create_temp_as(
             "rb_out",
-            f"""select t._rb_parent, t._rb_pos from {engine.table(layout.name)} as t
+            f"""select t._rb_parent, t._rb_ordinal from {engine.table(layout.name)} as t
                     join {parents} as p on t._rb_parent = p.parent {current}
-                except select _rb_parent, _rb_pos from {staged}""",
+                except select _rb_parent, _rb_ordinal from {staged}""",
         )
         if engine.query(f"select 1 from {engine.temp}rb_out limit 1"):
             self.counts[place].removed += self._end(layout, "rb_out", _PLACE)
@@ -211,8 +211,8 @@ class KeyedWrite:
             return engine.delete_matching(table, engine.temp + temp, key)
         at = self.stamps[0].at
         marked = "_rb_deleted_at" in (engine.columns(layout.name) or {})
-        what = f"_rb_until = {at}" + (f", _rb_deleted_at = {at}" if marked else "")
-        return engine.update_matching(table, engine.temp + temp, key, what, "t._rb_until is null")
+        what = f"_rb_valid_until = {at}" + (f", _rb_deleted_at = {at}" if marked else "")
+        return engine.update_matching(table, engine.temp + temp, key, what, "t._rb_valid_until is null")
 
     def _mark(self, layout: TableLayout, temp: str, column: str | None) -> None:
         """column: of the temp table that holds `_rb_parent` values; None where it holds the key."""
@@ -234,7 +234,7 @@ def find_gone(
     if spared:
         engine.index_stage(spared, family.key)
     among = f" and t.{FILE} in ({', '.join(str(int(number)) for number in files)})" if files else ""
-    current = " and t._rb_until is null" if history else (" and t._rb_deleted_at is null" if marks else "")
+    current = " and t._rb_valid_until is null" if history else (" and t._rb_deleted_at is null" if marks else "")
     kept = f" and not exists (select 1 from {spared} as g where {engine.looked_up(family.key, 't', 'g')})" if spared else ""
     engine.create_temp_as(
         "rb_gone",
@@ -291,7 +291,7 @@ def drop_overtaken(
         engine.run(
             f"""insert into {engine.temp}rb_outdated select s._rb_owner from {staged}
                 join {engine.table(family.root.name)} as t on {engine.matching(family.key, "t", "s")}
-                join {ledger} as l on l.load = t._rb_load {later} and {current}"""
+                join {ledger} as l on l.load = t._rb_ledger_line {later} and {current}"""
         )
     if family.by_file and engine.columns(FILE) is not None:
         engine.execute(

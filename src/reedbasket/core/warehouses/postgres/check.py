@@ -49,8 +49,8 @@ def _inside(address: Address, connection: psycopg.Connection[Any]) -> Iterator[C
     if not there:
         may = connection.execute("select has_database_privilege(current_database(), 'CREATE')").fetchone()
         if not (may and may[0]):
-            mend = f"CREATE SCHEMA {schema} AUTHORIZATION {user};"
-            yield CheckStep("schema", False, f"there is no schema {schema}, and {user} may not make one", mend)
+            fix = f"CREATE SCHEMA {schema} AUTHORIZATION {user};"
+            yield CheckStep("schema", False, f"there is no schema {schema}, and {user} may not make one", fix)
             return
         yield CheckStep("schema", True, f"{schema} will be made by the first load")
     else:

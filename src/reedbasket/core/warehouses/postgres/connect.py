@@ -49,23 +49,23 @@ def translated(doing: str, address: Address) -> Iterator[None]:
 def _told(doing: str, address: Address, error: Exception) -> WarehouseError:
     state, words = getattr(error, "sqlstate", None) or "", server_message(error)
     if is_lost(error):
-        return ConnectionLost(doing, str(address), found=words, mend="see whether the server is up, then run again")
+        return ConnectionLost(doing, str(address), found=words, fix="see whether the server is up, then run again")
     if state in _BUSY:
         return WarehouseBusy(
-            doing, str(address), found=f"another session holds a lock: {words}", mend="end that session, then run again"
+            doing, str(address), found=f"another session holds a lock: {words}", fix="end that session, then run again"
         )
     if state == _NO_SPACE:
         return WarehouseError(
-            doing, str(address), found=f"the server has no space left: {words}", mend="make space, then run again",
+            doing, str(address), found=f"the server has no space left: {words}", fix="make space, then run again",
             code="warehouse.full",
         )  # fmt: skip
     if state == _NO_RIGHT:
         return WarehouseError(
-            doing, str(address), found=words, mend="`reed check` of the warehouse prints the GRANT to hand to an administrator",
+            doing, str(address), found=words, fix="`reed check` of the warehouse prints the GRANT to hand to an administrator",
             code="warehouse.no_right",
         )  # fmt: skip
     if state == "54000":
-        mend = "leave columns out (`only`, `leave_out`), or keep objects as JSON (`nesting: {objects: json}`)"
-        return WarehouseError(doing, str(address), found=words, mend=mend, code="warehouse.too_many_columns")
-    mend = "nothing of this load was committed; run again, or see `reed check` of the warehouse"
-    return WarehouseError(doing, str(address), found=words, mend=mend, code="warehouse.failed")
+        fix = "leave columns out (`include_columns`, `exclude_columns`), or keep objects as JSON (`nesting: {objects: json}`)"
+        return WarehouseError(doing, str(address), found=words, fix=fix, code="warehouse.too_many_columns")
+    fix = "nothing of this load was committed; run again, or see `reed check` of the warehouse"
+    return WarehouseError(doing, str(address), found=words, fix=fix, code="warehouse.failed")

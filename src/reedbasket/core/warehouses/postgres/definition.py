@@ -14,7 +14,7 @@ from ...spec.warehouse import ServerWarehouse
 class PostgresWarehouseDefinition(ServerWarehouse):
     """host, port, database, user, password, tls: of the server. schema: that tables are made in."""
 
-    on: Literal["postgres"]
+    type: Literal["postgres"]
     port: int = Field(5432, ge=1, le=65535, title="Port")
     schema_: Annotated[str, Field(pattern=r"^[a-z_][a-z0-9_]*$", max_length=63)] = Field("public", alias="schema")
 

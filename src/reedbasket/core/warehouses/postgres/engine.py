@@ -81,7 +81,7 @@ class PostgresEngine(Engine):
                     "committing to",
                     str(self.address),
                     found="the connection was lost in the middle of the commit, and it did not take place",
-                    mend="see whether the server is up, then run again",
+                    fix="see whether the server is up, then run again",
                 ) from error
             raise
         self._begun = False
@@ -244,7 +244,7 @@ class PostgresEngine(Engine):
 
     @override
     def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False) -> None:
-        only = " where _rb_until is null" if current else ""
+        only = " where _rb_valid_until is null" if current else ""
         name = self.quote(self.key_name(table))
         self.run(f"create unique index if not exists {name} on {self.table(table)} ({self.listed(key)}){only}")
 
@@ -284,7 +284,7 @@ class PostgresEngine(Engine):
         rest = [n for n in merge.names if n not in merge.key]
         if merge.compared or merge.revive:
             sets = [f"{self.quote(c)} = excluded.{self.quote(c)}" for c in rest]
-            sets += ["_rb_load = excluded._rb_load", "_rb_at = excluded._rb_at"]
+            sets += ["_rb_ledger_line = excluded._rb_ledger_line", "_rb_loaded_at = excluded._rb_loaded_at"]
             sets += ["_rb_deleted_at = null"] if merge.revive else []
             differs = self.differs(merge.compared, "t", "excluded") if merge.compared else "false"
             differs += " or t._rb_deleted_at is not null" if merge.revive else ""
@@ -294,7 +294,7 @@ class PostgresEngine(Engine):
         # xmax is 0 in a row version that this statement inserted, and its own id in one that it updated.
         counts = self.query(
             f"""with done as (
-                    insert into {merge.table} as t ({self.listed([*merge.names, "_rb_load", "_rb_at"])})
+                    insert into {merge.table} as t ({self.listed([*merge.names, "_rb_ledger_line", "_rb_loaded_at"])})
                     select {self.listed(merge.names, "s")}, {stamp.load}, {stamp.at} from {merge.stage} as s
                     on conflict ({self.listed(merge.key)}) {conflict} returning (t.xmax = 0) as fresh
                 ) select count(*), count(*) filter (where fresh) from done"""
@@ -307,15 +307,15 @@ class PostgresEngine(Engine):
         # current version in its place, and what was ended begins anew out of the stage.
         stamp = merge.stamp
         assert stamp is not None
-        into = self.listed([*merge.names, "_rb_from", "_rb_load", "_rb_at"])
+        into = self.listed([*merge.names, "_rb_valid_from", "_rb_ledger_line", "_rb_loaded_at"])
         values = f"{self.listed(merge.names, 's')}, {stamp.at}, {stamp.load}, {stamp.at}"
         conflict = "do nothing"
         if merge.compared:
-            conflict = f"do update set _rb_until = {stamp.at} where {self.differs(merge.compared, 't', 'excluded')}"
+            conflict = f"do update set _rb_valid_until = {stamp.at} where {self.differs(merge.compared, 't', 'excluded')}"
         counts = self.query(
             f"""with done as (
                     insert into {merge.table} as t ({into}) select {values} from {merge.stage} as s
-                    on conflict ({self.listed(merge.key)}) where _rb_until is null {conflict}
+                    on conflict ({self.listed(merge.key)}) where _rb_valid_until is null {conflict}
                     returning (t.xmax = 0) as fresh, {self.listed(merge.key, "t")}
                 ), again as (
                     insert into {merge.table} ({into})
@@ -350,7 +350,7 @@ class PostgresEngine(Engine):
 
     @override
     def next_loads(self, count: int) -> list[int]:
-        sequence = self.table("_rb_load")
+        sequence = self.table("_rb_ledger_line")
         # Several feeds commit at once here, so the highest load of the ledger tells nothing.
         if not self.query("select 1 where to_regclass(?) is not null", (sequence,)):
             self.run(f"create sequence if not exists {sequence}")

@@ -111,7 +111,7 @@ class PostgresWarehouse(WarehouseReader):
             raise self._refused(f"it took more than {seconds:g} s", "narrow it, or ask the server yourself") from error
         except psycopg.Error as error:
             raise self._refused(
-                server_message(error), "mend the statement; only one query at a time is answered, and it may not write"
+                server_message(error), "fix the statement; only one query at a time is answered, and it may not write"
             ) from error
         return QueryResult(columns, rows[:limit], len(rows) > limit, time.monotonic() - began)
 

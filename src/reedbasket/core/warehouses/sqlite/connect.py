@@ -76,7 +76,7 @@ def translated(doing: str, path: Path | str) -> Iterator[None]:
                 doing,
                 str(path),
                 found=f"another program has held the file's lock for {BUSY_SECONDS:g} s",
-                mend="end the program that writes to the file, then run again",
+                fix="end the program that writes to the file, then run again",
             ) from error
         # The latter where the file beside it, of WAL mode, cannot be made larger.
         if name in ("SQLITE_FULL", "SQLITE_IOERR_SHMSIZE"):
@@ -84,16 +84,16 @@ def translated(doing: str, path: Path | str) -> Iterator[None]:
                 doing,
                 str(path),
                 found="no space is left on the disk",
-                mend="make space, then run again",
+                fix="make space, then run again",
                 code="warehouse.full",
             ) from error
-        raise WarehouseError(doing, str(path), found=str(error), mend=_mend(name), code="warehouse.failed") from error
+        raise WarehouseError(doing, str(path), found=str(error), fix=_mend(name), code="warehouse.failed") from error
     except (sqlite3.Error, OSError) as error:
         raise WarehouseError(
             doing,
             str(path),
             found=str(error),
-            mend="check that the path names a SQLite file that may be written",
+            fix="check that the path names a SQLite file that may be written",
             code="warehouse.failed",
         ) from error
 

@@ -11,7 +11,7 @@ from ...spec.warehouse import FileWarehouse
 class SqliteWarehouseDefinition(FileWarehouse):
     """path: the file."""
 
-    on: Literal["sqlite"]
+    type: Literal["sqlite"]
 
 
 KIND = WarehouseKind("SQLite", SqliteWarehouseDefinition, f"{__package__}.warehouse")

@@ -198,7 +198,7 @@ class SqliteEngine(Engine):
     def ensure_key(self, table: str, key: Sequence[str], *, current: bool = False, key_of: str | None = None) -> None:
         """key_of: the table that this one is about to become, after which the index is called."""
         # Made after the first rows, which is faster; it also carries the merge.
-        name, only = self.quote(f"{key_of or table}_key"), " where _rb_until is null" if current else ""
+        name, only = self.quote(f"{key_of or table}_key"), " where _rb_valid_until is null" if current else ""
         self.run(f"create unique index if not exists main.{name} on {self.quote(table)} ({self.listed(key)}){only}")
 
     @override
@@ -212,7 +212,7 @@ class SqliteEngine(Engine):
         data = {c.name: c for c in columns}
         names: list[str] = []
         values: list[Any] = []
-        constants = {"_rb_load": str(stamp.load), "_rb_at": stamp.at} if stamp else {}
+        constants = {"_rb_ledger_line": str(stamp.load), "_rb_loaded_at": stamp.at} if stamp else {}
         for name, held in batch.own.items():
             if held is None or name not in data:
                 continue
@@ -244,7 +244,7 @@ class SqliteEngine(Engine):
         before = self.query(highest)[0][0]
         plain = merge.table.removeprefix("main.")
         stamp = merge.stamp
-        stamps = ", _rb_load = excluded._rb_load, _rb_at = excluded._rb_at" if stamp else ""
+        stamps = ", _rb_ledger_line = excluded._rb_ledger_line, _rb_loaded_at = excluded._rb_loaded_at" if stamp else ""
         revive = f" or {plain}._rb_deleted_at is not null" if merge.revive else ""
         rest = [n for n in merge.names if n not in merge.key]
         if merge.compared or merge.revive:
@@ -257,7 +257,7 @@ class SqliteEngine(Engine):
         values = self.listed(merge.names, "s") + (f", {stamp.load}, {stamp.at}" if stamp else "")
         # Without `where true` SQLite's parser takes ON CONFLICT for a join's ON (https://sqlite.org/lang_upsert.html, 2.1).
         done = self.run(
-            f"""insert into {merge.table} ({self.listed(merge.names)}{", _rb_load, _rb_at" if stamp else ""})
+            f"""insert into {merge.table} ({self.listed(merge.names)}{", _rb_ledger_line, _rb_loaded_at" if stamp else ""})
                 select {values} from {merge.stage} as s where true on conflict ({self.listed(merge.key)}) {conflict}"""
         )
         inserted = self.query(highest)[0][0] - before

@@ -129,7 +129,7 @@ class SqliteShadowBuild(TableShadowBuild):
         table = engine.table(name)
         key = family.key if layout.parent is None else [PARENT, POSITION]
         if layout.parent is None and len(family.tables) > 1:
-            points = engine.quote(family.key[0]) if family.reference == "key" else "_rb_row"
+            points = engine.quote(family.key[0]) if family.reference == "key" else "_rb_row_key"
             engine.run(
                 f"""create temp table rb_replaced as select s.{points} as parent from {staged} as s
                     where exists (select 1 from {table} as t where {engine.matching(key, "t", "s")})"""

@@ -72,7 +72,7 @@ class SqliteWarehouse(WarehouseReader):
                 "asking the warehouse",
                 self.path.name,
                 found="nothing was loaded into it yet",
-                mend="run a feed",
+                fix="run a feed",
                 code="warehouse.empty",
             )
         began = time.monotonic()
@@ -92,7 +92,7 @@ class SqliteWarehouse(WarehouseReader):
                 raise self._refused(
                     "it would write, or reach outside this warehouse", "the warehouse is read only here; write a select"
                 ) from error
-            raise self._refused(str(error), "mend the statement") from error
+            raise self._refused(str(error), "fix the statement") from error
         except sqlite3.Warning as error:  # several statements at once
             raise self._refused(str(error), "send one statement") from error
         finally:
@@ -155,7 +155,7 @@ class SqliteWarehouse(WarehouseReader):
                     writer.execute(f"pragma busy_timeout = {BUSY_SECONDS * 1000:.0f}")
                 steps.append(CheckStep(step, True, f"SQLite {sqlite3.sqlite_version}" if step == "database" else "lock taken"))
             except WarehouseError as error:
-                return [*steps, CheckStep(step, False, error.found, error.mend)]
+                return [*steps, CheckStep(step, False, error.found, error.fix)]
         return steps
 
     def _open_reader(self) -> sqlite3.Connection | None:

@@ -15,9 +15,9 @@ class Atom(Connector):
     """Entries of Atom and RSS feeds."""
 
     url: Url
-    feeds: list[str] = Setting(about="their paths", example=["/news.atom"])
+    feeds: list[str] = Setting(description="their paths", example=["/news.atom"])
 
-    entries = Table(key=("feed", "id"), cursor="updated", bound="none")
+    entries = Table(primary_key=("feed", "id"), cursor="updated", bound="none")
 
     def read_entries(self, position: Position) -> Iterator[list[dict[str, Any]]]:
         """Entries of each feed, as far as they are newer."""

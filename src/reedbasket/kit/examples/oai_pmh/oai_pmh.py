@@ -13,10 +13,10 @@ class OaiPmh(Connector):
     """Records of an OAI-PMH repository, those that are gone among them."""
 
     url: Url
-    path: str = Setting("/oai", about="where it is asked")
-    set: str = Setting("", about="one of its sets; all where nothing is said")
+    path: str = Setting("/oai", description="where it is asked")
+    set: str = Setting("", description="one of its sets; all where nothing is said")
 
-    records = Table(key="identifier", cursor="datestamp", deleted="deleted")
+    records = Table(primary_key="identifier", cursor="datestamp", deleted_when="deleted")
 
     def read_records(self, position: Position) -> Iterator[list[dict[str, Any]]]:
         """Records changed since, and those that are gone."""

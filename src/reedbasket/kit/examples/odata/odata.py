@@ -14,7 +14,9 @@ class OData(Connector):
 
     url: Url = Setting(example="http://127.0.0.1:8000/odata")
     token: Secret
-    changed: str = Setting("ChangedAt", about="the property that tells when an entity changed; sets without it are read whole")
+    changed: str = Setting(
+        "ChangedAt", description="the property that tells when an entity changed; sets without it are read whole"
+    )
     auth = {"bearer": "{settings.token}"}
     headers = {"odata-maxversion": "4.01", "prefer": "odata.maxpagesize=100"}
 
@@ -36,7 +38,7 @@ class OData(Connector):
             cursor = self.changed if self.changed in properties else None
             yield Table(
                 name=str(entity_set.get("Name")),
-                key=key,
+                primary_key=key,
                 cursor=cursor,
                 start="1970-01-01" if cursor else None,
                 sorted=cursor is not None,

@@ -12,14 +12,14 @@ class Prometheus(Connector):
     """Samples, targets and metadata of a Prometheus server."""
 
     url: Url
-    query: str = Setting("up", about="what samples are of, in PromQL", example="rate(http_requests_total[5m])")
-    step: int = Setting(60, about="seconds between two samples")
-    since: Time = Setting("2026-01-01T00:00:00Z", about="where the first hour begins")
-    base = "{settings.url}/api/v1"
+    query: str = Setting("up", description="what samples are of, in PromQL", example="rate(http_requests_total[5m])")
+    step: int = Setting(60, description="seconds between two samples")
+    since: Time = Setting("2026-01-01T00:00:00Z", description="where the first hour begins")
+    base_url = "{settings.url}/api/v1"
 
-    samples = Table(key=("series", "at"), window="1h", since="{settings.since}")
-    targets = Table(key=("scrape_pool", "url"))
-    metrics = Table(key=("metric", "type"))
+    samples = Table(primary_key=("series", "at"), window="1h", since="{settings.since}")
+    targets = Table(primary_key=("scrape_pool", "url"))
+    metrics = Table(primary_key=("metric", "type"))
 
     def read_samples(self, position: Position) -> Iterator[list[dict[str, Any]]]:
         """Samples of the queries within a window."""

@@ -10,10 +10,10 @@ class Sdmx(Connector):
     """Observations of one flow of an SDMX service."""
 
     url: Url
-    flow: str = Setting(about="which flow, as the service names it", example="TIDES")
-    key: str = Setting("all", about="which of its series", example="M.OSQ")
+    flow: str = Setting(description="which flow, as the service names it", example="TIDES")
+    key: str = Setting("all", description="which of its series", example="M.OSQ")
 
-    observations = Table(key="key")
+    observations = Table(primary_key="key")
 
     def read_observations(self, position: Position) -> Iterator[list[dict[str, Any]]]:
         """Observations changed since."""

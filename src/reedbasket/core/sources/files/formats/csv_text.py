@@ -60,8 +60,8 @@ class CsvReader:
         for number, block in enumerate(whole_lines(parts, self._form.quote, self._delimiter, path)):
             skipped = 0
             if number == 0:
-                skipped = _behind_lines(block, self._form.skip)
-                line += self._form.skip
+                skipped = _behind_lines(block, self._form.skip_lines)
+                line += self._form.skip_lines
                 if header is None:
                     header, used = self._header(block[skipped:], path)
                     line += block.count(b"\n", skipped, skipped + used)
@@ -96,7 +96,7 @@ class CsvReader:
         if twice is not None:
             words = f"the column {twice} stands twice in the header of {path}"
             raise file_problem(
-                "file.unreadable", words, "name the columns yourself: `format: {csv: {columns: [...], skip: 1}}`"
+                "file.unreadable", words, "name the columns yourself: `format: {csv: {columns: [...], skip_lines: 1}}`"
             )
         known = self._columns.known
         if known and not any(name in known for name in names):
@@ -120,7 +120,7 @@ class CsvReader:
         try:
             table = self._parse(block, header, {}, unread)
         except pa.ArrowInvalid as error:
-            raise file_problem("file.unreadable", f"{path} from about line {line:,} on: {error}", "mend the file") from None
+            raise file_problem("file.unreadable", f"{path} from about line {line:,} on: {error}", "fix the file") from None
         texts = {name: table.column(name) for name in header}
         columns, records = self._columns.table(texts, self._decimal)
         return FilePart(columns, records, self._lines(block, line, unread), len(block), self._told(block, line, unread))
@@ -169,7 +169,7 @@ class CsvReader:
             ),
             convert_options=pa_csv.ConvertOptions(
                 column_types={name: kinds[name].arrow if name in kinds else pa.string() for name in header},
-                null_values=["", *self._form.nulls],
+                null_values=["", *self._form.null_values],
                 true_values=text_kinds.TRUE,
                 false_values=text_kinds.FALSE,
                 strings_can_be_null=True,

@@ -28,7 +28,7 @@ class FixedFiles(FormatReader):
 
 def _lines(parts: Iterator[bytes], path: str, form: FixedText, columns: Columns) -> Iterator[FilePart]:
     """parts: in UTF-8. A column that the line does not reach is null; a line that ends in the midst of one is told."""
-    line, skip = 1, form.skip
+    line, skip = 1, form.skip_lines
     places = {name: _place(text) for name, text in form.columns.items()}
     begins = sorted(first for first, _ in places.values())
     for block in whole_lines(parts, None, ",", path):

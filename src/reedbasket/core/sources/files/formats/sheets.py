@@ -40,7 +40,7 @@ def _sheet(content: Any, path: str, form: Sheet, zone: str) -> Iterator[FilePart
     try:
         if form.sheet is not None and form.sheet not in book.sheetnames:
             words = f"{path} has no sheet {form.sheet}, but {', '.join(book.sheetnames)}"
-            raise file_problem("file.unreadable", words, "mend `sheet` in the table's format")
+            raise file_problem("file.unreadable", words, "fix `sheet` in the table's format")
         sheet: Any = book[form.sheet] if form.sheet else book[book.sheetnames[0]]
         yield from _rows(sheet, path, form, ZoneInfo(zone))
     finally:

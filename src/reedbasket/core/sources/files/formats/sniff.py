@@ -24,7 +24,7 @@ def sniffed(first: bytes, form: CsvText) -> CsvText:
     if encoding is None:
         encoding = "utf-8" if _is_utf8(first) else "cp1252"
     text = first[mark : mark + LOOKED_AT].decode(encoding, "replace")
-    lines = text.splitlines(keepends=True)[form.skip :]
+    lines = text.splitlines(keepends=True)[form.skip_lines :]
     # The last line may be cut.
     text = "".join(lines[:-1] if len(lines) > 1 and len(first) >= LOOKED_AT else lines)
     delimiter = form.delimiter or _delimiter(text, form.quote)
@@ -43,8 +43,8 @@ def description(form: CsvText) -> str:
     words.append("first line names the columns" if form.header else "no line names the columns")
     if form.decimal == ",":
         words.append("decimal comma")
-    if form.skip:
-        words.append(f"{form.skip} lines passed over")
+    if form.skip_lines:
+        words.append(f"{form.skip_lines} lines passed over")
     return ", ".join(words)
 
 

@@ -128,7 +128,7 @@ class CountedPages(Pages):
             raise PagesLooped(
                 self._doing,
                 found=f"the page is the same as the one before it, as if `{self._rule.parameter}` had no effect",
-                mend="check the parameter's name in `next`; what was committed stays",
+                fix="check the parameter's name in `next`; what was committed stays",
             )
         if size is not None and page.records and not expected:
             all_there = page.total is not None and page.records < size

@@ -52,7 +52,7 @@ class LastRecordPages(Pages):
             raise RecordsNotFound(
                 self._doing,
                 found=f"the last record of the page has no value at `{self._rule.last}`, by which the next page is asked for",
-                mend="name a field in `next.last` that every record has",
+                fix="name a field in `next.last` that every record has",
                 code="source.token_unreadable",
             )
         self._once(str(value), f"the last record's `{self._rule.last}`, {value!r},")

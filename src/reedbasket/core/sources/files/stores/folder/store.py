@@ -24,7 +24,7 @@ class FolderStore(Store):
     """Files of a folder of this machine, or of one that is mounted there."""
 
     grows = True
-    at_once = 8
+    concurrency = 8
 
     def __init__(self, folder: Path, places: Places) -> None:
         """places: what a link in the folder may lead to."""

@@ -30,7 +30,7 @@ class FtpStore(Store):
     """Files of an FTP server; its times by MLSD, or MDTM and LIST."""
 
     grows = True
-    at_once = 1
+    concurrency = 1
 
     def __init__(self, source: FileSource, password: str | None, trust: str | None) -> None:
         """trust: a file with the certificates to trust. Raises SourceError."""

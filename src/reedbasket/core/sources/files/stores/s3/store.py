@@ -43,7 +43,7 @@ class S3Store(Store):
     """Objects of a bucket below a prefix."""
 
     grows = False
-    at_once = 8
+    concurrency = 8
 
     def __init__(self, source: FileSource, password: str | None, trust: str | None) -> None:
         """trust: a file with the certificates to trust; None for the machine's."""
@@ -58,7 +58,7 @@ class S3Store(Store):
             retries={"max_attempts": 4, "mode": "standard"},
             connect_timeout=10,
             read_timeout=60,
-            max_pool_connections=self.at_once + 2,
+            max_pool_connections=self.concurrency + 2,
             signature_version=UNSIGNED if source.user is None else None,
         )
         self._client: Any = boto3.client(

@@ -29,7 +29,7 @@ class SftpStore(Store):
     """Files of an SSH server."""
 
     grows = True
-    at_once = 1
+    concurrency = 1
 
     def __init__(self, source: FileSource, password: str | None, key: str | None) -> None:
         """key: a private key as text. Raises SourceError."""
@@ -143,22 +143,22 @@ class SftpStore(Store):
         try:
             yield
         except paramiko.BadHostKeyException:
-            mend = "ask its keeper whether it has a new key, and put that into `host_key`; else somebody may stand in between"
-            raise self._errors.other_host(doing, "the server presented a different key from the one expected", mend) from None
+            fix = "ask its keeper whether it has a new key, and put that into `host_key`; else somebody may stand in between"
+            raise self._errors.other_host(doing, "the server presented a different key from the one expected", fix) from None
         except paramiko.AuthenticationException as error:
             raise self._errors.refused(doing, str(error)) from None
         except paramiko.SSHException as error:
             words = str(error)
             if "not found in known_hosts" in words:
-                mend = "say `host_key` in the source, a line of ssh-keyscan, or put it into known_hosts"
-                raise self._errors.other_host(doing, "the server's key is not known here", mend) from None
+                fix = "say `host_key` in the source, a line of ssh-keyscan, or put it into known_hosts"
+                raise self._errors.other_host(doing, "the server's key is not known here", fix) from None
             if "No authentication methods" in words:
                 raise self._errors.no_credentials(doing) from None
             raise self._errors.unreachable(doing, words) from None
         except TimeoutError:
             raise self._errors.timed_out(doing) from None
         except FileNotFoundError:
-            raise self._errors.failed(doing, "there is no such folder", "mend `url` of the source") from None
+            raise self._errors.failed(doing, "there is no such folder", "fix `url` of the source") from None
         except PermissionError as error:
             raise self._errors.forbidden(doing, str(error)) from None
         except (OSError, EOFError) as error:

@@ -23,7 +23,7 @@ class WebStore(Store):
     """Files that are named by their addresses."""
 
     grows = False
-    at_once = 4
+    concurrency = 4
 
     def __init__(self, source: FileSource, password: str | None, trust: str | None) -> None:
         self.where = (source.url or "").rstrip("/")
