@@ -78,7 +78,7 @@ def pages(client: Client, folder: Path) -> None:
     )
     client.ask_run("harbour-analysis", wait_seconds=50)
     for thing in ("odd_record", "vessel_inspected", "vessel_sold", "sailing_delayed"):
-        reed("demo", "--data", str(folder), "happen", thing)
+        reed("demo", "--data", str(folder), "event", thing)
     terminal(
         "terminal-verify", ["reed verify harbour --deep", "reed check marsh_duck", "reed profile marsh_duck hb_vessels"], 12
     )
@@ -95,7 +95,7 @@ def pages(client: Client, folder: Path) -> None:
         visit(page, client, "/feeds/harbour", "ledger", tab="Ledger")
         visit(page, client, "/runs/1", "steps", tab="Steps")
         visit(page, client, "/warehouses/marsh/bookings", "rows")
-        reed("demo", "--data", str(folder), "happen", "file_damaged")
+        reed("demo", "--data", str(folder), "event", "file_damaged")
         time.sleep(6)  # until it has been still for long enough
         client.ask_run("turnstiles", wait_seconds=50)
         page.goto(client.url + "/warehouses/marsh?tab=sql")
@@ -111,7 +111,7 @@ def pages(client: Client, folder: Path) -> None:
         keep(page, "schedules")
         visit(page, client, "/map", "map")
         making(page, client, json.loads((folder / "standins.json").read_text())["harbour"])
-        reed("demo", "--data", str(folder), "happen", "busy")
+        reed("demo", "--data", str(folder), "event", "busy")
         busy = client.ask_run("harbour", wait_seconds=50)["id"]
         page.goto(f"{client.url}/runs/{busy}")
         page.get_by_role("tab", name="Requests").click()
@@ -164,13 +164,13 @@ def keep(page: Page, name: str) -> None:
 
 def terminal_pictures(folder: Path) -> None:
     data = shlex.quote(str(folder))
-    happen = f"reed demo --data {data} happen"
+    happen = f"reed demo --data {data} event"
     terminal(
         "terminal-run",
         ["reed run harbour", f"{happen} bookings_added", f"{happen} sailing_delayed", "reed run harbour", "reed ledger harbour --limit 6",
          "reed rows marsh sailings --limit 3"],
         8,
-        shown={f"{happen} ": "reed demo happen "},
+        shown={f"{happen} ": "reed demo event "},
     )  # fmt: skip
 
 

@@ -173,7 +173,7 @@ def test_what_the_log_needs_is_told_by_name(dock: Dock, tmp_path: Path) -> None:
     dock.do("select pg_drop_replication_slot('reed_test'); select pg_create_logical_replication_slot('reed_gone', 'pgoutput')")
     dock.do('delete from "Orders" where id = 1; insert into "Orders" values (3, \'c\')')
     result, _ = run_once(text, tmp_path, run=2)
-    assert result.error is not None and result.error["code"] == "source.log_lost" and "--accept" in result.error["fix"]
+    assert result.error is not None and result.error["code"] == "source.log_lost" and "--allow-loss" in result.error["fix"]
     heard = run(text, tmp_path, 3, accept=True)
     assert [(line.inserted, line.unchanged, line.removed) for line in heard.ledger] == [(1, 1, 1)]
     dock.do('update "Orders" set v = v || 1')

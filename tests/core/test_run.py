@@ -116,7 +116,7 @@ def test_a_feed_may_be_written_in_another_way(tmp_path: Path) -> None:
         assert planned.losses == ["the older versions of its rows; only the current ones stay"]
         refused, _ = run_once(basket_text(source.url), tmp_path, run=5)
         assert refused.error is not None
-        assert (refused.error["code"], "--accept" in refused.error["fix"]) == ("definition.not_kept", True)
+        assert (refused.error["code"], "--allow-loss" in refused.error["fix"]) == ("definition.not_kept", True)
         accepted, _ = run_once(basket_text(source.url), tmp_path, run=6, accept=True)
         # The cursor kept its meaning all the way: nothing was read again.
         assert (accepted.outcome, accepted.tables[0].read) == (RunOutcome.SUCCEEDED, 0)

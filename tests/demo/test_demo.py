@@ -96,15 +96,15 @@ def test_make_demo_from_start_to_end(demo: Demo) -> None:
 
     assert client.ask_run("harbour", wait_seconds=50)["totals"]["read"] == 0
     data = ("--data", str(demo.folder))
-    assert "2 bookings were added" in demo.reed("demo", *data, "happen", "bookings_added")
-    assert "is delayed" in demo.reed("demo", *data, "happen", "sailing_delayed")
+    assert "2 bookings were added" in demo.reed("demo", *data, "event", "bookings_added")
+    assert "is delayed" in demo.reed("demo", *data, "event", "sailing_delayed")
     third = client.ask_run("harbour", wait_seconds=50)
     assert third["totals"]["read"] == 3
     lines = {line["table"]: line for line in client.run_ledger(third["id"])}
     assert (lines["bookings"]["inserted"], lines["bookings"]["updated"]) == (2, 0)
     assert (lines["sailings"]["inserted"], lines["sailings"]["updated"]) == (0, 1)
-    demo.reed("demo", *data, "happen", "busy")
-    demo.reed("demo", *data, "happen", "odd_record")
+    demo.reed("demo", *data, "event", "busy")
+    demo.reed("demo", *data, "event", "odd_record")
     fourth = client.ask_run("harbour", wait_seconds=50)
     # All that came, one record, was rejected: that is no success, and the cursor stays before it.
     assert (fourth["outcome"], fourth["totals"]["rejected"], fourth["totals"]["requests"]) == ("failed", 1, 6)
@@ -118,14 +118,14 @@ def test_make_demo_from_start_to_end(demo: Demo) -> None:
     assert (turnstiles["outcome"], depot["outcome"]) == ("succeeded", "succeeded")
     assert sum(1 for _ in (demo.folder / "files/lake/depot/photos").rglob("*.png")) == 24
     assert client.source("depot")["base_url"].startswith("s3://sedge-depot at http://127.0.0.1:")
-    demo.reed("demo", *data, "happen", "work_order_done")
+    demo.reed("demo", *data, "event", "work_order_done")
     assert {t["table"]: t["read"] for t in client.ask_run("dock", wait_seconds=50)["tables"]}["work_orders"] == 1
     assert tides["totals"]["requests"] * 144 == tides["totals"]["read"] >= 29 * 144
     assert passes["totals"]["read"] == HOLDERS + USES
     assert not [line for number in (5, 6) for line in client.requests(number, limit=1000) if line["status"] == 429]
     assert client.ask_run("tides", wait_seconds=50)["totals"]["requests"] == 0
-    demo.reed("demo", *data, "happen", "token_expires")
-    demo.reed("demo", *data, "happen", "pass_given_back")
+    demo.reed("demo", *data, "event", "token_expires")
+    demo.reed("demo", *data, "event", "pass_given_back")
     given_back = client.ask_run("passes", wait_seconds=50)
     assert (given_back["outcome"], client.run_ledger(given_back["id"])[0]["deleted"]) == ("succeeded", 1)
     assert "holder_email" in {c["name"] for t in client.tables("marsh") if t["name"] == "pass_holders" for c in t["columns"]}

@@ -69,7 +69,7 @@ def test_from_nothing_to_a_proven_connector(
     assert TOKEN not in "".join(file.read_text() for file in folder.rglob("*.json"))
     # The API is gone, and so is the token; what was answered is here.
     monkeypatch.delenv("REED_SECRET_LOCKERS_TOKEN")
-    assert reed(["connector", "check", str(folder), "--replay", "--form", "junit", "--to-file", str(tmp_path / "r.xml")]) == 0
+    assert reed(["connector", "check", str(folder), "--replay", "--format", "junit", "--to-file", str(tmp_path / "r.xml")]) == 0
     suite = xml.parse(tmp_path / "r.xml").getroot()
     assert (suite.get("failures"), int(suite.get("tests") or 0) >= 10) == ("0", True)
     done = subprocess.run(
@@ -102,7 +102,7 @@ def broken(folder: Path, change: tuple[str, str]) -> list[dict[str, Any]]:
         file = folder / name
         if file.exists():
             file.write_text(file.read_text().replace(*change).replace(", overlap: 5m", ""))
-    assert reed(["connector", "check", str(folder), "--form", "json", "--to-file", str(folder / "r.json")]) == 1
+    assert reed(["connector", "check", str(folder), "--format", "json", "--to-file", str(folder / "r.json")]) == 1
     return [proof for proof in json.loads((folder / "r.json").read_text())["proofs"] if proof["ok"] is False]
 
 

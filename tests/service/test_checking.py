@@ -137,11 +137,11 @@ def test_a_cursor_is_moved_back_and_what_that_costs_is_told_before(
         client.set_secret("test_token", SECRET)
         client.apply({"basket.yaml": basket_text(source.url)})
         client.ask_run("test", wait_seconds=30)
-        assert reed(["rewind", "test", "things", "--to", "2026-03-11", "--look"]) == 0
+        assert reed(["rewind", "test", "things", "--to", "2026-03-11", "--dry-run"]) == 0
         told = capsys.readouterr().out
         assert "would read things from 2026-03-11T00:00:00Z on" in told and "10 records, 1 request" in told
         assert client.ask_run("test", wait_seconds=30)["totals"]["read"] == 0, "nothing was moved"
-        assert reed(["rewind", "test", "things", "--beginning"]) == 0
+        assert reed(["rewind", "test", "things", "--from-start"]) == 0
         assert "from the beginning on; it stood at 2026-03-20" in capsys.readouterr().out
         assert client.ask_run("test", wait_seconds=30)["totals"]["read"] == 20
         assert client.ledger("test")[0]["unchanged"] == 20

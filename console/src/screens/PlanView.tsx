@@ -74,7 +74,7 @@ export function TablePlan({ table }: { table: PlannedTable }) {
           ))}
           {table.losses.map((loss) => (
             <Hint key={loss}>
-              Cannot be kept: {loss}. Run it with <code>reed run --accept</code> to let that go.
+              Cannot be kept: {loss}. Run it with <code>reed run --allow-loss</code> to let that go.
             </Hint>
           ))}
         </>

@@ -62,7 +62,7 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
     demo = add(
         "demo",
         services.demo,
-        "start the service with made-up data, or let something happen in it",
+        "start the service with made-up data, or make something happen at its sources",
         "reed demo",
         local=True,
     )
@@ -72,11 +72,11 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
         "--postgres", action="store_true", help="the dock on a private PostgreSQL, by its log, and loaded into one"
     )
     demo.set_defaults(json=False)
-    more = demo.add_subparsers(metavar="[happen]")
+    more = demo.add_subparsers(metavar="[event]")
     happen = more.add_parser(
-        "happen",
-        help="let something happen in the outside world of the running demo",
-        epilog="example:\n  reed demo happen bookings_added",
+        "event",
+        help="make something happen at a source of the running demo",
+        epilog="example:\n  reed demo event bookings_added",
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )
     happen.add_argument("thing", nargs="?", help="what; without it, what can")
@@ -85,20 +85,22 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
     backup = add(
         "backup",
         services.backup,
-        "copy the data folder's records while the service runs",
+        "back up the data folder while the service runs",
         "reed backup reed.tar.gz",
         local=True,
     )
-    backup.add_argument("file", help="a tar file to write; it holds the key too, so keep it as you keep that")
+    backup.add_argument(
+        "file", help="the tar file to write; it holds the encryption key too, so protect it as you protect that"
+    )
     backup.add_argument("--data", help="data folder (else REED_DATA, ./reed-data, or one in your home)")
-    backup.add_argument("--without-key", action="store_true", help="leave out the key that secrets are sealed with")
+    backup.add_argument("--without-key", action="store_true", help="leave out the key that secrets are encrypted with")
     restore = add(
-        "restore", services.restore, "make a data folder out of a backup", "reed restore reed.tar.gz --data ./new", local=True
+        "restore", services.restore, "create a data folder from a backup", "reed restore reed.tar.gz --data ./new", local=True
     )
     restore.add_argument("file")
-    restore.add_argument("--data", required=True, help="a folder that is empty or not there")
+    restore.add_argument("--data", required=True, help="an empty folder, or one that does not exist yet")
 
-    add("sign-in", services.sign_in, "make a one-use link into the console", "reed sign-in")
+    add("sign-in", services.sign_in, "print a one-time link that signs you into the console", "reed sign-in")
 
 
 def _people(add: Callable[..., argparse.ArgumentParser]) -> None:
@@ -108,10 +110,12 @@ def _people(add: Callable[..., argparse.ArgumentParser]) -> None:
     user.add_argument("action", choices=["list", "add", "change", "remove"])
     user.add_argument("name", nargs="?")
     user.add_argument("--role", choices=ROLES)
-    user.add_argument("--password", action="store_true", help="change: ask for another one, or read it from the input")
+    user.add_argument(
+        "--password", action="store_true", help="change: set a new password, asked for or read from standard input"
+    )
     able = user.add_mutually_exclusive_group()
-    able.add_argument("--disable", action="store_true", help="change: no longer let in")
-    able.add_argument("--enable", action="store_true", help="change: let in again")
+    able.add_argument("--disable", action="store_true", help="change: block sign-in")
+    able.add_argument("--enable", action="store_true", help="change: allow sign-in again")
 
     token = add(
         "token",
@@ -121,16 +125,19 @@ def _people(add: Callable[..., argparse.ArgumentParser]) -> None:
     )
     token.add_argument("action", choices=["list", "add", "remove"])
     token.add_argument("name", nargs="?", metavar="LABEL", help="add: a label; remove: an id")
-    token.add_argument("--role", choices=ROLES, help="what it may (viewer)")
-    token.add_argument("--days", type=int, help="after which it ends")
+    token.add_argument("--role", choices=ROLES, help="its role (viewer)")
+    token.add_argument("--days", type=int, help="days until it expires")
 
     settings = add(
-        "settings", people.settings, "what the service goes by; for how long things are kept", "reed settings keep-days 30"
+        "settings",
+        people.settings,
+        "show or change the service's settings, such as how long data is kept",
+        "reed settings keep-days 30",
     )
-    settings.add_argument("name", nargs="?", help="one to change")
-    settings.add_argument("value", type=int, nargs="?", help="days; without it, as the service was started")
+    settings.add_argument("name", nargs="?", help="the setting to change")
+    settings.add_argument("value", type=int, nargs="?", help="days; without it, back to what the service was started with")
 
-    audit = add("audit", people.audit, "show who changed what, the latest first", "reed audit --limit 20")
+    audit = add("audit", people.audit, "show the audit log, newest first", "reed audit --limit 20")
     audit.add_argument("--limit", type=int, default=30)
 
 
@@ -144,18 +151,20 @@ def _definitions(add: Callable[..., argparse.ArgumentParser]) -> None:
         action="append",
         default=[],
         metavar="FILE",
-        help="what is different in this environment, in the same notation",
+        help="definitions that override the basket's in this environment",
     )
 
-    export = add("export", definitions.export, "write what is in force as YAML, as it was applied", "reed export ./basket")
-    export.add_argument("folder", nargs="?", help="where to; without it, to the terminal")
+    export = add(
+        "export", definitions.export, "write the definitions in force as YAML, as they were applied", "reed export ./basket"
+    )
+    export.add_argument("folder", nargs="?", help="folder to write to; without it, to standard output")
 
-    versions = add("versions", definitions.versions, "show how a definition changed", "reed versions feed harbour")
+    versions = add("versions", definitions.versions, "show the versions of a definition", "reed versions feed harbour")
     versions.add_argument("kind", choices=["connector", "source", "warehouse", "feed"])
     versions.add_argument("name")
-    versions.add_argument("--diff", action="store_true", help="with each version's difference to the one before")
+    versions.add_argument("--diff", action="store_true", help="also show each version's difference to the previous one")
 
-    revert = add("revert", definitions.revert, "put an earlier version in force again", "reed revert feed harbour 3")
+    revert = add("revert", definitions.revert, "restore an earlier version of a definition", "reed revert feed harbour 3")
     revert.add_argument("kind", choices=["connector", "source", "warehouse", "feed"])
     revert.add_argument("name")
     revert.add_argument("version", type=int)
@@ -174,7 +183,7 @@ def _definitions(add: Callable[..., argparse.ArgumentParser]) -> None:
     secret = add(
         "secret",
         definitions.secret,
-        "set, list or remove secrets, or seal them with a new key; values are never shown",
+        "set, list or remove secrets, or re-encrypt them with a new key; values are never shown",
         "reed secret set harbour_token",
     )
     secret.add_argument("action", choices=["set", "list", "remove", "rotate"])
@@ -182,43 +191,51 @@ def _definitions(add: Callable[..., argparse.ArgumentParser]) -> None:
 
 
 def _sources(add: Callable[..., argparse.ArgumentParser]) -> None:
-    add("sources", sources.list_all, "list sources with their connector, address and pace", "reed sources")
+    add("sources", sources.list_all, "list sources with their connector, address and rate limit", "reed sources")
 
-    check = add(
-        "check", data.check, "try each step on the way to a source's records, or into a warehouse", "reed check harbour"
-    )
+    check = add("check", data.check, "test a source or a warehouse step by step", "reed check harbour")
     check.add_argument("name", help="a source or a warehouse")
 
     setup = add(
-        "setup-sql", sources.setup_sql, "print what an administrator has to run for a database source", "reed setup-sql dock"
+        "setup-sql",
+        sources.setup_sql,
+        "print the SQL that an administrator has to run for a database source",
+        "reed setup-sql dock",
     )
     setup.add_argument("source")
 
-    survey = add("survey", sources.survey, "show what a source offers", "reed survey dock 'yard.*'")
+    survey = add(
+        "survey", sources.survey, "list a source's tables with columns, keys and cursor candidates", "reed survey dock 'yard.*'"
+    )
     survey.add_argument("source")
     survey.add_argument("tables", nargs="*", metavar="TABLE", help="only these; of a database also patterns, such as 'yard.*'")
-    survey.add_argument("--exclude", action="append", default=[], metavar="PATTERN", help="leave out a database's tables")
+    survey.add_argument(
+        "--exclude", action="append", default=[], metavar="PATTERN", help="leave out tables of a database that match"
+    )
 
     peek = add("peek", sources.peek, "show the first records of a table at the source", "reed peek harbour sailings --wire")
     peek.add_argument("source")
     peek.add_argument("table")
     peek.add_argument("--rows", type=int, default=10)
-    peek.add_argument("--wire", action="store_true", help="also the request sent and the answer received, secrets blanked")
+    peek.add_argument("--wire", action="store_true", help="also show the request and the response, with secrets masked")
 
-    requests = add("requests", sources.requests, "list the requests of a run, as long as they are kept", "reed requests 12")
+    requests = add("requests", sources.requests, "list the requests of a run", "reed requests 12")
     requests.add_argument("run", type=int)
     requests.add_argument("--limit", type=int, default=50)
-    requests.add_argument("--failed", action="store_true", help="only those that went wrong")
+    requests.add_argument("--failed", action="store_true", help="only failed requests")
     requests.add_argument("--to-file", metavar="FILE", help="write all of them as NDJSON")
     requests.add_argument(
-        "--show", type=int, metavar="NUMBER", help="what went over the wire of one that went wrong, or of a run with --bodies"
+        "--show",
+        type=int,
+        metavar="NUMBER",
+        help="show the request and the response of one that failed, or of a run with --bodies",
     )
 
 
 def _feeds(add: Callable[..., argparse.ArgumentParser]) -> None:
-    add("feeds", feeds.list_all, "list feeds with state, freshness and last outcome", "reed feeds")
+    add("feeds", feeds.list_all, "list feeds with their state, last success and last outcome", "reed feeds")
 
-    plan = add("plan", feeds.plan, "show what a run would do; asks the source for a page of each table", "reed plan harbour")
+    plan = add("plan", feeds.plan, "show what a run would do, from a sample of each table", "reed plan harbour")
     plan.add_argument("feed")
     plan.add_argument("--full", action="store_true", help="also print the definition with every default filled in")
 
@@ -226,23 +243,21 @@ def _feeds(add: Callable[..., argparse.ArgumentParser]) -> None:
     ledger.add_argument("feed")
     ledger.add_argument("--limit", type=int, default=20)
 
-    rejects = add("rejects", feeds.rejects, "show records that could not be loaded, with the reason", "reed rejects harbour")
+    rejects = add("rejects", feeds.rejects, "list records that could not be loaded, with the reason", "reed rejects harbour")
     rejects.add_argument("feed")
     rejects.add_argument("--limit", type=int, default=20)
-    rejects.add_argument("--to-file", metavar="FILE", help="write all of them as NDJSON, with their records as they came")
+    rejects.add_argument("--to-file", metavar="FILE", help="write all of them as NDJSON, with the original records")
 
-    replay = add(
-        "replay", runs.replay, "take a feed's rejects once more, after its definition was fixed", "reed replay harbour"
-    )
+    replay = add("replay", runs.replay, "load a feed's rejects again, after its definition was fixed", "reed replay harbour")
     replay.add_argument("feed")
 
-    drift = add("drift", feeds.drift, "show how a feed's source changed its structure", "reed drift harbour")
+    drift = add("drift", feeds.drift, "show how the structure of a feed's source changed", "reed drift harbour")
     drift.add_argument("feed")
     drift.add_argument("--limit", type=int, default=20)
 
-    taken = add("files", files.list_all, "list the files that a feed has taken", "reed files turnstiles --state bad")
+    taken = add("files", files.list_all, "list the files of a feed and their state", "reed files turnstiles --state bad")
     taken.add_argument("feed")
-    taken.add_argument("table", nargs="?", help="only of this one of its tables")
+    taken.add_argument("table", nargs="?", help="only files of this table")
     taken.add_argument("--state", choices=["taken", "bad", "left", "gone", "again"])
     taken.add_argument("--match", metavar="PATTERN", help="only paths that match")
     taken.add_argument("--limit", type=int, default=30)
@@ -252,25 +267,25 @@ def _reading_again(add: Callable[..., argparse.ArgumentParser]) -> None:
     rewind = add(
         "rewind",
         files.rewind,
-        "read a part of a source once more with the next run",
-        "reed rewind turnstiles counts --file 'osier-quay/*'\n  reed rewind harbour sailings --to 2026-03-01 --look",
+        "have the next run read a part of a source again",
+        "reed rewind turnstiles counts --file 'osier-quay/*'\n  reed rewind harbour sailings --to 2026-03-01 --dry-run",
     )
     rewind.add_argument("feed")
     rewind.add_argument("table")
     which = rewind.add_mutually_exclusive_group(required=True)
-    which.add_argument("--file", action="append", metavar="PATTERN", help="files: a path, or a pattern of several")
-    which.add_argument("--to", metavar="VALUE", help="from an earlier value of the table's cursor on")
-    which.add_argument("--beginning", action="store_true", help="from the beginning")
-    rewind.add_argument("--look", action="store_true", help="say what it would cost, and change nothing (not of files)")
+    which.add_argument("--file", action="append", metavar="PATTERN", help="files to load again: a path or a pattern")
+    which.add_argument("--to", metavar="VALUE", help="read again from an earlier value of the table's cursor")
+    which.add_argument("--from-start", action="store_true", help="read again from the beginning")
+    rewind.add_argument("--dry-run", action="store_true", help="say what it would cost and change nothing (not with --file)")
 
     verify = add(
         "verify",
         feeds.verify,
-        "read the source from the beginning and compare it with the warehouse",
+        "read the source in full and compare it with the warehouse",
         "reed verify harbour --table landings --deep",
     )
     verify.add_argument("feed")
-    verify.add_argument("--table", help="only this one of the feed's tables")
+    verify.add_argument("--table", help="only this table")
     verify.add_argument("--deep", action="store_true", help="compare values too, not only keys")
 
 
@@ -282,22 +297,24 @@ def _runs(add: Callable[..., argparse.ArgumentParser]) -> None:
         action="append",
         default=[],
         metavar="NAME=VALUE",
-        help="in place of a parameter or setting, for this run alone",
+        help="override a parameter or a setting for this run only",
     )
-    run.add_argument("--accept", action="store_true", help="let go what a change of writing cannot keep; `reed plan` names it")
-    run.add_argument("--bodies", action="store_true", help="keep what goes over the wire, secrets blanked; see `reed requests`")
+    run.add_argument("--allow-loss", action="store_true", help="accept the loss of what cannot be kept; `reed plan` names it")
+    run.add_argument(
+        "--bodies", action="store_true", help="record requests and responses, with secrets masked; see `reed requests`"
+    )
     how = run.add_mutually_exclusive_group()
-    how.add_argument("--wait", action="store_true", help="say nothing until it ended")
-    how.add_argument("--no-wait", action="store_true", help="only ask for it")
+    how.add_argument("--wait", action="store_true", help="print nothing until the run has ended")
+    how.add_argument("--no-wait", action="store_true", help="start it and return at once")
 
     listed = add("runs", runs.list_all, "list runs, newest first", "reed runs --feed harbour --limit 5")
     listed.add_argument("--feed")
     listed.add_argument("--limit", type=int, default=20)
 
-    watch = add("watch", runs.watch, "watch a run live", "reed watch 12")
-    watch.add_argument("run", type=int, nargs="?", help="its number; without it, the latest")
+    watch = add("watch", runs.watch, "follow a run live", "reed watch 12")
+    watch.add_argument("run", type=int, nargs="?", help="the run's number; the latest run by default")
 
-    cancel = add("cancel", runs.cancel, "ask a run to stop; what it committed stays", "reed cancel 12")
+    cancel = add("cancel", runs.cancel, "cancel a run; what it has committed stays", "reed cancel 12")
     cancel.add_argument("run", type=int)
 
     log = add("log", runs.log, "print a run's log", "reed log 12")
@@ -306,44 +323,46 @@ def _runs(add: Callable[..., argparse.ArgumentParser]) -> None:
 
 def _schedules(add: Callable[..., argparse.ArgumentParser]) -> None:
     for name, command, about in (
-        ("pause", schedule.pause, "let feeds not run by themselves"),
-        ("resume", schedule.resume, "let paused feeds run by themselves again"),
+        ("pause", schedule.pause, "pause schedules"),
+        ("resume", schedule.resume, "resume paused schedules"),
     ):
         made = add(name, command, about, f"reed {name} harbour")
         made.add_argument("feed", nargs="+")
 
-    add("schedules", schedule.list_all, "list feeds that run by themselves, with their latest windows", "reed schedules")
+    add("schedules", schedule.list_all, "list scheduled feeds with their next run and latest windows", "reed schedules")
 
     windows = add(
-        "windows", schedule.windows, "list a feed's windows of time, and how each stands", "reed windows tides --state failed"
+        "windows", schedule.windows, "list a feed's time windows and their state", "reed windows tides --state failed"
     )
     windows.add_argument("feed")
     windows.add_argument("--state", choices=["waiting", "queued", "done", "failed", "skipped"])
     windows.add_argument("--limit", type=int, default=30)
-    windows.add_argument("--again", metavar="FROM/UNTIL", help="let those in a range that failed or were skipped run once more")
+    windows.add_argument("--retry", metavar="FROM/UNTIL", help="run the failed and skipped windows of a range again")
 
     backfill = add(
         "backfill",
         schedule.backfill,
-        "take a range of the past once more, beside the feed's own cursor",
+        "load a range of the past again, without moving the feed's cursor",
         "reed backfill tides --from 2026-01-01 --until 2026-02-01 --step 1d",
     )
     backfill.add_argument("feed")
-    backfill.add_argument("--from", required=True, help="a day, or a time")
+    backfill.add_argument("--from", required=True, help="a date or a time")
     backfill.add_argument("--until", required=True)
-    backfill.add_argument("--step", required=True, help="how much each run takes: 1h, 1d, month")
-    backfill.add_argument("--no-wait", action="store_true", help="only ask for it")
+    backfill.add_argument("--step", required=True, help="the range of each run: 1h, 1d, month")
+    backfill.add_argument("--no-wait", action="store_true", help="start it and return at once")
 
-    listed = add("backfills", schedule.backfills, "list backfills, pause, resume or cancel one", "reed backfills --pause 3")
+    listed = add("backfills", schedule.backfills, "list backfills, or pause, resume or cancel one", "reed backfills --pause 3")
     listed.add_argument("--feed")
     how = listed.add_mutually_exclusive_group()
     for action in ("pause", "resume", "cancel"):
         how.add_argument(f"--{action}", type=int, metavar="NUMBER")
 
-    notices = add("notices", schedule.notices, "show who heard, or is to hear, of what", "reed notices --state undeliverable")
+    notices = add(
+        "notices", schedule.notices, "list notifications and their delivery status", "reed notices --state undeliverable"
+    )
     notices.add_argument("--state", choices=["waiting", "sent", "undeliverable"])
     notices.add_argument("--limit", type=int, default=30)
-    notices.add_argument("--again", action="store_true", help="try those once more that were undeliverable")
+    notices.add_argument("--retry", action="store_true", help="try to deliver the undeliverable ones again")
 
 
 def _data(add: Callable[..., argparse.ArgumentParser]) -> None:
@@ -351,16 +370,16 @@ def _data(add: Callable[..., argparse.ArgumentParser]) -> None:
     profile.add_argument("warehouse")
     profile.add_argument("table")
 
-    tables = add("tables", data.tables, "list a warehouse's tables, counted", "reed tables marsh")
+    tables = add("tables", data.tables, "list a warehouse's tables with their row counts", "reed tables marsh")
     tables.add_argument("warehouse")
 
-    rows = add("rows", data.rows, "show a table's rows, the latest loaded first", "reed rows marsh sailings --limit 5")
+    rows = add("rows", data.rows, "show a table's rows, newest load first", "reed rows marsh sailings --limit 5")
     rows.add_argument("warehouse")
     rows.add_argument("table")
     rows.add_argument("--limit", type=int, default=10)
     rows.add_argument("--offset", type=int, default=0)
 
-    sql = add("sql", data.sql, "ask a warehouse with SQL, read only", 'reed sql marsh "select count(*) from sailings"')
+    sql = add("sql", data.sql, "query a warehouse with SQL, read-only", 'reed sql marsh "select count(*) from sailings"')
     sql.add_argument("warehouse")
     sql.add_argument("statement")
     sql.add_argument("--limit", type=int, default=100)

@@ -76,7 +76,7 @@ def _try(options: argparse.Namespace, folder: Path) -> int:
     from ..core.runs.execution.standalone import FEED, RecordingListener, opened, well
 
     trial = folder / TRIAL
-    if options.again and trial.exists():
+    if options.from_start and trial.exists():
         for old in trial.glob("scratch.*"):
             old.unlink()
     alone = opened(
@@ -104,7 +104,7 @@ def _try(options: argparse.Namespace, folder: Path) -> int:
     finally:
         warehouse.close()
     (trial / "positions.json").write_text(json.dumps(positions, indent=1, ensure_ascii=False) + "\n", "utf-8")
-    print(f"\nRows in {trial / f'scratch.{options.into}'}, positions in {trial / 'positions.json'}; --again begins anew.")
+    print(f"\nRows in {trial / f'scratch.{options.into}'}, positions in {trial / 'positions.json'}; --from-start begins anew.")
     if result.error:
         error = result.error
         print(f"reed: {error['doing']} {error['on']}: {error['found']}. {error['fix']}  [{error['code']}]", file=sys.stderr)
@@ -144,14 +144,14 @@ def check(options: argparse.Namespace) -> int:
             tables=options.tables,
             tape=_tape(options, folder),
         )
-        proofs = prove(alone, _told if options.form == "text" and not options.to_file else lambda proof: None)
+        proofs = prove(alone, _told if options.format == "text" and not options.to_file else lambda proof: None)
     failed = sum(proof.ok is False for proof in proofs)
-    text = {"json": _as_json, "junit": _as_junit, "text": _as_text}[options.form](alone.source, proofs)
+    text = {"json": _as_json, "junit": _as_junit, "text": _as_text}[options.format](alone.source, proofs)
     if options.to_file:
         Path(options.to_file).write_text(text, "utf-8")
-    elif options.form != "text":
+    elif options.format != "text":
         print(text, end="")
-    if options.form == "text" or options.to_file:
+    if options.format == "text" or options.to_file:
         tried = sum(proof.ok is not None for proof in proofs)
         print(
             f"{show.plural(tried, 'promise')} tried, {failed} broken."

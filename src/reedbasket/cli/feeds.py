@@ -127,7 +127,7 @@ def _print_notes(table: wire.PlannedTable) -> None:
     for step in table["steps"]:
         print(f"  {step}")
     for loss in table["losses"]:
-        print(f"  cannot be kept: {loss}; run with --accept to let it go")
+        print(f"  cannot be kept: {loss}; run with --allow-loss to let it go")
     for change in table["drift"]:
         print(f"  drift: {change['words']}")
     for warning in table["warnings"]:

@@ -58,14 +58,14 @@ def rewind(options: argparse.Namespace) -> int:
 
 def _rewind_cursor(options: argparse.Namespace) -> int:
     client = find_client(options.url, options.token)
-    done = client.rewind_cursor(options.feed, options.table, to=options.to, only_look=options.look)
+    done = client.rewind_cursor(options.feed, options.table, to=options.to, only_look=options.dry_run)
     if options.json:
         return show.as_json(done)
-    reads = "would read" if options.look else "reads"
+    reads = "would read" if options.dry_run else "reads"
     print(
         f"The next run of {options.feed} {reads} {done['table']} from {done['now'] or 'the beginning'} on; it stood at {done['was']}."
     )
-    if options.look:
+    if options.dry_run:
         cost = [show.plural(done["records"], "record") if done["records"] is not None else "as many records as there are"]
         cost += [show.plural(done["requests"], "request")] if done["requests"] is not None else []
         cost += [f"roughly {done['seconds']:g} s"] if done["seconds"] is not None else []

@@ -19,43 +19,46 @@ def connectors_to(add: Callable[..., argparse.ArgumentParser]) -> None:
     )
     actions = made.add_subparsers(metavar="ACTION", required=True)
 
-    new = actions.add_parser("new", help="make a folder to begin with: definition, source, test, README")
+    new = actions.add_parser("new", help="create a folder to start from: definition, source, test, README")
     new.set_defaults(command=connectors.new)
     new.add_argument("name")
     kind = new.add_mutually_exclusive_group()
-    kind.add_argument("--python", action="store_true", help="a Python class; else a declaration")
+    kind.add_argument("--python", action="store_true", help="as a Python class; declared in YAML by default")
     kind.add_argument(
         "--like",
         metavar="EXAMPLE",
-        help="one that ships, with its recorded answers: atom, graphql, oai_pmh, odata, prometheus, rabbitmq, sdmx",
+        help="start from a shipped example with its recorded responses: atom, graphql, oai_pmh, odata, prometheus, rabbitmq, sdmx",
     )
-    new.add_argument("--folder", help="where; else a folder of its name")
+    new.add_argument("--folder", help="the folder to create; named after the connector by default")
 
-    attempt = actions.add_parser("try", help="run it into a scratch warehouse: ten rows and a profile of each table")
+    attempt = actions.add_parser("try", help="run it into a scratch warehouse and show ten rows and a profile of each table")
     attempt.set_defaults(command=connectors.attempt)
-    check = actions.add_parser("check", help="prove what every connector promises")
+    check = actions.add_parser("check", help="test that it keeps what every connector promises")
     check.set_defaults(command=connectors.check)
     for one in (attempt, check):
-        one.add_argument("folder", help="of its definitions, one source among them")
-        one.add_argument("tables", nargs="*", help="these alone")
-        one.add_argument("--source", help="which of several")
+        one.add_argument("folder", help="the folder of its definitions, with one source")
+        one.add_argument("tables", nargs="*", help="only these tables")
+        one.add_argument("--source", help="the source to use, where there are several")
         how = one.add_mutually_exclusive_group()
         how.add_argument(
-            "--record", action="store_true", help="keep what the API answers in the folder's `answers`, secrets blanked"
+            "--record", action="store_true", help="record the API's responses in the folder's `answers`, with secrets masked"
         )
-        how.add_argument("--replay", action="store_true", help="take what was recorded in place of the API")
+        how.add_argument("--replay", action="store_true", help="use the recorded responses instead of the API")
     attempt.add_argument("--rows", type=int, default=10, help="rows shown of each table (10)")
     attempt.add_argument("--into", choices=["duckdb", "db"], default="duckdb", help="the scratch file: DuckDB, or SQLite (db)")
-    attempt.add_argument("--again", action="store_true", help="from the beginning, in place of what is new")
-    attempt.add_argument("--watch", action="store_true", help="again with every save")
-    check.add_argument("--form", choices=["text", "json", "junit"], default="text", help="of the report")
-    check.add_argument("--to-file", metavar="FILE", help="where the report goes")
+    attempt.add_argument("--from-start", action="store_true", help="read from the beginning instead of what is new")
+    attempt.add_argument("--watch", action="store_true", help="run again whenever a file is saved")
+    check.add_argument("--format", choices=["text", "json", "junit"], default="text", help="format of the report")
+    check.add_argument("--to-file", metavar="FILE", help="write the report to this file")
 
 
 def bundles_to(add: Callable[..., argparse.ArgumentParser]) -> None:
     """The commands of `reed bundle`."""
     made = add(
-        "bundle", bundles.list_all, "records as open files: written once, loaded anywhere", "reed bundle write harbour ./out"
+        "bundle",
+        bundles.list_all,
+        "export a feed's records as open files, or load such files",
+        "reed bundle write harbour ./out",
     )
     made.set_defaults(command=bundles.list_all)
     actions = made.add_subparsers(metavar="ACTION")
@@ -64,22 +67,22 @@ def bundles_to(add: Callable[..., argparse.ArgumentParser]) -> None:
         own.add_argument(name, help=about, default=argparse.SUPPRESS)
     own.add_argument("--json", action="store_true", help="print JSON", default=argparse.SUPPRESS)
 
-    write = actions.add_parser("write", parents=[own], help="a feed's records, all of them, as Parquet with a manifest")
+    write = actions.add_parser("write", parents=[own], help="write all of a feed's records as Parquet with a manifest")
     write.set_defaults(command=bundles.write)
     write.add_argument("feed")
-    write.add_argument("folder", help="where the files go; - for an Arrow stream of one table on standard output")
-    write.add_argument("--table", help="of -: which")
+    write.add_argument("folder", help="the folder to write to; - for an Arrow stream of one table on standard output")
+    write.add_argument("--table", help="with -: the table to write")
 
-    load = actions.add_parser("load", parents=[own], help="load one; again, and nothing is there twice")
+    load = actions.add_parser("load", parents=[own], help="load a bundle (idempotent)")
     load.set_defaults(command=bundles.load)
-    load.add_argument("folder", help="of a bundle, on the service's machine; - for an Arrow stream from standard input")
+    load.add_argument("folder", help="the bundle's folder, on the service's machine; - for an Arrow stream on standard input")
     load.add_argument("--into", required=True, metavar="WAREHOUSE")
-    load.add_argument("--prefix", default="", help="before the names of its tables")
-    load.add_argument("--table", help="of -: what it is called")
-    load.add_argument("--key", nargs="*", default=[], help="of -: the columns that tell a row")
+    load.add_argument("--prefix", default="", help="put before the names of its tables")
+    load.add_argument("--table", help="with -: the table's name")
+    load.add_argument("--key", nargs="*", default=[], help="with -: the key columns")
 
-    listed = actions.add_parser("list", parents=[own], help="those that the service keeps")
+    listed = actions.add_parser("list", parents=[own], help="list the bundles that the service keeps")
     listed.set_defaults(command=bundles.list_all)
-    removed = actions.add_parser("remove", parents=[own], help="let one go")
+    removed = actions.add_parser("remove", parents=[own], help="remove a bundle")
     removed.set_defaults(command=bundles.remove)
     removed.add_argument("name")

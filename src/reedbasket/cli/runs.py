@@ -32,7 +32,7 @@ def run(options: argparse.Namespace) -> int:
     asked = client.ask_run(
         options.feed,
         wait_seconds=WAIT_SECONDS if options.wait else 0,
-        accept=options.accept,
+        accept=options.allow_loss,
         sets=sets,
         bodies=options.bodies,
     )

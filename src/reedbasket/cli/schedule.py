@@ -67,8 +67,8 @@ def _rule(rule: dict[str, Any]) -> str:
 def windows(options: argparse.Namespace) -> int:
     """`reed windows`, shown or run once more."""
     client = find_client(options.url, options.token)
-    if options.again:
-        start, _, until = options.again.partition("/")
+    if options.retry:
+        start, _, until = options.retry.partition("/")
         count = client.windows_again(options.feed, start, until or "9999-12-31")["count"]
         print(f"{show.plural(count, 'window')} will run once more.")
         return 0
@@ -166,7 +166,7 @@ def backfills(options: argparse.Namespace) -> int:
 def notices(options: argparse.Namespace) -> int:
     """`reed notices`, shown or sent once more."""
     client = find_client(options.url, options.token)
-    if options.again:
+    if options.retry:
         print(f"{show.plural(client.notices_again()['count'], 'notice')} will be tried once more.")
         return 0
     found = client.notices(state=options.state, limit=options.limit)

@@ -64,7 +64,7 @@ def demo(options: argparse.Namespace) -> int:
 
 
 def happen(options: argparse.Namespace) -> int:
-    """`reed demo happen`: something that the demo's stand-ins do, wherever the demo's data is (`--data`, REED_DATA)."""
+    """`reed demo event`: something that the demo's stand-ins do, wherever the demo's data is (`--data`, REED_DATA)."""
     import json
     import os
 

@@ -200,7 +200,7 @@ class HttpReader:
                 found=f"{doubted.words}; so there may be more than the {self._count} records that came",
                 fix="say in the connector's `next` how pages go on"
                 + ("" if doubted.said else ", or `single_page: true` if one page may be all")
-                + "; to go on all the same, run with `--accept`",
+                + "; to go on all the same, run with `--allow-loss`",
                 code="source.pages_may_go_on",
             )
         care.told(

@@ -60,7 +60,7 @@ def log_steps(connection: psycopg.Connection[Any], logs: Mapping[str, Sequence[T
             slot.require_published(connection, on, name, tables)
             state = slot.state_of(connection, name)
             if state is not None and state.lost:
-                fix = f"{slot.drop_statement(name)} then `reed run FEED --accept` reads its tables whole once more"
+                fix = f"{slot.drop_statement(name)} then `reed run FEED --allow-loss` reads its tables whole once more"
                 yield CheckStep("log", False, f"the slot {name} is lost: the server has thrown away log that it needed", fix)
                 return
             if state is None and not _may_replicate(connection):

@@ -30,5 +30,5 @@ def require_few_removed(table: str, removed: int, held: int, limit: int | str | 
             table,
             found=f"{removed} of {held} rows would be removed because the source no longer shows them, and the feed says "
             f"`max_removed: {limit}`; nothing was changed",
-            fix="check that the source answers in full; to remove them, run with `--accept`, or raise `max_removed` in the feed",
+            fix="check that the source answers in full; to remove them, run with `--allow-loss`, or raise `max_removed` in the feed",
         )

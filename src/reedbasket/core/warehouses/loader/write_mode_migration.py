@@ -19,7 +19,7 @@ from .write_modes import newest_first
 class Transition:
     """What a change of writing, key or cursor means for what is loaded already.
 
-    steps: what the next load does, in words. losses: what cannot be kept; the run asks for `--accept` where there are any.
+    steps: what the next load does, in words. losses: what cannot be kept; the run asks for `--allow-loss` where there are any.
     forget_cursor: the saved cursor means nothing any more, the table is read from its start. reloads_children: child
     tables are loaded again, so the run commits only at its end.
     """
