@@ -75,7 +75,7 @@ def main(place: str, mode: str, key: str, size: int) -> None:
         verifying = mode == "verify" and turn == 2
         state = warehouse.state("bench", table)
         complete = mode != "compare" or turn == 1
-        target = LoadTarget(turn, "bench", "bench", table, table, write, names, "key", "apply", complete, again=verifying)
+        target = LoadTarget(turn, "bench", "bench", table, table, write, names, "key", "hard", complete, again=verifying)
         load = warehouse.begin(target, state)
         shaper = Shaper(state.structure if state else TableShape(table), names, "key")
         comparer = Comparer(names, hashes)

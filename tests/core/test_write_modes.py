@@ -21,7 +21,7 @@ extras = {
 }
 record = st.fixed_dictionaries({"id": st.integers(1, 6), "v": st.integers(0, 3)}, optional=extras)
 loads = st.lists(st.lists(record, max_size=7), min_size=1, max_size=4)
-WAYS = ["append", "replace", "upsert", "mirror", "mirror mark", "mirror ignore", "versions", "versions complete"]
+WAYS = ["append", "replace", "upsert", "mirror", "mirror soft", "mirror ignore", "versions", "versions complete"]
 quick = settings(max_examples=5, deadline=None, suppress_health_check=list(HealthCheck))
 
 
@@ -75,7 +75,7 @@ class Model:
         for key in [*fresh, *changed]:
             self.versions[key] = self.versions.get(key, 0) + 1
         for key in gone:
-            if how == "mark":
+            if how == "soft":
                 self.marked[key] = before[key]
         for key in revived:
             del self.marked[key]
@@ -125,7 +125,7 @@ def check(loader: Loader, way: str, model: Model) -> None:
 
 def prepared(loader: Loader, way: str) -> Loader:
     loader.write, _, how = way.partition(" ")
-    loader.deletes = how if how in ("mark", "ignore") else "apply"
+    loader.deletes = how if how in ("soft", "ignore") else "hard"
     loader.complete = loader.write in ("mirror", "replace") or how == "complete"
     return loader
 
@@ -174,7 +174,7 @@ def test_a_feed_may_change_its_way_of_writing(new_place: Callable[[], Place], st
     loader, model = Loader(new_place()), Model()
     for way, records in steps:
         wanted = model.load(way, records)
-        if not way.endswith("mark"):
+        if not way.endswith("soft"):
             model.rows, model.marked = after_unmarking(model, way, records)
         lines = prepared(loader, way).load(records)
         assert lines[0].superseded == wanted["superseded"]
@@ -187,7 +187,7 @@ def dead(item: dict[str, Any]) -> bool:
 
 
 @quick
-@given(loads, st.sampled_from(["upsert", "upsert mark", "upsert ignore", "mirror", "versions"]), st.sampled_from([2, 100]))
+@given(loads, st.sampled_from(["upsert", "upsert soft", "upsert ignore", "mirror", "versions"]), st.sampled_from([2, 100]))
 def test_records_that_say_they_are_gone(new_place: Callable[[], Place], batches: Any, way: str, batch: int) -> None:
     """Of one key the latest record counts, whether it says so or not; what goes is counted as deleted, once."""
     loader, rows, marked = prepared(Loader(new_place(), gone=dead), way), dict[int, Any](), dict[int, Any]()
@@ -203,7 +203,7 @@ def test_records_that_say_they_are_gone(new_place: Callable[[], Place], batches:
         assert (line.read, line.deleted, line.removed) == (len(records), len(held_ones), len(missing))
         assert line.superseded == len(records) - len(ignored) - len(won)
         assert line.inserted + line.updated == sum(1 for k, r in live.items() if k not in rows or flat(r) != flat(rows[k]))
-        if way.endswith("mark"):
+        if way.endswith("soft"):
             marked |= {k: rows[k] for k in held_ones}
             marked = {k: r for k, r in marked.items() if k not in live}
         rows = {k: r for k, r in (rows | live).items() if k not in going and k not in missing}

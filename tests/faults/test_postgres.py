@@ -169,7 +169,7 @@ def test_a_role_with_only_what_check_asks_for_can_do_everything(cluster: Cluster
     warehouse.close()
     place.do("; ".join(statement.rstrip(";") for statement in asked))
     for write in ("upsert", "replace", "mirror", "versions", "append"):
-        loader = Loader(place, write, table=f"by_{write}", deletes="mark" if write == "mirror" else "apply")
+        loader = Loader(place, write, table=f"by_{write}", deletes="soft" if write == "mirror" else "hard")
         for version in range(3):
             kids = [{"c": version}]
             loader.load(

@@ -46,7 +46,7 @@ def place(request: pytest.FixtureRequest, service: RunningService) -> Place:
 def test_a_feed_from_its_first_run_to_its_profile(service: RunningService, place: Place) -> None:
     client, records = service.client, [record(n) for n in range(30)]
     with serving(Changing(records)) as source:
-        prepare(client, source.url, write="mirror", by="full", table="deletes: mark", warehouse=place.as_yaml)
+        prepare(client, source.url, write="mirror", by="full", table="deletes: soft", warehouse=place.as_yaml)
         assert all(step["ok"] for step in client.check("marsh"))
         first = client.ask_run("test", wait_seconds=30)
         assert (first["outcome"], first["totals"]["inserted"]) == ("succeeded", 30), first["error"]

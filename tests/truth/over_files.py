@@ -73,7 +73,7 @@ def declarations(draw: Any) -> Declaration:
         by=by,
         write=write,
         changed=draw(st.sampled_from(changed[write])) if by == "files" else "",
-        deletes=draw(st.sampled_from(["apply", "apply", "mark"])),
+        deletes=draw(st.sampled_from(["hard", "hard", "soft"])),
         writing="z_micro",
         warehouses=draw(st.sampled_from([("sqlite",), ("duckdb",), ("postgres",), ("sqlite", "duckdb")])),
     )

@@ -53,7 +53,7 @@ def declarations(draw: Any) -> Declaration:
         promised=order == "cursor" and draw(st.booleans()),
         total=draw(st.sampled_from(totals)) if style != "none" else "none",
         coding=draw(st.sampled_from(["identity", "gzip", "deflate"])),
-        deletes=draw(st.sampled_from(["apply", "apply", "mark"])),
+        deletes=draw(st.sampled_from(["hard", "hard", "soft"])),
         warehouses=draw(warehouses()),
         concurrency=draw(st.sampled_from([1, 3])),
         nested=form in ("json", "ndjson") and draw(st.booleans()),

@@ -48,7 +48,7 @@ def declarations(draw: Any, on: str) -> Declaration:
         on=on,
         by=by,
         write=write,
-        deletes=draw(st.sampled_from(["apply", "apply", "mark"])),
+        deletes=draw(st.sampled_from(["hard", "hard", "soft"])),
         writing=draw(st.sampled_from(["z_micro", "space"])) if on == "sqlite" else "z_micro",
         warehouses=draw(st.sampled_from([("sqlite",), ("duckdb",), ("postgres",), ("sqlite", "duckdb")])),
         pattern=draw(st.booleans()),

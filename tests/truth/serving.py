@@ -40,7 +40,7 @@ class Declaration:
     promised: bool = False
     total: str = "none"
     coding: str = "identity"
-    deletes: str = "apply"
+    deletes: str = "hard"
     warehouses: tuple[str, ...] = ("sqlite",)
     concurrency: int = 2
     nested: bool = False

@@ -58,7 +58,7 @@ export function TablePlan({ table }: { table: PlannedTable }) {
         <>
           <p>
             Changes by {table.by}, {table.write}
-            {table.deletes !== "" && table.deletes !== "apply" && `, deletes: ${table.deletes}`}
+            {table.deletes !== "" && table.deletes !== "hard" && `, deletes: ${table.deletes}`}
             {table.key.length > 0 && `, key ${table.key.join(", ")}`}
             {table.cursor_until !== null && `; from ${table.cursor_from ?? "the beginning"} until ${table.cursor_until}`}.
           </p>

@@ -92,7 +92,7 @@ def _planned(table: wire.PlannedTable) -> None:
     if table["parent"]:
         print(f"{table['table']}: {state}; child of {table['parent']}")
     else:
-        deletes = f", deletes: {table['deletes']}" if table["deletes"] not in ("", "apply") else ""
+        deletes = f", deletes: {table['deletes']}" if table["deletes"] not in ("", "hard") else ""
         key = f", key {', '.join(table['key'])}" if table["key"] else ""
         print(f"{table['table']}: {state}; changes by {table['by']}, {table['write']}{key}{deletes}")
         if table["cursor_until"]:

@@ -46,7 +46,7 @@ class Loader:
         self.write = write
         self.key = ["id"] if key is None else key
         self.table: str = more.pop("table", "things")
-        self.deletes: Any = more.pop("deletes", "apply")
+        self.deletes: Any = more.pop("deletes", "hard")
         self.complete: bool = more.pop("complete", write == "mirror")
         self.rules: ShapeRules | None = more.pop("rules", None)
         self.gone: Any = more.pop("gone", None)  # whether a record says that it is

@@ -274,7 +274,7 @@ class WarehouseContract:
         assert loader.ask("select count(*) from things") == [(30,)]
 
     def test_a_marked_row_comes_again_and_children_go_with_their_parents(self, place: Place) -> None:
-        loader = Loader(place, "mirror", deletes="mark")
+        loader = Loader(place, "mirror", deletes="soft")
         loader.load([{"id": 1, "v": 1, "kids": [{"c": 1}]}, {"id": 2, "v": 1, "kids": [{"c": 2}]}])
         lines = {line.table: line for line in loader.load([{"id": 1, "v": 1, "kids": [{"c": 1}]}])}
         assert (lines["things"].removed, lines["things_kids"].removed) == (1, 1)
@@ -289,7 +289,7 @@ class WarehouseContract:
         loader.load([{"id": i} for i in range(4)])
         warehouse = place.open()
         load = warehouse.begin(
-            LoadTarget(1, "test", "src", "things", "things", "mirror", ["id"], "key", "apply", True),
+            LoadTarget(1, "test", "src", "things", "things", "mirror", ["id"], "key", "hard", True),
             warehouse.state("test", "things"),
         )
         shaper = Shaper(TableShape("things"), ["id"], "key")

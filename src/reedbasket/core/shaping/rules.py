@@ -36,7 +36,7 @@ class ShapeRules:
     keep: str | None = None
     constants: dict[str, Any] = field(default_factory=dict)
     objects: Literal["columns", "json"] = "columns"
-    lists: Literal["tables", "json"] = "tables"
+    lists: Literal["child_tables", "json"] = "child_tables"
     drift: DriftPolicy = DriftPolicy()
 
     def skips(self, within: str, name: str) -> bool:

@@ -135,7 +135,7 @@ class Walk(Learning):
         table, depth, rules = level.table, level.depth, self.rules
         if types == {dict} and depth < DEEPEST_LEVEL and rules.objects == "columns":
             return ObjectShape()
-        if types == {list} and rules.lists == "tables":
+        if types == {list} and rules.lists == "child_tables":
             inside = set(map(type, chain.from_iterable(v for v in values if v)))
             if not inside:
                 return None

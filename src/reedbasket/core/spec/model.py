@@ -83,14 +83,14 @@ class Changes(Model):
 Write = Literal["append", "replace", "upsert", "mirror", "versions"]
 # Those that know one row a key.
 KEYED: tuple[Write, ...] = ("upsert", "mirror", "versions")
-Deletes = Literal["apply", "mark", "ignore"]
+Deletes = Literal["hard", "soft", "ignore"]
 
 
 class Nesting(Model):
     """What becomes of objects and of lists of objects inside a record."""
 
     objects: Literal["columns", "json"] = "columns"
-    lists: Literal["tables", "json"] = "tables"
+    lists: Literal["child_tables", "json"] = "child_tables"
 
 
 class Drift(Model):

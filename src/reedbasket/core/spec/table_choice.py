@@ -45,7 +45,7 @@ def table_choice(own: FeedTable | None, defaults: FeedDefaults, name: str, table
         write = "mirror"
     if write is None:
         write = "upsert" if key else ("replace" if changes.by == "full" else "append")
-    deletes = own.deletes or defaults.deletes or "apply"
+    deletes = own.deletes or defaults.deletes or "hard"
     nesting = own.nesting or defaults.nesting or Nesting()
     return TableChoice(changes.by, write, key, deletes, nesting, cursor, _window(changes, rule))
 

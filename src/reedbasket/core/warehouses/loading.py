@@ -48,7 +48,7 @@ class LoadTarget:
     write: Write
     key: list[str]
     link: Link
-    deletes: Deletes = "apply"
+    deletes: Deletes = "hard"
     complete: bool = False
     again: bool = False
     tombstones: bool = False

@@ -126,7 +126,7 @@ class DatabaseSession(SourceSession):
         """A table by itself, without a feed."""
         from ...spec.model import FeedTable, Nesting
 
-        chosen = Chosen(name, name, FeedTable(), table, "full", "append", [], "apply", Nesting())
+        chosen = Chosen(name, name, FeedTable(), table, "full", "append", [], "hard", Nesting())
         return DatabaseTableReader(self, self._order, chosen, None, self._seen)
 
     @override

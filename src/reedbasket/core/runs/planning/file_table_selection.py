@@ -48,7 +48,7 @@ def choose_files(wishes: dict[str, FeedTable | None], defaults: FeedDefaults, pr
         names.add(target)
         order = ResolvedTable(
             name=name, target=target, by=changes.by, write=write, key=key,
-            deletes=own.deletes or defaults.deletes or "apply", nesting=own.nesting or defaults.nesting or Nesting(), shaping=own,
+            deletes=own.deletes or defaults.deletes or "hard", nesting=own.nesting or defaults.nesting or Nesting(), shaping=own,
             by_file=changes.by == "files" and not copies and changed in ("replace", "ignore"), checksum=changes.checksum,
         )  # fmt: skip
         chosen.append(ChosenFiles(order, tuple(Pattern(text) for text in own.files or ()), changed, changes))

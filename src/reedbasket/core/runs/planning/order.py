@@ -40,7 +40,7 @@ class ResolvedTable(Model):
     window: WindowRule | None = None
     write: Write
     key: list[str]
-    deletes: Deletes = "apply"
+    deletes: Deletes = "hard"
     nesting: Nesting = Nesting()
     shaping: FeedTable = FeedTable()
     by_pattern: bool = False

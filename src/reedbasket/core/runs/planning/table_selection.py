@@ -177,7 +177,7 @@ def _chosen(name: str, own: FeedTable, defaults: FeedDefaults, table: Table, nam
     cursor, columns = _cursor(name, changes, table) if changes.by == "cursor" else (None, ())
     window, window_column = _window(name, changes, table, own) if changes.by == "window" else (None, None)
     return Chosen(
-        name, claim(prefix + name, names, name), own, table, changes.by, write, key, own.deletes or defaults.deletes or "apply",
+        name, claim(prefix + name, names, name), own, table, changes.by, write, key, own.deletes or defaults.deletes or "hard",
         own.nesting or defaults.nesting or Nesting(), cursor, columns, window, window_column, changes,
         ranged,
     )  # fmt: skip

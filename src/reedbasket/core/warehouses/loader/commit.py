@@ -85,7 +85,7 @@ class LoadCommit:
 
     @property
     def _marks(self) -> bool:
-        return self.target.deletes == "mark" and self.target.write in KEYED
+        return self.target.deletes == "soft" and self.target.write in KEYED
 
     @property
     def forgets_cursor(self) -> bool:

@@ -104,7 +104,7 @@ class KeyedWrite:
         staged = [self.stage.prepare(family, layout) for layout in family.tables]
         self.counts = [Counts() for _ in family.tables]
         goes = self.gone is not None and self.deletes != "ignore"
-        marked = goes and self.deletes == "mark" and not self.history
+        marked = goes and self.deletes == "soft" and not self.history
         if len(family.tables) > 1:
             self._note_parents("rb_parents", self._replaced_parents(staged[0], with_gone=goes and not marked))
             if marked:
@@ -200,7 +200,7 @@ class KeyedWrite:
     def _end_gone(self) -> None:
         assert self.gone is not None
         root, name = self.family.root, self.gone.removeprefix(self.engine.temp)
-        if self.deletes == "mark" and not self.history:
+        if self.deletes == "soft" and not self.history:
             self._mark(root, self.gone, None)
             return
         self.counts[0].removed += self._end(root, name, self.family.key)
