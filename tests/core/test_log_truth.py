@@ -64,8 +64,8 @@ def test_a_table_that_a_pattern_took_and_that_is_gone_is_told(dock: Dock, tmp_pa
 
 
 def test_two_feeds_on_one_slot_are_a_mistake(dock: Dock) -> None:
-    text = dock.basket("defaults: {changes: {by: log, slot: shared}}\ntables: {a: }\n")
-    other = "---\nfeed: other\nfrom: test\ninto: marsh\ntable_prefix: o_\ntables: {b: {changes: {by: log, slot: shared}}}\n"
+    text = dock.basket("defaults: {changes: {by: cdc, slot: shared}}\ntables: {a: }\n")
+    other = "---\nfeed: other\nfrom: test\ninto: marsh\ntable_prefix: o_\ntables: {b: {changes: {by: cdc, slot: shared}}}\n"
     with pytest.raises(DefinitionError) as wrong:
         load_texts({"basket.yaml": text + other})
     assert "definition.slot_shared" in str(wrong.value.details)
@@ -102,7 +102,7 @@ ALTERED = [
     ("alter table beds add column w int default 7", True),
     ("alter table beds drop column w", False),
 ]
-BEDS = "defaults: {changes: {by: log}}\ntables: {beds: }\n"
+BEDS = "defaults: {changes: {by: cdc}}\ntables: {beds: }\n"
 
 
 def require_altered(do: Any, text: str, folder: Path, altered: list[tuple[str, bool]], parts: str = "") -> None:

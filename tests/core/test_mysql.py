@@ -82,7 +82,7 @@ def test_every_type_from_a_select_and_from_the_log(yard: Yard, tmp_path: Path) -
     columns = ", ".join(f"c{n} {kind}" for n, (kind, _, _) in enumerate(TYPES))
     values = ", ".join(value for _, value, _ in TYPES)
     yard.do(f"create table things (id int primary key, {columns}, odd date)", f"insert into things values (1, {values}, null)")
-    text = yard.basket("defaults: {changes: {by: log}}\ntables: {things: }", "time_zone: Europe/Paris")
+    text = yard.basket("defaults: {changes: {by: cdc}}\ntables: {things: }", "time_zone: Europe/Paris")
     run(text, tmp_path, 1)
     yard.do(
         f"insert into things values (2, {values}, null)",
@@ -106,7 +106,7 @@ def test_changes_of_every_sort_by_the_log(yard: Yard, tmp_path: Path) -> None:
         "insert into notes select seq, 'open', seq from seq_1_to_50", "insert into `odd; table` values (1, 'x', 1), (2, 'x', 2)"
     )
     text = yard.basket(
-        'rows_per_commit: 20\ndefaults: {changes: {by: log}}\ntables: {notes: , "odd; table": {write: versions}}'
+        'rows_per_commit: 20\ndefaults: {changes: {by: cdc}}\ntables: {notes: , "odd; table": {write: versions}}'
     )
     run(text, tmp_path, 1)
     yard.do(
@@ -144,7 +144,7 @@ def test_a_log_that_was_thrown_away_and_what_it_needs(yard: Yard, tmp_path: Path
         "insert into notes values (1, 'a'), (2, 'b')",
         "create table bare (v text)",
     )
-    text = yard.basket("defaults: {changes: {by: log}}\ntables: {notes: }", user="logged")
+    text = yard.basket("defaults: {changes: {by: cdc}}\ntables: {notes: }", user="logged")
     order = order_for(text)
     context = run_context_for(order, tmp_path)
     yard.do("create or replace user logged@'%' identified by 'planted-secret-7f3a/+='")
@@ -180,7 +180,7 @@ def test_a_log_that_was_thrown_away_and_what_it_needs(yard: Yard, tmp_path: Path
         yard.do("set global binlog_row_image = 'FULL'")
     result, _ = run_once(text, tmp_path, run=4)
     assert result.error is not None and result.error["code"] == "source.no_right"
-    result, _ = run_once(yard.basket("defaults: {changes: {by: log}}\ntables: {bare: }"), tmp_path / "else", run=1)
+    result, _ = run_once(yard.basket("defaults: {changes: {by: cdc}}\ntables: {bare: }"), tmp_path / "else", run=1)
     assert result.error is not None and result.error["code"] == "definition.log_needs_key"
 
 
@@ -221,7 +221,7 @@ def test_cursors_queries_windows_and_a_survey(yard: Yard, tmp_path: Path) -> Non
     context = run_context_for(order, tmp_path)
     found = {table.table: table for table in survey_database(order, context, [], [])}
     assert found["orders"].cursors[0] == "at" and found["seen"].what == "view" and found["orders"].indexed == ["at", "id"]
-    assert [method.by for method in found["orders"].methods] == ["cursor", "log", "compare", "full"]
+    assert [method.by for method in found["orders"].methods] == ["cursor", "cdc", "compare", "full"]
     assert peek_database(order, context, "orders", 3).rows[0][:2] == [1, "east"]
 
 

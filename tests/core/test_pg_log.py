@@ -17,7 +17,7 @@ from tests.support.dock import Dock
 from tests.support.feeds import Heard, order_for, run_context_for, run_once, table_rows
 from tests.support.warehouses import Place
 
-LOG = "defaults: {changes: {by: log}}\n"
+LOG = "defaults: {changes: {by: cdc}}\n"
 
 
 def run(text: str, folder: Path, number: int, **more: Any) -> Heard:

@@ -24,8 +24,8 @@ from tests.support.dock import Dock
 from tests.support.feeds import Heard, order_for, run_context_for, run_once
 
 ROWS = 5000
-CASES = [("postgres", by) for by in ("full", "cursor, column: at", "row_version", "log")]
-CASES += [("mysql", "log"), ("mysql", "cursor, column: at"), ("sqlite", "cursor, column: at"), ("sqlite", "full")]
+CASES = [("postgres", by) for by in ("full", "cursor, column: at", "row_version", "cdc")]
+CASES += [("mysql", "cdc"), ("mysql", "cursor, column: at"), ("sqlite", "cursor, column: at"), ("sqlite", "full")]
 
 
 class StopsAfter(Heard):
@@ -83,7 +83,7 @@ def test_cut_in_the_midst_of_ranges(tmp_path: Path, engine: str, by: str, of: st
     assert (heard.ledger[-1].cursor_to or "").startswith(f"{of} below ")
     # One changes among those that were read, one among those that were not, one goes that was not read yet.
     do("update orders set v = 1, at = '2026-02-01 00:00:00' where id in (1, 4999)")
-    if by == "log":
+    if by == "cdc":
         do("delete from orders where id = 4990")
     result, heard2 = run_once(text, tmp_path, run=2)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error

@@ -323,7 +323,7 @@ def test_files_that_were_taken_come_again_under_a_key_that_their_rows_lack(folde
 def test_a_plan_says_that_a_log_cannot_be_followed(dock: Dock, tmp_path: Path) -> None:
     """No publication; then a slot that is gone."""
     dock.do("create table beds (id int primary key)")
-    text = dock.basket("defaults: {changes: {by: log}}\ntables: {beds: }\n")
+    text = dock.basket("defaults: {changes: {by: cdc}}\ntables: {beds: }\n")
 
     def code(run: int) -> object:
         order = order_for(text, run=run)

@@ -184,7 +184,7 @@ def test_a_log_is_followed_for_each_and_kept_for_the_one_that_is_behind(
     tmp_path: Path, engine: str, request: pytest.FixtureRequest
 ) -> None:
     do, basket_of = made(engine, tmp_path, request)
-    text = basket_of("tables: {orders: {changes: {by: log}}}\n").replace("into: marsh", "into: [marsh, third]") + THIRD
+    text = basket_of("tables: {orders: {changes: {by: cdc}}}\n").replace("into: marsh", "into: [marsh, third]") + THIRD
 
     def run(number: int, outcome: RunOutcome = RunOutcome.SUCCEEDED) -> Heard:
         result, heard = run_once(text, tmp_path, run=number)

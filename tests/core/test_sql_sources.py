@@ -243,7 +243,7 @@ def test_a_survey_of_600_tables(dock: Dock, tmp_path: Path) -> None:
     seventh = next(table for table in found if table.table == "t7")
     assert (seventh.description, seventh.key, seventh.cursors) == ("the seventh", ["id"], ["updated_at", "id"])
     assert seventh.indexed == ["id", "updated_at"]
-    assert [method.by for method in seventh.methods] == ["cursor", "log", "row_version", "compare", "full"]
+    assert [method.by for method in seventh.methods] == ["cursor", "cdc", "row_version", "compare", "full"]
 
 
 def test_sqlite_whose_values_are_not_what_was_declared(tmp_path: Path) -> None:

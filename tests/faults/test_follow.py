@@ -27,7 +27,7 @@ from tests.support.warehouses import Cluster
 SECONDS = 12.0
 THIRD = "\n---\nwarehouse: third\ntype: sqlite\npath: third.db\n"
 WAYS = {
-    "log": "{by: log}",
+    "cdc": "{by: cdc}",
     "row_version": "{by: row_version}",
     # The longest of the writer's transactions last two seconds: what is committed late lies within the overlap.
     "cursor": "{by: cursor, column: updated_at, overlap: 10s}",
@@ -145,5 +145,5 @@ def require_agreement(texts: dict[str, str], writing: list[tuple[Any, str, float
             (found,) = verify_feed(one, run_context_for(one, tmp_path / way), deep=True, only=None)
             assert found.error is None and found.only_source == 0 and found.differing == 0, (way, found)
             # Deletes are seen by the log alone; the others hold what once was there.
-            assert found.only_warehouse == 0 or way != "log", (way, found)
-    assert len(table_rows(tmp_path / "log", "orders")) > 500
+            assert found.only_warehouse == 0 or way != "cdc", (way, found)
+    assert len(table_rows(tmp_path / "cdc", "orders")) > 500

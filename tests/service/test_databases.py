@@ -105,7 +105,7 @@ def test_what_was_rejected_out_of_a_log_and_then_deleted_is_not_replayed(service
     try:
         dock = Dock(cluster)
         dock.do("create table parts (id int primary key, at timestamptz); create publication reed_test for table parts")
-        service.client.apply({"b.yaml": dock.basket("defaults: {changes: {by: log}}\ntables: {parts: }\n")})
+        service.client.apply({"b.yaml": dock.basket("defaults: {changes: {by: cdc}}\ntables: {parts: }\n")})
         dock.do("insert into parts values (0, now())")
         service.client.ask_run("test", wait_seconds=50)
         bad = "insert into parts select n, 'infinity' from generate_series(1, 4) as n"
@@ -132,7 +132,7 @@ def test_how_far_a_log_is_ahead_stands_with_its_source(service: RunningService) 
     try:
         dock = Dock(cluster)
         dock.do("create table parts (id int primary key, v text); create publication reed_test for table parts")
-        service.client.apply({"b.yaml": dock.basket("defaults: {changes: {by: log}}\ntables: {parts: }\n")})
+        service.client.apply({"b.yaml": dock.basket("defaults: {changes: {by: cdc}}\ntables: {parts: }\n")})
         assert service.client.ask_run("test", wait_seconds=50)["outcome"] == "succeeded"
         assert service.client.source("test")["lags"] == []
         for n in range(3):

@@ -117,7 +117,7 @@ class Player:
             more = [row for row in after if repr(row) not in told[1]]
             if others := [row for row in more if str(row["id"]) not in replayed]:
                 raise Wrong(f"in {engine}: {others} came by a replay of {again}; {self.declared}")
-            sees_all = self.declared.by in ("compare", "log") or self.declared.write in ("mirror", "replace")
+            sees_all = self.declared.by in ("compare", "cdc") or self.declared.write in ("mirror", "replace")
             gone = [row for row in more if row["id"] is not None and int(row["id"]) not in self.world.rows]
             if sees_all and gone:
                 raise Wrong(f"in {engine}: {gone} had gone, and came by a replay of {again}; {self.declared}")

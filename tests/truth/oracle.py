@@ -78,7 +78,7 @@ class Expected:
 
     @property
     def sees_deletes(self) -> bool:
-        if self.by in ("compare", "log", "files"):
+        if self.by in ("compare", "cdc", "files"):
             return True
         return self.by == "full" and self.write in ("mirror", "replace", "versions")
 

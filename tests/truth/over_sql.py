@@ -16,14 +16,14 @@ from tests.truth.world import Row, World
 
 WAYS = {
     "sqlite": ("cursor", "full", "compare"),
-    "postgres": ("cursor", "full", "compare", "row_version", "log", "log"),
-    "mariadb": ("cursor", "full", "compare", "log", "log"),
+    "postgres": ("cursor", "full", "compare", "row_version", "cdc", "cdc"),
+    "mariadb": ("cursor", "full", "compare", "cdc", "cdc"),
 }
 WRITES = {
     "cursor": ("upsert", "append", "versions"),
     "row_version": ("upsert", "versions"),
     "compare": ("upsert", "mirror", "versions"),
-    "log": ("upsert", "versions"),
+    "cdc": ("upsert", "versions"),
     "full": ("upsert", "append", "replace", "mirror", "versions"),
 }
 

@@ -18,7 +18,7 @@ class SavedCursor:
     many to keep (a merge recognises them by itself). column: of the source; None where an older version did not say.
     """
 
-    kind: Literal["time", "number", "text", "window", "tag", "row_version", "log", "ranges", "files", "saved"]
+    kind: Literal["time", "number", "text", "window", "tag", "row_version", "cdc", "ranges", "files", "saved"]
     value: str
     seen: bytes | None = b""
     column: str | None = None

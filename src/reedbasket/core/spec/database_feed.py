@@ -54,10 +54,10 @@ def database_feed_mistakes(feed: Feed, source: DatabaseSource) -> Iterator[Findi
 
 def _changes(here: Path, changes: Changes, source: DatabaseSource) -> Iterator[Finding]:
     if changes.by == "files":
-        yield here, "a database has no files; say cursor, log, compare or full", "definition.bad_value"
+        yield here, "a database has no files; say cursor, cdc, compare or full", "definition.bad_value"
     if changes.by == "row_version" and not source.row_versions:
         yield here, f"on {source.type} rows have no version; say cursor, compare or full", "definition.bad_value"
-    if changes.by == "log" and not source.has_change_log:
+    if changes.by == "cdc" and not source.has_change_log:
         yield here, f"{source.type} keeps no log of changes; say cursor, compare or full", "definition.bad_value"
     if changes.start is not None:
         known = [*(f"settings.{name}" for name in source.settings), "run.started", "run.id"]

@@ -30,12 +30,12 @@ class Changes(Model):
     window: each range of time once, when it is over.
     compare: everything is read, and only what differs from the last time is written.
     row_version: by the version that the database keeps of each row (postgres).
-    log: by the database's own log of changes (postgres, mysql).
+    cdc: change data capture, from the database's own log of changes (postgres, mysql).
     files: each file once, and again where it changed.
     saved: by what a connector in Python saves of how far it is.
     """
 
-    by: Literal["full", "cursor", "window", "compare", "row_version", "log", "files", "saved"]
+    by: Literal["full", "cursor", "window", "compare", "row_version", "cdc", "files", "saved"]
     column: KeyColumns | None = Field(None, description="of a database: the column to go by; several are compared one by one")
     start: Template | None = Field(None, alias="from")
     length: Step | None = None
@@ -43,7 +43,7 @@ class Changes(Model):
     overlap: Duration | None = None
     slot: Annotated[str, Field(pattern=r"^[a-z0-9_]{1,63}$")] | None = Field(
         None,
-        description="by log on postgres: the name of its slot and publication; reed_ and the feed's name where nothing is said",
+        description="by cdc on postgres: the name of its slot and publication; reed_ and the feed's name where nothing is said",
     )
 
     stable_for: Duration | None = Field(
@@ -69,7 +69,7 @@ class Changes(Model):
     def _consistent(self) -> Changes:
         allowed = {
             "files": {"stable_for", "ready_file", "changed", "checksum"},
-            "log": {"slot"},
+            "cdc": {"slot"},
             "window": {"column", "start", "length", "delay", "overlap"},
             "cursor": {"column", "start", "overlap"},
         }

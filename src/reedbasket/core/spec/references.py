@@ -149,7 +149,7 @@ def _slots(basket: Basket, feed: Feed) -> Iterator[Finding]:
 
 def _slots_of(feed: Feed) -> set[str]:
     stated = [feed.defaults.changes, *(own.changes for own in feed.tables.values() if own is not None)]
-    return {changes.slot for changes in stated if changes is not None and changes.by == "log" and changes.slot is not None}
+    return {changes.slot for changes in stated if changes is not None and changes.by == "cdc" and changes.slot is not None}
 
 
 def _schedule(basket: Basket, feed: Feed, unreadable: set[tuple[str, str]]) -> Iterator[Finding]:

@@ -22,8 +22,8 @@ def moved(table: ResolvedTable, state: TableState | None) -> Transition:
         cursor = ("files", "files")
     if table.by == "saved":
         cursor = ("saved", "saved")
-    if table.by == "log":
-        cursor = ("log", "log")
+    if table.by == "cdc":
+        cursor = ("cdc", "cdc")
     return transition(state, write=table.write, key=table.key, link=table.link, by=table.by, cursor=cursor)
 
 

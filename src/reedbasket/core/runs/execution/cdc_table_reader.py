@@ -65,9 +65,9 @@ class CdcTableReader(DatabaseTableReader):
         super().__init__(reading, order, chosen, saved, seen)
         self._followed = followed
         self._accept = accept
-        self._position = saved.value if saved is not None and saved.kind == "log" else None
+        self._position = saved.value if saved is not None and saved.kind == "cdc" else None
         self._structure = structure_of(chosen.table)
-        self._untold = untold(saved.column, chosen.table) if saved is not None and saved.kind == "log" else ""
+        self._untold = untold(saved.column, chosen.table) if saved is not None and saved.kind == "cdc" else ""
         # Of a table that is being read in ranges: where the log stood when the first of them was.
         self._start = self._midst.then.value if self._midst is not None and self._midst.then is not None else ""
         self._reached: str | None = None
@@ -117,7 +117,7 @@ class CdcTableReader(DatabaseTableReader):
     def committed(self, cursor: SavedCursor | None) -> None:
         super().committed(cursor)
         if cursor is not None:
-            self._followed.positions[self._chosen.name, self] = cursor.value if cursor.kind == "log" else self._start
+            self._followed.positions[self._chosen.name, self] = cursor.value if cursor.kind == "cdc" else self._start
 
     @override
     def chunks(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
@@ -129,7 +129,7 @@ class CdcTableReader(DatabaseTableReader):
         for part in log.parts(self._chosen.table, self._chosen.key, self._position, self._as_column):
             taken, rows = taken + part.messages_bytes, rows + len(part.records)
             self._reached = part.position
-            mark = SavedCursor("log", part.position, None, self._structure) if part.position else None
+            mark = SavedCursor("cdc", part.position, None, self._structure) if part.position else None
             yield Chunk(part.records, part.messages_bytes, [], mark=mark)
         self._reached = log.after(self._position)
         words = f"the log from {self._position} to {self._reached}"
@@ -176,7 +176,7 @@ class CdcTableReader(DatabaseTableReader):
     def _after_ranges(self) -> SavedCursor | None:
         # The first of the ranges were read when the table looked as it did then.
         then = self._midst.then if self._midst is not None else None
-        return SavedCursor("log", self._start, None, then.column if then is not None else self._structure)
+        return SavedCursor("cdc", self._start, None, then.column if then is not None else self._structure)
 
     @override
     def position(self, *, ended: bool) -> SavedCursor | None:
@@ -184,7 +184,7 @@ class CdcTableReader(DatabaseTableReader):
             return self._done
         if self._position is None:
             return self._after_ranges()
-        return SavedCursor("log", self._told_to or self._position, None, self._structure)
+        return SavedCursor("cdc", self._told_to or self._position, None, self._structure)
 
     @property
     @override

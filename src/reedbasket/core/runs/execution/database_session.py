@@ -103,7 +103,7 @@ class DatabaseSession(SourceSession):
         held: object = None,
     ) -> DatabaseTableReader:
         chosen = self._chosen[table.name]
-        if chosen.by == "log":
+        if chosen.by == "cdc":
             return CdcTableReader(self, self._order, chosen, saved, self._seen, self._log_of(chosen), accept=self._accept)
         return DatabaseTableReader(self, self._order, self._chosen[table.name], saved, self._seen, until=until, latest=latest)
 
@@ -111,7 +111,7 @@ class DatabaseSession(SourceSession):
         """The log that a table follows, with all the others of the feed that do."""
         name = slot_for(chosen, self._feed)
         if name not in self._logs:
-            tables = [one for one in self._chosen.values() if one.by == "log" and slot_for(one, self._feed) == name]
+            tables = [one for one in self._chosen.values() if one.by == "cdc" and slot_for(one, self._feed) == name]
             assert self._order.database is not None
             log = self.database.change_log(name, utc=self._order.database.time_zone == "UTC")
             self._logs[name] = FollowedLog(log, tables, self._warehouses, {})

@@ -85,7 +85,7 @@ class DatabaseTableReader(TableReader):
             self._window_column, self._windows = chosen.cursor_columns[0], [order.window]
             self.from_text = format_time(order.window[0])
             return
-        if ranged is not None and chosen.by in ("cursor", "full", "compare", "row_version", "log"):
+        if ranged is not None and chosen.by in ("cursor", "full", "compare", "row_version", "cdc"):
             self._midst = self._of_ranges(ranged, saved)
         elif saved is not None and saved.kind == "ranges":
             self._saved = None
@@ -316,7 +316,7 @@ class DatabaseTableReader(TableReader):
     def read(self, statement: Statement, mark: SavedCursor | None = None) -> Iterator[Chunk]:
         """Raises SourceError, RunCancelled."""
         began, rows, size, problem = time.monotonic(), 0, 0, ""
-        total = self._chosen.table.rows if self._chosen.by in ("full", "compare", "log") else None
+        total = self._chosen.table.rows if self._chosen.by in ("full", "compare", "cdc") else None
         held: Chunk | None = None
         try:
             for table in self._reading.database.read(statement):

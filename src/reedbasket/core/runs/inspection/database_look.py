@@ -49,7 +49,7 @@ def _of_feeds(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
             choice = reading.choose(feed)
             named += len(choice.chosen)
             for chosen in choice.chosen:
-                if chosen.by == "log":
+                if chosen.by == "cdc":
                     logs.setdefault(slot_for(chosen, feed.feed), []).append(chosen.table)
             for name, problem in choice.problems.items():
                 yield CheckStep("read", False, f"feed {feed.feed}, {name}: {problem.found}", problem.fix)
@@ -109,7 +109,7 @@ def methods_of(table: Table, cursors: Sequence[str], source: DatabaseSource) -> 
         slow = "" if cursors[0] in table.indexed else f"; without an index on {cursors[0]} each run reads the whole table"
         found.append(Method("cursor", f"deletes; changes that leave the cursor as it is; {_LATE}{slow}"))
     if source.has_change_log and table.what == "table" and table.key:
-        found.append(Method("log", "nothing; the server has to keep its log for us"))
+        found.append(Method("cdc", "nothing; the server has to keep its log for us"))
     if table.versioned and table.what == "table" and source.row_versions and table.key:
         found.append(Method("row_version", "deletes; each run goes through the whole table"))
     if table.key:

@@ -59,7 +59,7 @@ def setup_sql(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
             said.append(SetupStatement(f"{name} is a pattern: once the user may sign in, run this command again", ""))
             tables += [Table(schema, "", "table", ())]
         changes = (own.changes if own is not None else None) or feed.feed_defaults.changes
-        if changes is not None and changes.by == "log":
+        if changes is not None and changes.by == "cdc":
             logs.setdefault(changes.slot or slot_name(feed.feed), []).extend(t for t in tables[before:] if t.name)
     if not named:
         said.append(SetupStatement("no feed reads from this source yet; their tables would be granted here", ""))

@@ -22,7 +22,7 @@ def select_columns(chosen: Chosen, as_text: str) -> tuple[list[Column], frozense
 def select_column(chosen: Chosen, column: Column, as_text: str) -> Column | None:
     """A column as the feed wants it read; None for one that it leaves out. as_text: see Database."""
     own, plain = chosen.own, fold(column.name)
-    if chosen.by == "log" and (said := chosen.table.column(column.name)) is not None and said.generated:
+    if chosen.by == "cdc" and (said := chosen.table.column(column.name)) is not None and said.generated:
         return None  # the log does not have it: taken with the snapshot, it would be null with the next change
     wanted = plain not in own.exclude_columns and (own.include_columns is None or plain in own.include_columns)
     if not wanted and column.name not in {*chosen.key, *chosen.cursor_columns}:

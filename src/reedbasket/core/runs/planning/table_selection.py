@@ -167,7 +167,7 @@ def _chosen(name: str, own: FeedTable, defaults: FeedDefaults, table: Table, nam
     complete = _complete(changes.by, write)
     ranged = range_column(name, table, own.parallel_read, key, complete=complete) if own.parallel_read is not None else None
     _require_write(name, changes, write, key, in_ranges=ranged is not None)
-    if changes.by == "log":
+    if changes.by == "cdc":
         _require_log(name, table, own, write, key)
     if changes.by == "row_version" and (not table.versioned or table.what != "table"):
         raise _problem(

@@ -121,7 +121,7 @@ class MysqlSource(Database):
     def row_version(self) -> tuple[str, str]:
         raise SourceError(
             "asking for row versions", str(self.address), found="MySQL keeps no version of its rows",
-            fix="take changes by log, by a cursor, or by compare", code="source.no_row_version",
+            fix="take changes by cdc, by a cursor, or by compare", code="source.no_row_version",
         )  # fmt: skip
 
     @override

@@ -57,7 +57,7 @@ def fill_unchanged(
                 f"{family.root.name}.{name}",
                 found=f"{unknown} changed rows do not tell it, for it did not change, and the warehouse does not hold those rows",
                 fix="let the log tell whole rows (alter table … replica identity full), then run once with changes by full, "
-                "and by log again",
+                "and by cdc again",
                 code="warehouse.value_unknown",
             )
         engine.drop_temp("rb_last")

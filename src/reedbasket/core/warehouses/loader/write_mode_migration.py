@@ -52,7 +52,7 @@ def transition(
     losses: list[str] = []
     forget = _is_of_another(state.cursor, cursor)
     if forget and state.cursor and cursor:
-        stood = "the log" if state.cursor.kind == "log" else f"{state.cursor.column or 'another column'} ({state.cursor.kind})"
+        stood = "the log" if state.cursor.kind == "cdc" else f"{state.cursor.column or 'another column'} ({state.cursor.kind})"
         steps.append(f"the saved cursor was for {stood}, so the table is read from its start, by {cursor[0]}")
     losses += _lost_versions(before, write)
     if write == "versions" and before not in ("versions", "replace"):
@@ -89,7 +89,7 @@ def _is_of_another(saved: SavedCursor | None, cursor: tuple[str, str] | None) ->
     """Whether what is saved says how far something else was read than what changes are found by now."""
     if not saved or saved.kind == "ranges" or not cursor:
         return False
-    return saved.kind != cursor[1] or (saved.kind != "log" and saved.column is not None and saved.column != cursor[0])
+    return saved.kind != cursor[1] or (saved.kind != "cdc" and saved.column is not None and saved.column != cursor[0])
 
 
 def _twice_by_append(saved: SavedCursor | None, before: str, by: str, forget: bool) -> list[str]:
