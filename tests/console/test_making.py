@@ -135,7 +135,7 @@ def test_a_connector_by_trying_the_api(page: Page, service: RunningService) -> N
         "records": "data",
         "next": {"page": "page", "pages": "pages"},
         "total": "count",
-        "key": "pass_no",
+        "primary_key": "pass_no",
     }
     assert HOLDERS > 300 and "otters-know" not in str(kept) + page.content()
 

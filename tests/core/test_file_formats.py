@@ -93,7 +93,7 @@ CASES: list[tuple[str, bytes, Any]] = [
     ("a.tsv", csv_of("\t", "utf-8-sig"), None),
     ("western.csv", csv_of(";", "cp1252"), None),
     ("wide.csv", csv_of("|", "utf-16"), None),
-    ("skipped.csv", csv_of(before="made by hand\n\n"), {"csv": {"skip": 2}}),
+    ("skipped.csv", csv_of(before="made by hand\n\n"), {"csv": {"skip_lines": 2}}),
     ("a.ndjson", LINES, None),
     ("a.json", json.dumps({"data": {"items": RECORDS}}).encode(), {"name": "json", "records": "data.items"}),
     ("a.xlsx", sheet(), {"xlsx": {"sheet": "Counts", "cells": "B2:E9"}}),
@@ -236,4 +236,4 @@ def test_an_archive_that_inflates_without_end_is_ended() -> None:
     with pytest.raises(FileProblem, match="more than") as caught:
         read("bomb.zip", held.getvalue())
     assert caught.value.code == "file.too_large"
-    assert len(read("bomb.zip", held.getvalue(), {"largest": "1 GB"})[0]) == 16_000
+    assert len(read("bomb.zip", held.getvalue(), {"max_unpacked": "1 GB"})[0]) == 16_000

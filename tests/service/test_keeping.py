@@ -138,7 +138,7 @@ def test_a_basket_under_version_control(service: RunningService, tmp_path: Path)
     assert [(v["version"], v["applied_by"]) for v in found] == [(2, "local command line"), (1, "local command line")]
     assert "+table_prefix: aa_" in found[0]["diff"]
     assert "now version 3" in reed(service, "revert", "feed", "a", "1")
-    assert service.client.definition("feed", "a")["data"]["prefix"] == "a_"
+    assert service.client.definition("feed", "a")["data"]["table_prefix"] == "a_"
     assert service.client.revert("feed", "of-c", 1)["version"] == 3
     with pytest.raises(ServiceProblem) as refused:
         service.client.apply({"feeds.yaml": (folder / "feeds.yaml").read_text()}, prune=True)
