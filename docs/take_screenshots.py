@@ -135,7 +135,7 @@ def making(page: Page, client: Client, harbour: str) -> None:
     page.goto(client.url + "/workbench")
     page.get_by_label("Connector").fill("quay-api")
     page.get_by_label("Address").fill(harbour + "/v1")
-    page.get_by_label("Authentication").select_option("a bearer token")
+    page.get_by_label("Authentication").select_option("bearer token")
     page.get_by_label("Token, as the secret").fill("harbour_token")
     page.get_by_label("Table", exact=True).fill("sailings")
     page.get_by_label("Path", exact=True).fill("/sailings")

@@ -130,8 +130,9 @@ def test_a_file_that_is_written_over_while_it_is_read(tmp_path: Path) -> None:
     try:
         for attempt in range(6):
             result, _ = run_once(text, tmp_path, run=attempt + 1)
-            # A writer that stands still in the middle of a line, as on a busy machine, leaves a damaged file: none of it is taken.
-            assert result.error is None or result.error["code"] == "file.damaged", result.error
+            # A writer that stands still, as on a busy machine, in the middle of a line leaves a damaged file, and between two lines one
+            # that looks whole, whose rows the next run would have to remove: both are refused, and nothing of them is taken.
+            assert result.error is None or result.error["code"] in {"file.damaged", "run.too_many_removed"}, result.error
             time.sleep(0.05)
     finally:
         stop.set()

@@ -31,7 +31,7 @@ export function Source() {
       actions={
         found.data?.person && (
           <Button look="main" onPress={() => signIn.mutate()} isPending={signIn.isPending}>
-            {found.data.signed_in ? "Sign in there anew" : "Sign in there"}
+            {found.data.signed_in ? "Sign in again" : "Sign in there"}
           </Button>
         )
       }

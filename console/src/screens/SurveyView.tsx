@@ -22,7 +22,7 @@ export function SurveyView({ survey, tables, source }: { survey: Survey; tables:
     <Section>
       <Actions>
         <Button onPress={() => survey.mutate()} isPending={survey.isPending}>
-          {survey.data ? "Survey it anew" : "Survey it"}
+          {survey.data ? "Refresh" : "Survey it"}
         </Button>
         <small>
           {source.files

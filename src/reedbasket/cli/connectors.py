@@ -104,7 +104,9 @@ def _try(options: argparse.Namespace, folder: Path) -> int:
     finally:
         warehouse.close()
     (trial / "positions.json").write_text(json.dumps(positions, indent=1, ensure_ascii=False) + "\n", "utf-8")
-    print(f"\nRows in {trial / f'scratch.{options.into}'}, positions in {trial / 'positions.json'}; --from-start begins anew.")
+    print(
+        f"\nRows in {trial / f'scratch.{options.into}'}, positions in {trial / 'positions.json'}; use --from-start to start over."
+    )
     if result.error:
         error = result.error
         print(f"reed: {error['doing']} {error['on']}: {error['found']}. {error['fix']}  [{error['code']}]", file=sys.stderr)

@@ -46,7 +46,7 @@ def read_manifest(folder: Path) -> dict[str, Any]:
                 "reading the bundle",
                 str(target),
                 found="it is not as it was written",
-                fix="copy it anew",
+                fix="copy it again",
                 code="bundle.changed",
             )
     return manifest

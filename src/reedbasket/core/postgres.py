@@ -109,7 +109,7 @@ def connect_failure(address: Address, error: psycopg.OperationalError) -> list[C
     if "does not exist" in words and "database" in words:
         fix = f'CREATE DATABASE "{address.database}" OWNER "{address.user}";'
         return [passed, CheckStep("login", False, last, fix)]
-    fix = "set the password anew with `reed secret set`, or see pg_hba.conf on the server"
+    fix = "set the password again with `reed secret set`, or check pg_hba.conf on the server"
     if "does not exist" in words and "role" in words:
         fix = f"CREATE ROLE \"{address.user}\" LOGIN PASSWORD '…';"
     return [passed, CheckStep("login", False, last, fix)]

@@ -160,7 +160,7 @@ def happenings(folder: Path) -> Mapping[str, Callable[[], str]]:
         path = rng.choice(sorted(folder.glob("*/counts-*.ndjson.gz")))
         hour = datetime.strptime(path.name[7:17], "%Y%m%d%H").replace(tzinfo=UTC)
         path.write_bytes(counts(path.parent.name, hour, rng))
-        return f"{path.relative_to(folder)} was put there anew, with other counts: its 24 rows are replaced"
+        return f"{path.relative_to(folder)} was replaced, with other counts: its 24 rows are replaced"
 
     def damaged() -> str:
         path = next_counts(rng.choice(LANDINGS))

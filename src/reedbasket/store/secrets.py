@@ -149,7 +149,7 @@ def reveal_secret(store: Store, name: str) -> str:
             "opening the secret",
             name,
             found="the key does not fit",
-            fix="put the key back that it was sealed with, or set it anew",
+            fix="restore the key that it was encrypted with, or set the secret again",
             code="secret.bad_key",
         ) from error
 
@@ -168,7 +168,7 @@ def unseal(store: Store, sealed: bytes) -> bytes:
             "opening what is sealed in",
             str(store.path),
             found="the key does not fit",
-            fix="put the key back that it was sealed with, or sign in at the source anew",
+            fix="restore the key that it was encrypted with, or sign in at the source again",
             code="secret.bad_key",
         ) from error
 

@@ -47,16 +47,22 @@ def decide(  # noqa: PLR0913 - each by its name
     marker: str | None = None,
     there: Collection[str] = (),
     sort: Literal["name", "time"] = "name",
-    fixed: bool = False,
+    definition_changed: bool = False,
 ) -> Decision:
-    """listed: those that match. held: the lines of the table. there: all paths of the store, for markers. fixed: the table's definition is
-    another one since: what could not be read may be read now."""
+    """What of the files a run reads, and what it says of the others.
+
+    Args:
+        listed: those that match the table's patterns.
+        held: the lines of the warehouse's list of files.
+        there: all paths of the store, for ready files.
+        definition_changed: the table's definition has changed since: what could not be read may be read now.
+    """
     found = Decision()
     lines = {line.path: line for line in held}
     number = max((line.number for line in held), default=0)
     for info in listed:
         line = lines.pop(info.path, None)
-        tried = line is not None and line.state == "bad" and fixed
+        tried = line is not None and line.state == "bad" and definition_changed
         if line is not None and line.state != "again" and not tried and _same(info, line):
             found.known += 1
             if line.state == "bad":

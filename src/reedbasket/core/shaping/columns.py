@@ -118,7 +118,7 @@ class ColumnWork:
                     "computing",
                     what,
                     found=f"it needs {needed[0]}, and the log does not tell a large value that did not change",
-                    fix="let the log tell whole rows (alter table … replica identity full), and read the table anew",
+                    fix="let the log tell whole rows (alter table … replica identity full), and reload the table",
                     code="definition.needs_untold",
                 )
 

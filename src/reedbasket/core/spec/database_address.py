@@ -38,3 +38,13 @@ class ServerAddress(Model):
     user: str = Field(title="User")
     password: SecretName | None = Field(None, title="Password")
     tls: Tls = Tls()
+
+    @property
+    def files(self) -> dict[tuple[str, ...], str]:
+        """{key: a file that it names}."""
+        return {("tls", "root"): self.tls.root} if self.tls.root else {}
+
+    @property
+    def server(self) -> str:
+        """host:port, in small letters: who is shown the password."""
+        return f"{self.host}:{self.port}".lower()

@@ -143,4 +143,4 @@ class Clean(Model):
 
     name: Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]*$", max_length=63)]
     query: str = Field(min_length=1)
-    as_: Literal["view", "table"] = Field("view", alias="as", description="table: made anew whenever the table below changed")
+    as_: Literal["view", "table"] = Field("view", alias="as", description="table: rebuilt whenever the table below has changed")

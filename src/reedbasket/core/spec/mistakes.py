@@ -27,8 +27,8 @@ class Mistake:
         return f"{self.file}:{self.line}:{self.column}  {self.path}\n  {self.message}  [{self.code}]"
 
 
-# Keys that people may know by another name: {word: the keys it may mean}.
-_MEANT = {
+# Keys by the names they had, or that people may try: {word: the keys it may mean}.
+OTHER_NAMES = {
     "about": ("description",),
     "at_once": ("concurrency",),
     "base": ("base_url",),
@@ -89,7 +89,7 @@ _MEANT = {
 def nearest(word: str, known: Iterable[str]) -> str:
     """'; the key is "x"' or '; did you mean "x"?' where a known word is meant, else the words allowed, else nothing."""
     words = [str(k) for k in known]
-    meant = next((key for key in _MEANT.get(word, ()) if key in words), None)
+    meant = next((key for key in OTHER_NAMES.get(word, ()) if key in words), None)
     if meant is not None:
         return f'; the key is "{meant}"'
     close = get_close_matches(word, words, n=1, cutoff=0.6)

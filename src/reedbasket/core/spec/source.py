@@ -110,7 +110,7 @@ class DatabaseSource(Source):
         return ""
 
 
-class ServerDatabaseSource(DatabaseSource, ServerAddress):
+class ServerDatabaseSource(ServerAddress, DatabaseSource):
     """A database of a server."""
 
     @property
@@ -120,15 +120,10 @@ class ServerDatabaseSource(DatabaseSource, ServerAddress):
 
     @property
     @override
-    def files(self) -> dict[tuple[str, ...], str]:
-        return {("tls", "root"): self.tls.root} if self.tls.root else {}
-
-    @property
-    @override
     def secrets(self) -> dict[str, str]:
         return {"password": self.password.secret} if self.password else {}
 
     @property
     @override
     def servers(self) -> set[str]:
-        return {f"{self.host}:{self.port}".lower()}
+        return {self.server}

@@ -61,7 +61,7 @@ class FileWarehouse(Warehouse):
         return {("path",): self.path}
 
 
-class ServerWarehouse(Warehouse, ServerAddress):
+class ServerWarehouse(ServerAddress, Warehouse):
     """A database of a server."""
 
     @property
@@ -71,10 +71,5 @@ class ServerWarehouse(Warehouse, ServerAddress):
 
     @property
     @override
-    def files(self) -> dict[tuple[str, ...], str]:
-        return {("tls", "root"): self.tls.root} if self.tls.root else {}
-
-    @property
-    @override
     def password_shown_to(self) -> tuple[str, str] | None:
-        return (self.password.secret, f"{self.host}:{self.port}".lower()) if self.password else None
+        return (self.password.secret, self.server) if self.password else None

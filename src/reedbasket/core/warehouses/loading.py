@@ -146,7 +146,7 @@ class Load(Protocol):
 
     Attributes:
         staged_rows: rows staged since the last commit, child rows included.
-        notes: what a commit did to the table exclude loading it, in words; whoever reads them clears them.
+        notes: what a commit did to the table besides loading it, in words; whoever reads them clears them.
     """
 
     staged_rows: int

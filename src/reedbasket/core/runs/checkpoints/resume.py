@@ -34,7 +34,7 @@ def require_accepted(table: ResolvedTable, change: Transition, accept: bool) -> 
             "taking up the table",
             table.target,
             found=f"the feed writes it in another way now, and what cannot be kept is {'; '.join(change.losses)}",
-            fix="run with `--allow-loss` to let that go, keep the way of writing, or load anew beside it under another `table_prefix`",
+            fix="run with `--allow-loss` to let that go, keep the write mode, or load into new tables with another `table_prefix`",
             code="definition.not_kept",
         )
 

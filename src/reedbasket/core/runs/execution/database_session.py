@@ -10,8 +10,6 @@ from typing_extensions import override
 
 from ...errors import ReedError, SourceError
 from ...masking import Mask
-from ...records.position import SavedCursor
-from ...shaping.fast_path import Expected
 from ...sources.requests_seen import RequestSeen
 from ...sources.sql import Database, Table
 from ...sources.sql.open import open_database
@@ -21,7 +19,7 @@ from ..planning.table_selection import Choice, Chosen, choose
 from ..request_context import RunContext
 from .cdc_table_reader import CdcTableReader, FollowedLog, slot_for
 from .database_table_reader import DatabaseTableReader
-from .source_session import SourceSession
+from .source_session import ReadStart, SourceSession
 from .spool import Spool
 
 
@@ -92,20 +90,11 @@ class DatabaseSession(SourceSession):
         )
 
     @override
-    def take(
-        self,
-        table: ResolvedTable,
-        saved: SavedCursor | None,
-        *,
-        expected: Callable[[], Expected | None] | None = None,
-        until: datetime | None = None,
-        latest: bool = False,
-        held: object = None,
-    ) -> DatabaseTableReader:
+    def open_reader(self, table: ResolvedTable, start: ReadStart) -> DatabaseTableReader:
         chosen = self._chosen[table.name]
         if chosen.by == "cdc":
-            return CdcTableReader(self, self._order, chosen, saved, self._seen, self._log_of(chosen), accept=self._accept)
-        return DatabaseTableReader(self, self._order, self._chosen[table.name], saved, self._seen, until=until, latest=latest)
+            return CdcTableReader(self, self._order, chosen, start.saved, self._seen, self._log_of(chosen), accept=self._accept)
+        return DatabaseTableReader(self, self._order, chosen, start.saved, self._seen, until=start.until)
 
     def _log_of(self, chosen: Chosen) -> FollowedLog:
         """The log that a table follows, with all the others of the feed that do."""

@@ -3,15 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from datetime import datetime
 from typing import Any
 
 from typing_extensions import override
 
 from ...errors import ReedError
 from ...masking import Mask
-from ...records.position import SavedCursor
-from ...shaping.fast_path import Expected
 from ...sources.files.problems import FileGone
 from ...sources.files.store import FileInfo, Store, with_checksum
 from ...sources.files.stores.open import open_store
@@ -22,7 +19,7 @@ from ..planning.matched_tables import Held, MatchedTables
 from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
 from ..request_context import RunContext
 from .file_table_reader import FileTableReader
-from .source_session import SourceSession
+from .source_session import ReadStart, SourceSession
 from .spool import Spool
 
 
@@ -101,18 +98,15 @@ class FileSession(SourceSession):
         return {info.path for listed in self._listed.values() for info in listed}
 
     @override
-    def take(
-        self,
-        table: ResolvedTable,
-        saved: SavedCursor | None,
-        *,
-        expected: Callable[[], Expected | None] | None = None,
-        until: datetime | None = None,
-        latest: bool = False,
-        held: Held | None = None,
-    ) -> FileTableReader:
+    def open_reader(self, table: ResolvedTable, start: ReadStart) -> FileTableReader:
         return FileTableReader(
-            self, self._order, self._chosen[table.name], saved, held or Held(None, ()), self._seen, expected or (lambda: None)
+            self,
+            self._order,
+            self._chosen[table.name],
+            start.saved,
+            start.held or Held(None, ()),
+            self._seen,
+            start.expected or (lambda: None),
         )
 
     def store_of(self, name: str) -> Store:

@@ -94,7 +94,7 @@ class FileTableReader(TableReader):
         follow = held.structure is None or reading.widens
         self._columns = Columns(KnownColumns(known, own.cast), reading.time_zone, follow)
         self._reader = FileReader(own.format or FileFormat(), self._columns, found_out, expected)
-        self._fixed = saved is not None and kept.get("definition") != self._definition
+        self._definition_changed = saved is not None and kept.get("definition") != self._definition
         self._decision: Decision | None = None
         self._bad: dict[str, FileProblem] = {}
         self._passed: set[str] = set()
@@ -154,7 +154,7 @@ class FileTableReader(TableReader):
                 marker=chosen.changes.ready_file,
                 there=reading.there() if chosen.changes.ready_file else (),
                 sort=chosen.order.shaping.file_order,
-                fixed=self._fixed,
+                definition_changed=self._definition_changed,
             )
         return self._decision
 

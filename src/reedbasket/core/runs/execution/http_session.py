@@ -4,21 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
-from datetime import datetime
 from typing import Any
 
 from typing_extensions import override
 
-from ...records.position import SavedCursor
-from ...shaping.fast_path import Expected
 from ...sources.pace import Wait
 from ...sources.requests_seen import RequestSeen
 from ...spec.http import HttpTable, Retry
 from ..planning.discovered_tables import discover_tables, with_discovered
-from ..planning.matched_tables import Held, MatchedTables, ignored
+from ..planning.matched_tables import MatchedTables, ignored
 from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
 from ..request_context import RequestContext, RunContext
-from .source_session import SourceSession
+from .source_session import ReadStart, SourceSession
 from .spool import Spool
 from .table_reader import HttpTableReader, parents_of
 
@@ -54,26 +51,16 @@ class HttpSession(SourceSession):
         return MatchedTables(order, {}, ignored(order.ignored, "offered by the connector"))
 
     @override
-    def take(
-        self,
-        table: ResolvedTable,
-        saved: SavedCursor | None,
-        *,
-        expected: Callable[[], Expected | None] | None = None,
-        until: datetime | None = None,
-        latest: bool = False,
-        held: Held | None = None,
-    ) -> HttpTableReader:
+    def open_reader(self, table: ResolvedTable, start: ReadStart) -> HttpTableReader:
         return HttpTableReader(
             self._order,
             table,
             self._requests,
             self._sender,
-            saved,
+            start.saved,
             self._parents,
-            until=until,
-            latest=latest,
-            expected=expected,
+            until=start.until,
+            expected=start.expected,
         )
 
     @override

@@ -8,23 +8,20 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Generator, Iterator
+from collections.abc import Generator, Iterator
 from contextlib import closing
 from dataclasses import replace
-from datetime import datetime
 from typing import Any
 
 from typing_extensions import override
 
 from ...records.bounded_queue import MOST_WAITING_BYTES, BoundedQueue
-from ...records.position import SavedCursor
-from ...shaping.fast_path import Expected
 from ...shaping.shared_batch import SharedBatch
 from ...sources.batching import gathered
 from ...sources.chunk import Chunk
-from ..planning.matched_tables import Held, MatchedTables
+from ..planning.matched_tables import MatchedTables
 from ..planning.order import ResolvedRun, ResolvedTable
-from .source_session import SourceSession, TableReader
+from .source_session import ReadStart, SourceSession, TableReader
 from .spool import Spool
 
 # Of each: what one has taken and another has not is held with what it was shaped to.
@@ -126,19 +123,10 @@ class SharedSession(SourceSession):
         return self._session.match_tables(order)
 
     @override
-    def take(
-        self,
-        table: ResolvedTable,
-        saved: SavedCursor | None,
-        *,
-        expected: Callable[[], Expected | None] | None = None,
-        until: datetime | None = None,
-        latest: bool = False,
-        held: Held | None = None,
-    ) -> TableReader:
+    def open_reader(self, table: ResolvedTable, start: ReadStart) -> TableReader:
         """A reader that goes along with those of the other warehouses, where it begins at the same place."""
         with self._shared.one_pass:  # a database is asked over one connection
-            reader = self._session.take(table, saved, expected=expected, until=until, latest=latest, held=held)
+            reader = self._session.open_reader(table, start)
         before, self.branch = self.branch, _Branch(reader)
         if before is not None:
             self._shared.again(before, self.branch)

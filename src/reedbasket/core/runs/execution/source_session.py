@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Protocol
 
@@ -134,6 +135,23 @@ class TableReader(Protocol):
         """Whether something was passed over that is not to be asked for again, records or none."""
 
 
+@dataclass(frozen=True)
+class ReadStart:
+    """Where a read of a table begins, and what is known of the table already.
+
+    Attributes:
+        saved: how far the table has been read; None for not at all.
+        until: windows are read to here; None for the run's start.
+        expected: gives the columns in which records are to be read, once they are known; None where records come one by one.
+        held: what the warehouse has of the table; of files needed to tell which are new.
+    """
+
+    saved: SavedCursor | None = None
+    until: datetime | None = None
+    expected: Callable[[], Expected | None] | None = None
+    held: Held | None = None
+
+
 class SourceSession(Protocol):
     """A source opened for one run. To be closed by whoever opened it.
 
@@ -146,25 +164,12 @@ class SourceSession(Protocol):
     def match_tables(self, order: ResolvedRun) -> MatchedTables:
         """The order with its tables as they are at the source. Raises SourceError."""
 
-    def take(
-        self,
-        table: ResolvedTable,
-        saved: SavedCursor | None,
-        *,
-        expected: Callable[[], Expected | None] | None = None,
-        until: datetime | None = None,
-        latest: bool = False,
-        held: Held | None = None,
-    ) -> TableReader:
-        """A pass over one table.
+    def open_reader(self, table: ResolvedTable, start: ReadStart) -> TableReader:
+        """A reader of one table, for one pass over it.
 
         Args:
-            table: as the feed takes it.
-            saved: how far it has been read; None for not at all.
-            expected: the columns in which its records are to be read, once they are known.
-            until: windows are read to here; to the run's start where it is None.
-            latest: only the last window.
-            held: what the warehouse has of it already; of files needed to tell which are new.
+            table: as the feed reads it.
+            start: where the read begins.
         """
 
     def begin(self, reader: TableReader) -> None:

@@ -17,6 +17,7 @@ from .compare import comparer_for
 from .completion import notes_of, target_of
 from .deleted_records import tombstone_test
 from .load_counts import SinceCommit
+from .source_session import ReadStart
 from .spool import Spool
 from .table_reader import saved_of
 from .table_task import TableTask
@@ -56,12 +57,12 @@ class TableRead:
         self._accept_change()
         saved = saved_of(table, state, self.change) if task.moves_cursor else None
         self.shaper = shaper_for(order, table, state, again=replays)
-        self.reader = task.session.take(
-            table,
+        start = ReadStart(
             saved,
             expected=(lambda: self.shaper.expected_columns) if self._in_columns else None,
             held=held_of(table, order.feed, task.warehouse, state),
         )
+        self.reader = task.session.open_reader(table, start)
         self.cursor_from: str | None = None
         self._begin_reader()
         self.tracker = None if replays else self.reader.tracker

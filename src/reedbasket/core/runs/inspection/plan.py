@@ -18,7 +18,7 @@ from ...spec.model import KEYED
 from ...warehouses import Warehouse, open_warehouse
 from ..checkpoints.resume import held_of, moved, shaper_for
 from ..execution.open_session import open_session
-from ..execution.source_session import SourceSession, TableReader
+from ..execution.source_session import ReadStart, SourceSession, TableReader
 from ..execution.table_reader import saved_of
 from ..planning.blind_spots import blind_spots
 from ..planning.order import ResolvedRun, ResolvedTable
@@ -148,7 +148,8 @@ def _plan_table(  # noqa: PLR0913 - all inputs of one plan
     state = warehouse.state(order.feed, table.name)
     change = moved(table, state)
     held = held_of(table, order.feed, warehouse, state)
-    reader = reading.take(table, saved[table.name] if table.name in saved else saved_of(table, state, change), held=held)
+    start = ReadStart(saved[table.name] if table.name in saved else saved_of(table, state, change), held=held)
+    reader = reading.open_reader(table, start)
     request, chunk = _sample(reader, requests, samples.setdefault(table.name, []))
     tracker = reader.tracker
     taken = tracker.take(chunk.records) if tracker else None

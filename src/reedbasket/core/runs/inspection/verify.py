@@ -14,7 +14,7 @@ from ...warehouses import Differences, LoadTarget, Warehouse, open_warehouse
 from ..checkpoints.resume import shaper_for
 from ..execution.deleted_records import tombstone_test
 from ..execution.open_session import open_session
-from ..execution.source_session import SourceSession
+from ..execution.source_session import ReadStart, SourceSession
 from ..planning.order import ResolvedRun, ResolvedTable
 from ..request_context import RunContext
 
@@ -83,7 +83,7 @@ def _verify(
     # From the very beginning: what the cursor has passed is just what is to be verified. Windows end where the last run's did.
     taken = state.cursor if state and state.cursor and state.cursor.kind == "window" else None
     lag = table.window.delay if table.window else timedelta(0)
-    reader = reading.take(table, None, until=parse_time(taken.value) + lag if taken else None)
+    reader = reading.open_reader(table, ReadStart(until=parse_time(taken.value) + lag if taken else None))
     shaper = shaper_for(order, table, state)
     shaper.exclude_columns(reader.left_out)
     columns = ColumnWork(shaper.rules, lambda: context.reveal(order.hash_secret).encode(), nul_in_text=warehouse.nul_in_text)

@@ -171,7 +171,7 @@ class StoreErrors(SourceErrors):
     def refused(self, doing: str, words: str) -> SourceError:
         """The store does not know who asks."""
         return SourceRefused(
-            doing, self.on, found=words, fix="check `user` and the secret of the source; set it anew with `reed secret set`"
+            doing, self.on, found=words, fix="check `user` and the secret of the source; set it again with `reed secret set`"
         )
 
     def forbidden(self, doing: str, words: str) -> SourceError:

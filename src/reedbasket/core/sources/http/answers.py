@@ -83,7 +83,7 @@ def bad_status(
             doing,
             url,
             found=found,
-            fix="check the secret and its rights; set it anew with `reed secret set`",
+            fix="check the secret and its rights; set it again with `reed secret set`",
             details=details,
         )
     if wait is None and status == 429 and limits and limits.left == 0 and limits.left_seconds is not None:

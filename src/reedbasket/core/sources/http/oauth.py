@@ -148,7 +148,7 @@ def token_in(answer: Answer, now: float, before: str | None) -> Token:
         why = str(said.get("error_description") or said.get("error") or "no token in it")
         found = f"it answered {answer.status}: {why[:300]}"
         if said.get("error") == "invalid_grant" and before is not None:
-            raise SignInNeeded(_DOING, answer.url, found=found, fix="sign in anew, or set the refresh token anew")
+            raise SignInNeeded(_DOING, answer.url, found=found, fix="sign in again, or set a new refresh token")
         raise SignInFailed(_DOING, answer.url, found=found, fix="check the client's id and secret, `scope` and `token_url`")
     life = said.get("expires_in")
     renew_at = None

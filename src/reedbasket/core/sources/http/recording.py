@@ -83,7 +83,7 @@ class Tape:
                     "replaying",
                     f"{method} {path}",
                     found=f"no such request is recorded in {self.folder}",
-                    fix="record anew, with `--record`",
+                    fix="record it again with `--record`",
                 )
             return _answer(found["status"], found["headers"], found["body"].encode("utf-8", "surrogateescape"))
         raw = pool.request(method, url, headers=headers, body=body, **how)

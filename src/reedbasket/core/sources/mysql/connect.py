@@ -137,7 +137,7 @@ def connect_failure(address: MysqlAddress, error: Exception) -> list[CheckStep]:
             fix = "see that `tls.root` is the certificate that signed the server's, and `host` the name in it"
         return [CheckStep("tls", False, words, fix)]
     passed = CheckStep("tls", True, f"mode {address.tls.mode}")
-    fix = "set the password anew with `reed secret set`, or see which hosts the user may come from"
+    fix = "set the password again with `reed secret set`, or check which hosts the user may connect from"
     if number in (ER.BAD_DB_ERROR, ER.DBACCESS_DENIED_ERROR):
         fix = f"see `database`, or run: GRANT SELECT ON `{address.database}`.* TO '{address.user}'@'%';"
     return [passed, CheckStep("login", False, words, fix)]

@@ -164,7 +164,7 @@ class PostgresLog(ChangeLog):
             found = "the server has thrown away log that the slot still needed (see max_slot_wal_keep_size)"
         elif state.confirmed > LogPosition.parse(saved).lsn:
             found = (
-                f"the slot stands at {_lsn(state.confirmed)}, beyond {saved} where the last run ended: it was made anew, or "
+                f"the slot stands at {_lsn(state.confirmed)}, beyond {saved} where the last run ended: it was recreated, or "
                 "somebody else read from it"
             )
         if found:

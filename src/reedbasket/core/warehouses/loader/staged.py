@@ -1,4 +1,4 @@
-"""What one load has brought so far: in the stage or in shadow tables, and what it said of keys exclude."""
+"""What one load has brought so far: in the stage or in shadow tables, and what it said of keys besides."""
 
 from __future__ import annotations
 

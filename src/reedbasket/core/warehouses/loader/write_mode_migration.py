@@ -66,7 +66,7 @@ def transition(
             steps.append(f"rows that share a key ({', '.join(key)}) are reduced to the newest, and the key gets its index")
         reloads_children = bool(state.structure.children())
     if reloads_children:
-        steps.append("child tables are loaded anew, since they point at their parents in another way now")
+        steps.append("child tables are reloaded, since they point at their parents in another way now")
         if by == "cursor" and not forget:
             forget = True
             losses.append("children of rows that the source no longer shows; the table is read from its start")
@@ -76,7 +76,7 @@ def transition(
         steps.append("the key's index goes: from now on every record is a row of its own")
         forget = forget and by != "cursor"
     if write == "replace" and before != "replace":
-        steps.append("the table is built anew by the next run")
+        steps.append("the next run rebuilds the table")
     return Transition(steps, losses, forget, reloads_children)
 
 

@@ -1,0 +1,62 @@
+"""Keys that were renamed stand nowhere that people read or copy from: docs, the demo, shipped connectors, templates."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any, get_args
+
+from reedbasket.core.kinds import PAGE_STYLES, SOURCES, WAREHOUSES
+from reedbasket.core.spec.mistakes import OTHER_NAMES
+from reedbasket.core.spec.model import KINDS
+
+ROOT = Path(__file__).resolve().parents[2]
+# Words that stand in requests, or in counts, in their own right.
+ORDINARY = {"deleted", "first", "on", "sort"}
+
+
+def keys_of(model: type[Any], seen: set[type[Any]]) -> Iterator[str]:
+    if model in seen:
+        return
+    seen.add(model)
+    for name, field in model.model_fields.items():
+        yield field.alias or name
+        waiting = [field.annotation]
+        while waiting:
+            found = waiting.pop()
+            waiting += get_args(found)
+            if hasattr(found, "model_fields"):
+                yield from keys_of(found, seen)  # type: ignore[arg-type]
+
+
+def all_keys() -> set[str]:
+    registered = [registry.get(name).definition for registry in (SOURCES, WAREHOUSES) for name in registry.names()]
+    styles = [PAGE_STYLES.get(name).rule for name in PAGE_STYLES.names()]
+    seen: set[type[Any]] = set()
+    return {key for model in [*KINDS.values(), *registered, *styles] for key in keys_of(model, seen)}
+
+
+def examples(path: Path) -> Iterator[str]:
+    """What of a file is code: all of it, or blocks and spans of a page."""
+    text = path.read_text()
+    if path.suffix != ".md":
+        yield text
+        return
+    yield from re.findall(r"^```yaml\n(.*?)^```", text, re.M | re.S)
+    yield from re.findall(r"`([^`\n]+)`", re.sub(r"^```.*?^```", "", text, flags=re.M | re.S))
+
+
+def test_no_key_stands_anywhere_by_a_name_it_had() -> None:
+    gone = set(OTHER_NAMES) - all_keys() - ORDINARY
+    assert {"base", "at_once", "most_runs", "settle"} <= gone and "type" not in gone
+    pages = [ROOT / "README.md", *(ROOT / "docs").glob("*.md"), *(ROOT / "docs" / "decisions").glob("*.md")]
+    package = ROOT / "src" / "reedbasket"
+    copied = [*package.glob("demo/basket*/*.yaml"), *package.glob("kit/examples/*/*.yaml"), package / "kit" / "new.py"]
+    written = re.compile(rf"(?<![\w.$/-])({'|'.join(sorted(gone))})(?=:(?:\s|$))", re.M)
+    wrong = []
+    for path in [*pages, *copied]:
+        for example in examples(path):
+            found = written.findall(example) + [word for word in gone if example == word]
+            wrong += [f"{path.relative_to(ROOT)}: {word} in {example[:60]!r}" for word in found]
+    assert not wrong, "\n".join(wrong)
