@@ -23,15 +23,15 @@ WHAT = "200,000 nested records from an API into parent and child tables"
 _MOST = {"sqlite": 0.70, "duckdb": 0.45, "postgres": 0.55}
 _LARGE = 2_000_000
 
-TABLE = """  records:
+TABLE = """  - table: records
     get: /records
     query_params: {since: "{cursor.from}"}
     records: items
-    next: {token: meta.next, as: after}
+    pagination: {by: page_token, at: meta.next, param: after}
     primary_key: id
     cursor: {column: updated_at, from: 2026-01-01T00:00:00Z, overlap: 5m, sorted: true}
 """
-FEED = "feed: bench\nfrom: bench\ninto: marsh\ntables: {records: }\n"
+FEED = "feed: bench\nfrom: bench\ninto: marsh\ntables: [records]\n"
 
 
 def bound(engine: str) -> str:

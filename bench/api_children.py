@@ -20,9 +20,9 @@ WHAT = "1,000 parents with one child request each, 20 ms, 8 at once"
 BOUND = "at most 1.25 of the ideal"
 PARENTS, LATENCY_MS, AT_ONCE = 1_000, 20, 8
 
-_TABLES = """  parents: {get: /parents, primary_key: id}
-  children:
-    for_each: parents
+_TABLES = """  - {table: parents, get: /parents, primary_key: id}
+  - table: children
+    parent: {table: parents}
     get: "/parents/{parent.id}/child"
     add_columns: {parent: "{parent.id}"}
     primary_key: parent
@@ -46,7 +46,7 @@ def run(quick: bool) -> dict[str, Any]:
 def main(url: str, parents: int) -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
-        text = one_run.basket(url, _TABLES, "feed: bench\nfrom: bench\ninto: marsh\ntables: {parents: , children: }\n")
+        text = one_run.basket(url, _TABLES, "feed: bench\nfrom: bench\ninto: marsh\ntables: [parents, children]\n")
         one_run.prepared(folder, text)
         seconds = one_run.run(folder, "bench")
         found = sqlite3.connect(folder / "warehouses" / "marsh.db").execute("select count(*) from children").fetchone()[0]

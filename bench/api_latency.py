@@ -22,11 +22,11 @@ WHAT = "200 pages of 200 records by offset, 20 ms each, 8 at once"
 BOUND = "at most 1.15 of the ideal"
 PAGES, TAKE, LATENCY_MS, AT_ONCE = 200, 200, 20, 8
 
-_TABLE = """  records:
+_TABLE = """  - table: records
     get: /records
     records: items
     total: total
-    next: {offset: skip, size: %d, size_as: take}
+    pagination: {by: offset, param: skip, size: %d, size_param: take}
     primary_key: id
 """
 
@@ -53,7 +53,7 @@ def main(which: str, url: str, pages: int) -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         if which == "ours":
-            text = one_run.basket(url, _TABLE % TAKE, "feed: bench\nfrom: bench\ninto: marsh\ntables: {records: }\n")
+            text = one_run.basket(url, _TABLE % TAKE, "feed: bench\nfrom: bench\ninto: marsh\ntables: [records]\n")
             one_run.prepared(folder, text)
             seconds = one_run.run(folder, "bench")
         else:

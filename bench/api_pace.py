@@ -23,12 +23,17 @@ WHAT = "a source of 50 requests a second, asked for 20 s by one feed and by thre
 BOUND = "at least 95 % of what is allowed, so at most 1.05; no 429 after the first three"
 SECONDS = 20.0
 
-_TABLE = "  list{n}: {{get: /limited, records: items, total: total, next: {{page: page, size: 1}}, primary_key: id}}"
+_TABLE = """  - table: list{n}
+    get: /limited
+    records: items
+    total: total
+    pagination: {{by: page_number, param: page, size: 1}}
+    primary_key: id"""
 _TABLES = "\n".join(_TABLE.format(n=n) for n in range(3))
 _FEED = """feed: bench{n}
 from: bench
 into: marsh{n}
-tables: {{list{n}: }}
+tables: [list{n}]
 ---
 warehouse: marsh{n}
 type: sqlite

@@ -61,7 +61,7 @@ settings: {{url: "{url}"}}
 feed: bench
 from: bench
 into: marsh
-tables: {{{table}: }}
+tables: [{table}]
 """
 FILES = """source: bench
 type: files
@@ -72,7 +72,7 @@ path: {folder}
 feed: bench
 from: bench
 into: marsh
-tables: {{rows: {{files: "*.arrow", primary_key: id, write: upsert}}}}
+tables: [{{table: rows, files: "*.arrow", primary_key: id, write: upsert}}]
 """
 
 

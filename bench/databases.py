@@ -39,7 +39,10 @@ _COLUMNS = (
     "id bigint {key}, code text, name text, state text, amount decimal(12,2), weight double precision, qty int, ok bool, day date, "
     "made timestamptz, updated_at timestamptz, note text"
 )
-_SHAPED = "{rename: {code: part_code, name: part_name}, compute: {worth: amount * qty}, hash: note, exclude_columns: state, write: replace}"
+_SHAPED = (
+    "{table: wide, rename: {code: part_code, name: part_name}, compute: {worth: amount * qty}, hash: note, "
+    "exclude_columns: state, write: replace}"
+)
 
 
 def bound(kind: str) -> str:
@@ -117,7 +120,7 @@ def basket(where: dict[str, Any], target: dict[str, Any], table: str) -> str:
         **{k: where[k] for k in ("on", "host", "port", "database", "user", "tls")},
     }
     documents = [json.dumps(source), json.dumps({"warehouse": "marsh", **target})]
-    return "\n---\n".join([*documents, f"feed: bench\nfrom: bench\ninto: marsh\ntables: {{wide: {table}}}"])
+    return "\n---\n".join([*documents, f"feed: bench\nfrom: bench\ninto: marsh\ntables: [{table}]"])
 
 
 def target_of(kind: str, where: dict[str, Any], folder: Path) -> dict[str, Any]:
@@ -128,7 +131,7 @@ def target_of(kind: str, where: dict[str, Any], folder: Path) -> dict[str, Any]:
 
 def main(kind: str, place: str, count: int) -> None:
     where = json.loads(place)
-    table = _SHAPED if kind == "pg-shaped" else "{write: replace}"
+    table = _SHAPED if kind == "pg-shaped" else "{table: wide, write: replace}"
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         target = target_of(kind, where, folder)

@@ -86,7 +86,7 @@ def run(quick: bool) -> dict[str, Any]:
             from reedbasket.client import Client
 
             client = Client(url, token)
-            feed = "feed: bench\nfrom: bench\ninto: marsh\ntables: {records: }\nschedule: {every: 1m}"
+            feed = "feed: bench\nfrom: bench\ninto: marsh\ntables: [records]\nschedule: {every: 1m}"
             one = one_run.basket(api, TABLE, feed, pace="{concurrency: 8}")
             shared, _, feed = one.rpartition("---\n")
             feeds = (feed.replace("feed: bench", f"feed: f{n:03}\nprefix: f{n:03}_") for n in range(FEEDS))
@@ -129,7 +129,7 @@ def _lags(folder: Path, begin: str, minutes: int) -> tuple[list[float], int, int
     since = datetime.fromisoformat(begin).astimezone(UTC).isoformat(timespec="milliseconds").replace("+00:00", "Z")
     db = sqlite3.connect(folder / "service.db")
     rows = db.execute(
-        "select feed, due_at, started_at, outcome from run where cause = 'schedule' and due_at >= ? and started_at is not null",
+        "select feed, due_at, started_at, outcome from run where trigger = 'schedule' and due_at >= ? and started_at is not null",
         (since,),
     ).fetchall()
     lags = [(datetime.fromisoformat(start) - datetime.fromisoformat(due)).total_seconds() for _, due, start, _ in rows]

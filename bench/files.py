@@ -117,7 +117,7 @@ def main(kind: str, files: str, place: str, count: int) -> None:
         source = {"source": "bench", "type": "files", "path": f"{files}/{form}"}
         # DuckDB writes rows of a key in any order, as its own COPY may not.
         key = ", primary_key: id" if engine == "duckdb" else ""
-        one_run.prepared(folder, basket(source, target, f"{{files: 'wide.*'{key}}}"))
+        one_run.prepared(folder, basket(source, target, f"{{table: wide, files: 'wide.*'{key}}}"))
         seconds = one_run.run(folder, "bench")
         from reedbasket.store import Store, runs
 
@@ -131,7 +131,7 @@ def main(kind: str, files: str, place: str, count: int) -> None:
 
 def basket(source: dict[str, Any], target: dict[str, Any], table: str, more: str = "") -> str:
     documents = [json.dumps(source), json.dumps({"warehouse": "marsh", **target}), *([more] if more else [])]
-    return "\n---\n".join([*documents, f"feed: bench\nfrom: bench\ninto: marsh\ntables: {{wide: {table}}}"])
+    return "\n---\n".join([*documents, f"feed: bench\nfrom: bench\ninto: marsh\ntables: [{table}]"])
 
 
 if __name__ == "__main__":

@@ -111,7 +111,9 @@ def ours(endpoint: str, count: int) -> None:
         }
         lake = json.dumps({"source": "lake", "type": "files", "path": "lake"})
         target = {"type": "sqlite", "path": "marsh.db"}
-        one_run.prepared(folder, basket(source, target, "{files: 'photos/**/*.png', copy: {to: lake}}", lake), {"word": "word"})
+        one_run.prepared(
+            folder, basket(source, target, "{table: wide, files: 'photos/**/*.png', copy: {to: lake}}", lake), {"word": "word"}
+        )
         seconds = one_run.run(folder, "bench")
         if sum(1 for _ in folder.glob("lake/photos/*/*.png")) != count:
             raise SystemExit("not all were copied")

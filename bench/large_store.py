@@ -82,7 +82,7 @@ def fill(folder: Path, count: int, feeds: int = FEEDS, lines: int = 10) -> None:
         runs = range(first, min(first + 20_000, count + 1))
         db.execute("begin")
         db.executemany(
-            """insert into run (id, feed, feed_version, outcome, requested_at, started_at, ended_at, cause)
+            """insert into run (id, feed, feed_version, outcome, requested_at, started_at, ended_at, trigger)
                values (?, ?, 1, ?, ?, ?, ?, 'schedule')""",
             [(n, f"f{n % feeds:03}", "failed" if n % 97 == 0 else "succeeded", at(n), at(n), at(n)) for n in runs],
         )

@@ -106,7 +106,7 @@ def main(source: str, place: str, count: int) -> None:
         folder = Path(name)
         schema = "ours_" + folder.name.replace("-", "_").lower()
         documents = [{"source": "bench", **where}, {"warehouse": "marsh", **target, "schema": schema}]
-        feed = "feed: bench\nfrom: bench\ninto: marsh\ntables: {wide: {write: replace}}"
+        feed = "feed: bench\nfrom: bench\ninto: marsh\ntables: [{table: wide, write: replace}]"
         one_run.prepared(folder, "\n---\n".join([*map(json.dumps, documents), feed]))
         seconds = one_run.run(folder, "bench")
         from reedbasket.store import Store, runs

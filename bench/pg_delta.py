@@ -19,7 +19,7 @@ from .warehouses import cluster
 
 WHAT = "1,000,000 rows at PostgreSQL, 500 changed: a whole run"
 BOUND = "at most 3, and 0.6 s"
-_TABLE = "{changes: {by: cursor, column: updated_at}}"
+_TABLE = "{table: wide, changes: {by: cursor, column: updated_at}}"
 _CHANGE = "update public.wide set note = 'turn {turn}', updated_at = now() where id % 2000 = {turn}"
 _MERGE = """set client_min_messages = error; begin; create temp table fresh (like public.copied) on commit drop;
 copy fresh from stdin (format binary); insert into public.copied select * from fresh on conflict (id) do update set

@@ -22,7 +22,7 @@ from .warehouses import cluster
 
 WHAT = "200,000 changes of 1,000,000 rows by PostgreSQL's log: a whole run; the worse of one transaction and 20,000"
 BOUND = "at most 2.5; worker under 300 MB, also with 2,000,000 changes in one transaction"
-_TABLE = "{changes: {by: cdc}}"
+_TABLE = "{table: wide, changes: {by: cdc}}"
 _ONE = "update public.wide set note = 'turn {turn}', updated_at = now() where id % {every} = {turn} % {every}"
 _MANY = (
     "do $$ begin for i in 0..{transactions} - 1 loop update public.wide set note = 'turn {turn}', updated_at = clock_timestamp() "

@@ -60,7 +60,7 @@ def pages(client: Client, folder: Path) -> None:
         [
             "reed check passes",
             "reed survey passes pass_uses",
-            "reed peek turnstile 'prices/*.csv' --rows 4",
+            "reed preview turnstile 'prices/*.csv' --rows 4",
             "reed files turnstiles --limit 5",
         ],
         9,
@@ -71,7 +71,7 @@ def pages(client: Client, folder: Path) -> None:
         [
             f"reed connector new boats --like odata --folder {place}/boats",
             f"reed connector check {place}/boats --replay",
-            f"reed bundle write harbour {place}/out",
+            f"reed extract write harbour {place}/out",
         ],
         12,
         shown={f"{place}/": ""},

@@ -5,8 +5,8 @@ const TEXT = `feed: yard
 from: dock
 into: marsh
 tables:
-  parts:
-  work_orders:
+  - parts
+  - table: work_orders
     changes: {by: cursor, column: updated_at}
 ---
 source: dock
@@ -43,22 +43,37 @@ describe("a draft", () => {
   });
 
   it("is changed by forms where it is to be changed, and stays as it was written elsewhere", () => {
-    const text = `# the yard's parts\nfeed: yard # ours\nfrom: dock\ntables:\n  # all of it\n  parts:\n  gone:\nschedule: {every: 5m} # often\n---\nsource: dock\ntype: "sqlite"\n`;
+    const text = `# the yard's parts\nfeed: yard # ours\nfrom: dock\ntables:\n  # all of it\n  - parts\n  - gone\n  - table: yard.cranes # two of them\n    as: cranes\nschedule: {every: 5m} # often\n---\nsource: dock\ntype: "sqlite"\n`;
     const { docs } = read(text);
     const feed = of(docs, "feed")!;
     const next = rewrite(
       text,
-      put(docs, "feed", { ...feed, schedule: { every: "1h" }, tables: { parts: null, more: { write: "append" } } }),
+      put(docs, "feed", {
+        ...feed,
+        schedule: { every: "1h" },
+        tables: { parts: null, cranes: { table: "yard.cranes", write: "append" }, more: { write: "append" } },
+      }),
     );
-    for (const kept of ["# the yard's parts", "feed: yard # ours", "# all of it", "{ every: 1h } # often", 'type: "sqlite"'])
+    for (const kept of [
+      "# the yard's parts",
+      "feed: yard # ours",
+      "# all of it",
+      "# two of them",
+      "{ every: 1h } # often",
+      'type: "sqlite"',
+    ])
       expect(next).toContain(kept);
     expect(next).not.toContain("gone");
-    expect(of(read(next).docs, "feed")?.tables).toEqual({ parts: null, more: { write: "append" } });
+    expect(of(read(next).docs, "feed")?.tables).toEqual({
+      parts: null,
+      cranes: { table: "yard.cranes", write: "append" },
+      more: { write: "append" },
+    });
     expect(rewrite("", docs)).toBe(write(docs));
   });
 
   it("of several feeds is found by the name of each", () => {
-    const text = "feed: log-{parameters.region}\nfrom: a\nparameters: [{region: north}, {region: south}]\n";
+    const text = "feed: log-{variant.region}\nfrom: a\nvariants: [{region: north}, {region: south}]\n";
     expect(namesOf(read(text).docs[0]!)).toEqual(["log-north", "log-south"]);
     expect(writtenAs([text], "log-south")).toBe(text);
   });

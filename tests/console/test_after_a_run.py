@@ -39,7 +39,7 @@ def test_what_drifted_was_rejected_and_replayed(page: Page, service: RunningServ
     records = [record(n) for n in range(20)]
     client = service.client
     with serving(Changing(records)) as source:
-        prepare(client, source.url, feed="drift: {types: reject}")
+        prepare(client, source.url, feed="on_drift: {changed_type: reject}")
         client.ask_run("test", wait_seconds=30)
         look(page, service, "/feeds/test")
         tab(page, "Drift")
@@ -122,10 +122,10 @@ def test_records_as_files_and_a_table_compared_with_its_source(page: Page, servi
         page.get_by_role("button", name="Compare values too").click()
         expect(page.get_by_role("grid", name="Verified tables")).to_contain_text("same", timeout=20000)
 
-        page.goto(f"{service.url}/feeds/test?tab=bundles")
-        page.get_by_role("button", name="Write a bundle").click()
+        page.goto(f"{service.url}/feeds/test?tab=extracts")
+        page.get_by_role("button", name="Write an extract").click()
         expect(page.get_by_role("status", name=re.compile("Outcome succeeded"))).to_be_visible(timeout=20000)
-        page.get_by_role("link", name="a bundle").click()
+        page.get_by_role("link", name="an extract").click()
     files = page.get_by_role("grid", name="Files of test-2")
     expect(files).to_contain_text("things.parquet")
     with page.expect_download() as download:

@@ -129,11 +129,12 @@ def test_a_connector_by_trying_the_api(page: Page, service: RunningService) -> N
             re.compile("from: partner\n.*cast:\n +pass_no: json", re.S)
         )
     kept = service.client.definitions()
-    table = next(one for one in kept if one["kind"] == "connector")["data"]["tables"]["holders"]
+    table = next(one for one in kept if one["kind"] == "connector")["data"]["tables"][0]
     assert table == {
+        "table": "holders",
         "get": "/v2/pass-holders",
         "records": "data",
-        "next": {"page": "page", "pages": "pages"},
+        "pagination": {"by": "page_number", "param": "page", "total_pages": "pages"},
         "total": "count",
         "primary_key": "pass_no",
     }

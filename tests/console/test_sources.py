@@ -1,4 +1,4 @@
-"""Sources in the console: a survey, a peek with both sides of the wire, a run's requests; by mouse and keyboard."""
+"""Sources in the console: a survey, a preview with both sides of the wire, a run's requests; by mouse and keyboard."""
 
 from __future__ import annotations
 
@@ -24,11 +24,12 @@ def test_from_a_look_at_the_source_to_the_requests_of_its_run(page: Page, servic
             return Answer({}, 429, {"Retry-After": "2"})
         return Answer({"rows": [{"id": n, "name": f"landing {n}", "token": SECRET} for n in range(4)]})
 
-    tables = "  landings: {get: /landings, records: rows, primary_key: id}\n  gone: {post: /gone, body: {json: {day: 1}}, records: rows}"
+    tables = "  - {table: landings, get: /landings, records: rows, primary_key: id}\n"
+    tables += "  - {table: gone, post: /gone, body: {json: {day: 1}}, records: rows}"
     with serving(answer) as source:
         service.client.set_secret("test_token", SECRET)
-        auth = 'auth: {bearer: "{settings.token}"}'
-        service.client.apply({"basket.yaml": basket(source.url, tables, "tables: {landings: }", auth)})
+        auth = 'auth: {type: bearer, token: "{settings.token}"}'
+        service.client.apply({"basket.yaml": basket(source.url, tables, "tables: [landings]", auth)})
         page.goto(service.sign_in)
         page.get_by_role("link", name="Sources").click()
         row = page.get_by_role("row", name="test")
@@ -42,8 +43,8 @@ def test_from_a_look_at_the_source_to_the_requests_of_its_run(page: Page, servic
         page.keyboard.press("Enter")
         expect(page.get_by_role("alert")).to_contain_text("moved away")
 
-        page.get_by_role("tab", name="Peek").click()
-        page.get_by_role("button", name="Peek at landings").click()
+        page.get_by_role("tab", name="Preview").click()
+        page.get_by_role("button", name="Preview at landings").click()
         expect(page.get_by_role("grid", name="Records of landings")).to_contain_text("landing 3")
         expect(page.get_by_label("Request", exact=True)).to_contain_text("authorization: •••")
         expect(page.get_by_label("Answer", exact=True)).to_contain_text('"token": "•••"')

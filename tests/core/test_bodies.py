@@ -24,7 +24,7 @@ XML = b"""<?xml version="1.0"?><levels unit="m">
         ("format: ndjson", Answer(raw=b'{"landing": "EEL", "metres": 1.5}\n\n{"landing": "OSI", "metres": -0.25}\r\n')),
         ("format: csv", Answer(raw=b'\xef\xbb\xbflanding,metres\nEEL,1.5\n"OSI",-0.25\n')),
         (
-            'format: {csv: {delimiter: ";"}}',
+            'format: {type: csv, delimiter: ";"}',
             Answer(
                 raw="landing;metres\nEEL;1.5\nOSI;-0.25".encode("utf-16"), headers={"Content-Type": "text/csv; charset=utf-16"}
             ),
@@ -40,8 +40,8 @@ XML = b"""<?xml version="1.0"?><levels unit="m">
 )
 def test_bodies_of_every_form_bring_the_same_rows(tmp_path: Path, rule: str, answer: Answer) -> None:
     with serving(lambda request: answer) as source:
-        feed = "tables: {things: {cast: {metres: double}}}"
-        result, _ = read(source, tmp_path, f"  things:\n    get: /levels\n    {rule}\n    primary_key: landing", feed)
+        feed = "tables: [{table: things, cast: {metres: double}}]"
+        result, _ = read(source, tmp_path, f"  - table: things\n    get: /levels\n    {rule}\n    primary_key: landing", feed)
     assert result.error is None
     assert table_rows(tmp_path, "things") == LEVELS
 
@@ -58,19 +58,17 @@ def test_a_line_that_is_none_is_one_reject_and_emptiness_is_no_error(tmp_path: P
         "/v1/leaves": b"<leaves/>",
     }
     tables = """
-  lines: {get: /lines, format: ndjson, primary_key: n}
-  cells: {get: /cells, format: csv, primary_key: n}
-  nothing: {get: /nothing, format: csv, missing_means_empty: true}
-  header: {get: /header, format: csv, primary_key: n}
-  marked: {get: /marked, format: ndjson, primary_key: n}
-  mark: {get: /mark, format: ndjson, primary_key: n}
-  wide: {get: /wide, format: ndjson, primary_key: n}
-  leaves: {get: /leaves, format: xml, records: leaves.leaf}
+  - {table: lines, get: /lines, format: ndjson, primary_key: n}
+  - {table: cells, get: /cells, format: csv, primary_key: n}
+  - {table: nothing, get: /nothing, format: csv, missing_means_empty: true}
+  - {table: header, get: /header, format: csv, primary_key: n}
+  - {table: marked, get: /marked, format: ndjson, primary_key: n}
+  - {table: mark, get: /mark, format: ndjson, primary_key: n}
+  - {table: wide, get: /wide, format: ndjson, primary_key: n}
+  - {table: leaves, get: /leaves, format: xml, records: leaves.leaf}
 """
     with serving(lambda request: Answer(raw=bodies[request.path])) as source:
-        result, heard = read(
-            source, tmp_path, tables, "tables: {lines: , cells: , nothing: , header: , marked: , mark: , wide: , leaves: }"
-        )
+        result, heard = read(source, tmp_path, tables, "tables: [lines, cells, nothing, header, marked, mark, wide, leaves]")
     assert result.outcome is RunOutcome.SUCCEEDED
     assert table_rows(tmp_path, "marked") == table_rows(tmp_path, "wide") == [{"n": 1}]
     assert table_rows(tmp_path, "lines") == [{"n": n} for n in (1, 2, 3, 4)]

@@ -17,10 +17,10 @@ from tests.support.source import Answer, Request, serving
 PAIR = base64.b64encode(f"clerk:{SECRET}".encode()).decode()
 
 
-def text_with(url: str, auth: str, rule: str = "{url: meta.next}") -> str:
+def text_with(url: str, auth: str, rule: str = "{by: next_url, at: meta.next}") -> str:
     text = basket_text(url, by="full", write="append", cursor="")
-    text = text.replace('auth: {bearer: "{settings.token}"}', auth)
-    return text.replace("next: {token: meta.next, as: after}", f"next: {rule}")
+    text = text.replace('auth: {type: bearer, token: "{settings.token}"}', auth)
+    return text.replace("pagination: {by: page_token, at: meta.next, param: after}", f"pagination: {rule}")
 
 
 def two_pages(request: Request) -> Answer:
@@ -33,11 +33,20 @@ def two_pages(request: Request) -> Answer:
     ("auth", "shown"),
     [
         ("", lambda r: "authorization" not in r.headers),
-        ('auth: {bearer: "{settings.token}"}', lambda r: r.headers["authorization"] == f"Bearer {SECRET}"),
-        ('auth: {basic: {user: clerk, password: "{settings.token}"}}', lambda r: r.headers["authorization"] == f"Basic {PAIR}"),
-        ('auth: {key: "{settings.token}", header: X-Marsh-Key}', lambda r: r.headers["x-marsh-key"] == SECRET),
-        ('auth: {key: "{settings.token}", query: api_key}', lambda r: r.query["api_key"] == SECRET),
-        ('auth: {key: "k-{settings.token}", cookie: pass}', lambda r: r.headers["cookie"] == f"pass=k-{SECRET}"),
+        ('auth: {type: bearer, token: "{settings.token}"}', lambda r: r.headers["authorization"] == f"Bearer {SECRET}"),
+        (
+            'auth: {type: basic, user: clerk, password: "{settings.token}"}',
+            lambda r: r.headers["authorization"] == f"Basic {PAIR}",
+        ),
+        (
+            'auth: {type: api_key, in: header, name: X-Marsh-Key, key: "{settings.token}"}',
+            lambda r: r.headers["x-marsh-key"] == SECRET,
+        ),
+        ('auth: {type: api_key, in: query, name: api_key, key: "{settings.token}"}', lambda r: r.query["api_key"] == SECRET),
+        (
+            'auth: {type: api_key, in: cookie, name: pass, key: "k-{settings.token}"}',
+            lambda r: r.headers["cookie"] == f"pass=k-{SECRET}",
+        ),
     ],
 )
 def test_each_way_arrives_with_every_request(tmp_path: Path, auth: str, shown: Callable[[Request], bool]) -> None:
@@ -57,12 +66,13 @@ def test_each_way_arrives_with_every_request(tmp_path: Path, auth: str, shown: C
 @pytest.mark.parametrize(
     ("auth", "path", "says"),
     [
-        ("auth: {}", "auth", "one of bearer, basic, key, oauth and sign"),
-        ('auth: {bearer: "{settings.token}", key: a, header: b}', "auth", "not bearer and key"),
-        ('auth: {key: "{settings.token}"}', "auth", "needs one of header, query and cookie"),
-        ('auth: {bearer: "{settings.token}", cookie: c}', "auth", "`cookie` goes with `key`"),
-        ('auth: {key: "{settings.token}", header: "X Y"}', "auth.header", "pattern"),
-        ('auth: {basic: {user: clerk, password: "{settings.word}"}}', "auth.basic.password", "settings.word"),
+        ("auth: {}", "auth", "one of api_key, basic, bearer, oauth2, signer"),
+        ('auth: {bearer: "{settings.token}"}', "auth", 'the key "type" is missing'),
+        ("auth: {type: bearr}", "auth.type", 'did you mean "bearer"'),
+        ('auth: {type: api_key, key: "{settings.token}"}', "auth.name", "is missing"),
+        ('auth: {type: bearer, token: "{settings.token}", name: c}', "auth.name", 'unknown key "name"'),
+        ('auth: {type: api_key, name: "X Y", key: "{settings.token}"}', "auth", "no name of a header"),
+        ('auth: {type: basic, user: clerk, password: "{settings.word}"}', "auth.password", "settings.word"),
     ],
 )
 def test_what_is_said_wrongly_is_told_with_its_place(auth: str, path: str, says: str) -> None:

@@ -93,10 +93,10 @@ CASES: list[tuple[str, bytes, Any]] = [
     ("a.tsv", csv_of("\t", "utf-8-sig"), None),
     ("western.csv", csv_of(";", "cp1252"), None),
     ("wide.csv", csv_of("|", "utf-16"), None),
-    ("skipped.csv", csv_of(before="made by hand\n\n"), {"csv": {"skip_lines": 2}}),
+    ("skipped.csv", csv_of(before="made by hand\n\n"), {"type": "csv", "skip_lines": 2}),
     ("a.ndjson", LINES, None),
-    ("a.json", json.dumps({"data": {"items": RECORDS}}).encode(), {"name": "json", "records": "data.items"}),
-    ("a.xlsx", sheet(), {"xlsx": {"sheet": "Counts", "cells": "B2:E9"}}),
+    ("a.json", json.dumps({"data": {"items": RECORDS}}).encode(), {"type": "json", "records": "data.items"}),
+    ("a.xlsx", sheet(), {"type": "xlsx", "sheet": "Counts", "cells": "B2:E9"}),
     ("a.parquet", written(lambda held, rows: pq.write_table(rows, held)), None),
     ("a.arrow", written(file), None),
     ("a.arrows", written(stream), None),
@@ -132,7 +132,7 @@ class WrittenAs:
         # Of text, a file that ends with a line looks whole.
         self.tells_cuts = ending not in ("csv", "fixed", "ndjson")
         places = {"id": "1-6", "place": "7-26", "weight": "27-40"}
-        self.form = {"fixed": {"columns": places}} if ending == "fixed" else {}
+        self.form = {"type": "fixed", "columns": places} if ending == "fixed" else {}
 
     def write(self, records: Sequence[dict[str, Any]]) -> bytes:
         names, held = list(CONTRACT_RECORDS[0]), io.BytesIO()
@@ -182,7 +182,7 @@ def test_every_format_brings_the_same_records(name: str, content: bytes, form: A
 
 
 def test_columns_at_places_of_a_line() -> None:
-    form = {"fixed": {"columns": {"id": "1-4", "place": "5-10", "day": "11-"}}}
+    form = {"type": "fixed", "columns": {"id": "1-4", "place": "5-10", "day": "11-"}}
     records, lines, unread = read("a.txt", FIXED + b"\n", form)
     assert [r["id"] for r in records] == [1, 2, 3] and [r["place"] for r in records] == ["osi", "say", "ø,"]
     assert [r["day"] for r in records] == ["2026-03-01", "2026-03-02", None] and lines == [1, 2, 3] and not unread
@@ -212,7 +212,7 @@ def test_spaces_around_what_is_known_to_be_a_number_do_not_count() -> None:
 
 
 def test_a_point_before_thousands_is_no_point_before_fractions() -> None:
-    german = {"csv": {"delimiter": ";", "decimal": ","}}
+    german = {"type": "csv", "delimiter": ";", "decimal": ","}
     records, _, _ = read("a.csv", b"a;b;c\n1,5;1.000;2,5\n0,25;12.500;about 3\n", german)
     assert records == [{"a": Decimal("1.50"), "b": "1.000", "c": "2,5"}, {"a": Decimal("0.25"), "b": "12.500", "c": "about 3"}]
     # Nor once the column is known to hold numbers.

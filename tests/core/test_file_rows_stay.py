@@ -31,7 +31,7 @@ def refused(folder: Folder, tables: str, run: int) -> str:
     "said", ["write: append", "write: upsert, primary_key: id, changes: {by: files, changed: replace, stable_for: 0s}"]
 )
 def test_a_changed_file_that_is_bad_leaves_its_rows_and_a_mended_one_takes_their_place(folder: Folder, said: str) -> None:
-    tables = f"  counts: {{files: '*.csv', {said}}}\n"
+    tables = f"  - {{table: counts, files: '*.csv', {said}}}\n"
     folder.put("a.csv", "id,n\n1,10\n2,20\n", age=300)
     folder.good(tables)
     folder.put("a.csv", "id,n\n1,11\n2", age=200)
@@ -54,7 +54,7 @@ def test_a_changed_file_that_is_bad_leaves_its_rows_and_a_mended_one_takes_their
 )
 def test_a_complete_read_with_a_file_that_cannot_be_read_removes_nothing(folder: Folder, way: str) -> None:
     way = way if "changes" in way else f"changes: {{by: full}}, {way}"
-    tables = f"  counts: {{files: '*.csv', {way}}}\n"
+    tables = f"  - {{table: counts, files: '*.csv', {way}}}\n"
     folder.put("a.csv", "id,n\n1,10\n")
     folder.put("b.csv", "id,n\n2,20\n")
     folder.good(tables)
@@ -66,7 +66,7 @@ def test_a_complete_read_with_a_file_that_cannot_be_read_removes_nothing(folder:
 
 def test_a_line_that_nobody_could_read_keeps_the_rows_of_its_own_file_alone(folder: Folder) -> None:
     """It may be the row that is missing there; a row that another file holds no more has gone."""
-    tables = "  counts: {files: '*.ndjson', primary_key: id, changes: {by: files, changed: replace, stable_for: 0s}}\n"
+    tables = "  - {table: counts, files: '*.ndjson', primary_key: id, changes: {by: files, changed: replace, stable_for: 0s}}\n"
     folder.put("a.ndjson", '{"id": 1}\n{"id": 2}\n', age=300)
     folder.put("b.ndjson", '{"id": 3}\n{"id": 4}\n', age=300)
     folder.good(tables)
@@ -80,7 +80,7 @@ def test_a_line_that_nobody_could_read_keeps_the_rows_of_its_own_file_alone(fold
 
 
 def test_a_record_that_is_no_unicode_is_rejected_by_a_replay_too(folder: Folder) -> None:
-    tables = "  counts: {files: '*.ndjson', primary_key: id}\n"
+    tables = "  - {table: counts, files: '*.ndjson', primary_key: id}\n"
     folder.put("a.ndjson", '{"id": 1, "name": "eel"}\n')
     folder.put("b.ndjson", b'{"id": 2, "name": "\xff"}\n{"id": 3, "name": "ide"}\n')
     (reject,) = folder.good(tables).rejected
@@ -95,7 +95,7 @@ def test_a_record_that_is_no_unicode_is_rejected_by_a_replay_too(folder: Folder)
 def test_what_a_file_held_comes_by_a_replay_and_not_behind_the_file_itself(folder: Folder, write: str) -> None:
     """The file of a row is known, so that it goes with the others once the file has changed."""
     by = "{by: files, changed: replace, stable_for: 0s}"
-    tables = f"  counts: {{files: '*.ndjson', write: {write}, changes: {by}, cast: {{n: int64}}}}\n"
+    tables = f"  - {{table: counts, files: '*.ndjson', write: {write}, changes: {by}, cast: {{n: int64}}}}\n"
     folder.put("a.ndjson", '{"id": 1, "n": 1}\n{"id": 2, "n": "two"}\n', age=300)
     folder.put("b.ndjson", '{"id": 3, "n": "three"}\n', age=300)
     rejects = folder.good(tables).rejected
@@ -121,7 +121,7 @@ def test_what_a_file_held_comes_by_a_replay_and_not_behind_the_file_itself(folde
 
 
 def test_a_file_told_by_its_content_is_read_again_whatever_it_looks_like(folder: Folder) -> None:
-    tables = "  counts: {files: '*.csv', primary_key: id, changes: {by: files, stable_for: 0s, checksum: true}}\n"
+    tables = "  - {table: counts, files: '*.csv', primary_key: id, changes: {by: files, stable_for: 0s, checksum: true}}\n"
     path = folder.put("a.csv", "id,n\n1,10\n")
     os.utime(path, (1_780_000_000, 1_780_000_000))
     folder.good(tables)
@@ -137,7 +137,7 @@ def test_a_file_told_by_its_content_is_read_again_whatever_it_looks_like(folder:
 
 def test_a_compare_that_meets_only_a_line_it_cannot_read(folder: Folder) -> None:
     """Nothing differs; and the line may be the row that is missing, so that none is removed."""
-    tables = "  counts: {files: '*.ndjson', primary_key: id, changes: {by: compare}}\n"
+    tables = "  - {table: counts, files: '*.ndjson', primary_key: id, changes: {by: compare}}\n"
     folder.put("a.ndjson", '{"id": 1}\n{"id": 2}\n{"id": 3}\n')
     folder.good(tables)
     folder.put("a.ndjson", '{"id": 1}\n{"id": 2}\n{"id": \n')
@@ -150,7 +150,7 @@ def test_a_compare_that_meets_only_a_line_it_cannot_read(folder: Folder) -> None
     "said", ["write: append", "write: upsert, primary_key: id, changes: {by: files, changed: replace, stable_for: 0s}"]
 )
 def test_a_file_that_came_back_empty_takes_no_table_with_it(folder: Folder, said: str) -> None:
-    tables = f"  counts: {{files: '*.csv', {said}}}\n"
+    tables = f"  - {{table: counts, files: '*.csv', {said}}}\n"
     folder.put("a.csv", "id,n\n" + "".join(f"{n},{n}\n" for n in range(40)), age=300)
     folder.good(tables)
     folder.put("a.csv", "", age=200)
@@ -162,7 +162,7 @@ def test_a_file_that_came_back_empty_takes_no_table_with_it(folder: Folder, said
 
 def test_a_complete_read_waits_for_files_that_are_still_written(folder: Folder) -> None:
     """Their rows have not gone."""
-    tables = "  counts: {files: '*.csv', changes: {by: full}, write: replace}\n"
+    tables = "  - {table: counts, files: '*.csv', changes: {by: full}, write: replace}\n"
     folder.put("a.csv", "id,n\n1,10\n")
     folder.put("b.csv", "id,n\n2,20\n")
     folder.good(tables)
@@ -183,7 +183,7 @@ def test_a_complete_read_waits_for_files_that_are_still_written(folder: Folder) 
 def test_a_file_of_something_else_is_bad_and_not_a_file_of_rejects(
     folder: Folder, name: str, good: str, other: str, code: str
 ) -> None:
-    tables = "  counts: {files: 'a.*', primary_key: id, changes: {by: files, changed: replace, stable_for: 0s}}\n"
+    tables = "  - {table: counts, files: 'a.*', primary_key: id, changes: {by: files, changed: replace, stable_for: 0s}}\n"
     folder.put(name, good, age=300)
     folder.good(tables)
     before = folder.rows("counts")
@@ -193,7 +193,7 @@ def test_a_file_of_something_else_is_bad_and_not_a_file_of_rejects(
 
 
 def test_a_file_with_none_of_the_columns_is_bad_where_there_is_no_key(folder: Folder) -> None:
-    tables = "  counts: {files: '*.csv'}\n"
+    tables = "  - {table: counts, files: '*.csv'}\n"
     folder.put("a.csv", "id,n\n1,2\n")
     folder.good(tables)
     folder.put("b.csv", "day,fuel\n2026-03-02,7\n")
@@ -203,13 +203,13 @@ def test_a_file_with_none_of_the_columns_is_bad_where_there_is_no_key(folder: Fo
 
 def test_a_file_with_a_key_that_comes_twice_is_appended_twice(folder: Folder) -> None:
     folder.put("a.csv", "id,n\n1,2\n1,3\n")
-    folder.good("  counts: {files: '*.csv', primary_key: id, write: append}\n")
+    folder.good("  - {table: counts, files: '*.csv', primary_key: id, write: append}\n")
     assert folder.rows("counts") == [(1, 2), (1, 3)]
 
 
 def test_files_that_were_taken_come_again_under_a_key_that_their_rows_lack(folder: Folder) -> None:
     folder.put("a.csv", "id,n\n1,10\n")
-    tables = "  counts: {files: '*.csv', primary_key: id}\n"
+    tables = "  - {table: counts, files: '*.csv', primary_key: id}\n"
     folder.good(tables)
     folder.put("b.csv", "id,code,n\n3,x,30\n")
     result, _ = folder.run(tables.replace("primary_key: id", "primary_key: code"), run=2, accept=True)

@@ -16,7 +16,7 @@ from reedbasket.contracts.store import StoreContract
 from reedbasket.core.allowed_paths import Places
 from reedbasket.core.errors import SourceError
 from reedbasket.core.runs import RunOutcome
-from reedbasket.core.runs.inspection.file_look import check_files, peek_files, suggested, survey_files
+from reedbasket.core.runs.inspection.file_look import check_files, preview_files, suggested, survey_files
 from reedbasket.core.sources.files.store import Store
 from reedbasket.core.sources.files.stores.open import open_store
 from reedbasket.core.sources.files.stores.s3.store import S3Store
@@ -34,9 +34,9 @@ path: marsh.db
 feed: test
 from: test
 into: marsh
-defaults: {{changes: {{by: files, stable_for: 0s}}}}
+changes: {{by: files, stable_for: 0s}}
 tables:
-  rows: {{files: {pattern}}}
+  - {{table: rows, files: {pattern}}}
 {more}"""
 
 
@@ -97,8 +97,8 @@ def test_a_store_lists_reads_and_sees_what_changed(kind: str, there: Path, tmp_p
         order = order_for(text)
         steps = check_files(order, run_context_for(order, tmp_path / "data"), [order])
         assert all(step.ok for step in steps), steps
-        peeked = peek_files(order, run_context_for(order, tmp_path / "data"), "a/1.csv", 5)
-        assert peeked.rows == [[1, "x"]] and "delimiter comma" in peeked.note
+        previewed = preview_files(order, run_context_for(order, tmp_path / "data"), "a/1.csv", 5)
+        assert previewed.rows == [[1, "x"]] and "delimiter comma" in previewed.note
         if kind != "http":
             found = survey_files(order, run_context_for(order, tmp_path / "data"), ["a/*"], [])
             assert [(t.table, t.total) for t in found] == [("a/1.csv", 1), ("a/b/2.csv", 1)]
@@ -109,7 +109,7 @@ def test_files_are_copied_as_they_are(kind: str, there: Path, tmp_path: Path) ->
     """From each store to a folder, and from a folder into each."""
     with SERVERS[kind](there) as place:
         other = "\n---\nsource: lake\ntype: files\npath: lake"
-        tables = "  pictures: {files: 'p/{name}.png', copy: {to: lake, under: kept}}\n"
+        tables = "  - {table: pictures, files: 'p/<name>.png', copy: {to: lake, under: kept}}\n"
         text = source_of(place) + other + FEED.format(pattern="top.csv", more=tables)
         result, heard = run_once(text, tmp_path / "data")
         assert result.outcome == RunOutcome.SUCCEEDED, result.error
@@ -120,7 +120,7 @@ def test_files_are_copied_as_they_are(kind: str, there: Path, tmp_path: Path) ->
         _, heard = run_once(text, tmp_path / "data")
         assert heard.ledger == []
         back = f"\n---\nsource: back\ntype: files\n{place}"
-        tables = "  again: {files: 'kept/**/*.png', copy: {to: back, under: n/m}}\n"
+        tables = "  - {table: again, files: 'kept/**/*.png', copy: {to: back, under: n/m}}\n"
         text = source_of("path: lake") + back + FEED.format(pattern="none.csv", more=tables)
         result, _ = run_once(text, tmp_path / "data")
         assert result.outcome == RunOutcome.SUCCEEDED, result.error
@@ -243,7 +243,7 @@ def test_a_link_that_leads_back_is_gone_through_once(there: Path, tmp_path: Path
 def test_a_name_that_leads_out_of_the_folder_is_not_followed(there: Path, tmp_path: Path) -> None:
     with s3(there) as place:
         s3_backends["123456789012"]["aws"].put_object("depot", "in/p/../../../out.png", b"x")
-        tables = "  pictures: {files: ['**/*.png', 'p/.*/.*/.*/*.png'], copy: {to: lake}}\n"
+        tables = "  - {table: pictures, files: ['**/*.png', 'p/.*/.*/.*/*.png'], copy: {to: lake}}\n"
         text = source_of(place) + "\n---\nsource: lake\ntype: files\npath: deep/lake" + FEED.format(pattern="none", more=tables)
         result, _ = run_once(text, tmp_path / "data")
     assert result.error and result.error["code"] == "file.unreadable" and "lead out" in result.error["found"]
@@ -252,6 +252,6 @@ def test_a_name_that_leads_out_of_the_folder_is_not_followed(there: Path, tmp_pa
 
 
 def test_a_pattern_is_suggested_for_files_that_differ_in_times_and_folders() -> None:
-    assert suggested(["osier/c-2026030106.gz", "tansy/c-2026030107.gz"]) == "*/c-{hour:%Y%m%d%H}.gz"
-    assert suggested(["in/fuel-2026-02.csv", "in/fuel-2026-03.csv"]) == "in/fuel-{month:%Y-%m}.csv"
+    assert suggested(["osier/c-2026030106.gz", "tansy/c-2026030107.gz"]) == "*/c-<hour:%Y%m%d%H>.gz"
+    assert suggested(["in/fuel-2026-02.csv", "in/fuel-2026-03.csv"]) == "in/fuel-<month:%Y-%m>.csv"
     assert suggested(["a/1.csv", "a/22.csv"]) == "a/*.csv" and suggested(["a/99999999.csv"]) == "a/99999999.csv"

@@ -34,11 +34,11 @@ path: marsh.db
 feed: test
 from: test
 into: marsh
-defaults: {changes: {by: files, stable_for: 0s}}
+changes: {by: files, stable_for: 0s}
 tables:
 """
-COUNTS = """  counts:
-    files: "{landing}/counts-{hour:%Y%m%d%H}.ndjson*"
+COUNTS = """  - table: counts
+    files: "<landing>/counts-<hour:%Y%m%d%H>.ndjson*"
 """
 
 
@@ -104,8 +104,8 @@ def test_new_files_are_taken_once_and_changed_ones_replace_their_rows(folder: Fo
     assert [row[:3] for row in folder.rows("counts")] == [(1, 6, "osier"), (1, 9, "tansy"), (3, 1, "osier")]
     states = {path: (line.state, line.rows) for path, line in folder.files("counts", BASKET + COUNTS).items()}
     assert states == {
-        "osier/counts-2026030106.ndjson": ("taken", 1), "osier/counts-2026030107.ndjson": ("taken", 1),
-        "tansy/counts-2026030106.ndjson.gz": ("gone", 1),
+        "osier/counts-2026030106.ndjson": ("loaded", 1), "osier/counts-2026030107.ndjson": ("loaded", 1),
+        "tansy/counts-2026030106.ndjson.gz": ("missing", 1),
     }  # fmt: skip
 
 
@@ -118,7 +118,7 @@ def test_new_files_are_taken_once_and_changed_ones_replace_their_rows(folder: Fo
     ],
 )
 def test_what_becomes_of_a_changed_file(folder: Folder, changed: str, expected: list[Any]) -> None:
-    tables = f"  t:\n    files: '*.csv'\n    changes: {{by: files, stable_for: 0s, changed: {changed}}}\n"
+    tables = f"  - table: t\n    files: '*.csv'\n    changes: {{by: files, stable_for: 0s, changed: {changed}}}\n"
     folder.put("one.csv", "k,v\na,1\nb,2\n")
     folder.good(tables)
     folder.put("one.csv", "k,v\na,3\n", age=30)
@@ -128,7 +128,9 @@ def test_what_becomes_of_a_changed_file(folder: Folder, changed: str, expected: 
 
 
 def test_merged_by_key_a_file_brings_newer_rows_and_with_replace_drops_its_own(folder: Folder) -> None:
-    tables = "  t:\n    files: '*.csv'\n    primary_key: k\n    changes: {by: files, stable_for: 0s, changed: replace}\n"
+    tables = (
+        "  - table: t\n    files: '*.csv'\n    primary_key: k\n    changes: {by: files, stable_for: 0s, changed: replace}\n"
+    )
     folder.put("1.csv", "k,v\na,1\nb,2\n")
     folder.put("2.csv", "k,v\nb,5\nc,6\n")
     folder.good(tables)
@@ -139,7 +141,7 @@ def test_merged_by_key_a_file_brings_newer_rows_and_with_replace_drops_its_own(f
 
 
 def test_children_of_a_replaced_file_go_with_their_rows(folder: Folder) -> None:
-    tables = "  t:\n    files: '*.ndjson'\n"
+    tables = "  - table: t\n    files: '*.ndjson'\n"
     folder.put("a.ndjson", lines({"id": 1, "gates": [{"g": 1, "turns": [{"x": 1}]}, {"g": 2}]}))
     folder.put("b.ndjson", lines({"id": 2, "gates": [{"g": 9, "turns": [{"x": 9}]}]}))
     folder.good(tables)
@@ -150,14 +152,14 @@ def test_children_of_a_replaced_file_go_with_their_rows(folder: Folder) -> None:
 
 
 def test_a_file_waits_until_it_is_still_or_has_its_marker(folder: Folder) -> None:
-    tables = "  t:\n    files: '*.csv'\n    changes: {by: files, stable_for: 20s}\n"
+    tables = "  - table: t\n    files: '*.csv'\n    changes: {by: files, stable_for: 20s}\n"
     folder.put("a.csv", "k\n1\n", age=60)
     folder.put("b.csv", "k\n2\n", age=2)
     heard = folder.good(tables)
     assert folder.rows("t") == [(1,)] and any("b.csv not still" in words for _, _, words in heard.lines)
     folder.good(tables, started=datetime.fromtimestamp(time.time() + 30, UTC))
     assert folder.rows("t") == [(1,), (2,)]
-    marked = "  m:\n    files: '*.csv'\n    changes: {by: files, ready_file: 'done/{name}.ok'}\n"
+    marked = "  - table: m\n    files: '*.csv'\n    changes: {by: files, ready_file: 'done/{name}.ok'}\n"
     folder.put("done/b.csv.ok", "")
     text = BASKET + marked.replace("'*.csv'", "'**/*.csv'")
     run_once(text, folder.data)
@@ -182,16 +184,18 @@ def test_a_bad_file_stops_no_other_and_leaves_nothing_behind(folder: Folder, nam
     folder.put("a.csv", "k\n1\n")
     folder.put(name, content)
     folder.put("z.csv", "k\n2\n")
-    result, _ = folder.run("  t:\n    files: '*.*'\n")
+    result, _ = folder.run("  - table: t\n    files: '*.*'\n")
     assert result.outcome == RunOutcome.FAILED and result.error and result.error["code"] == code, result.error
     assert name in result.error["found"]
     assert [row["k"] for row in table_rows(folder.data, "t")] in ([1, 2], ["1", "2"])
-    assert folder.files("t", BASKET + "  t: {files: '*.*'}\n")[name].state == "bad"
-    again, heard = folder.run("  t:\n    files: '*.*'\n")  # not tried again until it changes, and no run is green until then
+    assert folder.files("t", BASKET + "  - {table: t, files: '*.*'}\n")[name].state == "failed"
+    again, heard = folder.run(
+        "  - table: t\n    files: '*.*'\n"
+    )  # not tried again until it changes, and no run is green until then
     assert again.error and name in again.error["found"] and name not in [seen.url for seen in heard.requests]
     assert any(name in words and "could not be read before" in words for _, _, words in heard.lines)
     folder.put(name, b"", age=20)
-    folder.good("  t:\n    files: '*.*'\n")
+    folder.good("  - table: t\n    files: '*.*'\n")
 
 
 def test_a_record_out_of_an_archive_says_which_member_and_line(folder: Folder) -> None:
@@ -201,7 +205,7 @@ def test_a_record_out_of_an_archive_says_which_member_and_line(folder: Folder) -
         archive.writestr("b.csv", "k,n\n2,2\n3,x\n")
     folder.put("both.zip", made.getvalue())
     folder.put("plain.csv", "k,n\n9,9\n")
-    tables = "  t:\n    files: '*.*'\n    cast: {n: int64}\n    file_columns: {line: at, member: inside}\n"
+    tables = "  - table: t\n    files: '*.*'\n    cast: {n: int64}\n    file_columns: {line: at, member: inside}\n"
     heard = folder.good(tables)
     rows = sorted((row["k"], row["at"], row["inside"]) for row in table_rows(folder.data, "t"))
     assert rows == [(1, 2, "a.csv"), (2, 2, "b.csv"), (9, 2, None)]
@@ -210,9 +214,9 @@ def test_a_record_out_of_an_archive_says_which_member_and_line(folder: Folder) -
 
 def test_a_mended_definition_tries_again_what_failed_under_the_old_one(folder: Folder) -> None:
     folder.put("a.csv", "k\nä\n".encode("latin-1"))
-    result, _ = folder.run("  t:\n    files: '*.csv'\n")
+    result, _ = folder.run("  - table: t\n    files: '*.csv'\n")
     assert result.error and result.error["code"] == "file.encoding"
-    folder.good("  t:\n    files: '*.csv'\n    format: {csv: {encoding: latin-1}}\n")
+    folder.good("  - table: t\n    files: '*.csv'\n    format: {type: csv, encoding: latin-1}\n")
     assert folder.rows("t") == [("ä",)]
 
 
@@ -223,7 +227,7 @@ def test_a_large_bad_file_goes_out_again_after_some_of_it_was_staged(folder: Fol
     whole = gzip.compress(lines(*([record] * 60_000)).encode(), 1)
     folder.put("c.ndjson.gz", whole[:-9])
     folder.put("d.ndjson", lines({"n": 3}))
-    result, heard = folder.run("  t:\n    files: '*.ndjson*'\n")
+    result, heard = folder.run("  - table: t\n    files: '*.ndjson*'\n")
     assert result.error and result.error["code"] == "file.damaged" and "c.ndjson.gz" in result.error["found"]
     assert "file.spoiled" in heard.codes()
     assert len(folder.rows("t")) == 60_002
@@ -233,7 +237,7 @@ def test_a_large_bad_file_goes_out_again_after_some_of_it_was_staged(folder: Fol
 
 def test_bad_lines_are_rejects_with_their_place(folder: Folder) -> None:
     folder.put("a.csv", 'k,v,at\n1,5,2026-03-01\n2\n"3\n",x,2026-03-02\n\n4,7,soon\n')
-    tables = "  t:\n    files: '*.csv'\n    cast: {v: int64, at: date}\n"
+    tables = "  - table: t\n    files: '*.csv'\n    cast: {v: int64, at: date}\n"
     heard = folder.good(tables)
     assert sorted((r.message.split(":")[0], r.code) for r in heard.rejected) == [
         ("a.csv, line 3", "record.not_as_wide"), ("a.csv, line 4", "value.not_castable"), ("a.csv, line 7", "value.not_castable"),
@@ -242,7 +246,7 @@ def test_bad_lines_are_rejects_with_their_place(folder: Folder) -> None:
 
 
 def test_columns_that_move_come_and_go(folder: Folder) -> None:
-    tables = "  t:\n    files: '*.csv'\n    file_columns: {file: source, line: at_line}\n"
+    tables = "  - table: t\n    files: '*.csv'\n    file_columns: {file: source, line: at_line}\n"
     folder.put("1.csv", "﻿id,price,note\r\n1,0.10,007\r\n2,12.345,\r\n")
     folder.put("2.csv", "note,id\nx,3\n")
     folder.put("3.csv", "id,price,note,more\n4,1,y,true\n")
@@ -259,8 +263,8 @@ def test_columns_that_move_come_and_go(folder: Folder) -> None:
 
 
 def test_a_feed_that_holds_to_its_types_rejects_what_does_not_fit(folder: Folder) -> None:
-    basket = BASKET.replace("into: marsh\n", "into: marsh\ndrift: {types: reject}\n")
-    tables = "  t:\n    files: '*.csv'\n"
+    basket = BASKET.replace("into: marsh\n", "into: marsh\non_drift: {changed_type: reject}\n")
+    tables = "  - table: t\n    files: '*.csv'\n"
     folder.put("1.csv", "k,n\n1,5\n2,6\n")
     folder.good(tables, basket)
     folder.put("2.csv", "k,n\n3,7\n4,many\n5,08\n6,9\n")
@@ -272,23 +276,23 @@ def test_a_feed_that_holds_to_its_types_rejects_what_does_not_fit(folder: Folder
 
 def test_a_view_and_a_table_on_top_follow_what_is_below(folder: Folder) -> None:
     def tables(made: str, query: str) -> str:
-        return f"  raw:\n    files: '*.csv'\n    clean: {{as: {made}, name: clean, query: \"{query}\"}}\n"
+        return f"  - table: raw\n    files: '*.csv'\n    derived: {{{made}: clean, query: \"{query}\"}}\n"
 
     folder.put("1.csv", "k,v\na,1\na,2\n")
     heard = folder.good(tables("table", "select k, sum(v) as v from raw group by k"))
-    assert "table.clean" in heard.codes() and folder.rows("clean") == [("a", 3)]
-    assert "table.clean" not in folder.good(tables("table", "select k, sum(v) as v from raw group by k")).codes()
+    assert "table.derived" in heard.codes() and folder.rows("clean") == [("a", 3)]
+    assert "table.derived" not in folder.good(tables("table", "select k, sum(v) as v from raw group by k")).codes()
     folder.put("2.csv", "k,v\na,4\n")
     folder.good(tables("table", "select k, sum(v) as v from raw group by k"))
     assert folder.rows("clean") == [("a", 7)]
     result, _ = folder.run(tables("view", "select nothing from raw"))
-    assert result.error and result.error["code"] == "warehouse.clean_refused" and folder.rows("clean") == [("a", 7)]
+    assert result.error and result.error["code"] == "warehouse.derived_refused" and folder.rows("clean") == [("a", 7)]
     folder.good(tables("view", "select max(v) as v from raw"))
     assert folder.rows("clean") == [(4,)]
 
 
 def test_patterns() -> None:
-    found = Pattern("{landing}/counts-{hour:%Y%m%d%H}.ndjson.gz")
+    found = Pattern("<landing>/counts-<hour:%Y%m%d%H>.ndjson.gz")
     assert found.values("osier/counts-2026030106.ndjson.gz") == {
         "landing": "osier",
         "hour": datetime(2026, 3, 1, 6, tzinfo=UTC),
@@ -303,26 +307,26 @@ def test_patterns() -> None:
     assert (
         not any(found for _, found in hidden) and Pattern(".*.csv").matches(".a.csv") and Pattern("**/*.csv").matches("x/a.csv")
     )
-    assert Pattern("year={y:d}/{y}.csv").values("year=26/26.csv") == {"y": 26} and Pattern("in/x*.csv").under == "in"
-    for bad in ("/abs.csv", "a/../b", "{A}.csv", "{day:%Q}.csv"):
+    assert Pattern("year=<y:d>/<y>.csv").values("year=26/26.csv") == {"y": 26} and Pattern("in/x*.csv").under == "in"
+    for bad in ("/abs.csv", "a/../b", "<A>.csv", "{day}.csv", "<day:%Q>.csv"):
         with pytest.raises(ValueError):
             Pattern(bad)
 
 
 def test_mistakes_are_told_at_apply() -> None:
-    tables = """  a: {}
-  b: {files: "/x.csv"}
-  c: {files: "*.csv", write: upsert}
-  d: {files: "*.csv", write: replace}
-  e: {files: "*.csv", table: t}
-  f: {files: "*.png", copy: {to: nowhere}, primary_key: x}
-  g: {files: "*.csv", format: {csv: {delimiter: "ab"}}}
+    tables = """  - a
+  - {table: b, files: "/x.csv"}
+  - {table: c, files: "*.csv", write: upsert}
+  - {table: d, files: "*.csv", write: replace}
+  - {table: t, as: e, files: "*.csv"}
+  - {table: f, files: "*.png", copy: {to: nowhere}, primary_key: x}
+  - {table: g, files: "*.csv", format: {type: csv, delimiter: "ab"}}
 """
     with pytest.raises(DefinitionError) as caught:
         load_texts({"b.yaml": BASKET + tables})
     assert len(caught.value.details) == 1 and caught.value.details[0]["code"] == "definition.bad_value"
     with pytest.raises(DefinitionError) as caught:
-        load_texts({"b.yaml": BASKET + tables.replace('{delimiter: "ab"}', "{}")})
+        load_texts({"b.yaml": BASKET + tables.replace('{type: csv, delimiter: "ab"}', "csv")})
     assert sorted(d["code"].removeprefix("definition.") for d in caught.value.details) == [
         "bad_pattern", "bad_value", "bad_value", "no_files", "no_key", "replace_by_files", "unknown_source",
     ]  # fmt: skip

@@ -28,7 +28,7 @@ feed: test
 from: test
 into: marsh
 rows_per_commit: {rows_per_commit}
-defaults: {{changes: {{by: files, stable_for: 0s}}}}
+changes: {{by: files, stable_for: 0s}}
 tables:
 {tables}"""
 
@@ -62,7 +62,7 @@ def files(place: Place, tmp_path: Path) -> Files:
 
 
 def test_rows_of_files_are_replaced_with_all_below_them(files: Files) -> None:
-    tables = '  t:\n    files: "{n:d}.ndjson"\n    clean: {as: table, name: sums, query: "select n, count(*) as many from t group by n"}\n'
+    tables = '  - table: t\n    files: "<n:d>.ndjson"\n    derived: {table: sums, query: "select n, count(*) as many from t group by n"}\n'
     for number in range(6):
         rows = [{"id": row, "kids": [{"k": row, "deep": [{"d": 1}, {"d": 2}]}]} for row in range(number + 1)]
         files.put(f"{number}.ndjson", "".join(json.dumps(row) + "\n" for row in rows))
@@ -78,14 +78,16 @@ def test_rows_of_files_are_replaced_with_all_below_them(files: Files) -> None:
     assert files.ask("select count(*) from t_kids") == [(1 + 2 + 3 + 1 + 5,)]
     assert files.ask("select count(*), min(d), max(d) from t_kids_deep") == [((1 + 2 + 3 + 5) * 2 + 1, 1, 7)]
     assert files.ask("select n, many from sums order by n") == [(0, 1), (1, 2), (2, 3), (3, 1), (4, 5), (7, 1)]
-    assert files.ask('select path, state, "rows" from _rb_file where number = 6') == [("5.ndjson", "taken", 0)]
+    assert files.ask('select path, state, "rows" from _rb_file where number = 6') == [("5.ndjson", "loaded", 0)]
     # What the feed says no more goes, also where no row came.
-    assert "table.clean" in files.run('  t:\n    files: "{n:d}.ndjson"\n').codes()
-    assert files.ask("select count(*) from _rb_clean") == [(0,)]
+    assert "table.derived" in files.run('  - table: t\n    files: "<n:d>.ndjson"\n').codes()
+    assert files.ask("select count(*) from _rb_derived") == [(0,)]
 
 
 def test_text_is_typed_alike_and_widens_alike(files: Files) -> None:
-    tables = "  t:\n    files: '*.csv'\n    primary_key: id\n    changes: {by: files, stable_for: 0s, changed: replace}\n"
+    tables = (
+        "  - table: t\n    files: '*.csv'\n    primary_key: id\n    changes: {by: files, stable_for: 0s, changed: replace}\n"
+    )
     files.put("1.csv", "id,n,amount,day,seen,flag,code\n1,5,0.10,2026-07-01,2026-07-01 06:00:00,true,007\n2,,12.5,,,false,8\n")
     files.run(tables)
     files.put("2.csv", "code,id,n,amount,extra\nx,2,2.5,7.125,new\n9,3,7,1,\n")
@@ -105,7 +107,7 @@ def test_columns_with_records_inside_turn_up_in_a_later_file(files: Files) -> No
     """The first load of flat columns is built on the side; a file that is not flat has it begin again."""
     files.put("1.parquet", pa.table({"id": [1, 2]}))
     files.put("2.parquet", pa.table({"id": [3], "kids": [[{"k": 1}, {"k": 2}]]}))
-    heard = files.run("  t:\n    files: '*.parquet'\n")
+    heard = files.run("  - table: t\n    files: '*.parquet'\n")
     assert "file.spoiled" in heard.codes()
     assert files.ask("select id from t order by id") == [(1,), (2,), (3,)]
     assert files.ask("select k from t_kids order by k") == [(1,), (2,)]
@@ -114,9 +116,9 @@ def test_columns_with_records_inside_turn_up_in_a_later_file(files: Files) -> No
 def test_a_large_file_without_a_key_is_built_on_the_side_in_its_order(files: Files) -> None:
     rows = 30_000
     files.put("1.csv", "n,text\n" + "".join(f"{n},{'t' * (n % 50)}\n" for n in range(rows)))
-    heard = files.run("  t:\n    files: '*.csv'\n")
+    heard = files.run("  - table: t\n    files: '*.csv'\n")
     assert [(line.read, line.inserted, line.removed) for line in heard.ledger] == [(rows, rows, 0)]
     assert files.ask("select count(*), count(distinct n), min(_rb_file), max(_rb_file) from t") == [(rows, rows, 1, 1)]
     files.put("2.csv", "n,text\n-1,x\n")
-    files.run("  t:\n    files: '*.csv'\n")
+    files.run("  - table: t\n    files: '*.csv'\n")
     assert files.ask("select count(*), min(n) from t") == [(rows + 1, -1)]

@@ -92,7 +92,7 @@ def packages_of_kinds() -> dict[str, set[str]]:
 
 
 # Files of its own making: an extract is loaded into one, and a connector tried with one.
-SCRATCH = {"runs/execution/bundle.py", "runs/execution/standalone.py"}
+SCRATCH = {"runs/execution/extract.py", "runs/execution/standalone.py"}
 
 
 def test_a_kind_is_named_in_its_own_package_alone() -> None:

@@ -57,9 +57,7 @@ def test_in_files(tmp_path: Path, form: str) -> None:
         (tmp_path / "in/a.csv").write_text("\n".join(["id,at,n", *lines, *odd]) + "\n")
     for path in (tmp_path / "in").iterdir():
         os.utime(path, (1, 1))
-    text = (
-        f"source: test\ntype: files\npath: in\n{ZONE}---\n{MARSH}tables: {{tides: {{files: 'a.*', changes: {{by: full}}}}}}\n"
-    )
+    text = f"source: test\ntype: files\npath: in\n{ZONE}---\n{MARSH}tables: [{{table: tides, files: 'a.*', changes: {{by: full}}}}]\n"
     assert loaded(text, tmp_path)[:3] == INSTANTS
 
 
@@ -67,7 +65,7 @@ def test_in_sqlite(tmp_path: Path) -> None:
     with closing(sqlite3.connect(tmp_path / "tides.db", isolation_level=None)) as db:
         db.execute("create table tides (id integer primary key, at datetime)")
         db.executemany("insert into tides values (?, ?)", enumerate(LOCAL))
-    text = f"source: test\ntype: sqlite\npath: tides.db\n{ZONE}---\n{MARSH}tables: {{tides: }}\n"
+    text = f"source: test\ntype: sqlite\npath: tides.db\n{ZONE}---\n{MARSH}tables: [tides]\n"
     assert loaded(text, tmp_path) == INSTANTS
 
 
@@ -77,11 +75,11 @@ def test_in_postgres(dock: Dock, tmp_path: Path) -> None:
         dock.do("insert into tides values (%s, %s)", n, time)
     # Its own cast takes the second of the two.
     second = "2026-10-25 01:30:00.000000Z"
-    assert loaded(dock.basket("tables: {tides: }\n", ZONE), tmp_path) == [INSTANTS[0], second, INSTANTS[2]]
+    assert loaded(dock.basket("tables: [tides]\n", ZONE), tmp_path) == [INSTANTS[0], second, INSTANTS[2]]
 
 
 def test_in_mariadb(maria: Maria, tmp_path: Path) -> None:
     yard = Yard(maria)
     yard.do("create table tides (id int primary key, at datetime)")
     yard.do(*(f"insert into tides values ({n}, '{time}')" for n, time in enumerate(LOCAL)))
-    assert loaded(yard.basket("tables: {tides: }\n", ZONE), tmp_path) == INSTANTS
+    assert loaded(yard.basket("tables: [tides]\n", ZONE), tmp_path) == INSTANTS

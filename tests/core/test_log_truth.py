@@ -23,7 +23,7 @@ def test_generated_columns_are_left_out_of_what_follows_the_log(dock: Dock, tmp_
     """They stand in a SELECT, and not in the log: an update would make them null."""
     dock.do("create table loads (id int primary key, kg int, lb numeric generated always as (kg * 2.2046) stored)")
     dock.do("create publication reed_test for table loads; insert into loads values (1, 10)")
-    text = dock.basket(LOG + "tables: {loads: }")
+    text = dock.basket(LOG + "tables: [loads]")
     order = order_for(text)
     planned = plan_feed(order, run_context_for(order, tmp_path))
     assert "log.generated_left_out" in [warning["code"] for warning in planned[0].warnings]
@@ -41,7 +41,7 @@ def test_a_table_that_a_pattern_took_and_that_is_gone_is_told(dock: Dock, tmp_pa
     dock.do("create role teller login")
     try:
         dock.do(f"grant usage on schema {dock.schema} to teller; grant select on all tables in schema {dock.schema} to teller")
-        text = dock.basket("tables: {'quay_*': {write: mirror}}\n", user="teller")
+        text = dock.basket("tables: [{table: 'quay_*', write: mirror}]\n", user="teller")
         assert [table.table for table in run_once(text, tmp_path)[0].tables] == ["quay_a", "quay_b", "quay_c"]
         dock.do("drop table quay_b; revoke select on quay_c from teller")
         order = order_for(text)
@@ -54,9 +54,9 @@ def test_a_table_that_a_pattern_took_and_that_is_gone_is_told(dock: Dock, tmp_pa
         assert len(said) == 3 and not any("quay" in message for _, code, message in heard.lines if code == "table.ignored")
         spared = text.replace("write: mirror", "write: mirror, exclude: ['quay_b', 'quay_c']")
         assert [t.table for t in run_once(spared, tmp_path, run=3)[0].tables] == ["quay_a"]
-        elsewhere = text.replace("'quay_*': {write: mirror}", "'elsewhere.*': {write: mirror}")
+        elsewhere = text.replace("'quay_*'", "'elsewhere.*'")
         assert [(t.table, t.phase) for t in run_once(elsewhere, tmp_path, run=3)[0].tables] == [("elsewhere.*", "failed")]
-        result, _ = run_once(text + "drift: {missing_tables: stop}\n", tmp_path, run=4)
+        result, _ = run_once(text + "on_drift: {missing_table: fail}\n", tmp_path, run=4)
         assert result.error is not None and result.error["code"] == "drift.table_missing"
         assert len(table_rows(tmp_path, "quay_b")) == 1
     finally:
@@ -64,8 +64,10 @@ def test_a_table_that_a_pattern_took_and_that_is_gone_is_told(dock: Dock, tmp_pa
 
 
 def test_two_feeds_on_one_slot_are_a_mistake(dock: Dock) -> None:
-    text = dock.basket("defaults: {changes: {by: cdc, slot: shared}}\ntables: {a: }\n")
-    other = "---\nfeed: other\nfrom: test\ninto: marsh\ntable_prefix: o_\ntables: {b: {changes: {by: cdc, slot: shared}}}\n"
+    text = dock.basket("changes: {by: cdc, slot: shared}\ntables: [a]\n")
+    other = (
+        "---\nfeed: other\nfrom: test\ninto: marsh\ntable_prefix: o_\ntables: [{table: b, changes: {by: cdc, slot: shared}}]\n"
+    )
     with pytest.raises(DefinitionError) as wrong:
         load_texts({"basket.yaml": text + other})
     assert "definition.slot_shared" in str(wrong.value.details)
@@ -81,7 +83,7 @@ def test_compared_and_whole_reads_make_the_same_columns(dock: Dock, tmp_path: Pa
         folder = tmp_path / by
         for number in (1, 2):
             result, heard = run_once(
-                dock.basket(f"tables: {{t: {{changes: {{by: {by}}}, write: mirror}}}}"), folder, run=number
+                dock.basket(f"tables: [{{table: t, changes: {{by: {by}}}, write: mirror}}]"), folder, run=number
             )
             assert result.outcome is RunOutcome.SUCCEEDED
         assert sum(line.inserted + line.updated for line in heard.ledger) == 0
@@ -102,7 +104,7 @@ ALTERED = [
     ("alter table beds add column w int default 7", True),
     ("alter table beds drop column w", False),
 ]
-BEDS = "defaults: {changes: {by: cdc}}\ntables: {beds: }\n"
+BEDS = "changes: {by: cdc}\ntables: [beds]\n"
 
 
 def require_altered(do: Any, text: str, folder: Path, altered: list[tuple[str, bool]], parts: str = "") -> None:

@@ -15,7 +15,7 @@ from typing import Any
 import pytest
 
 from reedbasket.core.runs import RunOutcome, verify_feed
-from reedbasket.core.runs.inspection.database_look import check_database, peek_database, survey_database
+from reedbasket.core.runs.inspection.database_look import check_database, preview_database, survey_database
 from reedbasket.core.runs.inspection.setup_sql import setup_sql
 from tests.support.feeds import Heard, order_for, run_context_for, run_once, table_rows
 from tests.support.maria import Maria
@@ -82,7 +82,7 @@ def test_every_type_from_a_select_and_from_the_log(yard: Yard, tmp_path: Path) -
     columns = ", ".join(f"c{n} {kind}" for n, (kind, _, _) in enumerate(TYPES))
     values = ", ".join(value for _, value, _ in TYPES)
     yard.do(f"create table things (id int primary key, {columns}, odd date)", f"insert into things values (1, {values}, null)")
-    text = yard.basket("defaults: {changes: {by: cdc}}\ntables: {things: }", "time_zone: Europe/Paris")
+    text = yard.basket("changes: {by: cdc}\ntables: [things]", "time_zone: Europe/Paris")
     run(text, tmp_path, 1)
     yard.do(
         f"insert into things values (2, {values}, null)",
@@ -105,9 +105,7 @@ def test_changes_of_every_sort_by_the_log(yard: Yard, tmp_path: Path) -> None:
     yard.do(
         "insert into notes select seq, 'open', seq from seq_1_to_50", "insert into `odd; table` values (1, 'x', 1), (2, 'x', 2)"
     )
-    text = yard.basket(
-        'rows_per_commit: 20\ndefaults: {changes: {by: cdc}}\ntables: {notes: , "odd; table": {write: versions}}'
-    )
+    text = yard.basket('rows_per_commit: 20\nchanges: {by: cdc}\ntables: [notes, {table: "odd; table", write: versions}]')
     run(text, tmp_path, 1)
     yard.do(
         "update notes set state = 'done' where id <= 30",
@@ -144,7 +142,7 @@ def test_a_log_that_was_thrown_away_and_what_it_needs(yard: Yard, tmp_path: Path
         "insert into notes values (1, 'a'), (2, 'b')",
         "create table bare (v text)",
     )
-    text = yard.basket("defaults: {changes: {by: cdc}}\ntables: {notes: }", user="logged")
+    text = yard.basket("changes: {by: cdc}\ntables: [notes]", user="logged")
     order = order_for(text)
     context = run_context_for(order, tmp_path)
     yard.do("create or replace user logged@'%' identified by 'planted-secret-7f3a/+='")
@@ -180,7 +178,7 @@ def test_a_log_that_was_thrown_away_and_what_it_needs(yard: Yard, tmp_path: Path
         yard.do("set global binlog_row_image = 'FULL'")
     result, _ = run_once(text, tmp_path, run=4)
     assert result.error is not None and result.error["code"] == "source.no_right"
-    result, _ = run_once(yard.basket("defaults: {changes: {by: cdc}}\ntables: {bare: }"), tmp_path / "else", run=1)
+    result, _ = run_once(yard.basket("changes: {by: cdc}\ntables: [bare]"), tmp_path / "else", run=1)
     assert result.error is not None and result.error["code"] == "definition.log_needs_key"
 
 
@@ -193,14 +191,14 @@ def test_cursors_queries_windows_and_a_survey(yard: Yard, tmp_path: Path) -> Non
         "insert into parts values (1, 0.1), (2, 0.2)",
     )  # fmt: skip
     feed = """tables:
-  orders: {changes: {by: cursor, column: at}}
-  parts: {changes: {by: compare}}
-  east:
+  - {table: orders, changes: {by: cursor, column: at}}
+  - {table: parts, changes: {by: compare}}
+  - table: east
     query: "select id, v, at from orders where region = :settings_region and at >= :cursor_from"
     primary_key: id
     changes: {by: cursor, column: at}
-  daily: {table: orders, write: append, changes: {by: window, column: at, from: 2026-03-01, length: 1d}}
-  seen: {write: replace}
+  - {table: orders, as: daily, write: append, changes: {by: window, column: at, from: 2026-03-01, length: 1d}}
+  - {table: seen, write: replace}
 """
     text = yard.basket(feed, "time_zone: Europe/Paris\nsettings: {region: east}")
     order = order_for(text)
@@ -222,7 +220,7 @@ def test_cursors_queries_windows_and_a_survey(yard: Yard, tmp_path: Path) -> Non
     found = {table.table: table for table in survey_database(order, context, [], [])}
     assert found["orders"].cursors[0] == "at" and found["seen"].what == "view" and found["orders"].indexed == ["at", "id"]
     assert [method.by for method in found["orders"].methods] == ["cursor", "cdc", "compare", "full"]
-    assert peek_database(order, context, "orders", 3).rows[0][:2] == [1, "east"]
+    assert preview_database(order, context, "orders", 3).rows[0][:2] == [1, "east"]
 
 
 def test_one_snapshot_locks_rights_and_a_server_that_goes_away(yard: Yard, tmp_path: Path) -> None:
@@ -230,7 +228,7 @@ def test_one_snapshot_locks_rights_and_a_server_that_goes_away(yard: Yard, tmp_p
     yard.do("set global innodb_flush_log_at_trx_commit = 1", "set global sync_binlog = 1")
     yard.do("create table a (id int primary key, v longtext)", "create table b (id int primary key, v int)")
     yard.do("insert into a select seq, repeat('x', 2000) from seq_1_to_20000", "insert into b select seq, 1 from seq_1_to_10")
-    text = yard.basket("tables: {a: , b: }")
+    text = yard.basket("tables: [a, b]")
 
     class Writes(Heard):
         def progress(self, progress: Any) -> None:
@@ -267,12 +265,14 @@ def test_one_snapshot_locks_rights_and_a_server_that_goes_away(yard: Yard, tmp_p
     locker = yard.maria.connect(database=yard.name)
     with locker.cursor() as cursor:
         cursor.execute("lock tables b write")
-    slow = yard.basket("tables: {b: }", "statement_timeout: 1s")
+    slow = yard.basket("tables: [b]", "statement_timeout: 1s")
     result, _ = run_once(slow, tmp_path, run=6)
     assert result.error is not None and result.error["code"] in ("source.locked", "source.timed_out"), result.error
     locker.close()
     yard.do("create or replace user poor@'%'", f"grant select on {yard.name}.a to poor@'%'")
-    result, _ = run_once(yard.basket("tables: {q: {query: 'select * from b', primary_key: id}}", user="poor"), tmp_path, run=7)
+    result, _ = run_once(
+        yard.basket("tables: [{table: q, query: 'select * from b', primary_key: id}]", user="poor"), tmp_path, run=7
+    )
     assert result.error is not None and result.error["code"] == "source.no_right", result.error
 
 
@@ -299,7 +299,7 @@ def test_numbers_days_and_times_are_what_the_server_writes(yard: Yard, tmp_path:
         "create table plain (id int primary key, at datetime, n decimal(9, 2))",
         "insert into plain values (1, '2024-01-02', 1.5)",
     )
-    run(yard.basket("tables: {things: , plain: {cast: {at: text, n: text}}}"), tmp_path, 1)
+    run(yard.basket("tables: [things, {table: plain, cast: {at: text, n: text}}]"), tmp_path, 1)
     assert [(row["at"], row["n"]) for row in table_rows(tmp_path, "plain")] == [("2024-01-02 00:00:00", "1.50")]
     theirs = yard.do("select *, cast(lasts as char) as lasts from things order by id")
     ours = sorted(table_rows(tmp_path, "things"), key=lambda row: row["id"])

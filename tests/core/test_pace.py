@@ -118,7 +118,7 @@ def test_a_run_tells_that_it_waits_and_is_cancelled_at_once(tmp_path: Path) -> N
     heard_all = Watching()
     with serving(lambda request: Answer({}, 429, {"Retry-After": "50"})) as source:
         began = time.monotonic()
-        result, _ = run_once(basket(source.url, "  things: {get: /things}"), tmp_path, stop=stop, heard=heard_all)
+        result, _ = run_once(basket(source.url, "  - {table: things, get: /things}"), tmp_path, stop=stop, heard=heard_all)
     assert (result.outcome, time.monotonic() - began < 5) == (RunOutcome.CANCELLED, True)
     assert waiting[0].endswith("the source said how long")
 
@@ -128,7 +128,7 @@ def test_a_quota_that_is_used_up_ends_the_run_and_says_when_it_is_free(tmp_path:
         page = int(request.query.get("page", 1))
         return Answer([{"id": page}] if page < 9 else [])
 
-    table = "  things: {get: /things, next: {page: page}, primary_key: id}"
+    table = "  - {table: things, get: /things, pagination: {by: page_number, param: page}, primary_key: id}"
     with serving(answer) as source:
         result, heard_all = run_once(basket(source.url, table, extra="rate_limit: {per_hour: 3}"), tmp_path)
     assert result.error is not None

@@ -51,7 +51,7 @@ class Paged:
 def read(source: Any, rule: str, folder: Path) -> tuple[RunResult, Heard]:
     text = basket_text(source.url, by="full", write="append", cursor="")
     text = text.replace("timeouts:", "rate_limit: {concurrency: 1}\ntimeouts:")
-    return run_once(text.replace("next: {token: meta.next, as: after}", f"next: {rule}"), folder)
+    return run_once(text.replace("pagination: {by: page_token, at: meta.next, param: after}", f"pagination: {rule}"), folder)
 
 
 class InPages:
@@ -85,11 +85,13 @@ class TestEveryStyle(PagesContract):
 
     @pytest.fixture(
         params=[
-            {"page": "page"}, {"page": "page", "size": 3}, {"offset": "skip"}, {"token": "meta.token", "as": "token"},
-            {"token_header": "X-Token", "as": "token"}, {"link": "next"}, {"url": "meta.url"}, {"url_header": "X-Next"},
-            {"last": "id", "as": "beyond"}, {"pages_left": "Pages-Left", "as": "left"},
+            {"by": "page_number", "param": "page"}, {"by": "page_number", "param": "page", "size": 3},
+            {"by": "offset", "param": "skip"}, {"by": "page_token", "at": "meta.token", "param": "token"},
+            {"by": "page_token", "response_header": "X-Token", "param": "token"}, {"by": "link_header"},
+            {"by": "next_url", "at": "meta.url"}, {"by": "next_url", "response_header": "X-Next"},
+            {"by": "keyset", "column": "id", "param": "beyond"}, {"by": "pages_left", "header": "Pages-Left", "param": "left"},
         ],
-        ids=lambda rule: next(iter(rule)),
+        ids=lambda rule: "-".join(map(str, rule.values())),
     )  # fmt: skip
     def paged(self, request: pytest.FixtureRequest) -> InPages:
         return InPages(request.param)
@@ -98,17 +100,17 @@ class TestEveryStyle(PagesContract):
 @pytest.mark.parametrize(
     ("rule", "served", "requests"),
     [
-        ("{page: page}", Paged(), 4),
-        ("{page: page, size: 20}", Paged(), 3),
-        ("{page: page, size: 25, size_as: take}", Paged(most=50), 3),
-        ("{page: page, size: 500, size_as: take}", Paged(), 3),  # asked for more than it gives
-        ("{offset: skip, size: 30, size_as: take}", Paged(), 3),
-        ("{offset: skip}", Paged(most=50), 2),
-        ("{offset: skip, size: 20}", Paged(lies=20), 3),  # a total too small ends nothing
-        ("{page: page, size: 10}", Paged(most=10, holes=frozenset([20])), 6),
-        ("{link: next}", Paged(), 3),
-        ("{url: meta.url}", Paged(), 3),
-        ("{last: id, as: beyond}", Paged(), 4),
+        ("{by: page_number, param: page}", Paged(), 4),
+        ("{by: page_number, param: page, size: 20}", Paged(), 3),
+        ("{by: page_number, param: page, size: 25, size_param: take}", Paged(most=50), 3),
+        ("{by: page_number, param: page, size: 500, size_param: take}", Paged(), 3),  # asked for more than it gives
+        ("{by: offset, param: skip, size: 30, size_param: take}", Paged(), 3),
+        ("{by: offset, param: skip}", Paged(most=50), 2),
+        ("{by: offset, param: skip, size: 20}", Paged(lies=20), 3),  # a total too small ends nothing
+        ("{by: page_number, param: page, size: 10}", Paged(most=10, holes=frozenset([20])), 6),
+        ("{by: link_header}", Paged(), 3),
+        ("{by: next_url, at: meta.url}", Paged(), 3),
+        ("{by: keyset, column: id, param: beyond}", Paged(), 4),
     ],
 )
 def test_every_way_brings_every_record_once(tmp_path: Path, rule: str, served: Paged, requests: int) -> None:
@@ -129,7 +131,7 @@ def test_what_is_no_record_takes_no_place_among_records_to_skip(tmp_path: Path) 
             return answer
 
     with serving(Headed()) as source:
-        result, heard = read(source, "{offset: skip, size: 20, size_as: take}", tmp_path)
+        result, heard = read(source, "{by: offset, param: skip, size: 20, size_param: take}", tmp_path)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
     assert sorted(r["id"] for r in table_rows(tmp_path, "things")) == [t["id"] for t in THINGS]
     assert {r.code for r in heard.rejected} == {"record.not_an_object"}
@@ -138,16 +140,16 @@ def test_what_is_no_record_takes_no_place_among_records_to_skip(tmp_path: Path) 
 @pytest.mark.parametrize(
     ("rule", "answer", "code"),
     [
-        ("{page: nr}", lambda _: {"items": THINGS[:5]}, "source.pages_looped"),
-        ("{last: id, as: beyond}", lambda _: {"items": THINGS[:5]}, "source.pages_looped"),
-        ("{last: name, as: beyond}", lambda _: {"items": THINGS[:5]}, "source.token_unreadable"),
+        ("{by: page_number, param: nr}", lambda _: {"items": THINGS[:5]}, "source.pages_looped"),
+        ("{by: keyset, column: id, param: beyond}", lambda _: {"items": THINGS[:5]}, "source.pages_looped"),
+        ("{by: keyset, column: name, param: beyond}", lambda _: {"items": THINGS[:5]}, "source.token_unreadable"),
         (
-            "{url: on}",
+            "{by: next_url, at: on}",
             lambda r: {"items": [], "on": f"/things?n={'b' if r.query.get('n') == 'a' else 'a'}"},
             "source.pages_looped",
         ),
-        ("{url: on}", lambda _: {"items": [], "on": "//elsewhere.example/things"}, "source.foreign_page"),
-        ("{url: on}", lambda _: {"items": [], "on": {"href": "/x"}}, "source.token_unreadable"),
+        ("{by: next_url, at: on}", lambda _: {"items": [], "on": "//elsewhere.example/things"}, "source.foreign_page"),
+        ("{by: next_url, at: on}", lambda _: {"items": [], "on": {"href": "/x"}}, "source.token_unreadable"),
     ],
 )
 def test_circles_and_strangers_end_the_run(tmp_path: Path, rule: str, answer: Callable[[Request], Any], code: str) -> None:
@@ -177,21 +179,25 @@ def test_links(header: str, found: str | None) -> None:
 @pytest.mark.parametrize(
     ("rule", "says"),
     [
-        ("{}", "say one of last, link, offset, page"),
-        ("{page: p, offset: o}", "not page and offset"),
-        ("{token: t}", 'the key "as" is missing'),
-        ("{link: next, as: x}", 'unknown key "as"'),
-        ("{link: next, size: 5}", 'unknown key "size"'),
-        ("{page: p, sze: 5}", 'did you mean "size"'),
-        ("{page: p, size_as: n}", "needs `size`"),
+        ("{}", 'the key "by" is missing; it is one of keyset, link_header'),
+        ("{by: page_nr}", 'did you mean "page_number"'),
+        ("{by: page_number, param: p, offset: o}", 'unknown key "offset"'),
+        ("{by: page_token, at: t}", 'the key "param" is missing'),
+        ("{by: next_url}", "say one of `at`"),
+        ("{by: link_header, param: x}", 'unknown key "param"'),
+        ("{by: link_header, size: 5}", 'unknown key "size"'),
+        ("{by: page_number, param: p, sze: 5}", 'did you mean "size"'),
+        ("{by: page_number, param: p, size_param: n}", "needs `size`"),
     ],
 )
 def test_a_rule_that_says_too_little_or_too_much(rule: str, says: str) -> None:
-    text = basket_text("http://127.0.0.1:1").replace("next: {token: meta.next, as: after}", f"next: {rule}")
+    text = basket_text("http://127.0.0.1:1").replace(
+        "pagination: {by: page_token, at: meta.next, param: after}", f"pagination: {rule}"
+    )
     with pytest.raises(DefinitionError) as caught:
         load_texts({"basket.yaml": text})
     (mistake,) = caught.value.details  # type: ignore[misc]
-    assert ".things.next" in mistake["path"]
+    assert ".things.pagination" in mistake["path"]
     assert says in mistake["message"]
 
 
@@ -206,6 +212,8 @@ def test_a_page_behind_the_last_may_be_refused(tmp_path: Path, said: int, well: 
         )
 
     with serving(answer) as source:
-        result, _ = read(source, "{page: page, size: 20, size_as: take, pages: meta.pages}", tmp_path)
+        result, _ = read(
+            source, "{by: page_number, param: page, size: 20, size_param: take, total_pages: meta.pages}", tmp_path
+        )
     assert (result.outcome is RunOutcome.SUCCEEDED) == well, result.error
     assert well or (result.error is not None and result.error["code"] == "source.bad_request")

@@ -34,16 +34,15 @@ class Harbour:
 
 
 FAMILY = """
-  sailings: {get: /sailings, query_params: {since: "{cursor.from}"}, primary_key: id, cursor: {column: updated_at, sorted: true}}
-  boardings:
-    for_each: sailings
-    parents: changed
+  - {table: sailings, get: /sailings, query_params: {since: "{cursor.from}"}, primary_key: id, cursor: {column: updated_at, sorted: true}}
+  - table: boardings
+    parent: {table: sailings, rows: changed}
     get: /sailings/{parent.id}/boardings
     empty_on_status: [404]
     add_columns: {sailing: "{parent.id}"}
     primary_key: [sailing, seat]
-  bags:
-    for_each: boardings
+  - table: bags
+    parent: {table: boardings}
     get: /sailings/{parent.sailing}/boardings/{parent.seat}/bags
     add_columns: {sailing: "{parent.sailing}", seat: "{parent.seat}"}
     primary_key: [sailing, seat, bag]
@@ -52,7 +51,7 @@ FAMILY = """
 
 def test_children_are_asked_for_by_parents_that_changed_and_parents_are_read_once(tmp_path: Path) -> None:
     harbour = Harbour(10)
-    feed = "tables: {bags: , boardings: , sailings: }"
+    feed = "tables: [bags, boardings, sailings]"
     with serving(harbour) as source:
         first, _ = read(source, tmp_path, FAMILY, feed)
         assert first.error is None
@@ -62,11 +61,11 @@ def test_children_are_asked_for_by_parents_that_changed_and_parents_are_read_onc
         # Once by their own run; the boardings asked for by `bags` are of all sailings, and so were these.
         assert harbour.asked.count("/v1/sailings") == 1
         harbour.asked.clear()
-        quiet, heard = read(source, tmp_path, FAMILY, "tables: {boardings: , sailings: }")
+        quiet, heard = read(source, tmp_path, FAMILY, "tables: [boardings, sailings]")
         assert (harbour.asked, heard.ledger) == (["/v1/sailings"], [])
         harbour.asked.clear()
         harbour.sailings[3] = {"id": 3, "updated_at": "2026-03-02T00:00:00Z"}
-        changed, _ = read(source, tmp_path, FAMILY, "tables: {boardings: , sailings: }")
+        changed, _ = read(source, tmp_path, FAMILY, "tables: [boardings, sailings]")
         assert harbour.asked == ["/v1/sailings", "/v1/sailings/3/boardings"]
         assert [t.read for t in changed.tables] == [1, 2]
     assert quiet.outcome is RunOutcome.SUCCEEDED
@@ -85,15 +84,15 @@ def test_children_with_a_cursor_of_their_own_are_read_under_parents_that_do_not_
         return Answer([b for b in boardings if b["sailing"] == int(parts[1]) and str(b["updated_at"]) >= (since or "")])
 
     tables = """
-  sailings: {get: /sailings, primary_key: id}
-  boardings:
-    for_each: sailings
+  - {table: sailings, get: /sailings, primary_key: id}
+  - table: boardings
+    parent: {table: sailings}
     get: /sailings/{parent.id}/boardings
     query_params: {since: "{cursor.from}"}
     primary_key: seat
     cursor: {column: updated_at, overlap: 1m}
 """
-    feed = "tables: {sailings: {write: upsert}, boardings: {write: upsert}}"
+    feed = "tables: [{table: sailings, write: upsert}, {table: boardings, write: upsert}]"
     with serving(answer) as source:
         read(source, tmp_path, tables, feed)
         assert len(table_rows(tmp_path, "boardings")) == 6
@@ -110,7 +109,7 @@ def test_children_with_a_cursor_of_their_own_are_read_under_parents_that_do_not_
 def test_children_of_a_run_that_was_cut_are_not_lost(tmp_path: Path) -> None:
     """The parents' cursor has moved on; the children's has not, and goes by itself."""
     harbour = Harbour(30)
-    feed = "tables: {sailings: , boardings: }"
+    feed = "tables: [sailings, boardings]"
     harbour.fail = lambda path: path.endswith("/17/boardings")
     with serving(harbour) as source:
         cut, _ = read(source, tmp_path, FAMILY, feed)

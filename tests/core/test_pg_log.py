@@ -17,7 +17,7 @@ from tests.support.dock import Dock
 from tests.support.feeds import Heard, order_for, run_context_for, run_once, table_rows
 from tests.support.warehouses import Place
 
-LOG = "defaults: {changes: {by: cdc}}\n"
+LOG = "changes: {by: cdc}\n"
 
 
 def run(text: str, folder: Path, number: int, **more: Any) -> Heard:
@@ -40,7 +40,7 @@ def test_every_type_comes_from_the_log_as_from_a_select(dock: Dock, tmp_path: Pa
     columns = ", ".join(f"c{n} {kind}" for n, (kind, _) in enumerate(values))
     dock.do(f"create table things (id int primary key, {columns}); create publication reed_test for table things")
     cast = ", ".join(f"c{n}: text" for n, (_, value) in enumerate(values) if value in ("'infinity'", "'0044-03-15 BC'"))
-    text = dock.basket(LOG + f"tables: {{things: {{cast: {{{cast}}}}}}}", "time_zone: Europe/Paris")
+    text = dock.basket(LOG + f"tables: [{{table: things, cast: {{{cast}}}}}]", "time_zone: Europe/Paris")
     dock.do(f"insert into things values (1, {', '.join(value for _, value in values)})")
     run(text, tmp_path, 1)
     dock.do(f"insert into things values (2, {', '.join(value for _, value in values)}); insert into things (id) values (3)")
@@ -62,8 +62,9 @@ def test_changes_of_every_sort(dock: Dock, tmp_path: Path, engine: str) -> None:
     dock.do("create publication reed_test for table notes, kinds with (publish_via_partition_root = true)")
     dock.do("insert into notes select g, 'open', repeat(md5(g::text), 100), g / 3.0 from generate_series(1, 60) g")
     dock.do("insert into kinds values (1, 'x', 1), (2, 'x', 2)")
-    tables = "{rename: {body: text}, filter: \"state is distinct from 'hidden'\"}\n  kinds: {write: versions}\n"
-    text = dock.basket(LOG + "tables:\n  notes: " + tables).replace("type: sqlite\npath: marsh.db", place.as_yaml)
+    notes = "{table: notes, rename: {body: text}, filter: \"state is distinct from 'hidden'\"}"
+    tables = f"tables:\n  - {notes}\n  - {{table: kinds, write: versions}}\n"
+    text = dock.basket(LOG + tables).replace("type: sqlite\npath: marsh.db", place.as_yaml)
     run(text, tmp_path, 1)
     dock.do("update notes set state = 'done' where id <= 3; update notes set state = 'x', body = 'short' where id = 4")
     dock.do("update notes set state = 'y' where id = 4; update notes set id = 105 where id = 5")
@@ -95,7 +96,7 @@ def test_changes_of_every_sort(dock: Dock, tmp_path: Path, engine: str) -> None:
 def test_a_transaction_that_ends_late_and_one_that_ran_during_the_snapshot(dock: Dock, tmp_path: Path) -> None:
     dock.do("create table orders (id int primary key, v text); create publication reed_test for table orders")
     dock.do("insert into orders select g, 'a' from generate_series(1, 10) g")
-    text = dock.basket(LOG + "tables: {orders: }")
+    text = dock.basket(LOG + "tables: [orders]")
     run(text, tmp_path, 1)
     late = dock.cluster.connect(autocommit=False)
     late.execute(
@@ -107,7 +108,7 @@ def test_a_transaction_that_ends_late_and_one_that_ran_during_the_snapshot(dock:
         "create table parts (id int primary key, v text); alter publication reed_test add table parts; insert into parts values (1, 'a')"
     )
     late.execute(f"insert into {dock.schema}.parts values (2, 'late')")
-    text = dock.basket(LOG + "tables: {orders: , parts: }")
+    text = dock.basket(LOG + "tables: [orders, parts]")
     heard = run(text, tmp_path, 2)
     assert [(line.table, line.read) for line in heard.ledger] == [("orders", 1), ("parts", 1)]
     dock.do("update parts set v = 'b' where id = 1")
@@ -125,7 +126,7 @@ def test_a_slot_that_is_just_being_made(dock: Dock, tmp_path: Path) -> None:
     """A worker was killed while the server made its slot, which waits for a transaction: what is committed meanwhile is taken too."""
     dock.do("create table orders (id int primary key, v int, body text); alter table orders alter body set storage external")
     dock.do("create publication reed_test for table orders")
-    text = dock.basket(LOG + "tables: {orders: }")
+    text = dock.basket(LOG + "tables: [orders]")
     late, left, asks = dock.cluster.connect(autocommit=False), dock.cluster.connect(), dock.cluster.connect()
 
     def until(question: str) -> None:
@@ -155,7 +156,7 @@ def test_what_the_log_needs_is_told_by_name(dock: Dock, tmp_path: Path) -> None:
     """By a user who has just what `setup-sql` prints; a slot that was lost, and the way back; one that nobody reads."""
     dock.do("create table \"Orders\" (id int primary key, v text); insert into \"Orders\" values (1, 'a'), (2, 'b')")
     dock.do('create table bare (v text); create view seen as select * from "Orders"')
-    text = dock.basket(LOG + "tables: {Orders: }", user="logged")
+    text = dock.basket(LOG + "tables: [Orders]", user="logged")
     order = order_for(text)
     context = run_context_for(order, tmp_path)
     statements = [one.sql for one in setup_sql(order, context, [order]) if one.sql]
@@ -186,8 +187,8 @@ def test_what_the_log_needs_is_told_by_name(dock: Dock, tmp_path: Path) -> None:
     assert result.error is not None and result.error["code"] == "source.no_right"
     dock.do("drop owned by logged; drop role logged")
     for tables, code in (
-        ("{bare: }", "definition.log_needs_key"), ("{seen: {primary_key: id}}", "source.no_log"),
-        ("{Orders: {source_filter: id > 1}}", "definition.bad_value"),
+        ("[bare]", "definition.log_needs_key"), ("[{table: seen, primary_key: id}]", "source.no_log"),
+        ("[{table: Orders, source_filter: id > 1}]", "definition.bad_value"),
     ):  # fmt: skip
         result, _ = run_once(dock.basket(LOG + f"tables: {tables}"), tmp_path / "else", run=1)
         assert result.error is not None and result.error["code"] == code, result.error

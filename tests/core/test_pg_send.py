@@ -81,7 +81,7 @@ def test_a_server_that_ends_the_copy_leaves_nothing_and_the_next_run_brings_all(
     dock.do("create table many (id int primary key, note text)")
     dock.do("insert into many select g, repeat('x', 400) from generate_series(1, 150000) g")
     place = Place("postgres", tmp_path, dock.cluster)
-    feed = "tables: {many: {write: replace, compute: {twice: id * 2}}}"
+    feed = "tables: [{table: many, write: replace, compute: {twice: id * 2}}]"
     text = dock.basket(feed).replace("type: sqlite\npath: marsh.db", place.as_yaml)
 
     class Ends(Heard):

@@ -74,7 +74,7 @@ def test_cut_in_the_midst_of_ranges(tmp_path: Path, engine: str, by: str, of: st
         do("alter table orders alter at set not null")
     ranges = f"{{column: {of}, parts: 10, concurrency: 3}}"
     text = basket(
-        f"rows_per_commit: 700\ntables: {{orders: {{write: upsert, changes: {{by: {by}}}, parallel_read: {ranges}}}}}\n"
+        f"rows_per_commit: 700\ntables: [{{table: orders, write: upsert, changes: {{by: {by}}}, parallel_read: {ranges}}}]\n"
     )
     heard = StopsAfter(3)
     result, _ = run_once(text, tmp_path, heard=heard, stop=heard.stop)
@@ -99,8 +99,8 @@ def test_cut_in_the_midst_of_ranges(tmp_path: Path, engine: str, by: str, of: st
 
 def test_appended_rows_of_ranges_come_once(tmp_path: Path, request: pytest.FixtureRequest) -> None:
     _, basket = made("postgres", tmp_path, request)
-    table = "{write: append, changes: {by: full}, parallel_read: {parts: 10, concurrency: 3}}"
-    text, heard = basket(f"rows_per_commit: 700\ntables: {{orders: {table}}}\n"), StopsAfter(2)
+    table = "{table: orders, write: append, changes: {by: full}, parallel_read: {parts: 10, concurrency: 3}}"
+    text, heard = basket(f"rows_per_commit: 700\ntables: [{table}]\n"), StopsAfter(2)
     result, _ = run_once(text, tmp_path, heard=heard, stop=heard.stop)
     assert result.outcome is RunOutcome.CANCELLED
     result, _ = run_once(text, tmp_path, run=2)
@@ -114,7 +114,9 @@ def test_a_time_without_end_is_no_bound(tmp_path: Path, request: pytest.FixtureR
     do("alter table orders alter at set not null; update orders set at = 'infinity' where id = 7")
     do("update orders set at = '-infinity' where id = 8; update orders set at = '200000-01-01' where id = 9")
     changes = "{by: cursor, column: at}"
-    text = basket(f"tables: {{orders: {{write: upsert, changes: {changes}, parallel_read: {{column: {of}, parts: 5}}}}}}\n")
+    text = basket(
+        f"tables: [{{table: orders, write: upsert, changes: {changes}, parallel_read: {{column: {of}, parts: 5}}}}]\n"
+    )
     result, heard = run_once(text, tmp_path)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
     assert (sum(line.inserted for line in heard.ledger), len(heard.rejected)) == (ROWS - 3, 3)
@@ -168,8 +170,8 @@ def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, 
                 with pytest.raises(psycopg.errors.LockNotAvailable):
                     do("truncate orders")
 
-    table = "{write: mirror, source_filter: id > 0, parallel_read: {parts: 8, concurrency: 4}}"
-    text = basket(f"rows_per_commit: 700\ntables: {{orders: {table}}}\n")
+    table = "{table: orders, write: mirror, source_filter: id > 0, parallel_read: {parts: 8, concurrency: 4}}"
+    text = basket(f"rows_per_commit: 700\ntables: [{table}]\n")
     result, heard = run_once(text, tmp_path, heard=Writes())
     assert result.outcome is RunOutcome.SUCCEEDED and [line.read for line in heard.ledger] == [ROWS]
     assert len(heard.requests) == 8 and all('"ctid" ' in seen.url for seen in heard.requests)
@@ -180,13 +182,13 @@ def test_ranges_of_a_complete_read_are_one_load_in_one_snapshot(tmp_path: Path, 
     # By their places, ranges need no key.
     do("create table taps as select g as n, case when g % 2 = 0 then 'even' end as word from generate_series(1, 30000) g")
     do("delete from taps where n % 3 = 0 or n between 7000 and 15000")
-    text = basket("tables: {taps: {source_filter: n > 0, parallel_read: {parts: 8, concurrency: 4}}}\n")
+    text = basket("tables: [{table: taps, source_filter: n > 0, parallel_read: {parts: 8, concurrency: 4}}]\n")
     result, heard = run_once(text, tmp_path / "keyless")
     assert result.outcome is RunOutcome.SUCCEEDED and len(heard.requests) == 8, result.error
     with closing(sqlite3.connect(tmp_path / "keyless" / "marsh.db")) as db:
         found = db.execute("select n, word from taps order by n").fetchall()
     assert found == do("select n, word from taps order by n").fetchall()
-    result, _ = run_once(basket("tables: {orders: {parallel_read: {column: v}}}"), tmp_path / "else")
+    result, _ = run_once(basket("tables: [{table: orders, parallel_read: {column: v}}]"), tmp_path / "else")
     assert result.error is not None and result.error["code"] == "definition.bad_ranges"
 
 
@@ -210,7 +212,7 @@ def test_a_table_rewritten_behind_the_snapshot_is_not_taken_for_empty(
             super().progress(progress)
 
     do("create table other (id int primary key)")
-    text = basket(f"tables: {{orders: {{write: mirror{ranges}}}, other: {{write: mirror}}}}\n")
+    text = basket(f"tables: [{{table: orders, write: mirror{ranges}}}, {{table: other, write: mirror}}]\n")
     assert run_once(text, tmp_path)[0].outcome is RunOutcome.SUCCEEDED
     result, heard = run_once(text, tmp_path, run=2, heard=Rewrites())
     assert result.error is not None and (result.error["code"], result.error["retryable"]) == ("source.rewritten", True)

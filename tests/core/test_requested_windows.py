@@ -92,13 +92,16 @@ path: marsh.db
 feed: test
 from: test
 into: marsh
-parameters: {{least: 2}}
+variants: [{{least: 2}}]
 tables:
-  readings: {{changes: {{by: cursor, column: at}}, primary_key: id}}
-  large: {{query: "select * from readings where id >= :parameters_least and datetime(at) >= datetime(:window_from)
-           and datetime(at) < datetime(:window_until)",
-          primary_key: id, changes: {{by: full}}, write: upsert}}
-  numbers: {{table: readings, changes: {{by: cursor, column: id}}, primary_key: id}}
+  - {{table: readings, changes: {{by: cursor, column: at}}, primary_key: id}}
+  - table: large
+    query: "select * from readings where id >= :variant_least and datetime(at) >= datetime(:window_from)
+            and datetime(at) < datetime(:window_until)"
+    primary_key: id
+    changes: {{by: full}}
+    write: upsert
+  - {{table: readings, as: numbers, changes: {{by: cursor, column: id}}, primary_key: id}}
 """
 
 

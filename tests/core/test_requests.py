@@ -20,7 +20,7 @@ from tests.support.source import Answer, Request, Source, serving
 NOON = datetime(2026, 3, 4, 12, tzinfo=UTC)
 
 
-def basket(url: str, tables: str, feed: str = "tables: {things: }", extra: str = "") -> str:
+def basket(url: str, tables: str, feed: str = "tables: [things]", extra: str = "") -> str:
     """tables: of the connector, as YAML two spaces in. feed, extra: lines of the feed and of the connector."""
     return f"""
 connector: test-api
@@ -47,7 +47,7 @@ into: marsh
 """
 
 
-def read(source: Source, folder: Path, tables: str, feed: str = "tables: {things: }", **more: Any) -> tuple[RunResult, Heard]:
+def read(source: Source, folder: Path, tables: str, feed: str = "tables: [things]", **more: Any) -> tuple[RunResult, Heard]:
     return run_once(basket(source.url, tables, feed, more.pop("extra", "")), folder, **more)
 
 
@@ -70,23 +70,23 @@ def test_what_is_posted_and_where_pages_are_asked_for(tmp_path: Path) -> None:
         return Answer({"rows": days[start : start + 3]}, headers=more)
 
     tables = """
-  reports:
+  - table: reports
     post: /reports
     body: {json: {range: {from: "{run.started:%Y-%m-%d}"}, most: 500, missing: "{cursor.from}"}}
     records: rows
-    next: {token_header: X-After, as: paging.after, in: body}
+    pagination: {by: page_token, response_header: X-After, param: paging.after, in: body}
     primary_key: day
-  forms: {post: /form, body: {form: {landing: OSI, measures: metres}}, records: rows, primary_key: day}
-  graph:
+  - {table: forms, post: /form, body: {form: {landing: OSI, measures: metres}}, records: rows, primary_key: day}
+  - table: graph
     post: /graph
     body: {graphql: "query($page: Page) { days(page: $page) { nodes { day metres } } }", variables: {}}
     records: data.days.nodes
     total: data.days.total
-    next: {offset: page.skip, in: body}
+    pagination: {by: offset, param: page.skip, in: body}
     primary_key: day
 """
     with serving(answer) as source:
-        result, heard = read(source, tmp_path, tables, "tables: {reports: , forms: , graph: }", started=NOON)
+        result, heard = read(source, tmp_path, tables, "tables: [reports, forms, graph]", started=NOON)
     assert result.error is None
     for table in ("reports", "forms", "graph"):
         assert table_rows(tmp_path, table) == days
@@ -99,11 +99,11 @@ def test_one_request_for_every_value_of_a_list(tmp_path: Path) -> None:
         return Answer([{"at": f"{landing}{request.query['kind']}{n}"} for n in range(2)])
 
     table = """
-  things:
-    get: "/at/{each.landing}"
-    query_params: {kind: "{each.kind}"}
-    each: {landing: "{settings.landings}", kind: [a, b, 7]}
-    add_columns: {landing: "{each.landing}"}
+  - table: things
+    get: "/at/{value.landing}"
+    query_params: {kind: "{value.kind}"}
+    for_values: {landing: "{settings.landings}", kind: [a, b, 7]}
+    add_columns: {landing: "{value.landing}"}
     primary_key: at
 """
     with serving(answer) as source:
@@ -132,7 +132,7 @@ class Tides:
 
 
 WINDOWED = """
-  things:
+  - table: things
     get: /levels
     query_params: {from: "{window.from:%Y-%m-%d}", until: "{window.until:epoch}"}
     window: {from: 2026-02-20, length: 1d, delay: 1h}
@@ -183,8 +183,8 @@ def test_an_answer_that_did_not_change_is_not_read_again(tmp_path: Path) -> None
             return Answer(raw=b"", status=304)
         return Answer(state["rows"], headers={"ETag": str(state["tag"])})
 
-    table = "  things: {get: /things, primary_key: id, conditional_requests: true}"
-    feed = "tables: {things: {write: mirror}}"
+    table = "  - {table: things, get: /things, primary_key: id, conditional_requests: true}"
+    feed = "tables: [{table: things, write: mirror}]"
     with serving(answer) as source:
         read(source, tmp_path, table, feed)
         again, heard = read(source, tmp_path, table, feed)
@@ -194,7 +194,7 @@ def test_an_answer_that_did_not_change_is_not_read_again(tmp_path: Path) -> None
         read(source, tmp_path, table, feed)
         assert table_rows(tmp_path, "things") == [{"id": 2}]
         # Taken in another way, the same answer is wanted whole.
-        other, heard = read(source, tmp_path, table, "tables: {things: {write: mirror, constants: {region: marsh}}}")
+        other, heard = read(source, tmp_path, table, "tables: [{table: things, write: mirror, constants: {region: marsh}}]")
     assert (other.tables[0].read, heard.requests[0].status) == (1, 200)
 
 
@@ -236,12 +236,12 @@ def test_cursors_in_the_source_s_own_writing(
         return at > bar if bound == "exclusive" else at >= bar
 
     send = "" if bound == "none" else f"query_params: {{since: '{{cursor.from{':' + form if form else ''}}}'}}, "
-    table = f"  things: {{get: /things, {send}primary_key: id, cursor: {{{rule}, bound: {bound}}}}}"
+    table = f"  - {{table: things, get: /things, {send}primary_key: id, cursor: {{{rule}, bound: {bound}}}}}"
     with serving(answer) as source:
-        read(source, tmp_path, table, "tables: {things: {write: append}}")
+        read(source, tmp_path, table, "tables: [{table: things, write: append}]")
         records.append({"id": 99, "at": written(3)})
-        second, heard = read(source, tmp_path, table, "tables: {things: {write: append}}")
-        third, _ = read(source, tmp_path, table, "tables: {things: {write: append}}")
+        second, heard = read(source, tmp_path, table, "tables: [{table: things, write: append}]")
+        third, _ = read(source, tmp_path, table, "tables: [{table: things, write: append}]")
     assert (second.error, heard.rejected) == (None, [])
     assert (second.tables[0].read, third.tables[0].read) == (1, 0)
     assert [row["id"] for row in table_rows(tmp_path, "things")] == [0, 1, 2, 3, 99]
@@ -252,7 +252,7 @@ def test_cursors_in_the_source_s_own_writing(
 def test_a_cursor_with_an_end_takes_what_lies_before_it(tmp_path: Path) -> None:
     records = [{"id": n, "at": f"2026-03-0{n}T00:00:00Z"} for n in range(1, 8)]
     cursor = "cursor: {column: at, bound: none, from: 2026-03-03, until: 2026-03-06}"
-    table = f"  things: {{get: /things, query_params: {{until: '{{cursor.until:%d}}'}}, primary_key: id, {cursor}}}"
+    table = f"  - {{table: things, get: /things, query_params: {{until: '{{cursor.until:%d}}'}}, primary_key: id, {cursor}}}"
     with serving(lambda request: Answer(records)) as source:
         result, heard = read(source, tmp_path, table)
         assert source.requests[0].query == {"until": "06"}
@@ -271,11 +271,12 @@ def test_a_page_of_many_megabytes_is_gone_through_in_parts(tmp_path: Path) -> No
     raw = json.dumps({"items": {"no": [3]}, "data": {"x": [[{"a": "]"}]], "items": rows, "next": None}, "z": 1}).encode()
     assert len(raw) > 8 * 2**20
     with serving(lambda request: Answer(raw=raw)) as source:
-        table = "  things: {get: /things, records: data.items, primary_key: id, next: {token: data.next, as: after}}"
-        result, heard = read(source, tmp_path, table, "tables: {things: {exclude_columns: [inner]}}")
+        table = "  - {table: things, get: /things, records: data.items, primary_key: id, "
+        table += "pagination: {by: page_token, at: data.next, param: after}}"
+        result, heard = read(source, tmp_path, table, "tables: [{table: things, exclude_columns: [inner]}]")
         cut = raw[: len(raw) // 2]
         source.handler = lambda request: Answer(raw=cut)
-        broken, _ = read(source, tmp_path, table, "tables: {things: {exclude_columns: [inner]}}")
+        broken, _ = read(source, tmp_path, table, "tables: [{table: things, exclude_columns: [inner]}]")
     assert (result.error, result.tables[0].read, len(heard.requests)) == (None, 20_000, 1)
     found = table_rows(tmp_path, "things")
     assert (len(found), found[77]["note"]) == (20_000, filler)
@@ -300,14 +301,16 @@ def test_pages_ahead_come_in_order_and_at_most_so_many_at_once(tmp_path: Path) -
         return Answer({"rows": things[start : start + 20], "count": 205})
 
     table = """
-  things:
+  - table: things
     get: /things
     records: rows
     total: count
-    next: {offset: skip, size: 20, size_as: take}
+    pagination: {by: offset, param: skip, size: 20, size_param: take}
 """
     with serving(answer) as source:
-        result, heard = read(source, tmp_path, table, "tables: {things: {write: append}}", extra="rate_limit: {concurrency: 3}")
+        result, heard = read(
+            source, tmp_path, table, "tables: [{table: things, write: append}]", extra="rate_limit: {concurrency: 3}"
+        )
     assert (result.error, result.tables[0].read, most) == (None, 205, 3)
     assert len(heard.requests) == 11
     db_order = [row["id"] for row in sorted(table_rows(tmp_path, "things"), key=lambda r: r["id"])]
@@ -317,22 +320,26 @@ def test_pages_ahead_come_in_order_and_at_most_so_many_at_once(tmp_path: Path) -
 @pytest.mark.parametrize(
     ("table", "path", "says"),
     [
-        ("{get: /a, post: /b}", "things", "one of get and post"),
-        ("{get: /a, body: {json: {}}}", "things", "`body` goes with `post`"),
-        ("{post: /a, body: {}}", "things.body", "one of json, form and graphql"),
-        ('{get: "/a/{parent.id}"}', "things.get", "no `for_each`"),
-        ("{get: /a, for_each: thing}", "things.for_each", 'did you mean "things"'),
-        ("{get: /a, for_each: things}", "things.for_each", "in a circle"),
-        ('{get: "/{each.x}", each: {y: [1]}}', "things.get", "did you mean"),
-        ('{get: "/{window.from}"}', "things", "sends a window"),
-        ("{get: /a, window: {from: 2026-01-01, length: 10ms}}", "things.window.length", "at least a second"),
-        ("{get: /a, conditional_requests: true, next: {page: p}}", "things", "one GET that brings all"),
-        ('{get: "/a/{settings.landings}"}', "things.get", "is a list: name it in `each`"),
-        ("{get: /a, format: yaml}", "things.format.name", "csv"),
+        ("{table: things, get: /a, post: /b}", "things", "one of get and post"),
+        ("{table: things, get: /a, body: {json: {}}}", "things", "`body` goes with `post`"),
+        ("{table: things, post: /a, body: {}}", "things.body", "one of json, form and graphql"),
+        ('{table: things, get: "/a/{parent.id}"}', "things.get", "no `parent`"),
+        ("{table: things, get: /a, parent: {table: thing}}", "things.parent.table", 'did you mean "things"'),
+        ("{table: things, get: /a, parent: {table: things}}", "things.parent.table", "in a circle"),
+        ('{table: things, get: "/{value.x}", for_values: {y: [1]}}', "things.get", "did you mean"),
+        ('{table: things, get: "/{window.from}"}', "things", "sends a window"),
+        ("{table: things, get: /a, window: {from: 2026-01-01, length: 10ms}}", "things.window.length", "at least a second"),
+        (
+            "{table: things, get: /a, conditional_requests: true, pagination: {by: page_number, param: p}}",
+            "things",
+            "one GET that brings all",
+        ),
+        ('{table: things, get: "/a/{settings.landings}"}', "things.get", "is a list: name it in `for_values`"),
+        ("{table: things, get: /a, format: yaml}", "things.format.type", "csv"),
     ],
 )
 def test_what_does_not_go_together_is_told(table: str, path: str, says: str) -> None:
     with pytest.raises(DefinitionError) as caught:
-        load_texts({"basket.yaml": basket("http://127.0.0.1:1", f"  things: {table}")})
+        load_texts({"basket.yaml": basket("http://127.0.0.1:1", f"  - {table}")})
     found = [(m["path"], m["message"]) for m in caught.value.details]  # type: ignore[union-attr]
     assert any(where.endswith(path) and says in message for where, message in found), found

@@ -25,7 +25,7 @@ REEDS = "source: test\ntype: sqlite\npath: reeds.db\n---\n" + MARSH
 def test_appended_rows_of_one_key_all_stay(tmp_path: Path, warehouse: str) -> None:
     """A database tells its key; what is appended is not told by it."""
     text = REEDS.replace("type: sqlite\npath: marsh.db", f"type: {warehouse}\npath: marsh.db")
-    text += "tables: {beds: {changes: {by: cursor, column: at}, write: append}}\n"
+    text += "tables: [{table: beds, changes: {by: cursor, column: at}, write: append}]\n"
     with closing(sqlite3.connect(tmp_path / "reeds.db", isolation_level=None)) as db:
         db.execute("create table beds (id integer primary key, cut integer, at datetime)")
         db.execute("insert into beds values (1, 3, '2026-03-02 06:00:00')")
@@ -37,7 +37,7 @@ def test_appended_rows_of_one_key_all_stay(tmp_path: Path, warehouse: str) -> No
 
 
 def test_a_column_of_nulls_that_comes_or_goes_appends_nothing_once_more(tmp_path: Path) -> None:
-    text = REEDS + "tables: {beds: {changes: {by: cursor, column: at, overlap: 1d}, write: append}}\n"
+    text = REEDS + "tables: [{table: beds, changes: {by: cursor, column: at, overlap: 1d}, write: append}]\n"
     with closing(sqlite3.connect(tmp_path / "reeds.db", isolation_level=None)) as db:
         db.execute("create table beds (id integer primary key, at datetime)")
         db.execute("insert into beds values (1, '2026-03-02 06:00:00')")
@@ -50,7 +50,7 @@ def test_a_column_of_nulls_that_comes_or_goes_appends_nothing_once_more(tmp_path
 
 
 def test_times_with_fractions_after_a_whole_second_are_appended_once(tmp_path: Path) -> None:
-    text = REEDS + "tables: {beds: {changes: {by: cursor, column: at, overlap: 1d}, write: append}}\n"
+    text = REEDS + "tables: [{table: beds, changes: {by: cursor, column: at, overlap: 1d}, write: append}]\n"
     with closing(sqlite3.connect(tmp_path / "reeds.db", isolation_level=None)) as db:
         db.execute("create table beds (id integer primary key, at datetime)")
         db.execute("insert into beds values (1, '2026-03-02 06:00:00')")
@@ -63,19 +63,19 @@ def test_times_with_fractions_after_a_whole_second_are_appended_once(tmp_path: P
 def test_a_feed_whose_patterns_match_nothing_has_not_succeeded(tmp_path: Path) -> None:
     with closing(sqlite3.connect(tmp_path / "reeds.db", isolation_level=None)) as db:
         db.execute("create table beds (id integer primary key)")
-        text = REEDS + "tables: {'bads*': }\n"
+        text = REEDS + "tables: ['bads*']\n"
         order = order_for(text)
         planned = plan_feed(order, run_context_for(order, tmp_path))
         assert [one.error and one.error["code"] for one in planned] == ["definition.unknown_table"]
         result, _ = run_once(text, tmp_path)
         assert result.error is not None and result.error["code"] == "definition.unknown_table"
         # One of several that matches nothing is told.
-        result, heard = run_once(text.replace("'bads*': ", "'bads*': , 'beds*': "), tmp_path)
+        result, heard = run_once(text.replace("'bads*'", "'bads*', 'beds*'"), tmp_path)
     assert result.outcome is RunOutcome.SUCCEEDED and "table.no_match" in heard.codes()
 
 
 def test_a_key_by_another_name_leaves_no_row_doubled(tmp_path: Path) -> None:
-    text = REEDS + "tables: {beds: {write: upsert}}\n"
+    text = REEDS + "tables: [{table: beds, write: upsert}]\n"
     with closing(sqlite3.connect(tmp_path / "reeds.db", isolation_level=None)) as db:
         db.execute("create table beds (id integer primary key, cut integer)")
         db.execute("insert into beds values (1, 3)")
@@ -97,7 +97,7 @@ def test_a_replay_never_takes_the_place_of_what_came_later(tmp_path: Path, engin
         + place.as_yaml
         + "\n---\nfeed: test\nfrom: test\ninto: marsh\n"
     )
-    text += "tables: {counts: {files: '*.ndjson', primary_key: id, changes: {by: compare}, cast: {n: KIND}}}\n"
+    text += "tables: [{table: counts, files: '*.ndjson', primary_key: id, changes: {by: compare}, cast: {n: KIND}}]\n"
     folder = Folder(tmp_path)
 
     def run(number: int, *lines: str) -> None:
@@ -121,7 +121,7 @@ def test_a_replay_never_takes_the_place_of_what_came_later(tmp_path: Path, engin
 def test_a_plan_says_that_a_log_cannot_be_followed(dock: Dock, tmp_path: Path) -> None:
     """No publication; then a slot that is gone."""
     dock.do("create table beds (id int primary key)")
-    text = dock.basket("defaults: {changes: {by: cdc}}\ntables: {beds: }\n")
+    text = dock.basket("changes: {by: cdc}\ntables: [beds]\n")
 
     def code(run: int) -> object:
         order = order_for(text, run=run)
@@ -140,7 +140,7 @@ def test_a_view_that_is_broken_is_no_matter_of_the_tables_beside_it(tmp_path: Pa
     with closing(sqlite3.connect(tmp_path / "reeds.db")) as db:
         db.executescript("create table beds (id integer primary key); insert into beds values (1); create table older (id);")
         db.executescript("create view a_view as select * from older; drop table older;")
-    text = REEDS + "tables: {TABLES: }\n"
+    text = REEDS + "tables: [TABLES]\n"
     assert run_once(text.replace("TABLES", "beds"), tmp_path)[0].outcome is RunOutcome.SUCCEEDED
     result, heard = run_once(text.replace("TABLES", '"*"'), tmp_path, run=2)
     assert result.outcome is RunOutcome.SUCCEEDED and "table.no_right" in heard.codes()
@@ -152,7 +152,7 @@ def test_a_time_without_end_is_rejected_as_it_came_and_a_replay_changes_no_type(
     dock.do("create table beds (id int primary key, cut date, at timestamptz)")
     dock.do("insert into beds values (1, '2026-03-01', '2026-03-01 06:00Z'), (2, 'infinity', '-infinity')")
     dock.do("insert into beds values (3, '0044-03-15 BC', '10000-01-01 00:00Z')")
-    text = dock.basket("tables: {beds: CAST}\n")
+    text = dock.basket("tables: [{table: bedsCAST}]\n")
     result, heard = run_once(text.replace("CAST", ""), tmp_path)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
     came = [reject.record for reject in heard.rejected]
@@ -166,7 +166,7 @@ def test_a_time_without_end_is_rejected_as_it_came_and_a_replay_changes_no_type(
 
     before = [(row["id"], row["cut"], row["at"]) for row in table_rows(tmp_path, "beds")]
     assert len(before) == 1 and replayed("", 2) == before
-    fixed = replayed("{cast: {cut: text, at: text}}", 3)
+    fixed = replayed(", cast: {cut: text, at: text}", 3)
     assert sorted(fixed)[1:] == [(2, "infinity", "-infinity"), (3, "0044-03-15 BC", "10000-01-01T00:00:00Z")]
 
 
@@ -183,7 +183,7 @@ def test_what_comes_again_is_recognised_however_its_batch_writes_it(tmp_path: Pa
 
     by = "{by: cursor, column: at, overlap: 10m}"
     source_db = tmp_path / "yard.db"
-    tables = f"tables: {{beds: {{changes: {by}, write: append}}}}\n"
+    tables = f"tables: [{{table: beds, changes: {by}, write: append}}]\n"
     text = f"source: test\ntype: sqlite\npath: {source_db}\n---\n{MARSH}{tables}"
     with closing(sqlite3.connect(source_db)) as db:
         db.execute("create table beds (id text primary key, n, at datetime)")
@@ -195,7 +195,7 @@ def test_what_comes_again_is_recognised_however_its_batch_writes_it(tmp_path: Pa
     assert sorted(row["id"] for row in table_rows(tmp_path, "beds")) == ["d", "e", "f"]
 
     dock.do("create table weights (id text primary key, kg numeric(12, 4), at timestamptz)")
-    text = dock.basket(f"tables: {{weights: {{changes: {by}, write: append}}}}\n")
+    text = dock.basket(f"tables: [{{table: weights, changes: {by}, write: append}}]\n")
     for run, (key, value) in enumerate((("g", "NaN"), ("h", "1.5000"), ("i", "0")), 1):
         dock.do("insert into weights values (%s, %s, %s)", key, value, f"2026-03-01 06:00:0{run}+00")
         if run == 2:

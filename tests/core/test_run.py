@@ -28,11 +28,11 @@ SHIPS = [{"id": f"S{i}", "name": f"ship {i}", "updated_at": f"2026-03-01T06:{i:0
 def two_tables(url: str, **choices: Any) -> str:
     """The test basket with a second table, `ships`, and a third that the feed leaves out."""
     text = basket_text(url, **choices)
-    begin, end = text.index("  things:\n    get"), text.index("---\nsource")
+    begin, end = text.index("  - table: things\n    get"), text.index("---\nsource")
     table = text[begin:end]
     more = table.replace("things", "ships") + table.replace("things", "crews")
     text = text[:end] + more + text[end:]
-    return text.replace("tables: {things:", "table_prefix: t_\ntables: {ships: , things:")
+    return text.replace("tables: [{table: things,", "table_prefix: t_\ntables: [ships, {table: things,")
 
 
 class Paths:
@@ -76,7 +76,7 @@ def test_rejects_cost_one_record_each_and_are_counted(tmp_path: Path) -> None:
         assert [(line.read, line.inserted, line.rejected) for line in heard.ledger] == [(20, 19, 1)]
         records.append({**SHIPS[0], "id": "S90", "seats": "many", "updated_at": "2026-03-01T07:00:00Z"})
         records.append({**SHIPS[0], "id": "S91", "seats": 5, "updated_at": "2026-03-01T07:00:00Z"})
-        strict = basket_text(source.url, feed="drift: {types: reject}\nmax_rejects: 1")
+        strict = basket_text(source.url, feed="on_drift: {changed_type: reject}\nmax_rejects: 1")
         result, heard = run_once(strict, tmp_path, run=2)
         assert (result.outcome, result.tables[0].rejected) == (RunOutcome.SUCCEEDED, 1)
         assert [(line.read, line.inserted, line.rejected) for line in heard.ledger] == [(2, 1, 1)]

@@ -22,7 +22,7 @@ connector: api
 type: http
 settings: {url: {type: url}, region: {type: text, default: all}, token: {type: secret}}
 base_url: "{settings.url}"
-tables: {things: {get: "/{settings.region}/things", records: items, primary_key: id}}
+tables: [{table: things, get: "/{settings.region}/things", records: items, primary_key: id}]
 ---
 source: api
 connector: api
@@ -32,7 +32,7 @@ warehouse: marsh
 type: sqlite
 path: marsh.db
 """
-FEED = "---\nfeed: {name}\nfrom: api\ninto: marsh\ntable_prefix: {name}_\ntables: {{things: }}\n{more}\n"
+FEED = "---\nfeed: {name}\nfrom: api\ninto: marsh\ntable_prefix: {name}_\ntables: [things]\n{more}\n"
 
 
 def at(text: str) -> datetime:
@@ -164,56 +164,56 @@ def test_windows_behind_others_take_their_step_and_offset() -> None:
     assert grid == Grid(at("2026-01-01T00:30:00Z"), timedelta(days=7))
 
 
-def parameters(more: str) -> Any:
+def variants_of(more: str) -> Any:
     return load_texts({"b.yaml": BASE + more}).feeds
 
 
 def test_one_definition_makes_a_feed_of_each_set() -> None:
-    feeds = parameters(
+    feeds = variants_of(
         """---
-feed: things-{parameters.region}
-description: of {parameters.region}, not of {{parameters.region}}
-parameters: [{region: north}, {region: south}]
+feed: things-{variant.region}
+description: of {variant.region}, not of {{variant.region}}
+variants: [{region: north}, {region: south}]
 from: api
 into: marsh
-table_prefix: "{parameters.region}_"
-tables: {things: {filter: "region = 'x'"}}
+table_prefix: "{variant.region}_"
+tables: [{table: things, filter: "region = 'x'"}]
 """
     )
-    assert {name: (feed.table_prefix, feed.parameters) for name, feed in feeds.items()} == {
+    assert {name: (feed.table_prefix, feed.variant) for name, feed in feeds.items()} == {
         "things-north": ("north_", {"region": "north"}),
         "things-south": ("south_", {"region": "south"}),
     }
-    assert feeds["things-north"].description == "of north, not of {{parameters.region}}"
+    assert feeds["things-north"].description == "of north, not of {{variant.region}}"
 
 
 @pytest.mark.parametrize(
     ("said", "code", "words"),
     [
-        ("feed: same\nparameters: [{region: a}, {region: b}]", "defined_twice", '"same-{parameters.region}"'),
-        ("feed: f-{parameters.regoin}\nparameters: [{region: a}]", "unknown_parameter", 'did you mean "region"?'),
-        ("feed: f-{parameters.token}\nparameters: [{token: a}]", "bad_value", "a secret is named in the source's settings"),
-        ('feed: f-{parameters.r}\nparameters: [{r: "x\' or 1"}]', "bad_value", "a name is lower case"),
+        ("feed: same\nvariants: [{region: a}, {region: b}]", "defined_twice", '"same-{variant.region}"'),
+        ("feed: f-{variant.regoin}\nvariants: [{region: a}]", "unknown_name", 'did you mean "region"?'),
+        ("feed: f-{variant.token}\nvariants: [{token: a}]", "bad_value", "a secret is named in the source's settings"),
+        ('feed: f-{variant.r}\nvariants: [{r: "x\' or 1"}]', "bad_value", "a name is lower case"),
         (
-            "feed: f\nparameters: [{region: a}]\ndefaults: {write: append}\ndescription: '{parameters.x}'",
-            "unknown_parameter",
-            "no parameter",
+            "feed: f\nvariants: [{region: a}]\nwrite: append\ndescription: '{variant.x}'",
+            "unknown_name",
+            "this variant has no",
         ),
     ],
 )
 def test_parameters_that_cannot_be_are_told(said: str, code: str, words: str) -> None:
     with pytest.raises(DefinitionError) as refused:
-        parameters(f"---\n{said}\nfrom: api\ninto: marsh\ntables: {{things: }}\n")
+        variants_of(f"---\n{said}\nfrom: api\ninto: marsh\ntables: [things]\n")
     assert [(one["code"], words in one["message"]) for one in refused.value.details] == [(f"definition.{code}", True)]
 
 
 def test_sql_is_never_made_out_of_parameters() -> None:
     text = BASE.replace("warehouse: marsh", "source: db\ntype: sqlite\npath: x.db\n---\nwarehouse: marsh")
-    feed = "---\nfeed: f-{parameters.r}\nparameters: [{r: a}]\nfrom: db\ninto: marsh\n"
-    feed += "tables: {t: {source_filter: \"r = '{parameters.r}'\"}}\n"
+    feed = "---\nfeed: f-{variant.r}\nvariants: [{r: a}]\nfrom: db\ninto: marsh\n"
+    feed += "tables: [{table: t, source_filter: \"r = '{variant.r}'\"}]\n"
     with pytest.raises(DefinitionError) as refused:
         load_texts({"b.yaml": text + feed})
-    assert "write :parameters_r" in refused.value.details[0]["message"]
+    assert "write :variant_r" in refused.value.details[0]["message"]
 
 
 def test_a_settings_file_says_what_is_different_here() -> None:

@@ -51,8 +51,8 @@ feed: test
 from: test
 into: [marsh, third]
 rows_per_commit: 500
-defaults: {{changes: {{by: files, stable_for: 0s}}}}
-tables: {{counts: {{files: "*.ndjson*", write: {write}{more}}}}}
+changes: {{by: files, stable_for: 0s}}
+tables: [{{table: counts, files: "*.ndjson*", write: {write}{more}}}]
 """
 
 
@@ -117,7 +117,7 @@ def test_a_file_that_turns_out_bad_is_left_out_of_each(tmp_path: Path, monkeypat
 def test_ranges_go_on_in_each_where_they_were_cut(tmp_path: Path, engine: str, by: str, request: pytest.FixtureRequest) -> None:
     do, basket_of = made(engine, tmp_path, request)
     ranges = "{column: id, parts: 10, concurrency: 3}"
-    feed = f"rows_per_commit: 700\ntables: {{orders: {{write: upsert, changes: {{by: {by}}}, parallel_read: {ranges}}}}}\n"
+    feed = f"rows_per_commit: 700\ntables: [{{table: orders, write: upsert, changes: {{by: {by}}}, parallel_read: {ranges}}}]\n"
     text = basket_of(feed).replace("into: marsh", "into: [marsh, third]") + THIRD
     heard = StopsAfter(5)
     result, _ = run_once(text, tmp_path, heard=heard, stop=heard.stop)
@@ -148,8 +148,8 @@ def test_an_answer_known_by_its_tag_is_asked_for_once(tmp_path: Path) -> None:
     with serving(answer) as server:
         text = basket(
             server.url,
-            "  things: {get: /things, primary_key: id, conditional_requests: true}",
-            "tables: {things: {write: mirror}}",
+            "  - {table: things, get: /things, primary_key: id, conditional_requests: true}",
+            "tables: [{table: things, write: mirror}]",
         )
         text = text.replace("into: marsh", "into: [marsh, third]") + THIRD
         for number, (status, read) in enumerate([(200, 2), (304, 0), (304, 0)], 1):
@@ -164,13 +164,11 @@ def test_an_answer_known_by_its_tag_is_asked_for_once(tmp_path: Path) -> None:
 def test_children_of_parents_that_changed_are_asked_for_once(tmp_path: Path) -> None:
     harbour = Harbour(10)
     with serving(harbour) as server:
-        text = basket(server.url, FAMILY, "tables: {bags: , boardings: , sailings: }").replace(
-            "into: marsh", "into: [marsh, third]"
-        )
+        text = basket(server.url, FAMILY, "tables: [bags, boardings, sailings]").replace("into: marsh", "into: [marsh, third]")
         assert run_once(text + THIRD, tmp_path)[0].outcome is RunOutcome.SUCCEEDED
         assert [len(both(tmp_path, table, "sailing")) for table in ("boardings", "bags")] == [18, 18]
         assert harbour.asked.count("/v1/sailings") == 1 and len(harbour.asked) == len(set(harbour.asked))
-        text = text.replace("bags: , ", "")
+        text = text.replace("[bags, ", "[")
         for changed in ([], [3]):
             harbour.asked.clear()
             for number in changed:
@@ -184,7 +182,7 @@ def test_a_log_is_followed_for_each_and_kept_for_the_one_that_is_behind(
     tmp_path: Path, engine: str, request: pytest.FixtureRequest
 ) -> None:
     do, basket_of = made(engine, tmp_path, request)
-    text = basket_of("tables: {orders: {changes: {by: cdc}}}\n").replace("into: marsh", "into: [marsh, third]") + THIRD
+    text = basket_of("tables: [{table: orders, changes: {by: cdc}}]\n").replace("into: marsh", "into: [marsh, third]") + THIRD
 
     def run(number: int, outcome: RunOutcome = RunOutcome.SUCCEEDED) -> Heard:
         result, heard = run_once(text, tmp_path, run=number)

@@ -199,7 +199,7 @@ path: marsh.db
 feed: test
 from: test
 into: [marsh, duck, third]
-tables: {parts: {changes: {by: cursor, column: id}, write: append}}
+tables: [{table: parts, changes: {by: cursor, column: id}, write: append}]
 """
     add(0, 20_000)
     assert run_once(text + MORE, tmp_path)[0].outcome is RunOutcome.SUCCEEDED

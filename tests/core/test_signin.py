@@ -16,13 +16,13 @@ from tests.support.feeds import SECRET, Heard, run_once, table_rows
 from tests.support.source import Answer, Request, Source, serving
 
 OAUTH = """auth:
-  oauth:
-    token_url: "{settings.url}/token"
-    client_id: reed
-    client_secret: "{settings.token}"
+  type: oauth2
+  token_url: "{settings.url}/token"
+  client_id: reed
+  client_secret: "{settings.token}"
 """
-THREE = "\n".join(f"  t{n}: {{get: /t{n}, primary_key: id}}" for n in range(3))
-FEED = "tables: {t0: , t1: , t2: }"
+THREE = "\n".join(f"  - {{table: t{n}, get: /t{n}, primary_key: id}}" for n in range(3))
+FEED = "tables: [t0, t1, t2]"
 
 
 class Guarded:
@@ -115,7 +115,7 @@ def test_no_token_is_to_be_had(tmp_path: Path, answer: Answer, code: str, says: 
 
 
 def test_refresh_tokens_that_change_with_every_use(tmp_path: Path) -> None:
-    auth = OAUTH.replace("client_id: reed", 'client_id: reed\n    grant: refresh_token\n    refresh_token: "{settings.token}"')
+    auth = OAUTH.replace("client_id: reed", 'client_id: reed\n  grant: refresh_token\n  refresh_token: "{settings.token}"')
     auth = auth.replace('client_secret: "{settings.token}"', "client_in: body")
     guarded = Guarded(worn=1)
     with serving(guarded) as source:
@@ -145,12 +145,12 @@ def test_requests_signed_by_a_small_hook(tmp_path: Path) -> None:
         return Answer([{"id": 1}]) if request.headers.get("x-seal") == seal else Answer({}, 403)
 
     with serving(answer) as source:
-        missing, _ = read(source, tmp_path, "auth: {sign: seal}")
+        missing, _ = read(source, tmp_path, "auth: {type: signer, name: seal}")
         (tmp_path / "signers").mkdir()
         (tmp_path / "signers" / "seal.py").write_text(SIGNER)
-        sealed, _ = read(source, tmp_path, "auth: {sign: seal}")
+        sealed, _ = read(source, tmp_path, "auth: {type: signer, name: seal}")
         (tmp_path / "signers" / "seal.py").write_text("def sign(request, settings):\n    raise KeyError(settings['token'])\n")
-        broken, _ = read(source, tmp_path, "auth: {sign: seal}")
+        broken, _ = read(source, tmp_path, "auth: {type: signer, name: seal}")
     assert missing.error is not None and broken.error is not None
     assert (missing.error["code"], sealed.error, broken.error["code"]) == (
         "source.signer_missing",
@@ -182,9 +182,9 @@ def test_redirects_keep_credentials_at_home(tmp_path: Path) -> None:
             return Answer([{"id": 1}])
 
         with serving(answer) as source:
-            auth = 'auth: {bearer: "{settings.token}"}\nheaders: {X-More: "{settings.token}"}'
+            auth = 'auth: {type: bearer, token: "{settings.token}"}\nheaders: {X-More: "{settings.token}"}'
             result, _ = read(source, tmp_path, auth)
-            posting = basket(source.url, "  t1: {post: /t1, body: {json: {a: 1}}}", "tables: {t1: }", auth)
+            posting = basket(source.url, "  - {table: t1, post: /t1, body: {json: {a: 1}}}", "tables: [t1]", auth)
             posted, _ = run_once(posting, tmp_path / "posted")
     assert [t.error and t.error["code"] for t in result.tables] == [None, None, "source.redirect_loop"]
     assert (table_rows(tmp_path, "t0"), table_rows(tmp_path, "t1")) == ([{"id": 1}], [{"id": 7}])

@@ -36,7 +36,7 @@ type: htp
 base_url: "{settings.url}"
 settings: {url: {type: url}}
 tables:
-  sailings:
+  - table: sailings
     get: /sailings
     recrds: items
     cursor: {column: updated_at, overlap: 5 minutes}
@@ -45,7 +45,7 @@ feed: harbour
 from: harbour
 into: mrsh
 tables:
-  sailings: {wrte: merge}
+  - {table: sailings, wrte: merge}
 ---
 warehouse: marsh
 type: sqlite
@@ -58,7 +58,7 @@ sauce: x
         (2, 1, "connectors.harbour-api.type", "definition.bad_value"),
         (8, 5, "connectors.harbour-api.tables.sailings.recrds", "definition.unknown_key"),
         (9, 34, "connectors.harbour-api.tables.sailings.cursor.overlap", "definition.bad_value"),
-        (15, 14, "feeds.harbour.tables.sailings.wrte", "definition.unknown_key"),
+        (15, 23, "feeds.harbour.tables.sailings.wrte", "definition.unknown_key"),
         (21, 1, "sauce", "definition.unknown_kind"),
     }
     words = {m["path"]: m["message"] for m in mistakes_of(text)}
@@ -74,12 +74,12 @@ sauce: x
     [
         (("from: test", "from: tset"), "feeds.test.from", "definition.unknown_source", 'did you mean "test"'),
         (("into: marsh", "into: swamp"), "feeds.test.into", "definition.unknown_warehouse", "marsh"),
-        (("  things:", "  Things:"), "connectors.test-api.tables.Things", "definition.bad_value", "lower case"),
+        (("- table: things", "- table: Things"), "connectors.test-api.tables.Things", "definition.bad_value", "lower case"),
         (("type: http", "type: http\ndiscover_tables: true"), "connectors.test-api.discover_tables", "definition.bad_value", "only code"),
-        (("{things: {changes", "{thongs: {changes"), "feeds.test.tables.thongs", "definition.unknown_table", "things"),
+        (("{table: things, changes", "{table: thongs, changes"), "feeds.test.tables.thongs", "definition.unknown_table", "things"),
         (("write: upsert", "write: replace"), "feeds.test.tables.things", "definition.replace_by_cursor", "throw away"),
         (("primary_key: id", ""), "feeds.test.tables.things", "definition.no_key", "needs a key"),
-        (("{settings.token}", "{settings.tokn}"), "connectors.test-api.auth.bearer", "definition.unknown_name", "settings.token"),
+        (("{settings.token}", "{settings.tokn}"), "connectors.test-api.auth.token", "definition.unknown_name", "settings.token"),
         (('"{cursor.from}"', "now"), "feeds.test.tables.things", "definition.cursor_not_sent", "never sends"),
         (("records: items", "records: 'items['"), "connectors.test-api.tables.things.records", "definition.bad_value", "JMESPath"),
         (("url: \"http://127.0.0.1:1\"", "url: nowhere"), "sources.test.settings.url", "definition.bad_setting", "http://"),
@@ -88,6 +88,10 @@ sauce: x
         (("overlap: 0s", "overlap: 5m, type: number"), "connectors.test-api.tables.things.cursor", "definition.bad_value", "duration"),
         (("base_url:", "base:"), "connectors.test-api.base", "definition.unknown_key", 'the key is "base_url"'),
         (("    primary_key:", "    key:"), "connectors.test-api.tables.things.key", "definition.unknown_key", 'is "primary_key"'),
+        (("tables: [{", "tables: [{things: {}},{"), "feeds.test.tables.0", "definition.bad_value", "`table: NAME`"),
+        (("tables: [{table: things,", "tables: [things, {table: things,"), "feeds.test.tables.1", "definition.defined_twice", "`as`"),
+        (("feed: test", "feed: test\ndefaults: {write: append}"), "feeds.test.defaults", "definition.unknown_key", "on the feed itself"),
+        (("pagination:", "next:"), "connectors.test-api.tables.things.next", "definition.unknown_key", '"pagination"'),
         (("max_wait:", "most:"), "connectors.test-api.retry.most", "definition.unknown_key", 'the key is "max_wait"'),
         (("rows_per_commit:", "commit_every:"), "feeds.test.commit_every", "definition.unknown_key", 'is "rows_per_commit"'),
     ],
@@ -137,7 +141,7 @@ def test_broken_yaml_and_keys_written_twice() -> None:
 
 
 def test_defaults_choose_what_the_connector_makes_natural() -> None:
-    bare = GOOD.replace("{things: {changes: {by: cursor}, write: upsert}}", "{things: }")
+    bare = GOOD.replace("{table: things, changes: {by: cursor}, write: upsert}", "things")
     (table,) = resolve(load_texts({"a": bare}), "test", run=1, version=1, started=datetime.now(UTC)).tables
     assert (table.by, table.write, table.key) == ("cursor", "upsert", ["id"])
     keyless = bare.replace("primary_key: id", "")

@@ -13,7 +13,7 @@ import pytest
 from reedbasket.core.allowed_paths import Places
 from reedbasket.core.errors import RunCancelled
 from reedbasket.core.runs import RunOutcome
-from reedbasket.core.runs.inspection.database_look import check_database, peek_database
+from reedbasket.core.runs.inspection.database_look import check_database, preview_database
 from reedbasket.core.runs.inspection.setup_sql import setup_sql
 from reedbasket.core.sources.sql import Statement
 from reedbasket.core.sources.sql.open import open_database
@@ -28,7 +28,7 @@ def test_permission_withdrawn_lock_and_a_cut_connection_are_told_and_mended(dock
     dock.do("insert into b select n, repeat('x', 500) from generate_series(1, 100000) n")
     user = f"reader_{dock.schema}"
     SECRETS["dock_password"] = "quite a secret"
-    text = dock.basket('tables: {a: , "b": }', "password: {secret: dock_password}", user=user)
+    text = dock.basket('tables: [a, "b"]', "password: {secret: dock_password}", user=user)
     order = order_for(text)
     context = run_context_for(order, tmp_path)
     assert [s.step for s in check_database(order, context, [order]) if s.ok is False] == ["login"]
@@ -36,7 +36,7 @@ def test_permission_withdrawn_lock_and_a_cut_connection_are_told_and_mended(dock
         dock.do(one.sql.replace("'…'", "'quite a secret'"))
     assert all(step.ok for step in check_database(order, context, [order]))
     assert run_once(text, tmp_path)[0].outcome is RunOutcome.SUCCEEDED
-    refused = peek_database(order, context, "b", 2)
+    refused = preview_database(order, context, "b", 2)
     assert [row[0] for row in refused.rows] == [1, 2]
     dock.do(f"revoke select on a from {user}")
     result, heard = run_once(text, tmp_path, run=2)
@@ -62,7 +62,7 @@ def test_a_lock_and_a_server_that_starts_anew(tmp_path: Path, monkeypatch: pytes
         dock = Dock(cluster)
         dock.do("create table a (id int primary key, t text); create table b (id int primary key)")
         dock.do("insert into a select n, repeat('x', 500) from generate_series(1, 100000) n; insert into b values (1)")
-        text = dock.basket("tables: {a: , b: }")
+        text = dock.basket("tables: [a, b]")
         holder = cluster.connect(autocommit=False)
         holder.execute(f"lock table {dock.schema}.b in access exclusive mode")
         result, _ = run_once(text, tmp_path)
@@ -89,9 +89,9 @@ def test_a_stopped_run_ends_at_once(dock: Dock, tmp_path: Path) -> None:
     stop = threading.Event()
     threading.Timer(0.7, stop.set).start()
     query = '"select n from generate_series(1, 3) n where pg_sleep(600) is not null"'
-    text = dock.basket(f"tables: {{slow: {{query: {query}, write: replace}}}}")
+    text = dock.basket(f"tables: [{{table: slow, query: {query}, write: replace}}]")
     assert run_once(text, tmp_path, stop=stop)[0].outcome is RunOutcome.CANCELLED
-    limited = dock.basket(f"tables: {{slow: {{query: {query}, write: replace}}}}", "statement_timeout: 300ms")
+    limited = dock.basket(f"tables: [{{table: slow, query: {query}, write: replace}}]", "statement_timeout: 300ms")
     result, _ = run_once(limited, tmp_path, run=2)
     assert result.error and result.error["code"] == "source.timed_out"
 

@@ -60,7 +60,7 @@ def test_every_type_has_its_place(dock: Dock, tmp_path: Path) -> None:
     dock.do(f"insert into things values (1, {', '.join(value for _, value, _ in TYPES)})")
     dock.do("insert into things (id) values (2)")
     dock.do("insert into things (id, c11) values (3, 'infinity'), (4, '0044-03-15 BC')")
-    text = dock.basket("tables: {things: }", "time_zone: Europe/Paris")
+    text = dock.basket("tables: [things]", "time_zone: Europe/Paris")
     result, heard = run_once(text, tmp_path)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
     found = {row["id"]: row for row in table_rows(tmp_path, "things")}
@@ -69,7 +69,7 @@ def test_every_type_has_its_place(dock: Dock, tmp_path: Path) -> None:
     assert [(r.code, r.record["id"]) for r in heard.rejected] == [("value.out_of_range", 3), ("value.out_of_range", 4)]
     _, heard = run_once(text, tmp_path, run=2)
     assert [(line.unchanged, line.updated, line.inserted) for line in heard.ledger] == [(2, 0, 0)]
-    _, heard = run_once(dock.basket("tables: {things: {cast: {c11: text}}}"), tmp_path, run=3)
+    _, heard = run_once(dock.basket("tables: [{table: things, cast: {c11: text}}]"), tmp_path, run=3)
     assert heard.rejected == []
     assert ("infinity",) in rows(tmp_path, "things", "c11")
 
@@ -84,7 +84,9 @@ def test_many_tables_by_patterns_and_odd_names(dock: Dock, tmp_path: Path) -> No
     dock.do("create table parted_1 partition of parted for values from (0) to (10)")
     dock.do("insert into parted values (1, 1)")
     dock.do("create view seen as select * from plain; create table bare (n int); insert into bare values (1), (1)")
-    feed = 'defaults: {write: mirror}\ntables:\n  "*": {exclude: [tmp_*, seen, bare]}\n  bare: {write: replace}\n  gone: \n'
+    feed = (
+        'write: mirror\ntables:\n  - {table: "*", exclude: [tmp_*, seen, bare]}\n  - {table: bare, write: replace}\n  - gone\n'
+    )
     order = order_for(dock.basket(feed))
     granted = [
         one.sql for one in setup_sql(order, run_context_for(order, tmp_path), [order]) if one.sql.startswith("GRANT SELECT")
@@ -101,7 +103,7 @@ def test_many_tables_by_patterns_and_odd_names(dock: Dock, tmp_path: Path) -> No
     assert rows(tmp_path, "parted", "id") == [(1,)]
     assert rows(tmp_path, "bare", "n") == [(1,), (1,)]
     dock.do("create table later (id int primary key)")
-    ignoring, stopping = (dock.basket(f"drift: {{tables: {what}}}\n{feed}") for what in ("ignore", "stop"))
+    ignoring, stopping = (dock.basket(f"on_drift: {{new_table: {what}}}\n{feed}") for what in ("ignore", "fail"))
     result, heard = run_once(ignoring, tmp_path, run=2)
     assert [t.table for t in result.tables if t.phase == "skipped"] == ["later"] and [c.table for c in heard.drifted] == [
         "later"
@@ -116,7 +118,7 @@ def test_a_cursor_takes_what_changed_and_misses_what_overlap_does_not_cover(dock
     """A transaction that is open while a run looks commits rows older than the cursor: an overlap as long as it lasts brings them."""
     dock.do("create table orders (id int primary key, at timestamptz, note text)")
     feeds = {
-        over: dock.basket(f"tables: {{orders: {{changes: {{by: cursor, column: at, overlap: {over}}}}}}}")
+        over: dock.basket(f"tables: [{{table: orders, changes: {{by: cursor, column: at, overlap: {over}}}}}]")
         for over in ("0s", "10m")
     }
     places = {over: tmp_path / over for over in feeds}
@@ -144,7 +146,7 @@ def test_a_cursor_takes_what_changed_and_misses_what_overlap_does_not_cover(dock
 def test_a_cursor_of_several_columns_stands_at_the_greatest(dock: Dock, tmp_path: Path) -> None:
     dock.do("create table orders (id int primary key, made timestamptz, changed timestamptz)")
     dock.do("insert into orders values (1, '2026-03-01', null), (2, '2026-03-02', '2026-03-05'), (3, null, null)")
-    text = dock.basket("tables: {orders: {changes: {by: cursor, column: [made, changed]}}}")
+    text = dock.basket("tables: [{table: orders, changes: {by: cursor, column: [made, changed]}}]")
     first = run_once(text, tmp_path)[0].tables[0]
     assert (first.inserted, first.cursor_to) == (3, "2026-03-05T00:00:00Z")
     dock.do("insert into orders values (4, '2026-03-06', null); update orders set changed = '2026-03-07' where id = 1")
@@ -157,7 +159,7 @@ def test_a_cursor_of_several_columns_stands_at_the_greatest(dock: Dock, tmp_path
 
 def test_row_versions_miss_no_late_commit(dock: Dock, tmp_path: Path) -> None:
     dock.do("create table orders (id int primary key, n int); insert into orders select n, 0 from generate_series(1, 500) n")
-    text = dock.basket("tables: {orders: {changes: {by: row_version}}}")
+    text = dock.basket("tables: [{table: orders, changes: {by: row_version}}]")
     late = dock.cluster.connect(autocommit=False, options=f"-c search_path={dock.schema}")
     late.execute("update orders set n = 1 where id = 7")
     late.execute("savepoint inner_one; insert into orders values (501, 1); release inner_one")
@@ -183,10 +185,12 @@ def test_one_snapshot_for_all_tables(dock: Dock, tmp_path: Path) -> None:
             if lines[0].source_table == "a":
                 dock.do("insert into b values (2); delete from b where id = 1")
 
-    text = dock.basket("tables: {a: , b: }")
+    text = dock.basket("tables: [a, b]")
     run_once(text, tmp_path, heard=Meddling())
     assert rows(tmp_path, "b", "id") == [(1,)]
-    assert run_once(text.replace("{a: , b: }", "{a: , b: {write: mirror}}"), tmp_path, run=2)[0].outcome is RunOutcome.SUCCEEDED
+    assert (
+        run_once(text.replace("[a, b]", "[a, {table: b, write: mirror}]"), tmp_path, run=2)[0].outcome is RunOutcome.SUCCEEDED
+    )
     assert rows(tmp_path, "b", "id") == [(2,)]
 
 
@@ -196,12 +200,12 @@ def test_compare_windows_queries_and_pushed_down_rules(dock: Dock, tmp_path: Pat
         "insert into parts select 'P' || n, n, 'x', timestamptz '2026-03-01' + n * interval '1 hour' from generate_series(1, 72) n"
     )
     feed = """tables:
-  parts: {changes: {by: compare}, exclude_columns: secret, source_filter: "price > 2 and at >= :settings_since",
-          compute: {twice: price * 2}}
-  daily:
-    table: parts
+  - {table: parts, changes: {by: compare}, exclude_columns: secret, source_filter: "price > 2 and at >= :settings_since",
+     compute: {twice: price * 2}}
+  - table: parts
+    as: daily
     changes: {by: window, column: at, from: 2026-03-01, length: 1d}
-  dear:
+  - table: dear
     query: |
       select price, count(*)::int as parts -- :not_a_name
       from parts where at >= :cursor_from and no <> ':nor this' group by price
@@ -237,7 +241,7 @@ def test_a_survey_of_600_tables(dock: Dock, tmp_path: Path) -> None:
         "; ".join(f"create table t{n} (id bigint primary key, name text not null, updated_at timestamptz)" for n in range(600))
     )
     dock.do("create index on t7 (updated_at); comment on table t7 is 'the seventh'")
-    order = order_for(dock.basket("tables: {t1: }"))
+    order = order_for(dock.basket("tables: [t1]"))
     found = survey_database(order, run_context_for(order, tmp_path), [f"{dock.schema}.*"], ["t1?"])
     assert len(found) == 590
     seventh = next(table for table in found if table.table == "t7")
@@ -261,8 +265,8 @@ path: dock.db
 time_zone: Europe/Paris
 ---
 {MARSH}tables:
-  things:
-  stamped: {{changes: {{by: cursor, column: at}}, write: append}}
+  - things
+  - {{table: stamped, changes: {{by: cursor, column: at}}, write: append}}
 """
     assert run_once(text, tmp_path)[0].outcome is RunOutcome.SUCCEEDED
     first = {
@@ -297,11 +301,11 @@ def test_names_in_sql_are_found_outside_of_texts() -> None:
 @pytest.mark.parametrize(
     ("feed", "wrong"),
     [
-        ("tables: {a: {query: select 1, table: b}}", "say one of `table` and `query`"),
-        ("tables: {a: {exclude: [b]}}", "takes tables out of a pattern"),
-        ("tables: {a: {changes: {by: row_version}}}", "on sqlite rows have no version"),
-        ("tables: {a: {changes: {by: compare, column: x}}}", "by: compare knows no column"),
-        ("tables: {a: {nesting: {lists: json}}}", "hold no records inside"),
+        ("tables: [{table: b, as: a, query: select 1}]", "say one of `table` and `query`"),
+        ("tables: [{table: a, exclude: [b]}]", "takes tables out of a pattern"),
+        ("tables: [{table: a, changes: {by: row_version}}]", "on sqlite rows have no version"),
+        ("tables: [{table: a, changes: {by: compare, column: x}}]", "by: compare knows no column"),
+        ("tables: [{table: a, nesting: {lists: json}}]", "hold no records inside"),
     ],
 )
 def test_mistakes_are_found_before_anything_is_opened(feed: str, wrong: str) -> None:

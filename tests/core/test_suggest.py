@@ -21,22 +21,23 @@ TWO = [{"id": 1, "at": "2026-01-01"}, {"id": 2, "at": "2026-01-02"}]
 @pytest.mark.parametrize(
     ("body", "headers", "query", "records", "following"),
     [
-        ({"items": TWO, "meta": {"next": "k9", "total": 9}}, {}, "", "items", {"token": "meta.next", "as": "after"}),
-        ({"data": {"rows": TWO}, "next_page_token": "t"}, {}, "", "data.rows", {"token": "next_page_token", "as": "page_token"}),
-        ({"results": TWO, "next": "https://a.example/x?page=2"}, {}, "", "results", {"url": "next"}),
-        ({"value": TWO, "@odata.nextLink": "/x?skip=2"}, {}, "", "value", {"url": '"@odata.nextLink"'}),
-        (TWO, {"link": '<https://a.example/x?p=2>; rel="next"'}, "", "", {"link": "next"}),
-        (TWO, {"x-next-token": "abc"}, "", "", {"token_header": "X-Next-Token", "as": "token"}),
+        ({"items": TWO, "meta": {"next": "k9", "total": 9}}, {}, "", "items", {"by": "page_token", "at": "meta.next", "param": "after"}),
+        ({"data": {"rows": TWO}, "next_page_token": "t"}, {}, "", "data.rows",
+         {"by": "page_token", "at": "next_page_token", "param": "page_token"}),
+        ({"results": TWO, "next": "https://a.example/x?page=2"}, {}, "", "results", {"by": "next_url", "at": "next"}),
+        ({"value": TWO, "@odata.nextLink": "/x?skip=2"}, {}, "", "value", {"by": "next_url", "at": '"@odata.nextLink"'}),
+        (TWO, {"link": '<https://a.example/x?p=2>; rel="next"'}, "", "", {"by": "link_header"}),
+        (TWO, {"x-next-token": "abc"}, "", "", {"by": "page_token", "response_header": "X-Next-Token", "param": "token"}),
         ({"data": TWO, "page": 1, "pages": 5, "per_page": 2}, {}, "", "data",
-         {"page": "page", "pages": "pages", "size": 2, "size_as": "per_page"}),
-        ({"data": TWO, "total": 40}, {}, "?skip=0&take=2", "data", {"offset": "skip", "size": 2, "size_as": "take"}),
+         {"by": "page_number", "param": "page", "total_pages": "pages", "size": 2, "size_param": "per_page"}),
+        ({"data": TWO, "total": 40}, {}, "?skip=0&take=2", "data", {"by": "offset", "param": "skip", "size": 2, "size_param": "take"}),
         ({"data": TWO, "total": 2}, {}, "", "data", None),
     ],
 )  # fmt: skip
 def test_how_pages_go_on(body: Any, headers: dict[str, str], query: str, records: str, following: Any) -> None:
     found = suggest_from_answer(body, headers, f"https://a.example/x{query}", None)
     assert found.records[0].say == records
-    assert (found.next[0].say if found.next else None) == following
+    assert (found.pagination[0].say if found.pagination else None) == following
 
 
 def test_keys_and_cursors_by_their_values() -> None:
@@ -61,7 +62,10 @@ def test_a_table_that_is_still_being_declared(tmp_path: Path) -> None:
 
     def tried(url: str, more: str, pages: int) -> Any:
         text = basket(
-            url, f"\n  rides: {{get: /rides{more}}}", "tables: {rides: }", 'auth: {key: "{settings.token}", header: X-Key}'
+            url,
+            f"\n  - {{table: rides, get: /rides{more}}}",
+            "tables: [rides]",
+            'auth: {type: api_key, in: header, name: X-Key, key: "{settings.token}"}',
         )
         known = load_texts({"b": text})
         order = order_for(text)
@@ -75,8 +79,8 @@ def test_a_table_that_is_still_being_declared(tmp_path: Path) -> None:
         assert first.error is not None and first.answer["paging"] == {"next": "4", "total": 40}
         assert len(first.answer["list"]) == 4 and first.answer["list"][3] == {"…": 1}
         assert first.answer["list"][0]["note"].endswith("…") and "planted-secret" not in str(first)
-        (records,), (following, *_) = first.suggested.records, first.suggested.next
-        assert (records.say, following.say) == ("list", {"token": "paging.next", "as": "after"})
-        second = tried(source.url, ", records: list, next: {token: paging.next, as: after}", 3)
+        (records,), (following, *_) = first.suggested.records, first.suggested.pagination
+        assert (records.say, following.say) == ("list", {"by": "page_token", "at": "paging.next", "param": "after"})
+        second = tried(source.url, ", records: list, pagination: {by: page_token, at: paging.next, param: after}", 3)
         assert (second.pages, second.error, len(second.rows)) == ([4, 4, 4], None, 12)
         assert second.suggested.key[0].say == "id" and second.suggested.cursor[0].say == {"column": "updated_at"}

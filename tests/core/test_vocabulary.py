@@ -7,34 +7,38 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, get_args
 
-from reedbasket.core.kinds import PAGE_STYLES, SOURCES, WAREHOUSES
+from reedbasket.core.kinds import SOURCES, WAREHOUSES
 from reedbasket.core.spec.mistakes import OTHER_NAMES
 from reedbasket.core.spec.model import KINDS
+from reedbasket.core.spec.one_of import OneOf
 
 ROOT = Path(__file__).resolve().parents[2]
-# Words that stand in requests, or in counts, in their own right.
-ORDINARY = {"deleted", "first", "on", "sort"}
+# Words that stand in requests, in counts, or as values, in their own right.
+ORDINARY = {"csv", "deleted", "first", "fixed", "keep", "next", "offset", "on", "sort", "xlsx"}
 
 
 def keys_of(model: type[Any], seen: set[type[Any]]) -> Iterator[str]:
     if model in seen:
         return
     seen.add(model)
+    if isinstance(model, type) and issubclass(model, OneOf):
+        for member in model.member_names() if OneOf in model.__bases__ else ():
+            yield from keys_of(model.member(member), seen)  # type: ignore[arg-type]
     for name, field in model.model_fields.items():
         yield field.alias or name
         waiting = [field.annotation]
         while waiting:
             found = waiting.pop()
             waiting += get_args(found)
-            if hasattr(found, "model_fields"):
+            if isinstance(found, type) and hasattr(found, "model_fields"):
                 yield from keys_of(found, seen)  # type: ignore[arg-type]
 
 
 def all_keys() -> set[str]:
     registered = [registry.get(name).definition for registry in (SOURCES, WAREHOUSES) for name in registry.names()]
-    styles = [PAGE_STYLES.get(name).rule for name in PAGE_STYLES.names()]
     seen: set[type[Any]] = set()
-    return {key for model in [*KINDS.values(), *registered, *styles] for key in keys_of(model, seen)}
+    # `as` is read before models are: see spec.table_list.
+    return {"as", *(key for model in [*KINDS.values(), *registered] for key in keys_of(model, seen))}
 
 
 def examples(path: Path) -> Iterator[str]:

@@ -19,14 +19,14 @@ from tests.core.test_requests import basket
 from tests.support.feeds import Heard, order_for, run_context_for, run_once, table_rows
 from tests.support.source import Answer, Request, serving
 
-MIRROR = "tables: {things: {changes: {by: full}, write: mirror}}"
+MIRROR = "tables: [{table: things, changes: {by: full}, write: mirror}]"
 ROWS = [{"id": n, "name": f"thing {n}"} for n in range(12)]
 AS_CSV = "id,name\n" + "".join(f"{r['id']},{r['name']}\n" for r in ROWS)
 AS_LINES = "".join(json.dumps(r) + "\n" for r in ROWS)
 
 
 def table(more: str, records: str = "records: items, ") -> str:
-    return f"  things: {{get: /things, {records}primary_key: id{', ' + more if more else ''}}}"
+    return f"  - {{table: things, get: /things, {records}primary_key: id{', ' + more if more else ''}}}"
 
 
 def run(answer: Any, folder: Path, tables: str, feed: str = MIRROR, *, number: int = 1, **more: Any) -> Any:
@@ -70,23 +70,30 @@ def test_a_page_of_html_is_no_data(tmp_path: Path, form: str, kind: str) -> None
     assert keys(tmp_path) == list(range(12))
 
 
-@pytest.mark.parametrize("rule", ["{link: next}", "{token: meta.next, as: after}", "{token_header: X-After, as: after}"])
+@pytest.mark.parametrize(
+    "rule",
+    [
+        "{by: link_header}",
+        "{by: page_token, at: meta.next, param: after}",
+        "{by: page_token, response_header: X-After, param: after}",
+    ],
+)
 def test_a_page_rule_that_never_leads_on_is_doubted(tmp_path: Path, rule: str) -> None:
-    answer, tables = Answer({"items": ROWS}), table(f"query_params: {{limit: 12}}, next: {rule}")
+    answer, tables = Answer({"items": ROWS}), table(f"query_params: {{limit: 12}}, pagination: {rule}")
     refused, _ = run(answer, tmp_path, tables)
     assert refused.error["code"] == "source.pages_may_go_on" and "single_page" in refused.error["fix"]
-    merged, heard = run(answer, tmp_path, tables, "tables: {things: {changes: {by: full}, write: upsert}}")
+    merged, heard = run(answer, tmp_path, tables, "tables: [{table: things, changes: {by: full}, write: upsert}]")
     assert merged.outcome is RunOutcome.SUCCEEDED and "pages.may_go_on" in heard.codes()
     with serving(lambda request: answer) as source:
-        order = order_for(basket(source.url, tables, "tables: {things: {changes: {by: full}, write: upsert}}"))
+        order = order_for(basket(source.url, tables, "tables: [{table: things, changes: {by: full}, write: upsert}]"))
         planned = plan_feed(order, run_context_for(order, tmp_path))
     assert {"pages.may_go_on", "deletes.not_seen"} <= {warning["code"] for warning in planned[0].warnings}
     sure, heard = run(answer, tmp_path, tables.replace("primary_key: id", "primary_key: id, single_page: true"), number=2)
     assert sure.outcome is RunOutcome.SUCCEEDED and "pages.may_go_on" not in heard.codes()
     # Behind a first page nobody can tell: it is said, in the run and before it, and nothing fails.
     led = {
-        "{link: next}": {"Link": '</things?after=1>; rel="next"'},
-        "{token_header: X-After, as: after}": {"X-After": "1"},
+        "{by: link_header}": {"Link": '</things?after=1>; rel="next"'},
+        "{by: page_token, response_header: X-After, param: after}": {"X-After": "1"},
     }.get(rule)
 
     def two(request: Request) -> Answer:
@@ -97,7 +104,7 @@ def test_a_page_rule_that_never_leads_on_is_doubted(tmp_path: Path, rule: str) -
     ended, heard = run(two, tmp_path, tables, number=3)
     assert ended.outcome is RunOutcome.SUCCEEDED and "pages.end_not_told" in heard.codes()
     with serving(two) as source:
-        order = order_for(basket(source.url, tables, "tables: {things: {changes: {by: full}, write: mirror}}"))
+        order = order_for(basket(source.url, tables, "tables: [{table: things, changes: {by: full}, write: mirror}]"))
         planned = plan_feed(order, run_context_for(order, tmp_path))
     assert "pages.end_not_told" in {warning["code"] for warning in planned[0].warnings}
     # A page that is not full, or says that it is the last, is all there is.
@@ -136,8 +143,10 @@ def test_no_cursor_moves_past_a_short_page(tmp_path: Path) -> None:
         following = str(start + 4) if start + 4 < len(found) else None
         return Answer({"items": page[:-1] if short[0] and start == 4 else page, "next": following, "total": len(found)})
 
-    tables = table("query_params: {since: '{cursor.from}'}, next: {token: next, as: after}, total: total, cursor: {column: at}")
-    feed = "tables: {things: {write: upsert}}"
+    tables = table(
+        "query_params: {since: '{cursor.from}'}, pagination: {by: page_token, at: next, param: after}, total: total, cursor: {column: at}"
+    )
+    feed = "tables: [{table: things, write: upsert}]"
     result, _ = run(answer, tmp_path, tables, feed)
     assert result.error["code"] == "source.total_not_reached"
     short[0] = False
@@ -152,7 +161,7 @@ def test_an_address_in_any_header_leads_on_and_an_absent_list_may_mean_none(tmp_
             return Answer({"took": 3})
         return Answer({"items": ROWS[start : start + 5]}, headers={"x-nExt-URL": f"/v1/things?p={start + 5}"})
 
-    tables = table("next: {url_header: X-Next-Url}")
+    tables = table("pagination: {by: next_url, response_header: X-Next-Url}")
     refused, _ = run(answer, tmp_path, tables)
     assert refused.error["code"] == "source.records_not_found" and "missing_means_empty" in refused.error["fix"]
     result, _ = run(answer, tmp_path, tables.replace("primary_key: id", "primary_key: id, missing_means_empty: true"))
@@ -178,7 +187,7 @@ def test_a_read_that_shrank_stops_before_anything_is_removed(tmp_path: Path) -> 
 
 @pytest.mark.parametrize("by", ["full", "compare"])
 def test_what_was_rejected_has_not_gone_and_all_rejected_is_no_success(tmp_path: Path, by: str) -> None:
-    feed = f"tables: {{things: {{changes: {{by: {by}}}, write: mirror, cast: {{n: int64}}}}}}"
+    feed = f"tables: [{{table: things, changes: {{by: {by}}}, write: mirror, cast: {{n: int64}}}}]"
     rows: list[Any] = [{"id": n, "n": n} for n in range(12)]
     run(Answer({"items": rows}), tmp_path, table(""), feed)
     bad = [{**rows[0], "n": "many"}, *rows[1:10]]  # 0 is rejected, 10 and 11 have gone
@@ -200,7 +209,7 @@ def test_what_was_rejected_has_not_gone_and_all_rejected_is_no_success(tmp_path:
     ids=["key", "cursor"],
 )
 def test_a_key_or_cursor_that_no_record_has_is_an_error_at_once(tmp_path: Path, more: str, records: list[Any]) -> None:
-    result, _ = run(Answer({"items": records}), tmp_path, table(more), "tables: {things: {write: upsert}}")
+    result, _ = run(Answer({"items": records}), tmp_path, table(more), "tables: [{table: things, write: upsert}]")
     assert result.error["code"] == "source.field_not_found" and (
         "`id`" in result.error["found"] or "`changed`" in result.error["found"]
     )
@@ -209,7 +218,9 @@ def test_a_key_or_cursor_that_no_record_has_is_an_error_at_once(tmp_path: Path, 
 def test_new_tokens_for_ever_have_an_end(tmp_path: Path) -> None:
     count = iter(range(10_000))
     result, heard = run(
-        lambda request: Answer({"items": [], "next": f"t{next(count)}"}), tmp_path, table("next: {token: next, as: t}")
+        lambda request: Answer({"items": [], "next": f"t{next(count)}"}),
+        tmp_path,
+        table("pagination: {by: page_token, at: next, param: t}"),
     )
     assert result.error["code"] == "source.pages_without_end" and len(heard.requests) < 200
 
@@ -226,7 +237,7 @@ def test_pages_by_number_that_moved_are_read_again(tmp_path: Path) -> None:
             del rows[0]
         return found
 
-    tables = table("next: {page: page, size: 4}, total: total")
+    tables = table("pagination: {by: page_number, param: page, size: 4}, total: total")
     result, heard = run(answer, tmp_path, tables)
     assert result.outcome is RunOutcome.SUCCEEDED and "source.pages_moved" in heard.codes()
     assert keys(tmp_path) == list(range(1, 12))
@@ -246,7 +257,7 @@ def test_a_source_that_compares_times_as_text_loses_nothing(tmp_path: Path, writ
 
     tables = table(f"query_params: {{since: '{{cursor.from}}'}}, cursor: {{column: at, bound: {bound}}}")
     for number in range(1, 4):
-        result, _ = run(answer, tmp_path, tables, "tables: {things: {write: append}}", number=number)
+        result, _ = run(answer, tmp_path, tables, "tables: [{table: things, write: append}]", number=number)
         assert result.outcome is RunOutcome.SUCCEEDED
         rows.append({"id": len(rows), "at": rows[-1]["at"]})
         rows.append({"id": len(rows), "at": written.format(len(rows))})
@@ -278,8 +289,8 @@ def test_who_is_not_known_and_who_may_not_are_two_things(tmp_path: Path, status:
     def answer(request: Request) -> Answer:
         return Answer({"items": ROWS}) if request.path.endswith("others") else Answer({}, status)
 
-    tables = table("") + "\n  others: {get: /others, records: items, primary_key: id}"
-    result, _ = run(answer, tmp_path, tables, "tables: {things: , others: }")
+    tables = table("") + "\n  - {table: others, get: /others, records: items, primary_key: id}"
+    result, _ = run(answer, tmp_path, tables, "tables: [things, others]")
     assert result.error["code"] == code
     # One table that may not be read leaves the others alone; a source that knows nobody ends the run.
     assert [t.phase for t in result.tables] == ["failed", "done" if status == 403 else "skipped"]
@@ -287,10 +298,10 @@ def test_who_is_not_known_and_who_may_not_are_two_things(tmp_path: Path, status:
 
 def test_each_warehouse_keeps_its_own_rejects_and_a_replay_reaches_all(tmp_path: Path) -> None:
     text = "connector: c\ntype: http\nsettings: {url: {type: url}}\nbase_url: '{settings.url}'\n"
-    text += "tables: {things: {get: /t, primary_key: id}}\n---\n"
+    text += "tables: [{table: things, get: /t, primary_key: id}]\n---\n"
     text += "source: test\nconnector: c\nsettings: {url: 'URL'}\n---\nwarehouse: one\ntype: sqlite\npath: marsh.db\n---\n"
     text += "warehouse: two\ntype: duckdb\npath: two.duckdb\n---\nfeed: test\nfrom: test\ninto: [one, two]\n"
-    text += "tables: {things: {write: upsert, cast: {n: KIND}}}\n"
+    text += "tables: [{table: things, write: upsert, cast: {n: KIND}}]\n"
     rows = [{"id": n, "n": n if n != 3 else "a few"} for n in range(5)]
     with serving(lambda request: Answer(rows)) as source:
         text = text.replace("URL", source.url)

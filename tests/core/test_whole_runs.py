@@ -62,11 +62,11 @@ def test_what_the_source_does_to_its_structure(place: Place) -> None:
         feed.run()
         before = place.ask("select * from things order by id")
         records[0] = thing(0, late=1.5, kids=[{"c": 1}])
-        ignored, heard = feed.run(feed="drift: {columns: ignore, tables: ignore}")
+        ignored, heard = feed.run(feed="on_drift: {new_column: ignore, new_table: ignore}")
         assert (ignored.outcome, {c.ignored for c in heard.drifted}) == (RunOutcome.SUCCEEDED, {True})
         assert (place.ask("select * from things order by id"), columns_of(place, "things_kids")) == (before, {})
-        for policy, name in (("columns", "late"), ("tables", "kids")):
-            stopped, _ = feed.run(feed=f"drift: {{{policy}: stop}}")
+        for policy, name in (("new_column", "late"), ("new_table", "kids")):
+            stopped, _ = feed.run(feed=f"on_drift: {{{policy}: fail}}")
             assert stopped.error is not None
             assert (stopped.outcome, name in stopped.error["found"]) == (RunOutcome.FAILED, True)
         assert place.ask("select * from things order by id") == before
@@ -83,9 +83,9 @@ def test_what_the_source_does_to_its_structure(place: Place) -> None:
         assert feed.run()[1].drifted == []  # said once
 
         records[1]["id"] = "one"
-        refused, heard = feed.run(feed="drift: {types: reject}")
+        refused, heard = feed.run(feed="on_drift: {changed_type: reject}")
         assert (refused.outcome, [r.code for r in heard.rejected]) == (RunOutcome.SUCCEEDED, ["value.wrong_type"])
-        stopped, _ = feed.run(feed="drift: {types: stop}")
+        stopped, _ = feed.run(feed="on_drift: {changed_type: fail}")
         assert stopped.error is not None
         assert stopped.error["code"] == "drift.stopped"
         assert place.ask("select count(*) from things") == [(3,)]

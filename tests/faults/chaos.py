@@ -34,7 +34,7 @@ settings: {{url: {{type: url}}, place: {{type: text, default: x}}, token: {{type
 base_url: "{{settings.url}}"
 retry: {{attempts: 2, first_wait: 10ms, cooldown_after_failures: 1000}}
 tables:
-  readings:
+  - table: readings
     get: /readings
     query_params: {{from: "{{window.from}}", place: "{{settings.place}}"}}
     records: items
@@ -48,12 +48,12 @@ warehouse: marsh
 type: sqlite
 path: marsh.db
 ---
-feed: f{{parameters.n}}
-parameters: [{sets}]
+feed: f{{variant.n}}
+variants: [{sets}]
 from: readings
 into: marsh
-table_prefix: f{{parameters.n}}_
-tables: {{readings: {{write: append}}}}
+table_prefix: f{{variant.n}}_
+tables: [{{table: readings, write: append}}]
 retry_runs: {{attempts: 20, first_wait: 500ms}}
 schedule: {{windows: {{from: "{start}", length: {step}}}}}
 """

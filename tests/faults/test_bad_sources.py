@@ -19,7 +19,9 @@ from tests.support.certificates import Authority
 from tests.support.feeds import Heard, run_once, table_rows
 from tests.support.source import Answer, Handler, Request, serving
 
-THINGS = "  things: {get: /things, records: items, primary_key: id, next: {token: next, as: after}}"
+THINGS = (
+    "  - {table: things, get: /things, records: items, primary_key: id, pagination: {by: page_token, at: next, param: after}}"
+)
 QUICK = "timeouts: {connect: 5, read: 1, total: 3}"
 
 
@@ -32,7 +34,7 @@ def pages(request: Request) -> Answer:
 
 def read(handler: Handler, folder: Path, tables: str = THINGS, **more: Any) -> tuple[RunResult, Heard]:
     with serving(handler) as source:
-        return run_once(basket(source.url, tables, more.pop("feed", "tables: {things: }"), more.pop("extra", QUICK)), folder)
+        return run_once(basket(source.url, tables, more.pop("feed", "tables: [things]"), more.pop("extra", QUICK)), folder)
 
 
 def soon() -> str:
@@ -91,7 +93,7 @@ def test_what_lasts_ends_the_run_with_its_code(tmp_path: Path, lasting: Answer, 
             return lasting
         return Answer({"items": [{"id": request.query["day"]}]})
 
-    table = """  things:
+    table = """  - table: things
     get: /things
     query_params: {day: "{window.from:%Y-%m-%d}"}
     records: items
@@ -132,7 +134,7 @@ def test_rows_inserted_while_paging_are_neither_lost_nor_doubled(tmp_path: Path)
         rows.insert(0, {"id": rows[0]["id"] + 1})
         return answer
 
-    table = "  things: {get: /things, records: items, primary_key: id, next: {page: page}}"
+    table = "  - {table: things, get: /things, records: items, primary_key: id, pagination: {by: page_number, param: page}}"
     result, heard = read(handler, tmp_path, table, extra="rate_limit: {concurrency: 1}")
     assert result.error is None
     assert [row["id"] for row in table_rows(tmp_path, "things")] == sorted(range(1, 31), key=str)
@@ -153,7 +155,7 @@ def test_structure_that_turns_on_the_way(tmp_path: Path) -> None:
             item["deep"] = deep
         return Answer({"items": [item], "next": str(page + 1) if page < 44 else None})
 
-    result, heard = read(handler, tmp_path, feed="tables: {things: {nesting: {objects: json}}}")
+    result, heard = read(handler, tmp_path, feed="tables: [{table: things, nesting: {objects: json}}]")
     assert result.error is None
     rows = {row["id"]: row for row in table_rows(tmp_path, "things")}
     assert len(rows) == 45
@@ -193,7 +195,7 @@ import sys
 from pathlib import Path
 from tests.core.test_requests import basket
 from tests.support.feeds import run_once
-table = "  things: {get: /things, records: data.items, primary_key: id}"
+table = "  - {table: things, get: /things, records: data.items, primary_key: id}"
 result, _ = run_once(basket(sys.argv[1], table), Path(sys.argv[2]))
 # Of this program alone: getrusage remembers the one it was started from.
 peak = next(line.split()[1] for line in open("/proc/self/status") if line.startswith("VmHWM"))

@@ -86,7 +86,9 @@ def test_changes_and_kills(cluster: Cluster, tmp_path: Path) -> None:
     dock.do("alter table orders alter body set storage external; create index on orders (updated_at)")
     dock.do("create publication reed_test for table orders")
     dock.do("insert into orders select g, 0, repeat(md5(g::text), 150), now() from generate_series(1, 3000) g")
-    texts = {way: dock.basket(f"rows_per_commit: 500\ntables: {{orders: {{changes: {said}}}}}") for way, said in WAYS.items()}
+    texts = {
+        way: dock.basket(f"rows_per_commit: 500\ntables: [{{table: orders, changes: {said}}}]") for way, said in WAYS.items()
+    }
     writers = [(cluster.connect(autocommit=False), f"{dock.schema}.orders", pause) for pause in (0.02, 0.1, 2.0)]
     require_agreement(texts, writers, tmp_path, SECONDS)
 
@@ -102,7 +104,7 @@ def test_the_same_on_mariadb(tmp_path: Path) -> None:
         maria.do("insert into orders select seq, 0, repeat(md5(seq), 150), now(6) from seq_1_to_3000", "yard")
         place = f"host: 127.0.0.1\nport: {maria.port}\ndatabase: yard\nuser: root\ntls: {{mode: disable}}\n"
         texts = {
-            way: f"source: test\ntype: mysql\n{place}---\n{MARSH}rows_per_commit: 500\ntables: {{orders: {{changes: {said}}}}}"
+            way: f"source: test\ntype: mysql\n{place}---\n{MARSH}rows_per_commit: 500\ntables: [{{table: orders, changes: {said}}}]"
             for way, said in WAYS.items()
             if way != "row_version"
         }

@@ -102,7 +102,7 @@ def test_a_sqlite_file_that_another_program_was_killed_writing_to(tmp_path: Path
     for name in ("marsh.db", "yard.db"):
         subprocess.run([sys.executable, "-c", _KILLED, str(tmp_path / name)], check=False)
         assert (tmp_path / f"{name}-journal").stat().st_size
-    text = f"source: test\ntype: sqlite\npath: yard.db\n---\n{MARSH}tables: {{mine: {{table: pairs}}}}\n"
+    text = f"source: test\ntype: sqlite\npath: yard.db\n---\n{MARSH}tables: [{{table: pairs, as: mine}}]\n"
     # What is only read is not fixed, and not changed.
     before = (tmp_path / "yard.db").read_bytes()
     result, _ = run_once(text, tmp_path)

@@ -38,10 +38,10 @@ feed: test
 from: test
 into: {into}
 rows_per_commit: {rows_per_commit}
-defaults: {{changes: {{by: files, stable_for: 0s}}}}
+changes: {{by: files, stable_for: 0s}}
 tables:
-  counts: {{files: ["{{place}}-{{part:d}}.ndjson.gz", "{{place}}-{{part:d}}.csv"]}}
-  pictures: {{files: "*.bin", copy: {{to: lake}}}}
+  - {{table: counts, files: ["<place>-<part:d>.ndjson.gz", "<place>-<part:d>.csv"]}}
+  - {{table: pictures, files: "*.bin", copy: {{to: lake}}}}
 """
 FILES, ROWS, KILLS = 80, 120, 25
 
@@ -68,7 +68,7 @@ def check(folder: Path, versions: dict[int, int], warehouse: str) -> None:
     assert {number: sorted(rows) for number, rows in found.items()} == {
         number: [(row, version) for row in range(ROWS + version)] for number, version in versions.items()
     }
-    wrong = """select count(*) from _rb_file f where source_table = 'counts' and state = 'taken'
+    wrong = """select count(*) from _rb_file f where source_table = 'counts' and state = 'loaded'
                and "rows" <> (select count(*) from counts c where c._rb_file = f.number)"""
     assert db.execute(wrong).fetchone() == (0,)
     assert db.execute("select count(*) from counts where _rb_file not in (select number from _rb_file)").fetchone() == (0,)

@@ -38,7 +38,7 @@ path: marsh.db
 feed: test
 from: test
 into: marsh
-tables: {{boxes: {{{table}}}}}
+tables: [{{table: boxes, {table}}}]
 """
 HEAD = """
 import os, time
@@ -49,7 +49,7 @@ class Lockers(Connector):
     "Parcel lockers."
     url: Url
     token: Secret
-    auth = {"bearer": "{settings.token}"}
+    auth = {"type": "bearer", "token": "{settings.token}"}
 """
 PAGED = """
     boxes = Table(primary_key="id", cursor="updated_at")

@@ -110,9 +110,13 @@ CHANGES = [
     ("primary_key: id", "primary_key: name_of_it", "every table reads"),
     ("primary_key: id", "primary_key: shelf", "keys are present and unique"),
     ('updated_since: "{cursor.from}"', 'updated_after: "{cursor.from}"', "a full read and an incremental one agree"),
-    ("next: {token: next, as: after}", "next: {token: next, as: other}", "every table reads"),
     (
-        'auth: {bearer: "{settings.token}"}',
+        "pagination: {by: page_token, at: next, param: after}",
+        "pagination: {by: page_token, at: next, param: other}",
+        "every table reads",
+    ),
+    (
+        'auth: {type: bearer, token: "{settings.token}"}',
         'headers: {authorization: "Bearer planted-token-51c9"}',
         "a wrong credential fails its check",
     ),

@@ -46,7 +46,7 @@ def test_from_a_folder_to_rows_and_back_into_a_folder(service: RunningService, t
         steps = {step["step"]: step["ok"] for step in service.client.check_source("test")}
         assert steps == {"secrets": True, "code": True, "confined": True, "check": True, "records": True}
         assert [table["key"] for table in service.client.survey("test")] == [["id"]]
-        assert len(service.client.peek("test", "boxes", rows=5)["rows"]) == 5
+        assert len(service.client.preview("test", "boxes", rows=5)["rows"]) == 5
         assert service.client.plan("test")["tables"][0]["error"] is None
         run = service.client.ask_run("test", wait_seconds=50)
         assert (run["outcome"], run["totals"]["inserted"]) == ("succeeded", 60), run["error"]
@@ -84,28 +84,28 @@ def test_tables_that_only_the_source_knows(service: RunningService, tmp_path: Pa
     with serving(answer) as server:
         source = folder / "source.yaml"
         source.write_text(source.read_text().replace("http://127.0.0.1:8000", server.url))
-        feed("{Boats: , Bots: }")
+        feed("[Boats, Bots]")
         assert service.client.source("odata")["discover_tables"] is True
         steps = {step["step"]: step["found"] for step in service.client.check_source("odata")}
         assert steps["tables"] == "2: Boats, Berths" and steps["records"].startswith("250 in"), steps
         surveyed = {table["table"]: table["key"] for table in service.client.survey("odata")}
         assert surveyed == {"Boats": ["BoatId"], "Berths": ["Quay", "Place"]}
-        assert len(service.client.peek("odata", "Berths", rows=5)["rows"]) == 5
+        assert len(service.client.preview("odata", "Berths", rows=5)["rows"]) == 5
         assert 'did you mean "Boats"' in str(service.client.plan("sets"))
         run = service.client.ask_run("sets", wait_seconds=50)
         assert (run["outcome"], run["error"]["code"]) == ("failed", "definition.unknown_table")
         assert {one["table"]: one["inserted"] for one in run["tables"]} == {"Boats": 250, "Bots": 0}
-        feed("{'B*': {exclude: 'Bert*'}}")
+        feed("[{table: 'B*', exclude: 'Bert*'}]")
         run = service.client.ask_run("sets", wait_seconds=50)
         assert (run["outcome"], run["totals"]["inserted"]) == ("succeeded", 0), run["error"]
         assert service.client.verify("sets", deep=True)[0]["same"]
-        feed("{'*': }\ndrift: {tables: ignore}")
+        feed("['*']\non_drift: {new_table: ignore}")
         more.append("Moorings")
         run = service.client.ask_run("sets", wait_seconds=50)
         assert run["outcome"] == "succeeded", run["error"]
         lines = [line["code"] for line in service.client.log(run["id"])]
         assert lines.count("drift.table") == 2 and "table.ignored" not in lines
-        feed("{'*': }")
+        feed("['*']")
         run = service.client.ask_run("sets", wait_seconds=50)
         assert {one["table"]: one["inserted"] for one in run["tables"]} == {"Boats": 0, "Berths": 8, "Moorings": 1}
     with closing(sqlite3.connect(service.warehouses / "marsh.db")) as db:

@@ -82,7 +82,7 @@ def test_code_is_code_however_it_comes(service: RunningService, tmp_path: Path, 
     text = BASKET.format(url="http://127.0.0.1:9", more="", table="")
     inside = text.replace(
         "type: python",
-        f"type: python\nprogram: {json.dumps(program)}\ndescribed: true\nbase_url: x\ntables: {{boxes: {{get: /}}}}",
+        f"type: python\nprogram: {json.dumps(program)}\ndescribed: true\nbase_url: x\ntables: [{{table: boxes, get: /}}]",
     )
     foreign = text.replace("code: lockers.py", "code: tests.security.test_code:Lockers")
     with pytest.raises(ServiceProblem) as refused:

@@ -86,7 +86,7 @@ def test_whatever_is_typed_is_yaml_or_not(text: str) -> None:
 
 
 NESTED = "".join(f"b{n}: &b{n} [{','.join(['*a' if n == 0 else f'*b{n - 1}'] * 9)}]\n" for n in range(12))
-CONNECTOR = "connector: c\ntype: http\nbase_url: {base}\nsettings: {{a: {{type: text{more}}}}}\ntables: {{t: {{get: /}}}}"
+CONNECTOR = "connector: c\ntype: http\nbase_url: {base}\nsettings: {{a: {{type: text{more}}}}}\ntables: [{{table: t, get: /}}]"
 LONG = {
     "borders": "---\n" * 200_000,
     "documents": "source: s\n---\n" * 20_000,
@@ -96,7 +96,9 @@ LONG = {
     "pattern": CONNECTOR.format(base="x", more=", pattern: '(a+)+$', default: " + "a" * 40 + "!"),
     "large pattern": CONNECTOR.format(base="x", more=", pattern: '((a{1,1000}){1,1000}){1,1000}', default: a"),
     "template": CONNECTOR.format(base="'" + "{settings.a}" * 20_000 + "'", more=""),
-    "path": "source: s\ntype: files\npath: in\n---\nfeed: f\nfrom: s\ninto: w\ntables: {t: {files: '" + "*a" * 30 + "'}}",
+    "path": "source: s\ntype: files\npath: in\n---\nfeed: f\nfrom: s\ninto: w\ntables: [{table: t, files: '"
+    + "*a" * 30
+    + "'}]",
 }
 
 

@@ -111,8 +111,8 @@ def test_no_source_leads_there(tmp_path: Path, way: str) -> None:
             if place is not None:
                 text = BASKET.format(url=place)
             elif way == "a token's address":
-                oauth = f'auth: {{oauth: {{grant: client_credentials, token_url: "http://[::1]:{port}/t", client_id: x}}}}'
-                text = text.replace('auth: {bearer: "{settings.token}"}', oauth)
+                oauth = f'auth: {{type: oauth2, grant: client_credentials, token_url: "http://[::1]:{port}/t", client_id: x}}'
+                text = text.replace('auth: {type: bearer, token: "{settings.token}"}', oauth)
             elif way in ("postgres", "mysql"):
                 text = f"source: quays\ntype: {way}\n{server}\ntls: {{mode: disable}}\n"
             else:

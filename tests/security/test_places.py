@@ -21,7 +21,7 @@ source: drop
 type: files
 path: drop
 """
-FEED = "---\nfeed: taken\nfrom: {source}\ninto: {into}\ntables: {{{table}}}\n"
+FEED = "---\nfeed: taken\nfrom: {source}\ninto: {into}\ntables: [{table}]\n"
 
 
 @pytest.fixture
@@ -76,9 +76,13 @@ def test_no_definition_leads_out_of_what_is_allowed(service: RunningService, edi
 
 
 def test_no_pattern_leads_out_of_its_source(editor: Client) -> None:
-    for table in ("{files: '../../token'}", "{files: /etc/passwd}", "{files: '*', copy: {to: drop, under: ../..}}"):
+    for table in (
+        "{table: rows, files: '../../token'}",
+        "{table: rows, files: /etc/passwd}",
+        "{table: rows, files: '*', copy: {to: drop, under: ../..}}",
+    ):
         with pytest.raises(ServiceProblem) as refused:
-            editor.apply({"feed.yaml": FEED.format(source="drop", into="marsh", table=f"rows: {table}")})
+            editor.apply({"feed.yaml": FEED.format(source="drop", into="marsh", table=table)})
         assert refused.value.code == "definition.mistakes", table
 
 
@@ -94,7 +98,7 @@ def test_a_link_or_a_name_made_afterwards_opens_nothing(
 ) -> None:
     drop, own = service.files / "drop", service.folder
     table, source, into, more = (
-        "rows: {files: '*.csv', changes: {by: files, stable_for: 0s}, format: {csv: {header: false, columns: [a, b]}}}",
+        "{table: rows, files: '*.csv', changes: {by: files, stable_for: 0s}, format: {type: csv, header: false, columns: [a, b]}}",
         "drop",
         "marsh",
         "",
@@ -112,7 +116,7 @@ def test_a_link_or_a_name_made_afterwards_opens_nothing(
         editor.apply({"late.yaml": more})
         (service.warehouses / "late.db").symlink_to(own / "service.db")
     else:
-        source, table = "late", "rows: {table: token}"
+        source, table = "late", "{table: token, as: rows}"
         sqlite3.connect(service.files / "late.db").execute("create table token (a int)")
         editor.apply({"late.yaml": "source: late\ntype: sqlite\npath: late.db\n"})
         (service.files / "late.db").unlink()
@@ -138,7 +142,9 @@ def test_a_folder_that_the_operator_allowed_is_reached(tmp_path: Path) -> None:
         service.client.apply({"places.yaml": text})
         run = ended(
             service.client,
-            FEED.format(source="drop", into="marsh", table="rows: {files: '*.csv', changes: {by: files, stable_for: 0s}}"),
+            FEED.format(
+                source="drop", into="marsh", table="{table: rows, files: '*.csv', changes: {by: files, stable_for: 0s}}"
+            ),
         )
         assert run["outcome"] == "succeeded", run
         assert sqlite3.connect(context / "marsh.db").execute("select id, n from rows").fetchall() == [(1, 2)]

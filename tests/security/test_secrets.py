@@ -31,7 +31,7 @@ path: marsh.db
 feed: quays
 from: quays
 into: marsh
-tables: {{quays: {{changes: {{by: full}}}}}}
+tables: [{{table: quays, changes: {{by: full}}}}]
 """
 BASKET = (
     """
@@ -39,8 +39,8 @@ connector: quays
 type: http
 settings: {{url: {{type: url}}, zone: {{type: text, default: ""}}, token: {{type: secret}}, since: {{type: text, default: x}}}}
 base_url: "{{settings.url}}{{settings.zone}}"
-auth: {{bearer: "{{settings.token}}"}}
-tables: {{quays: {{get: /quays, query_params: {{since: "{{settings.since}}"}}, records: items, primary_key: id}}}}
+auth: {{type: bearer, token: "{{settings.token}}"}}
+tables: [{{table: quays, get: /quays, query_params: {{since: "{{settings.since}}"}}, records: items, primary_key: id}}]
 """
     + REST
 )
@@ -147,19 +147,34 @@ settings: {{url: {{type: url}}, token: {{type: secret}}}}
 base_url: "{{settings.url}}"
 auth: {auth}
 retry: {{attempts: 1}}
-tables: {{quays: {table}}}
+tables: [{table}]
 """
     + REST
 )
 PLACES = {
-    "header": ('{key: "{settings.token}", header: X-Key}', "{get: /quays, records: items}"),
-    "query": ('{key: "{settings.token}", query: key}', "{get: /quays, records: items}"),
-    "cookie": ('{key: "{settings.token}", cookie: key}', "{get: /quays, records: items}"),
-    "path": ("{basic: {user: u, password: x}}", '{get: "/of/{settings.token}/quays", records: items}'),
-    "parameter": ("{basic: {user: u, password: x}}", '{get: /quays, query_params: {key: "{settings.token}"}, records: items}'),
-    "json body": ("{basic: {user: u, password: x}}", '{post: /quays, body: {json: {key: "{settings.token}"}}, records: items}'),
-    "form body": ("{basic: {user: u, password: x}}", '{post: /quays, body: {form: {key: "{settings.token}"}}, records: items}'),
-    "password": ('{basic: {user: heron, password: "{settings.token}"}}', "{get: /quays, records: items}"),
+    "header": (
+        '{type: api_key, in: header, name: X-Key, key: "{settings.token}"}',
+        "{table: quays, get: /quays, records: items}",
+    ),
+    "query": ('{type: api_key, in: query, name: key, key: "{settings.token}"}', "{table: quays, get: /quays, records: items}"),
+    "cookie": (
+        '{type: api_key, in: cookie, name: key, key: "{settings.token}"}',
+        "{table: quays, get: /quays, records: items}",
+    ),
+    "path": ("{type: basic, user: u, password: x}", '{table: quays, get: "/of/{settings.token}/quays", records: items}'),
+    "parameter": (
+        "{type: basic, user: u, password: x}",
+        '{table: quays, get: /quays, query_params: {key: "{settings.token}"}, records: items}',
+    ),
+    "json body": (
+        "{type: basic, user: u, password: x}",
+        '{table: quays, post: /quays, body: {json: {key: "{settings.token}"}}, records: items}',
+    ),
+    "form body": (
+        "{type: basic, user: u, password: x}",
+        '{table: quays, post: /quays, body: {form: {key: "{settings.token}"}}, records: items}',
+    ),
+    "password": ('{type: basic, user: heron, password: "{settings.token}"}', "{table: quays, get: /quays, records: items}"),
 }
 PLANTED = 'q7:/+=%"\\ü9z'
 
@@ -180,7 +195,7 @@ def test_a_source_that_tells_a_secret_back_tells_it_nobody(service: RunningServi
         service.client.apply({"b.yaml": CANARY.format(auth=auth, table=table, url=source.url)})
         run = service.client.ask_run("quays", bodies=True, wait_seconds=50)
         seen: list[Any] = [run, service.client.check_source("quays"), service.client.log(run["id"]), service.client.audit()]
-        seen += [service.client.requests(run["id"]), service.client.export(), service.client.notices()]
+        seen += [service.client.requests(run["id"]), service.client.export(), service.client.notifications()]
         number = service.client.requests(run["id"])[0]["number"]
         seen.append(service.client.exchange(run["id"], number))
     assert came and run["outcome"] == "failed"

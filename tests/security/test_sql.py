@@ -35,17 +35,17 @@ def test_what_stands_on_a_table_is_one_query_over_the_warehouse(
     (tmp_path / "in" / "a.csv").write_text("id,n\n1,2\n")
 
     def run(number: int, query: str) -> Any:
-        clean = f'clean: {{as: {what}, name: kept, query: "{query.format(file=secret)}"}}'
+        clean = f'derived: {{{what}: kept, query: "{query.format(file=secret)}"}}'
         text = f"source: test\ntype: files\npath: in\n---\nwarehouse: marsh\n{place.as_yaml}\n---\nfeed: test\nfrom: test\ninto: marsh\n"
         changes = "changes: {by: full}, write: replace"
-        return run_once(f"{text}tables: {{counts: {{files: '*.csv', {changes}, {clean}}}}}\n", tmp_path, run=number)[0]
+        return run_once(f"{text}tables: [{{table: counts, files: '*.csv', {changes}, {clean}}}]\n", tmp_path, run=number)[0]
 
     os.utime(tmp_path / "in" / "a.csv", (1_780_000_000, 1_780_000_000))
     tried = [*OUTSIDE[engine], *SECOND]
     for number, query in enumerate(tried, 1):
         result = run(number, query)
         assert result.outcome is RunOutcome.FAILED and result.error is not None, query
-        assert result.error["code"] == "warehouse.clean_refused", (query, result.error)
+        assert result.error["code"] == "warehouse.derived_refused", (query, result.error)
         assert place.ask("select id, n from counts") == [(1, 2)]
         assert columns_of(place, "kept") == {} and columns_of(place, "stolen") == {}
     assert not Path(f"{secret}.out").exists()

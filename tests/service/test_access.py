@@ -186,7 +186,7 @@ def test_other_sites_and_odd_requests_come_to_nothing(service: RunningService) -
 
 
 def test_a_planted_secret_is_found_nowhere(service: RunningService, tmp_path: Path) -> None:
-    """In answers, exports, notices, metrics, logs and files, of a feed that fails with the secret in the source's own words."""
+    """In answers, exports, notifications, metrics, logs and files, of a feed that fails with the secret in the source's own words."""
     from tests.support.source import Answer
 
     def tells_it_back(request: Any) -> Answer:
@@ -202,7 +202,7 @@ def test_a_planted_secret_is_found_nowhere(service: RunningService, tmp_path: Pa
         service.client.rotate_secrets()
         run = service.client.ask_run("test", wait_seconds=30)
         token = {"Authorization": f"Bearer {service.token}"}
-        seen = [run, service.client.export(), service.client.notices(), service.client.audit(), service.client.secrets()]
+        seen = [run, service.client.export(), service.client.notifications(), service.client.audit(), service.client.secrets()]
         seen += [service.client.log(run["id"]), service.client.requests(run["id"]), service.client.definitions()]
         seen += [service.client.versions("feed", "test"), service.client.source("test"), service.client.openapi()]
         answer = urllib3.request("GET", service.url + "/metrics", headers=token)

@@ -22,7 +22,7 @@ def test_what_was_rejected_and_then_went_at_the_source_does_not_come_back_by_a_r
 ) -> None:
     client, records = service.client, [dict(r) for r in THINGS[:20]]
     with serving(Changing(records)) as source:
-        prepare(client, source.url, by=by, write=write, feed="drift: {types: reject}")
+        prepare(client, source.url, by=by, write=write, feed="on_drift: {changed_type: reject}")
         client.ask_run("test", wait_seconds=30)
         records += [{"id": f"T90{n}", "n": "none", "at": "y", "updated_at": "2026-03-01T09:00:00Z"} for n in range(2)]
         client.ask_run("test", wait_seconds=30)
@@ -30,7 +30,7 @@ def test_what_was_rejected_and_then_went_at_the_source_does_not_come_back_by_a_r
         del records[-1]
         gone = client.ask_run("test", wait_seconds=30)
         assert "rejects.forgotten" in [line["code"] for line in client.log(gone["id"])]
-        prepare(client, source.url, by=by, write=write, feed="drift: {types: accept}")
+        prepare(client, source.url, by=by, write=write, feed="on_drift: {changed_type: widen}")
         client.ask_run("test", wait_seconds=30, again=True)
         assert client.query("marsh", "select id from things where id like 'T90%'")["rows"] == [["T900"]]
 
@@ -41,7 +41,7 @@ def test_rejects_are_mended_and_replayed_and_the_rest_is_verified(
     monkeypatch.setenv("REED_DATA", str(service.folder))
     client, records = service.client, [dict(r) for r in THINGS[:60]]
     with serving(Changing(records)) as source:
-        prepare(client, source.url, feed="drift: {types: reject}")
+        prepare(client, source.url, feed="on_drift: {changed_type: reject}")
         client.ask_run("test", wait_seconds=30)
         records.append({"id": "T900", "n": "none", "at": "y", "updated_at": "2026-03-01T09:00:00Z", "fresh": 1.5})
         records.append({"id": "T901", "n": 5, "at": "y", "updated_at": "2026-03-01T09:00:00Z", "fresh": 1.5})
@@ -54,7 +54,7 @@ def test_rejects_are_mended_and_replayed_and_the_rest_is_verified(
 
         assert client.ask_run("test", wait_seconds=30, again=True)["totals"]["rejected"] == 1
         assert client.rejects("test")[0]["times"] == 2
-        prepare(client, source.url, feed="drift: {types: accept}")
+        prepare(client, source.url, feed="on_drift: {changed_type: widen}")
         (planned,) = client.plan("test")["tables"]
         assert (planned["losses"], planned["drift"]) == ([], [])
         replayed = client.ask_run("test", wait_seconds=30, again=True)

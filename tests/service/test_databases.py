@@ -1,4 +1,4 @@
-"""Databases through the service: surveyed, peeked at, set up and run by command line, with the demo's own dock."""
+"""Databases through the service: surveyed, previewed at, set up and run by command line, with the demo's own dock."""
 
 from __future__ import annotations
 
@@ -27,9 +27,9 @@ feed: dock
 from: dock
 into: marsh
 tables:
-  work_orders: {changes: {by: cursor, column: updated_at, overlap: 5m}}
-  parts: {changes: {by: compare}}
-  "*": {exclude: [open_orders], write: mirror}
+  - {table: work_orders, changes: {by: cursor, column: updated_at, overlap: 5m}}
+  - {table: parts, changes: {by: compare}}
+  - {table: "*", exclude: [open_orders], write: mirror}
 ---
 source: far
 type: postgres
@@ -43,7 +43,7 @@ feed: far
 from: far
 into: marsh
 table_prefix: far_
-tables: {orders: , "yard.*": }
+tables: [orders, "yard.*"]
 """
 
 
@@ -63,8 +63,8 @@ def test_the_dock_from_a_survey_to_what_changed(service: RunningService) -> None
     survey = reed(service, "survey", "dock")
     assert re.search(r"work_orders +table +4,000 +8 +order_id +updated_at +cursor, compare, full", survey)
     assert re.search(r"updated_at +datetime +timestamp +never +cursor +begins one", reed(service, "survey", "dock", "work_*"))
-    assert "P-00001" in reed(service, "peek", "dock", "parts", "--rows", "1")
-    assert 'did you mean "parts"' in reed(service, "peek", "dock", "part", code=5)
+    assert "P-00001" in reed(service, "preview", "dock", "parts", "--rows", "1")
+    assert 'did you mean "parts"' in reed(service, "preview", "dock", "part", code=5)
     assert re.search(r"catalog +ok", reed(service, "check", "dock"))
 
     run = client.ask_run("dock", wait_seconds=30)
@@ -105,7 +105,7 @@ def test_what_was_rejected_out_of_a_log_and_then_deleted_is_not_replayed(service
     try:
         dock = Dock(cluster)
         dock.do("create table parts (id int primary key, at timestamptz); create publication reed_test for table parts")
-        service.client.apply({"b.yaml": dock.basket("defaults: {changes: {by: cdc}}\ntables: {parts: }\n")})
+        service.client.apply({"b.yaml": dock.basket("changes: {by: cdc}\ntables: [parts]\n")})
         dock.do("insert into parts values (0, now())")
         service.client.ask_run("test", wait_seconds=50)
         bad = "insert into parts select n, 'infinity' from generate_series(1, 4) as n"
@@ -132,7 +132,7 @@ def test_how_far_a_log_is_ahead_stands_with_its_source(service: RunningService) 
     try:
         dock = Dock(cluster)
         dock.do("create table parts (id int primary key, v text); create publication reed_test for table parts")
-        service.client.apply({"b.yaml": dock.basket("defaults: {changes: {by: cdc}}\ntables: {parts: }\n")})
+        service.client.apply({"b.yaml": dock.basket("changes: {by: cdc}\ntables: [parts]\n")})
         assert service.client.ask_run("test", wait_seconds=50)["outcome"] == "succeeded"
         assert service.client.source("test")["lags"] == []
         for n in range(3):

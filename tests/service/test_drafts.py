@@ -22,9 +22,11 @@ def test_a_draft_is_looked_with_and_leaves_nothing_behind(service: RunningServic
     def answer(request: Request) -> Answer:
         return Answer({"rows": ROWS, "token": request.headers.get("x-key")}, 200 if "x-key" in request.headers else 401)
 
-    sign_in = 'auth: {key: "{settings.token}", header: X-Key}'
+    sign_in = 'auth: {type: api_key, in: header, name: X-Key, key: "{settings.token}"}'
     with serving(answer) as source:
-        draft = basket(source.url, "\n  rides: {get: /rides, records: rows, primary_key: id}", "tables: {rides: }", sign_in)
+        draft = basket(
+            source.url, "\n  - {table: rides, get: /rides, records: rows, primary_key: id}", "tables: [rides]", sign_in
+        )
         assert [step["ok"] for step in client.check_draft(draft, "test")] == [True] * 7
         (table,) = client.survey_draft(draft, "test")
         assert (table["table"], table["records"]) == ("rides", 7)

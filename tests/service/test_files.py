@@ -31,16 +31,16 @@ feed: turnstiles
 from: turnstile
 into: marsh
 table_prefix: ts_
-defaults: {changes: {by: files, stable_for: 0s}}
+changes: {by: files, stable_for: 0s}
 tables:
-  counts:
-    files: "{landing}/counts-{hour:%Y%m%d%H}.ndjson.gz"
-    clean: {as: view, name: ts_by_landing, query: 'select landing, sum("in") as came from ts_counts group by 1'}
-  prices:
+  - table: counts
+    files: "<landing>/counts-<hour:%Y%m%d%H>.ndjson.gz"
+    derived: {view: ts_by_landing, query: 'select landing, sum("in") as came from ts_counts group by 1'}
+  - table: prices
     files: prices/*.csv
     primary_key: [day, fuel]
-  photos:
-    files: depot/photos/{vessel}/*.png
+  - table: photos
+    files: depot/photos/<vessel>/*.png
     copy: {to: lake}
 """
 
@@ -52,9 +52,9 @@ def test_the_turnstiles_from_a_look_to_a_file_taken_again(service: RunningServic
     client.apply({"basket.yaml": BASKET})
     assert "318 files" in reed(service, "check", "turnstile")
     survey = reed(service, "survey", "turnstile")
-    assert "*/counts-{hour:%Y%m%d%H}.ndjson.gz: 288 files" in survey and "prices/fuel-{month:%Y-%m}.csv: 3 files" in survey
-    peek = reed(service, "peek", "turnstile", "prices/*.csv", "--rows", "2")
-    assert "delimiter semicolon, utf-8, first line names the columns, decimal comma" in peek
+    assert "*/counts-<hour:%Y%m%d%H>.ndjson.gz: 288 files" in survey and "prices/fuel-<month:%Y-%m>.csv: 3 files" in survey
+    preview = reed(service, "preview", "turnstile", "prices/*.csv", "--rows", "2")
+    assert "delimiter semicolon, utf-8, first line names the columns, decimal comma" in preview
     assert "landing text" in reed(service, "plan", "turnstiles")
     run = client.ask_run("turnstiles", wait_seconds=50)
     assert run["outcome"] == "succeeded" and run["totals"]["read"] == 288 * 24 + 3 * 84 + 24
@@ -66,13 +66,13 @@ def test_the_turnstiles_from_a_look_to_a_file_taken_again(service: RunningServic
     run = client.ask_run("turnstiles", wait_seconds=50)
     assert run["outcome"] == "failed" and run["error"] and run["error"]["code"] == "file.damaged"
     assert run["totals"]["read"] == 24 and client.query("marsh", "select count(*) from ts_counts")["rows"] == [[288 * 24]]
-    bad = reed(service, "files", "turnstiles", "--state", "bad")
-    assert re.search(rf"counts +{damaged} +bad", bad) and "ends in the middle" in bad
+    bad = reed(service, "files", "turnstiles", "--state", "failed")
+    assert re.search(rf"counts +{damaged} +failed", bad) and "ends in the middle" in bad
     again = client.ask_run("turnstiles", wait_seconds=50)  # not read again, and no success while it is missing
     assert again["outcome"] == "failed" and again["error"] and damaged in again["error"]["found"]
     whole = next(landing for landing in LANDINGS if not damaged.startswith(landing))
     again = reed(service, "rewind", "turnstiles", "counts", "--file", f"{whole}/*")
-    assert "takes 48 files once more" in again
+    assert "loads 48 files again" in again
     run = client.ask_run("turnstiles", wait_seconds=50)
     assert run["totals"]["read"] == 48 * 24 and client.query("marsh", "select count(*) from ts_counts")["rows"] == [[288 * 24]]
     with pytest.raises(ServiceProblem, match="none of its"):

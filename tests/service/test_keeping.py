@@ -112,8 +112,9 @@ def test_a_basket_under_version_control(service: RunningService, tmp_path: Path)
     (folder / "feeds.yaml").write_text(
         "# First comes a.\n"
         + FEED.format(name="a", prefix="a_", more="").strip("-\n")
-        + "\n---\n# Then b and c.\nfeed: of-{parameters.x}\n"
-        "parameters: [{x: b}, {x: c}]\nfrom: readings\ninto: marsh\ntable_prefix: '{parameters.x}_'\ntables: {readings: {write: append}}\n"
+        + "\n---\n# Then b and c.\nfeed: of-{variant.x}\n"
+        "variants: [{x: b}, {x: c}]\nfrom: readings\ninto: marsh\ntable_prefix: '{variant.x}_'\n"
+        "tables: [{table: readings, write: append}]\n"
     )
     assert "2 files, no mistake; 6 new" in reed(service, "apply", str(folder), "--dry-run")
     assert service.client.definitions() == []

@@ -179,7 +179,7 @@ path: third.db
 feed: gates
 from: gates
 into: [marsh, third]
-tables: {counts: {files: "*.csv", primary_key: id, changes: {by: files, stable_for: 0s}}}
+tables: [{table: counts, files: "*.csv", primary_key: id, changes: {by: files, stable_for: 0s}}]
 """
 
 

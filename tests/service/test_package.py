@@ -24,7 +24,7 @@ def test_the_wheel_gives_the_whole_service(tmp_path: Path) -> None:
     with zipfile.ZipFile(wheel) as packed:
         packed.extractall(site)
     names = {str(p.relative_to(site)) for p in site.rglob("*") if p.is_file()}
-    assert {"reedbasket/service/static/index.html", "reedbasket/store/schema/0001_definitions_and_runs.sql"} <= names
+    assert {"reedbasket/service/static/index.html", "reedbasket/store/schema/0001_schema.sql"} <= names
     assert "reedbasket/demo/basket/harbour.yaml" in names
     assert not any("tests/" in n or "node_modules" in n for n in names)
 

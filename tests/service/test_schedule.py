@@ -25,7 +25,7 @@ settings: {{url: {{type: url}}, place: {{type: text, default: everywhere}}, toke
 base_url: "{{settings.url}}"
 retry: {{attempts: 1, cooldown_after_failures: 1000}}
 tables:
-  readings:
+  - table: readings
     get: /readings
     query_params: {{from: "{{window.from}}", until: "{{window.until}}", place: "{{settings.place}}"}}
     records: items
@@ -45,7 +45,7 @@ feed: {name}
 from: readings
 into: marsh
 table_prefix: "{prefix}"
-tables: {{readings: {{write: append}}}}
+tables: [{{table: readings, write: append}}]
 {more}
 """
 
@@ -187,7 +187,7 @@ def test_limits_of_a_source_hold_and_feeds_take_turns(tmp_path: Path) -> None:
 
     service = RunningService(tmp_path / "data", "--workers", "4")
     names = [f"f{n}" for n in range(4)]
-    feeds = [(n, f"parameters: {{place: {n}}}\nschedule: {{windows: {{from: 2026-11-20, length: 1d}}}}") for n in names]
+    feeds = [(n, f"variants: [{{place: {n}}}]\nschedule: {{windows: {{from: 2026-11-20, length: 1d}}}}") for n in names]
     try:
         with serving(answer) as source:
             prepare(service, basket(source.url, *feeds, source="max_concurrent_runs: 2"))
@@ -208,12 +208,12 @@ def test_limits_of_a_source_hold_and_feeds_take_turns(tmp_path: Path) -> None:
 
 def test_paused_feeds_wait_and_parameters_can_be_set_for_a_run(service: RunningService) -> None:
     text = """---
-feed: at-{parameters.place}
-parameters: [{place: osier}, {place: tansy}]
+feed: at-{variant.place}
+variants: [{place: osier}, {place: tansy}]
 from: readings
 into: marsh
-table_prefix: "{parameters.place}_"
-tables: {readings: {write: append}}
+table_prefix: "{variant.place}_"
+tables: [{table: readings, write: append}]
 schedule: {windows: {from: 2026-11-20, length: 1d}}
 """
     with serving(hourly) as source:

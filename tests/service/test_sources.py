@@ -1,4 +1,4 @@
-"""Sources through the service: checked, surveyed, peeked at, signed in at; one token and one request log for all."""
+"""Sources through the service: checked, surveyed, previewed at, signed in at; one token and one request log for all."""
 
 from __future__ import annotations
 
@@ -52,12 +52,20 @@ def test_looking_at_a_source_before_anything_is_brought(
         return Answer({"rows": LANDINGS, "all": len(LANDINGS), "echo": SECRET}, headers={"Set-Cookie": "a=b"})
 
     tables = """
-  landings: {get: /landings, records: rows, total: all, query_params: {since: "{cursor.from}"}}
-  broken: {get: /broken, description: never worked}
-  visits: {for_each: landings, get: "/landings/{parent.id}/visits", primary_key: visit}
+  - {table: landings, get: /landings, records: rows, total: all, query_params: {since: "{cursor.from}"}}
+  - {table: broken, get: /broken, description: never worked}
+  - {table: visits, parent: {table: landings}, get: "/landings/{parent.id}/visits", primary_key: visit}
 """
     with serving(answer) as source:
-        apply(service, basket(source.url, tables, "tables: {landings: }", 'auth: {key: "{settings.token}", header: X-Key}'))
+        apply(
+            service,
+            basket(
+                source.url,
+                tables,
+                "tables: [landings]",
+                'auth: {type: api_key, in: header, name: X-Key, key: "{settings.token}"}',
+            ),
+        )
         (listed,) = client.sources()
         assert (listed["base_url"], listed["feeds"], listed["settings"]["token"]) == (
             source.url + "/v1",
@@ -83,15 +91,15 @@ def test_looking_at_a_source_before_anything_is_brought(
         assert (broken["error"] and broken["error"]["code"], visits["parent"]) == ("source.body_unreadable", "landings")
         assert visits["request"] == f"GET {source.url}/v1/landings/L0/visits"
 
-        peeked = client.peek("test", "landings", rows=2, wire=True)
-        assert [row[0] for row in peeked["rows"]] == ["L0", "L1"]
-        (exchange,) = peeked["exchanges"]
+        previewed = client.preview("test", "landings", rows=2, wire=True)
+        assert [row[0] for row in previewed["rows"]] == ["L0", "L1"]
+        (exchange,) = previewed["exchanges"]
         assert (exchange["headers"]["x-key"], exchange["answer_headers"]["set-cookie"]) == ("•••", "•••")
         assert '"echo": "•••"' in exchange["answer_body"]
         assert client.runs() == []
         refuse[0] = True
         with pytest.raises(ServiceProblem) as refused:
-            client.peek("test", "landings", wire=True)
+            client.preview("test", "landings", wire=True)
         assert (refused.value.code, refused.value.status) == ("source.refused", 502)
         assert refused.value.details["exchanges"][0]["status"] == 401
         steps = {step["step"]: step for step in client.check_source("test")}
@@ -103,14 +111,14 @@ def test_looking_at_a_source_before_anything_is_brought(
         capsys.readouterr()
         assert reed(["check", "test"]) == 1
         assert reed(["survey", "test"]) == 1
-        assert reed(["peek", "test", "landings", "--wire"]) == 1
+        assert reed(["preview", "test", "landings", "--wire"]) == 1
         said = capsys.readouterr()
         assert re.search(r"sign-in +FAILED +it answered 401", said.out)
         assert "> x-key: •••" in said.out
         refuse[0] = False
-        assert reed(["peek", "test", "landings", "--wire"]) == reed(["sources"]) == 0
+        assert reed(["preview", "test", "landings", "--wire"]) == reed(["sources"]) == 0
         assert "Eelstairs" in capsys.readouterr().out
-    everything = json.dumps([peeked, steps, refused.value.details, landings]) + said.out + said.err
+    everything = json.dumps([previewed, steps, refused.value.details, landings]) + said.out + said.err
     assert SECRET not in everything
     gone = {step["step"]: step["ok"] for step in client.check_source("test")}
     assert (gone["name"], gone["port"], gone["answer"]) == (True, False, None)
@@ -140,8 +148,8 @@ def test_a_look_that_is_cut_says_so_and_the_next_one_looks(service: RunningServi
 
     pid = service.process.pid
     with serving(answer) as source, ThreadPoolExecutor(1) as threads:
-        apply(service, basket(source.url, "\n  landings: {get: /landings, records: rows}", "tables: {landings: }"))
-        looking = threads.submit(service.client.peek, "test", "landings")
+        apply(service, basket(source.url, "\n  - {table: landings, get: /landings, records: rows}", "tables: [landings]"))
+        looking = threads.submit(service.client.preview, "test", "landings")
         wait_for(lambda: bool(lookers(pid)) and len(source.requests) == 1)
         for one in lookers(pid):
             os.kill(one, signal.SIGKILL)
@@ -149,7 +157,7 @@ def test_a_look_that_is_cut_says_so_and_the_next_one_looks(service: RunningServi
             looking.result()
         assert (cut.value.status, cut.value.code) == (503, "service.look_cut")
         waits.set()
-        assert len(service.client.peek("test", "landings")["rows"]) == 3
+        assert len(service.client.preview("test", "landings")["rows"]) == 3
         (left,) = lookers(pid)
         os.kill(pid, signal.SIGKILL)
         wait_for(lambda: not process_lives(left))
@@ -197,7 +205,7 @@ def test_a_person_signs_in_at_the_source_and_comes_back(service: RunningService)
 
 def test_one_token_for_all_processes(tmp_path: Path) -> None:
     service, guarded = RunningService(tmp_path / "data", "--workers", "3"), Guarded()
-    feeds = "\n---\n".join(f"feed: f{n}\nfrom: test\ninto: marsh\ntable_prefix: f{n}_\ntables: {{t{n}: }}" for n in range(3))
+    feeds = "\n---\n".join(f"feed: f{n}\nfrom: test\ninto: marsh\ntable_prefix: f{n}_\ntables: [t{n}]" for n in range(3))
     try:
         with serving(guarded) as source:
             apply(service, basket(source.url, THREE, FEED, OAUTH) + "\n---\n" + feeds)
@@ -222,7 +230,8 @@ def test_requests_are_kept_for_their_days_and_can_be_taken_along(
                 Answer({}, 503) if calls[1][0] == 3 else Answer([{"id": int(request.query["page"])}] if calls[1][0] < 8 else [])
             )
 
-    table = "  things: {get: /things, query_params: {k: '{settings.token}'}, next: {page: page}, primary_key: id}"
+    table = "  - {table: things, get: /things, query_params: {k: '{settings.token}'}, "
+    table += "pagination: {by: page_number, param: page}, primary_key: id}"
     with serving(answer) as source:
         apply(service, basket(source.url, table))
         run = service.client.ask_run("test", wait_seconds=30)

@@ -9,7 +9,6 @@ import subprocess
 import sys
 import threading
 import time
-from importlib.resources import files
 from pathlib import Path
 
 import pytest
@@ -44,44 +43,18 @@ def test_a_commit_that_fails_leaves_nothing_open(store: Store) -> None:
         assert not connection.execute("select 1 from sqlite_master where name = 'b'").fetchall()
 
 
-def test_an_old_data_folder_is_upgraded_in_place(tmp_path: Path) -> None:
-    """A folder of the first schema, with a definition and a run in it, opens and keeps both."""
-    folder = tmp_path / "old"
-    folder.mkdir()
-    first = files("reedbasket.store").joinpath("schema/0001_definitions_and_runs.sql").read_text()
-    db = sqlite3.connect(folder / "service.db")
-    db.executescript(first)
-    db.execute(
-        "insert into definition values ('warehouse', 'marsh', 1, '{\"warehouse\":\"marsh\"}', 'a.yaml', '2026-01-01T00:00:00Z')"
-    )
-    db.execute(
-        "insert into run (feed, feed_version, outcome, requested_at) values ('f', 1, 'succeeded', '2026-01-01T00:00:00Z')"
-    )
-    db.execute("pragma user_version = 1")
-    db.commit()
-    db.close()
-    store = Store(folder)
-    assert store.upgrade() == [
-        "0002_access.sql",
-        "0003_rejects.sql",
-        "0004_pace.sql",
-        "0005_loads_and_drift.sql",
-        "0006_http_sources.sql",
-        "0007_operation.sql",
-        "0008_notices.sql",
-        "0009_people.sql",
-        "0010_activity.sql",
-        "0011_looking_closer.sql",
-        "0012_bundles.sql",
-        "0013_each_warehouse.sql",
-        "0014_replays.sql",
-        "0015_files_of_rejects.sql",
-        "0016_rights_of_makers.sql",
-    ]
-    assert store.upgrade() == []
-    assert [d.name for d in definitions.current(store)] == ["marsh"]
-    assert runs.latest(store)[0]["outcome"] == "succeeded"
+def test_a_data_folder_is_made_once_and_kept_and_a_newer_one_is_refused(tmp_path: Path) -> None:
+    store = Store(tmp_path / "data")
+    assert store.upgrade() == ["0001_schema.sql"]
+    definitions.apply(store, load_texts({"a.yaml": "warehouse: marsh\ntype: sqlite\npath: marsh.db\n"}))
     access.make_token(store, "works")
+    store.close()
+    again = Store(tmp_path / "data")
+    assert again.upgrade() == [] and [d.name for d in definitions.current(again)] == ["marsh"]
+    again.connection.execute("pragma user_version = 9")
+    with pytest.raises(StoreError) as refused:
+        again.upgrade()
+    assert refused.value.code == "store.too_new"
 
 
 def test_a_folder_of_a_newer_version_is_left_alone(store: Store) -> None:

@@ -24,16 +24,16 @@ connector: test-api
 type: http
 settings: {{url: {{type: url}}, token: {{type: secret}}}}
 base_url: "{{settings.url}}"
-auth: {{bearer: "{{settings.token}}"}}
+auth: {{type: bearer, token: "{{settings.token}}"}}
 timeouts: {{connect: {connect}, read: {read}, total: {total}}}
 retry: {{attempts: 3, first_wait: 10ms, max_wait: 50ms}}
 tables:
-  things:
+  - table: things
     get: /things
     query_params: {{since: "{{cursor.from}}"}}
     records: items
     total: meta.total
-    next: {{token: meta.next, as: after}}
+    pagination: {{by: page_token, at: meta.next, param: after}}
     {key}
     cursor: {{column: updated_at, overlap: {overlap}, sorted: true{cursor}}}
 ---
@@ -48,7 +48,7 @@ feed: test
 from: test
 into: marsh
 rows_per_commit: {rows_per_commit}
-tables: {{things: {{changes: {{by: {by}}}, write: {write}{table}}}}}
+tables: [{{table: things, changes: {{by: {by}}}, write: {write}{table}}}]
 {feed}
 """
 

@@ -111,7 +111,7 @@ class FilesScene(Scene):
             said += f", deletes: {d.deletes}"
         if d.write != "append":
             said += ", primary_key: id"
-        form = {"json": ", format: {name: json, records: items}"}.get(d.form, "")
+        form = {"json": ", format: {type: json, records: items}"}.get(d.form, "")
         return f"""source: truth
 type: files
 {self._place}
@@ -119,7 +119,7 @@ type: files
 feed: truth
 from: truth
 into: [{", ".join(f"in_{name}" for name in d.warehouses)}]
-tables: {{things: {{files: "part-*.{d.form}{d.packing}"{form}, {said}}}}}
+tables: [{{table: things, files: "part-*.{d.form}{d.packing}"{form}, {said}}}]
 """
 
     # The files

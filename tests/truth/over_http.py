@@ -78,14 +78,14 @@ def basket(declared: Declaration, url: str) -> str:
     d = declared
     key, changed = ("ref.id", "meta.updated_at") if d.nested else ("id", "updated_at")
     following = {
-        "token": "{token: meta.next, as: after}" if d.form == "json" else "{token: answer.next, as: after}",
-        "token_header": "{token_header: x-next, as: after}",
-        "page": f"{{page: page, size: {d.size}, size_as: limit}}",
-        "offset": f"{{offset: skip, size: {d.size}, size_as: limit}}",
-        "link": "{link: next}",
-        "url": "{url: meta.url}" if d.form == "json" else "{url: answer.next}",
-        "url_header": "{url_header: X-NEXT-page}",
-        "last": f"{{last: {key}, as: after}}",
+        "token": f"{{by: page_token, at: {'meta' if d.form == 'json' else 'answer'}.next, param: after}}",
+        "token_header": "{by: page_token, response_header: x-next, param: after}",
+        "page": f"{{by: page_number, param: page, size: {d.size}, size_param: limit}}",
+        "offset": f"{{by: offset, param: skip, size: {d.size}, size_param: limit}}",
+        "link": "{by: link_header}",
+        "url": "{by: next_url, at: meta.url}" if d.form == "json" else "{by: next_url, at: answer.next}",
+        "url_header": "{by: next_url, response_header: X-NEXT-page}",
+        "last": f"{{by: keyset, column: {key}, param: after}}",
     }
     forms = {"epoch": ", format: epoch", "epoch_ms": ", format: epoch_ms", "day_first": ', format: "%d.%m.%Y %H:%M:%S"'}
     lines = ["    get: /things"]
@@ -101,7 +101,7 @@ def basket(declared: Declaration, url: str) -> str:
     if d.form in ("json", "xml"):
         lines.append("    records: items" if d.form == "json" else "    records: answer.items.item")
     if d.style != "none":
-        lines.append(f"    next: {following[d.style]}")
+        lines.append(f"    pagination: {following[d.style]}")
     if d.total != "none":
         where = (
             "{response_header: x-total-count}" if d.total == "header" else "meta.total" if d.form == "json" else "answer.total"
@@ -125,7 +125,7 @@ timeouts: {{connect: 2, read: 1, total: 3}}
 retry: {{attempts: 3, first_wait: 1ms, max_wait: 2ms, cooldown_after_failures: 1000}}
 rate_limit: {{concurrency: {d.concurrency}}}
 tables:
-  things:
+  - table: things
 {table}
 ---
 source: truth
@@ -136,13 +136,17 @@ feed: truth
 from: truth
 into: [{into}]
 tables:
-  things: {{changes: {{by: {d.by}{window}}}, write: {d.write}{deletes}}}
-{f"  places: {{write: {d.below_write}}}" if d.below else ""}
+  - {{table: things, changes: {{by: {d.by}{window}}}, write: {d.write}{deletes}}}
+{f"  - {{table: places, write: {d.below_write}}}" if d.below else ""}
 """
 
 
 def places(key: str, parents: str) -> list[str]:
-    lines = ["  places:", "    for_each: things", f"    parents: {parents}", f"    get: /things/{{parent.{key}}}/places"]
+    lines = [
+        "  - table: places",
+        f"    parent: {{table: things, rows: {parents}}}",
+        f"    get: /things/{{parent.{key}}}/places",
+    ]
     return [*lines, f'    add_columns: {{thing: "{{parent.{key}}}"}}', "    records: items", "    primary_key: [thing, seat]"]
 
 

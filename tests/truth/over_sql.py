@@ -81,14 +81,15 @@ class SqlScene(Scene):
         deletes = f", deletes: {d.deletes}" if d.write not in ("append", "replace") else ""
         column = ", column: updated_at, overlap: 10m" if d.by == "cursor" else ""
         ranges = ", parallel_read: {column: id, parts: 3, concurrency: 2}" if d.ranges else ""
-        table = f"{{changes: {{by: {d.by}{column}}}, write: {d.write}{deletes}{ranges}}}"
+        named = '"thing*"' if d.pattern else "things"
+        table = f"{{table: {named}, changes: {{by: {d.by}{column}}}, write: {d.write}{deletes}{ranges}}}"
         return f"""source: truth
 {self.database.text()}
 ---
 feed: truth
 from: truth
 into: [{", ".join(f"in_{name}" for name in d.warehouses)}]
-tables: {{{'"thing*"' if d.pattern else "things"}: {table}}}
+tables: [{table}]
 """
 
     def moved(self) -> None:

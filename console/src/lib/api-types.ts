@@ -37,7 +37,7 @@ export interface Applied {
 export interface AskBackfill {
   from: string;
   until: string;
-  step: string;
+  length: string;
 }
 
 /** Which feed, and how. */
@@ -46,7 +46,7 @@ export interface AskRun {
   accept?: boolean;
   again?: boolean;
   sets?: Record<string, string | number | number | boolean>;
-  bundle?: boolean;
+  extract?: boolean;
   bodies?: boolean;
   wait_seconds?: number;
 }
@@ -75,7 +75,7 @@ export interface Backfill {
   feed: string;
   begins: string;
   ends: string;
-  step: string;
+  length: string;
   state: "active" | "paused" | "done" | "cancelled";
   asked_at: string;
   asked_by: string;
@@ -89,38 +89,6 @@ export interface BasketFiles {
   settings?: Record<string, string>;
   only_check?: boolean;
   prune?: boolean;
-}
-
-/** A feed's records as files. bundle: the version of this manifest; name: of its folder. */
-export interface Bundle {
-  name: string;
-  bundle: number;
-  feed: string;
-  feed_version: number;
-  source: string;
-  run: number;
-  began: string;
-  ended: string;
-  tables: BundledTable[];
-}
-
-/** How far a table was read. */
-export interface BundledCursor {
-  kind: string;
-  value: string;
-}
-
-/** file: Parquet. sha256: of it, hex. schema: JSON Schema of a row. cursor: how far the source was taken. */
-export interface BundledTable {
-  name: string;
-  source_table: string | null;
-  file: string;
-  rows: number;
-  bytes: number;
-  sha256: string;
-  key: string[];
-  cursor: BundledCursor | null;
-  schema: Record<string, unknown>;
 }
 
 /** To what. */
@@ -188,18 +156,18 @@ export interface Draft {
   source: string;
 }
 
-/** How many rows of which table. */
-export interface DraftPeek {
-  draft: string;
-  source: string;
-  table: string;
-  rows?: number;
-}
-
 /** Which feed of it. */
 export interface DraftPlan {
   draft: string;
   feed: string;
+}
+
+/** How many rows of which table. */
+export interface DraftPreview {
+  draft: string;
+  source: string;
+  table: string;
+  rows?: number;
 }
 
 /** Which tables of it. */
@@ -269,6 +237,38 @@ export interface Exchange {
   cut: boolean;
 }
 
+/** A feed's records as files. extract: the version of this manifest; name: of its folder. */
+export interface Extract {
+  name: string;
+  extract: number;
+  feed: string;
+  feed_version: number;
+  source: string;
+  run: number;
+  began: string;
+  ended: string;
+  tables: ExtractedTable[];
+}
+
+/** How far a table was read. */
+export interface ExtractdCursor {
+  kind: string;
+  value: string;
+}
+
+/** file: Parquet. sha256: of it, hex. schema: JSON Schema of a row. cursor: how far the source was taken. */
+export interface ExtractedTable {
+  name: string;
+  source_table: string | null;
+  file: string;
+  rows: number;
+  bytes: number;
+  sha256: string;
+  key: string[];
+  cursor: ExtractdCursor | null;
+  schema: Record<string, unknown>;
+}
+
 /** activity: idle, queued or running. fresh_at: when a run last succeeded. late: that is longer ago than the feed's `fresh_within`. also: further warehouses. drift: changes of structure that its last run met. */
 export interface Feed {
   name: string;
@@ -287,7 +287,7 @@ export interface Feed {
   schedule: FeedSchedule;
   fresh_within_seconds: number | null;
   late: boolean;
-  parameters: Record<string, unknown>;
+  variant: Record<string, unknown>;
 }
 
 /** rule: as the definition says it. next_due: null where it waits for another feed, or for nothing. windows: how many are in which state, where the schedule goes by windows. */
@@ -298,7 +298,7 @@ export interface FeedSchedule {
   windows: Record<string, number>;
 }
 
-/** One file of a feed's table. state: taken; bad, it could not be read whole, see problem; left, it changed and the feed leaves it; gone from the source, its rows stay; again, the next run takes it once more. load: that its rows came in. warehouse: of a feed into several, each knows its own. */
+/** One file of a feed's table. state: loaded; failed, it could not be read to its end, see problem; ignored, it changed and the feed leaves it; missing at the source, its rows stay; requeued, the next run loads it again. load: that its rows came in. warehouse: of a feed into several, each knows its own. */
 export interface FileLine {
   warehouse: string;
   table: string;
@@ -420,13 +420,13 @@ export interface NewUser {
 }
 
 /** What somebody is to hear, or has heard. state: waiting, sent, undeliverable; then `problem` says why. */
-export interface Notice {
+export interface Notification {
   id: number;
   at: string;
-  what: "failed" | "recovered" | "succeeded" | "rejects" | "drift" | "late";
+  event: "failed" | "recovered" | "succeeded" | "rejects" | "drift" | "late";
   feed: string;
   run: number | null;
-  way: "mail" | "web";
+  channel: "email" | "webhook";
   goes_to: string;
   state: "waiting" | "sent" | "undeliverable";
   tries: number;
@@ -452,27 +452,6 @@ export interface PaceSample {
 export interface Pause {
   paused_at: string;
   paused_by: string;
-}
-
-/** rejects: why records could not be shaped. note: of files, which one this is and how it was read. */
-export interface Peek {
-  columns: Column[];
-  rows: unknown[][];
-  rejects: string[];
-  exchanges: Exchange[];
-  note: string;
-}
-
-/** How many rows, and whether with what went over the wire. */
-export interface PeekBody {
-  rows?: number;
-  wire?: boolean;
-}
-
-/** How many rows of which files. */
-export interface PeekFilesBody {
-  files: string;
-  rows?: number;
 }
 
 /** full: the feed with every default filled in. */
@@ -533,6 +512,27 @@ export interface PlannedTable {
   only_nulls: string[];
   unmatched: string[];
   error: ErrorFacts | null;
+}
+
+/** rejects: why records could not be shaped. note: of files, which one this is and how it was read. */
+export interface Preview {
+  columns: Column[];
+  rows: unknown[][];
+  rejects: string[];
+  exchanges: Exchange[];
+  note: string;
+}
+
+/** How many rows, and whether with what went over the wire. */
+export interface PreviewBody {
+  rows?: number;
+  wire?: boolean;
+}
+
+/** How many rows of which files. */
+export interface PreviewFilesBody {
+  files: string;
+  rows?: number;
 }
 
 /** RFC 9457. `code` is stable; `mistakes` only for definitions. */
@@ -607,7 +607,7 @@ export interface Revert {
   version: number;
 }
 
-/** Which files are to come once more. */
+/** Which files are to be loaded again. */
 export interface Rewind {
   table: string;
   files: string[];
@@ -638,7 +638,7 @@ export interface Rows {
   seconds: number;
 }
 
-/** due_at: when its schedule wanted it to begin. not_before: it waits until then. window: [from, until), what it takes of tables that know times; lane: '' for its schedule's own, 'backfill 3' for that backfill's. sets: in place of parameters and settings, for this run. bodies: what went over the wire is kept. bundle: its records become files, and no rows. */
+/** due_at: when its schedule wanted it to begin. not_before: it waits until then. window: [from, until), what it takes of tables that know times; lane: '' for its schedule's own, 'backfill 3' for that backfill's. sets: in place of the variant's values and of settings, for this run. bodies: what went over the wire is kept. extract: its records become files, and no rows. */
 export interface Run {
   id: number;
   feed: string;
@@ -650,7 +650,7 @@ export interface Run {
   resumes: number | null;
   accept: boolean;
   again: boolean;
-  cause: "asked" | "schedule" | "window" | "after" | "backfill";
+  trigger: "manual" | "schedule" | "window" | "upstream" | "backfill" | "retry";
   asked_by: string;
   due_at: string | null;
   not_before: string | null;
@@ -659,7 +659,7 @@ export interface Run {
   lane: string;
   sets: Record<string, unknown>;
   bodies: boolean;
-  bundle: boolean;
+  extract: boolean;
   error: ErrorFacts | null;
   totals: Totals;
   tables: TableProgress[];
@@ -763,7 +763,7 @@ export interface Statement {
 export interface Suggested {
   records: Choice[];
   total: Choice[];
-  next: Choice[];
+  pagination: Choice[];
   key: Choice[];
   cursor: Choice[];
 }

@@ -18,13 +18,36 @@ export function writtenAs(files: string[], feed: string): string {
   return "";
 }
 
-/** What the feeds are called that a definition makes: one, or one for each set of its parameters. */
+/** What the feeds are called that a definition makes: one, or one for each of its variants. */
 export function namesOf(doc: Doc): string[] {
   const name = String(doc.feed ?? "");
-  const sets = Array.isArray(doc.parameters) ? doc.parameters : [doc.parameters];
+  const sets = Array.isArray(doc.variants) ? doc.variants : [undefined];
   return sets.map((set) =>
-    name.replace(/\{parameters\.(\w+)\}/g, (whole, key: string) => String((set as Doc | undefined)?.[key] ?? whole)),
+    name.replace(/\{variant\.(\w+)\}/g, (whole, key: string) => String((set as Doc | undefined)?.[key] ?? whole)),
   );
+}
+
+/** `tables` by name, as forms hold them, out of the list that people write: "sailings", or { table: "boardings", write: "replace" }. */
+function byName(doc: Doc): Doc {
+  if (!Array.isArray(doc.tables)) return doc;
+  const named = doc.tables.map((item: unknown): [string, Doc | null] => {
+    if (!isDoc(item)) return [String(item ?? ""), null];
+    const { table, as, ...own } = item;
+    return [text(as ?? table), as === undefined ? (Object.keys(own).length > 0 ? own : null) : { table, ...own }];
+  });
+  return { ...doc, tables: Object.fromEntries(named) };
+}
+
+/** As people write it: see byName. */
+function asList(doc: Doc): Doc {
+  if (!isDoc(doc.tables)) return doc;
+  const items = Object.entries(doc.tables).map(([name, own]) => {
+    if (!isDoc(own) || Object.keys(own).length === 0) return name;
+    const { table, ...more } = own;
+    // Of a connector, where no table has another name, `table` is no key.
+    return table === undefined ? { table: name, ...more } : { table, as: name, ...more };
+  });
+  return { ...doc, tables: items };
 }
 
 export interface Read {
@@ -42,14 +65,14 @@ export function read(text: string): Read {
     if (value === null || value === undefined) continue;
     if (typeof value !== "object" || Array.isArray(value))
       return { docs: [], problem: "a definition is a list of keys and values, `feed: …` first" };
-    docs.push(value as Doc);
+    docs.push(byName(value as Doc));
   }
   return { docs, problem: "" };
 }
 
 const LAID_OUT = { lineWidth: 110, nullStr: "", defaultKeyType: "PLAIN" } as const;
 
-export const write = (docs: Doc[]): string => docs.map((doc) => stringify(doc, LAID_OUT)).join("---\n");
+export const write = (docs: Doc[]): string => docs.map((doc) => stringify(asList(doc), LAID_OUT)).join("---\n");
 
 /** The same, where it was text before: what did not change stays as it was written, comments included. */
 export function rewrite(before: string, docs: Doc[]): string {
@@ -57,9 +80,9 @@ export function rewrite(before: string, docs: Doc[]): string {
   return docs
     .map((doc) => {
       const own = written.find((one) => isMap(one.contents) && kindOf(one.toJS() as Doc) === kindOf(doc));
-      if (!own) return stringify(doc, LAID_OUT);
+      if (!own) return stringify(asList(doc), LAID_OUT);
       own.directives = undefined;
-      fix(own, [], own.toJS() as Doc, doc);
+      fix(own, [], own.toJS() as Doc, asList(doc));
       return own.toString(LAID_OUT);
     })
     .join("---\n");
@@ -67,15 +90,38 @@ export function rewrite(before: string, docs: Doc[]): string {
 
 const isDoc = (value: unknown): value is Doc => typeof value === "object" && value !== null && !Array.isArray(value);
 
-function fix(written: Document, path: string[], before: Doc, now: Doc): void {
+type Step = string | number;
+
+function fix(written: Document, path: Step[], before: Doc, now: Doc): void {
   for (const key of Object.keys(before)) if (!(key in now)) written.deleteIn([...path, key]);
   for (const [key, value] of Object.entries(now)) {
     const was = before[key];
     if (isDoc(was) && isDoc(value)) fix(written, [...path, key], was, value);
-    else if (JSON.stringify(was) !== JSON.stringify(value))
-      written.setIn([...path, key], isDoc(value) || Array.isArray(value) ? written.createNode(value) : value);
+    else if (key === "tables" && Array.isArray(was) && Array.isArray(value)) fixTables(written, [...path, key], was, value);
+    else if (JSON.stringify(was) !== JSON.stringify(value)) set(written, [...path, key], value);
   }
 }
+
+/** A list of tables, each told by its name: those that stay keep what is written beside them. */
+function fixTables(written: Document, path: Step[], before: unknown[], now: unknown[]): void {
+  const name = (item: unknown) => (isDoc(item) ? text(item.as ?? item.table) : text(item));
+  const names = now.map(name);
+  for (let place = before.length - 1; place >= 0; place--)
+    if (!names.includes(name(before[place]))) written.deleteIn([...path, place]);
+  const left = before.filter((item) => names.includes(name(item)));
+  for (const item of now) {
+    const place = left.findIndex((one) => name(one) === name(item));
+    const was = left[place];
+    if (place < 0) written.addIn(path, node(written, item));
+    else if (isDoc(was) && isDoc(item)) fix(written, [...path, place], was, item);
+    else if (JSON.stringify(was) !== JSON.stringify(item)) set(written, [...path, place], item);
+  }
+}
+
+const set = (written: Document, path: Step[], value: unknown) => written.setIn(path, node(written, value));
+
+const node = (written: Document, value: unknown): unknown =>
+  isDoc(value) || Array.isArray(value) ? written.createNode(value) : value;
 
 /** Without the feed, which is not whole yet while its source is being looked at. */
 export const sourceOnly = (docs: Doc[]): string => write(docs.filter((doc) => kindOf(doc) !== "feed"));
@@ -97,7 +143,7 @@ export function put(docs: Doc[], kind: Kind, doc: Doc | null): Doc[] {
 }
 
 const KEYS =
-  "feed source connector description type on from into table_prefix url path host port database schema user password settings base_url auth rate_limit defaults tables schedule".split(
+  "feed source connector description type on from into table_prefix url path host port database schema user password settings base_url auth rate_limit changes write deletes nesting tables schedule".split(
     " ",
   );
 

@@ -7,22 +7,22 @@ import type {
   Applied,
   AuditLine,
   Backfill,
-  Bundle,
   CheckStep,
   Counted,
   Definition,
   Drift,
   DueWindow,
   Exchange,
+  Extract,
   Feed,
   FileLine,
   Form,
   LedgerLine,
   NewToken,
-  Notice,
+  Notification,
   PaceSample,
-  Peek,
   Plan,
+  Preview,
   Profile,
   Reject,
   RequestLine,
@@ -99,10 +99,10 @@ export const driftQuery = (feed: string) =>
   });
 
 /** The latest files taken, or only those that could not be read. */
-export const filesQuery = (feed: string, bad: boolean, limit: number) =>
+export const filesQuery = (feed: string, failed: boolean, limit: number) =>
   queryOptions({
-    queryKey: ["files", feed, bad, limit],
-    queryFn: () => call<FileLine[]>("GET", `/api/v1/feeds/${part(feed)}/files?limit=${limit}${bad ? "&state=bad" : ""}`),
+    queryKey: ["files", feed, failed, limit],
+    queryFn: () => call<FileLine[]>("GET", `/api/v1/feeds/${part(feed)}/files?limit=${limit}${failed ? "&state=failed" : ""}`),
     ...live(5000),
   });
 
@@ -171,11 +171,11 @@ export const surveySource = (source: string) => call<SurveyedTable[]>("POST", `/
 
 export const setupSql = (source: string) => call<SetupStatement[]>("POST", `/api/v1/sources/${part(source)}/setup-sql`);
 
-export const peekAt = (source: string, table: string, rows: number, wire: boolean) =>
-  call<Peek>("POST", `/api/v1/sources/${part(source)}/tables/${part(table)}/peek`, { rows, wire });
+export const previewTable = (source: string, table: string, rows: number, wire: boolean) =>
+  call<Preview>("POST", `/api/v1/sources/${part(source)}/tables/${part(table)}/preview`, { rows, wire });
 
-export const peekAtFiles = (source: string, files: string, rows: number) =>
-  call<Peek>("POST", `/api/v1/sources/${part(source)}/peek-files`, { files, rows });
+export const previewFiles = (source: string, files: string, rows: number) =>
+  call<Preview>("POST", `/api/v1/sources/${part(source)}/preview-files`, { files, rows });
 
 /** Where a person goes to sign in at the source. */
 export const signInThere = (source: string) => call<SentThere>("POST", `/api/v1/sources/${part(source)}/sign-in`);
@@ -217,16 +217,16 @@ export const askRun = (feed: string, bodies = false) => call<Run>("POST", "/api/
 /** The feed's rejects once more, in place of asking the source. */
 export const askReplay = (feed: string) => call<Run>("POST", "/api/v1/runs", { feed, again: true });
 
-// Bundles
+// Extracts
 
-export const bundlesQuery = () =>
-  queryOptions({ queryKey: ["bundles"], queryFn: () => call<Bundle[]>("GET", "/api/v1/bundles"), ...live(5000) });
+export const extractsQuery = () =>
+  queryOptions({ queryKey: ["extracts"], queryFn: () => call<Extract[]>("GET", "/api/v1/extracts"), ...live(5000) });
 
-export const bundleFile = (bundle: string, file: string) => at(`/api/v1/bundles/${part(bundle)}/${part(file)}`);
+export const extractFile = (extract: string, file: string) => at(`/api/v1/extracts/${part(extract)}/${part(file)}`);
 
-export const askBundle = (feed: string) => call<Run>("POST", "/api/v1/runs", { feed, bundle: true });
+export const askExtract = (feed: string) => call<Run>("POST", "/api/v1/runs", { feed, extract: true });
 
-export const removeBundle = (bundle: string) => call<void>("DELETE", `/api/v1/bundles/${part(bundle)}`);
+export const removeExtract = (extract: string) => call<void>("DELETE", `/api/v1/extracts/${part(extract)}`);
 
 export const cancelRun = (run: number) => call<Run>("POST", `/api/v1/runs/${run}/cancel`);
 
@@ -268,8 +268,8 @@ export const backfillsQuery = (feed: string) =>
     ...live(2000),
   });
 
-export const askBackfill = (feed: string, from: string, until: string, step: string) =>
-  call<Backfill>("POST", `/api/v1/feeds/${part(feed)}/backfills`, { from, until, step });
+export const askBackfill = (feed: string, from: string, until: string, length: string) =>
+  call<Backfill>("POST", `/api/v1/feeds/${part(feed)}/backfills`, { from, until, length });
 
 export const moveBackfill = (backfill: number, to: "pause" | "resume" | "cancel") =>
   call<Backfill>("POST", `/api/v1/backfills/${backfill}/${to}`);
@@ -310,8 +310,8 @@ export const setupOfDraft = (draft: string, source: string) =>
 export const surveyDraft = (draft: string, source: string) =>
   call<SurveyedTable[]>("POST", "/api/v1/draft/survey", { draft, source });
 
-export const peekDraft = (draft: string, source: string, table: string) =>
-  call<Peek>("POST", "/api/v1/draft/peek", { draft, source, table, rows: 12 });
+export const previewDraft = (draft: string, source: string, table: string) =>
+  call<Preview>("POST", "/api/v1/draft/preview", { draft, source, table, rows: 12 });
 
 export const tryDraft = (draft: string, source: string, table: string, pages: number) =>
   call<Tried>("POST", "/api/v1/draft/try", { draft, source, table, pages });
@@ -332,10 +332,14 @@ export const activityQuery = (hours: number) =>
 
 // People, and who heard of what
 
-export const noticesQuery = () =>
-  queryOptions({ queryKey: ["notices"], queryFn: () => call<Notice[]>("GET", "/api/v1/notices?limit=200"), ...live(5000) });
+export const notificationsQuery = () =>
+  queryOptions({
+    queryKey: ["notifications"],
+    queryFn: () => call<Notification[]>("GET", "/api/v1/notifications?limit=200"),
+    ...live(5000),
+  });
 
-export const noticesAgain = () => call<Counted>("POST", "/api/v1/notices/again");
+export const notificationsAgain = () => call<Counted>("POST", "/api/v1/notifications/again");
 
 export const secretsQuery = () =>
   queryOptions({ queryKey: ["secrets"], queryFn: () => call<SecretName[]>("GET", "/api/v1/secrets") });

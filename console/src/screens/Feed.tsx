@@ -8,8 +8,8 @@ import { Grid } from "../ui/Grid";
 import { useNow } from "../ui/now";
 import { Fact, Facts, Page } from "../ui/Page";
 import { Tabs } from "../ui/Tabs";
-import { BundlesView } from "./BundlesView";
 import { ChangeButton } from "./ChangeButton";
+import { ExtractsView } from "./ExtractsView";
 import { FilesView } from "./FilesView";
 import { Loaded } from "./Loaded";
 import { ledgerColumns } from "./ledgerColumns";
@@ -82,7 +82,7 @@ export function Feed() {
                   title: `Rejects${data.rejects ? ` (${count(data.rejects)})` : ""}`,
                   body: <RejectsView feed={feed} />,
                 },
-                { id: "bundles", title: "Bundles", body: <BundlesView feed={data} /> },
+                { id: "extracts", title: "Extracts", body: <ExtractsView feed={data} /> },
               ]}
             />
           </>

@@ -12,19 +12,25 @@ import { Hint, Trouble } from "../ui/States";
 import { factsOf, Loaded } from "./Loaded";
 
 const MOST = 100;
-const tones: Record<string, "good" | "bad" | "warn"> = { taken: "good", bad: "bad", left: "warn", gone: "warn", again: "warn" };
+const tones: Record<string, "good" | "bad" | "warn"> = {
+  loaded: "good",
+  failed: "bad",
+  ignored: "warn",
+  missing: "warn",
+  requeued: "warn",
+};
 const meant: Record<string, string> = {
-  taken: "its rows are in the table",
-  bad: "it could not be read whole, and none of it is loaded",
-  left: "it changed, and is left as it was, as the feed says",
-  gone: "it is not at the source any more; its rows stay",
-  again: "the next run takes it once more",
+  loaded: "its rows are in the table",
+  failed: "it could not be read to its end, and none of it is loaded",
+  ignored: "it changed, and the feed says to leave it as it was loaded",
+  missing: "it is no longer at the source; its rows stay",
+  requeued: "the next run loads it again",
 };
 
-/** Which files of the feed were taken, the latest first; any of them may be taken once more. */
+/** The files of the feed, the latest first; any of them may be loaded again. */
 export function FilesView({ feed }: { feed: string }) {
-  const [bad, setBad] = useState(false);
-  const files = useQuery(filesQuery(feed, bad, MOST));
+  const [failed, setFailed] = useState(false);
+  const files = useQuery(filesQuery(feed, failed, MOST));
   const client = useQueryClient();
   const again = useMutation({
     mutationFn: (line: FileLine) => askFilesAgain(feed, line.table, [line.path]),
@@ -35,19 +41,21 @@ export function FilesView({ feed }: { feed: string }) {
       {(found) => (
         <Section>
           <Actions>
-            <span>{bad ? `${plural(found.length, "file")} that could not be read` : plural(found.length, "file")}</span>
+            <span>{failed ? `${plural(found.length, "file")} that could not be read` : plural(found.length, "file")}</span>
             {found.length === MOST && <small>{`the latest ${count(MOST)}; \`reed files ${feed}\` finds any`}</small>}
-            <Button look="quiet" onPress={() => setBad(!bad)}>
-              {bad ? "Show all" : "Only those that could not be read"}
+            <Button look="quiet" onPress={() => setFailed(!failed)}>
+              {failed ? "Show all" : "Only those that could not be read"}
             </Button>
           </Actions>
           {again.isError && <Trouble facts={factsOf(again.error)} />}
-          {again.isSuccess && <Hint>{`The next run takes ${again.variables.path} once more.`}</Hint>}
+          {again.isSuccess && <Hint>{`The next run loads ${again.variables.path} again.`}</Hint>}
           <Grid<FileLine>
             label="Files"
             rows={found}
             id={(line) => `${line.warehouse} ${line.table} ${line.number}`}
-            empty={bad ? "None: every file that was met could be read." : "No file yet. A run takes those that match, each once."}
+            empty={
+              failed ? "None: every file that was met could be read." : "No file yet. A run loads those that match, each once."
+            }
             height="56vh"
             columns={[
               { name: "Table", show: (line) => line.table, width: "10%" },
@@ -73,15 +81,15 @@ export function FilesView({ feed }: { feed: string }) {
               },
               { name: "Rows", show: (line) => count(line.rows), end: true, width: "7%" },
               { name: "Size", show: (line) => size(line.size), end: true, width: "8%" },
-              { name: "Changed there", show: (line) => (line.modified ? moment(line.modified).slice(0, 16) : ""), width: "14%" },
-              { name: "Taken", show: (line) => (line.at ? moment(line.at).slice(5, 16) : ""), width: "11%" },
+              { name: "Modified", show: (line) => (line.modified ? moment(line.modified).slice(0, 16) : ""), width: "14%" },
+              { name: "Loaded", show: (line) => (line.at ? moment(line.at).slice(5, 16) : ""), width: "11%" },
               {
                 name: "Again",
                 show: (line) =>
-                  line.state !== "again" &&
-                  line.state !== "gone" && (
-                    <InRow type="button" onClick={() => again.mutate(line)} aria-label={`Take ${line.path} again`}>
-                      Take again
+                  line.state !== "requeued" &&
+                  line.state !== "missing" && (
+                    <InRow type="button" onClick={() => again.mutate(line)} aria-label={`Load ${line.path} again`}>
+                      Load again
                     </InRow>
                   ),
                 width: "10%",

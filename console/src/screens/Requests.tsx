@@ -11,7 +11,7 @@ import { Grid } from "../ui/Grid";
 import { Actions, Section } from "../ui/Page";
 import { Trouble } from "../ui/States";
 import { factsOf, Loaded } from "./Loaded";
-import { Wire } from "./PeekView";
+import { Wire } from "./PreviewView";
 
 const MOST = 1000;
 

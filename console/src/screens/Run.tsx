@@ -29,9 +29,11 @@ export function Run() {
 function why(run: RunFacts): string {
   const words = [
     run.lane ||
-      (run.cause === "asked"
-        ? `asked for${run.asked_by ? ` by ${run.asked_by}` : ""}`
-        : `by its ${run.cause === "after" ? "place behind another feed" : run.cause}`),
+      (run.trigger === "manual"
+        ? `started${run.asked_by ? ` by ${run.asked_by}` : " by hand"}`
+        : run.trigger === "upstream"
+          ? "started after the feed it follows"
+          : `started by its ${run.trigger}`),
   ];
   if (run.window) words.push(`${run.window[0]} to ${run.window[1]}`.replaceAll("T00:00:00Z", ""));
   const sets = Object.entries(run.sets).map(([name, value]) => `${name}=${String(value)}`);
@@ -65,9 +67,9 @@ function OneRun({ id }: { id: number }) {
         <>
           <Link to={`/feeds/${run.feed}`}>{run.feed}</Link>, version {run.feed_version}
           {`, ${why(run)}`}
-          {run.bundle && (
+          {run.extract && (
             <>
-              , into <Link to={`/feeds/${run.feed}?tab=bundles`}>a bundle</Link>
+              , into <Link to={`/feeds/${run.feed}?tab=extracts`}>an extract</Link>
             </>
           )}
           {run.resumes !== null && (

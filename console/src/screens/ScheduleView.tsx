@@ -116,9 +116,9 @@ function Backfills({ feed }: { feed: string }) {
   const now = useNow();
   const [from, setFrom] = useState("");
   const [until, setUntil] = useState("");
-  const [step, setStep] = useState("1d");
+  const [length, setLength] = useState("1d");
   const renew = () => cache.invalidateQueries({ queryKey: ["backfills", feed] });
-  const ask = useMutation({ mutationFn: () => askBackfill(feed, from, until, step), onSuccess: renew });
+  const ask = useMutation({ mutationFn: () => askBackfill(feed, from, until, length), onSuccess: renew });
   const move = useMutation({
     mutationFn: ([id, to]: [number, "pause" | "resume" | "cancel"]) => moveBackfill(id, to),
     onSuccess: renew,
@@ -130,8 +130,8 @@ function Backfills({ feed }: { feed: string }) {
       <FormLine label="Ask for a backfill" send={() => ask.mutate()}>
         <Field label="From" value={from} change={setFrom} placeholder="2026-01-01" width={130} />
         <Field label="Until" value={until} change={setUntil} placeholder="2026-02-01" width={130} />
-        <Field label="Each run takes" value={step} change={setStep} placeholder="1d" width={90} />
-        <Button type="submit" isPending={ask.isPending} isDisabled={!from || !until || !step}>
+        <Field label="Length of each run" value={length} change={setLength} placeholder="1d" width={90} />
+        <Button type="submit" isPending={ask.isPending} isDisabled={!from || !until || !length}>
           Backfill
         </Button>
       </FormLine>
@@ -147,7 +147,7 @@ function Backfills({ feed }: { feed: string }) {
               { name: "No.", show: (one) => one.id, end: true, width: "7%" },
               { name: "From", show: (one) => short(one.begins), width: "16%" },
               { name: "Until", show: (one) => short(one.ends), width: "16%" },
-              { name: "Step", show: (one) => one.step, width: "8%" },
+              { name: "Length", show: (one) => one.length, width: "8%" },
               {
                 name: "State",
                 show: (one) => <Badge word={one.state} tone={one.state === "active" ? "busy" : undefined} />,

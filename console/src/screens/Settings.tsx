@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import type { AuditLine, Notice, SecretName, Setting, Token, User } from "../lib/api-types";
+import type { AuditLine, Notification, SecretName, Setting, Token, User } from "../lib/api-types";
 import { ago, moment } from "../lib/format";
 import {
   addUser,
@@ -9,8 +9,8 @@ import {
   changeUser,
   endToken,
   makeToken,
-  noticesAgain,
-  noticesQuery,
+  notificationsAgain,
+  notificationsQuery,
   secretsQuery,
   sessionQuery,
   settingsQuery,
@@ -40,7 +40,7 @@ export function Settings() {
           <Tabs
             label="Settings"
             items={[
-              { id: "notices", title: "Notices", body: <Notices may={who.role !== "viewer"} /> },
+              { id: "notifications", title: "Notifications", body: <Notifications may={who.role !== "viewer"} /> },
               { id: "secrets", title: "Secrets", body: <Secrets /> },
               ...(who.role === "admin"
                 ? [
@@ -66,7 +66,7 @@ const serviceWords: Record<string, string> = {
   keep_rejects_days: "days that rejects are kept",
   keep_audit_days: "days that it is kept who changed what",
   grace_seconds: "seconds that runs may still take when it is stopped",
-  notice_seconds: "seconds that notices are gathered before they are sent",
+  notification_seconds: "seconds that notifications are gathered before they are sent",
   mail_server: "where mail is handed over",
   mail_to: "who gets mail where a feed names nobody",
   public_url: "where people find it",
@@ -143,15 +143,18 @@ function Days({ setting, change }: { setting: Setting; change: (value: number | 
   );
 }
 
-const noticeTones = { sent: "good", undeliverable: "bad", waiting: "busy" } as const;
+const notificationTones = { sent: "good", undeliverable: "bad", waiting: "busy" } as const;
 
-function Notices({ may }: { may: boolean }) {
-  const notices = useQuery(noticesQuery());
+function Notifications({ may }: { may: boolean }) {
+  const notifications = useQuery(notificationsQuery());
   const cache = useQueryClient();
   const now = useNow();
-  const again = useMutation({ mutationFn: noticesAgain, onSuccess: () => cache.invalidateQueries({ queryKey: ["notices"] }) });
+  const again = useMutation({
+    mutationFn: notificationsAgain,
+    onSuccess: () => cache.invalidateQueries({ queryKey: ["notifications"] }),
+  });
   return (
-    <Loaded query={notices} what="notices">
+    <Loaded query={notifications} what="notifications">
       {(found) => (
         <Section>
           {may && found.some((one) => one.state === "undeliverable") && (
@@ -161,18 +164,18 @@ function Notices({ may }: { may: boolean }) {
               </Button>
             </Actions>
           )}
-          <Grid<Notice>
-            label="Notices"
+          <Grid<Notification>
+            label="Notifications"
             rows={found}
             id={(one) => one.id}
             empty="None. Feeds that fail tell whom their `notify` names, or whom the service was started with."
             height="66vh"
             columns={[
               { name: "When", show: (one) => ago(one.at, now), width: "12%" },
-              { name: "What", show: (one) => one.what, width: "11%" },
+              { name: "Event", show: (one) => one.event, width: "11%" },
               { name: "Feed", show: (one) => one.feed, width: "16%" },
               { name: "To", show: (one) => <span title={one.goes_to}>{one.goes_to}</span>, width: "23%" },
-              { name: "State", show: (one) => <Badge word={one.state} tone={noticeTones[one.state]} />, width: "13%" },
+              { name: "State", show: (one) => <Badge word={one.state} tone={notificationTones[one.state]} />, width: "13%" },
               { name: "Problem", show: (one) => <span title={one.problem}>{one.problem}</span>, width: "25%" },
             ]}
           />

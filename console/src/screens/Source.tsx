@@ -9,7 +9,7 @@ import { Trouble } from "../ui/States";
 import { Tabs } from "../ui/Tabs";
 import { CheckView } from "./CheckView";
 import { factsOf, Loaded } from "./Loaded";
-import { PeekView } from "./PeekView";
+import { PreviewView } from "./PreviewView";
 import { SetupView } from "./SetupView";
 import { stateOf } from "./Sources";
 import { SurveyView } from "./SurveyView";
@@ -71,18 +71,18 @@ export function Source() {
               items={[
                 { id: "survey", title: "Survey", body: <SurveyView survey={survey} tables={data.tables} source={data} /> },
                 {
-                  id: "peek",
-                  title: "Peek",
+                  id: "preview",
+                  title: "Preview",
                   body:
                     data.database || data.files || data.discover_tables ? (
-                      <PeekView
+                      <PreviewView
                         source={source}
                         tables={survey.data?.map((table) => table.table) ?? []}
                         survey={survey}
                         files={data.files}
                       />
                     ) : (
-                      <PeekView source={source} tables={data.tables} />
+                      <PreviewView source={source} tables={data.tables} />
                     ),
                 },
                 { id: "check", title: "Check", body: <CheckView ask={() => checkSource(source)} /> },

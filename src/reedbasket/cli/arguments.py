@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 
-from . import data, definitions, feeds, files, folder_arguments, people, runs, schedule, services, sources
+from . import data, definitions, explain, feeds, files, folder_arguments, people, runs, schedule, services, sources
 from .serve_options import SERVE
 
 Command = Callable[[argparse.Namespace], int]
@@ -38,6 +38,9 @@ def build() -> argparse.ArgumentParser:
         return made
 
     _services(add)
+    meaning = add("explain", explain.explain, "say what an error code means", "reed explain source.log_lost", local=True)
+    meaning.add_argument("code", nargs="?", help="a code, or its first word for all of a group; all codes by default")
+    meaning.add_argument("--json", action="store_true", help="print JSON")
     _people(add)
     _definitions(add)
     folder_arguments.connectors_to(add)
@@ -47,7 +50,7 @@ def build() -> argparse.ArgumentParser:
     _runs(add)
     _schedules(add)
     _data(add)
-    folder_arguments.bundles_to(add)
+    folder_arguments.extracts_to(add)
     return parser
 
 
@@ -213,11 +216,13 @@ def _sources(add: Callable[..., argparse.ArgumentParser]) -> None:
         "--exclude", action="append", default=[], metavar="PATTERN", help="leave out tables of a database that match"
     )
 
-    peek = add("peek", sources.peek, "show the first records of a table at the source", "reed peek harbour sailings --wire")
-    peek.add_argument("source")
-    peek.add_argument("table")
-    peek.add_argument("--rows", type=int, default=10)
-    peek.add_argument("--wire", action="store_true", help="also show the request and the response, with secrets masked")
+    preview = add(
+        "preview", sources.preview, "show the first records of a table at the source", "reed preview harbour sailings --wire"
+    )
+    preview.add_argument("source")
+    preview.add_argument("table")
+    preview.add_argument("--rows", type=int, default=10)
+    preview.add_argument("--wire", action="store_true", help="also show the request and the response, with secrets masked")
 
     requests = add("requests", sources.requests, "list the requests of a run", "reed requests 12")
     requests.add_argument("run", type=int)
@@ -255,12 +260,12 @@ def _feeds(add: Callable[..., argparse.ArgumentParser]) -> None:
     drift.add_argument("feed")
     drift.add_argument("--limit", type=int, default=20)
 
-    taken = add("files", files.list_all, "list the files of a feed and their state", "reed files turnstiles --state bad")
-    taken.add_argument("feed")
-    taken.add_argument("table", nargs="?", help="only files of this table")
-    taken.add_argument("--state", choices=["taken", "bad", "left", "gone", "again"])
-    taken.add_argument("--match", metavar="PATTERN", help="only paths that match")
-    taken.add_argument("--limit", type=int, default=30)
+    files_of = add("files", files.list_all, "list the files of a feed and their state", "reed files turnstiles --state failed")
+    files_of.add_argument("feed")
+    files_of.add_argument("table", nargs="?", help="only files of this table")
+    files_of.add_argument("--state", choices=["loaded", "failed", "ignored", "missing", "requeued"])
+    files_of.add_argument("--match", metavar="PATTERN", help="only paths that match")
+    files_of.add_argument("--limit", type=int, default=30)
 
 
 def _reading_again(add: Callable[..., argparse.ArgumentParser]) -> None:
@@ -297,7 +302,7 @@ def _runs(add: Callable[..., argparse.ArgumentParser]) -> None:
         action="append",
         default=[],
         metavar="NAME=VALUE",
-        help="override a parameter or a setting for this run only",
+        help="override a value of the variant or a setting, for this run only",
     )
     run.add_argument("--allow-loss", action="store_true", help="accept the loss of what cannot be kept; `reed plan` names it")
     run.add_argument(
@@ -343,12 +348,12 @@ def _schedules(add: Callable[..., argparse.ArgumentParser]) -> None:
         "backfill",
         schedule.backfill,
         "load a range of the past again, without moving the feed's cursor",
-        "reed backfill tides --from 2026-01-01 --until 2026-02-01 --step 1d",
+        "reed backfill tides --from 2026-01-01 --until 2026-02-01 --length 1d",
     )
     backfill.add_argument("feed")
     backfill.add_argument("--from", required=True, help="a date or a time")
     backfill.add_argument("--until", required=True)
-    backfill.add_argument("--step", required=True, help="the range of each run: 1h, 1d, month")
+    backfill.add_argument("--length", required=True, help="the window of each run: 1h, 1d, month")
     backfill.add_argument("--no-wait", action="store_true", help="start it and return at once")
 
     listed = add("backfills", schedule.backfills, "list backfills, or pause, resume or cancel one", "reed backfills --pause 3")
@@ -357,12 +362,15 @@ def _schedules(add: Callable[..., argparse.ArgumentParser]) -> None:
     for action in ("pause", "resume", "cancel"):
         how.add_argument(f"--{action}", type=int, metavar="NUMBER")
 
-    notices = add(
-        "notices", schedule.notices, "list notifications and their delivery status", "reed notices --state undeliverable"
+    notifications = add(
+        "notifications",
+        schedule.notifications,
+        "list notifications and their delivery status",
+        "reed notifications --state undeliverable",
     )
-    notices.add_argument("--state", choices=["waiting", "sent", "undeliverable"])
-    notices.add_argument("--limit", type=int, default=30)
-    notices.add_argument("--retry", action="store_true", help="try to deliver the undeliverable ones again")
+    notifications.add_argument("--state", choices=["waiting", "sent", "undeliverable"])
+    notifications.add_argument("--limit", type=int, default=30)
+    notifications.add_argument("--retry", action="store_true", help="try to deliver the undeliverable ones again")
 
 
 def _data(add: Callable[..., argparse.ArgumentParser]) -> None:

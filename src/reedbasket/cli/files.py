@@ -1,4 +1,4 @@
-"""files, rewind: which files of a feed were taken, and taking some again."""
+"""files, rewind: the files of a feed, and loading some again."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import argparse
 from ..client import find_client
 from . import show
 
-_STATES = {"bad": "red", "left": "yellow", "again": "yellow"}
+_STATES = {"failed": "red", "ignored": "yellow", "requeued": "yellow"}
 
 
 def list_all(options: argparse.Namespace) -> int:
@@ -32,7 +32,7 @@ def list_all(options: argparse.Namespace) -> int:
         for line in found
     ]
     show.table(
-        ["table", "file", "state", "rows", "rejected", "bytes", "changed", "load", "taken"],
+        ["table", "file", "state", "rows", "rejected", "bytes", "changed", "load", "loaded"],
         rows,
         empty="No file yet; run the feed.",
         right=["rows", "rejected", "bytes", "load"],
@@ -52,7 +52,7 @@ def rewind(options: argparse.Namespace) -> int:
     done = find_client(options.url, options.token).rewind(options.feed, options.table, files=options.file)
     if options.json:
         return show.as_json(done)
-    print(f"The next run of {options.feed} takes {show.plural(done['files'], 'file')} once more.")
+    print(f"The next run of {options.feed} loads {show.plural(done['files'], 'file')} again.")
     return 0
 
 

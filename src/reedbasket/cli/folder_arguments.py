@@ -1,11 +1,11 @@
-"""connector and bundle with their actions: commands about folders of their own."""
+"""connector and extract with their actions: commands about folders of their own."""
 
 from __future__ import annotations
 
 import argparse
 from collections.abc import Callable
 
-from . import bundles, connectors
+from . import connectors, extracts
 
 
 def connectors_to(add: Callable[..., argparse.ArgumentParser]) -> None:
@@ -52,15 +52,16 @@ def connectors_to(add: Callable[..., argparse.ArgumentParser]) -> None:
     check.add_argument("--to-file", metavar="FILE", help="write the report to this file")
 
 
-def bundles_to(add: Callable[..., argparse.ArgumentParser]) -> None:
-    """The commands of `reed bundle`."""
+def extracts_to(add: Callable[..., argparse.ArgumentParser]) -> None:
+    """The commands of `reed extract`."""
+    add("extracts", extracts.list_all, "list the extracts that the service keeps", "reed extracts")
     made = add(
-        "bundle",
-        bundles.list_all,
+        "extract",
+        extracts.list_all,
         "export a feed's records as open files, or load such files",
-        "reed bundle write harbour ./out",
+        "reed extract write harbour ./out",
     )
-    made.set_defaults(command=bundles.list_all)
+    made.set_defaults(command=extracts.list_all)
     actions = made.add_subparsers(metavar="ACTION")
     own = argparse.ArgumentParser(add_help=False)
     for name, about in (("--url", "address of the service"), ("--token", "bearer token")):
@@ -68,21 +69,19 @@ def bundles_to(add: Callable[..., argparse.ArgumentParser]) -> None:
     own.add_argument("--json", action="store_true", help="print JSON", default=argparse.SUPPRESS)
 
     write = actions.add_parser("write", parents=[own], help="write all of a feed's records as Parquet with a manifest")
-    write.set_defaults(command=bundles.write)
+    write.set_defaults(command=extracts.write)
     write.add_argument("feed")
     write.add_argument("folder", help="the folder to write to; - for an Arrow stream of one table on standard output")
     write.add_argument("--table", help="with -: the table to write")
 
-    load = actions.add_parser("load", parents=[own], help="load a bundle (idempotent)")
-    load.set_defaults(command=bundles.load)
-    load.add_argument("folder", help="the bundle's folder, on the service's machine; - for an Arrow stream on standard input")
+    load = actions.add_parser("load", parents=[own], help="load an extract (idempotent)")
+    load.set_defaults(command=extracts.load)
+    load.add_argument("folder", help="the extract's folder, on the service's machine; - for an Arrow stream on standard input")
     load.add_argument("--into", required=True, metavar="WAREHOUSE")
     load.add_argument("--prefix", default="", help="put before the names of its tables")
     load.add_argument("--table", help="with -: the table's name")
     load.add_argument("--key", nargs="*", default=[], help="with -: the key columns")
 
-    listed = actions.add_parser("list", parents=[own], help="list the bundles that the service keeps")
-    listed.set_defaults(command=bundles.list_all)
-    removed = actions.add_parser("remove", parents=[own], help="remove a bundle")
-    removed.set_defaults(command=bundles.remove)
+    removed = actions.add_parser("remove", parents=[own], help="remove an extract")
+    removed.set_defaults(command=extracts.remove)
     removed.add_argument("name")

@@ -96,7 +96,7 @@ def list_all(options: argparse.Namespace) -> int:
             r["id"],
             r["feed"],
             show.outcome(r["outcome"]),
-            r["lane"] or r["cause"],
+            r["lane"] or r["trigger"],
             show.local_time(r["requested_at"]),
             show.seconds_between(r["started_at"], r["ended_at"]),
             show.count(r["totals"]["read"]),
@@ -108,7 +108,7 @@ def list_all(options: argparse.Namespace) -> int:
         for r in found
     ]
     show.table(
-        ["run", "feed", "outcome", "cause", "asked for", "took", "read", *WRITTEN, "rejected", "requests", "remark"],
+        ["run", "feed", "outcome", "trigger", "asked for", "took", "read", *WRITTEN, "rejected", "requests", "remark"],
         rows,
         empty="No runs yet; run a feed with `reed run FEED`.",
         right=["run", "took", "read", *WRITTEN, "rejected", "requests"],

@@ -1,4 +1,4 @@
-"""schedules, pause, resume, windows, backfill, backfills, notices."""
+"""schedules, pause, resume, windows, backfill, backfills, notifications."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ def _rule(rule: dict[str, Any]) -> str:
     """{every: 5m, jitter: 10s} -> 'every 5m, jitter 10s'"""
     words = []
     for name, value in rule.items():
-        words.append(f"for each {value['step']}" if name == "windows" else f"{name} {value}")
+        words.append(f"for each {value['length']}" if name == "windows" else f"{name} {value}")
     return ", ".join(words)
 
 
@@ -70,7 +70,7 @@ def windows(options: argparse.Namespace) -> int:
     if options.retry:
         start, _, until = options.retry.partition("/")
         count = client.windows_again(options.feed, start, until or "9999-12-31")["count"]
-        print(f"{show.plural(count, 'window')} will run once more.")
+        print(f"{show.plural(count, 'window')} will run again.")
         return 0
     found = client.windows(options.feed, state=options.state, limit=options.limit)
     if options.json:
@@ -97,7 +97,7 @@ def windows(options: argparse.Namespace) -> int:
 def backfill(options: argparse.Namespace) -> int:
     """`reed backfill`."""
     client = find_client(options.url, options.token)
-    made = client.backfill(options.feed, getattr(options, "from"), options.until, options.step)
+    made = client.backfill(options.feed, getattr(options, "from"), options.until, options.length)
     if options.json and options.no_wait:
         return show.as_json(made)
     if not options.json:
@@ -148,35 +148,35 @@ def backfills(options: argparse.Namespace) -> int:
             b["counts"].get("failed", 0),
             b["begins"],
             b["ends"],
-            b["step"],
+            b["length"],
             show.ago(b["asked_at"]),
             b["asked_by"],
         )
         for b in found
     ]
     show.table(
-        ["backfill", "feed", "state", "done", "failed", "from", "until", "step", "asked for", "by"],
+        ["backfill", "feed", "state", "done", "failed", "from", "until", "length", "asked for", "by"],
         rows,
-        empty="No backfills; ask for one with `reed backfill FEED --from DAY --until DAY --step 1d`.",
+        empty="No backfills; ask for one with `reed backfill FEED --from DAY --until DAY --length 1d`.",
         right=["backfill", "failed"],
     )
     return 0
 
 
-def notices(options: argparse.Namespace) -> int:
-    """`reed notices`, shown or sent once more."""
+def notifications(options: argparse.Namespace) -> int:
+    """`reed notifications`, shown or sent once more."""
     client = find_client(options.url, options.token)
     if options.retry:
-        print(f"{show.plural(client.notices_again()['count'], 'notice')} will be tried once more.")
+        print(f"{show.plural(client.notifications_again()['count'], 'notification')} will be tried again.")
         return 0
-    found = client.notices(state=options.state, limit=options.limit)
+    found = client.notifications(state=options.state, limit=options.limit)
     if options.json:
         return show.as_json(found)
     colours = {"sent": "green", "undeliverable": "red", "waiting": "cyan"}
     rows = [
         (
             show.ago(n["at"]),
-            n["what"],
+            n["event"],
             n["feed"],
             n["run"] or "",
             show.Coloured(n["state"], colours[n["state"]]),
@@ -186,9 +186,9 @@ def notices(options: argparse.Namespace) -> int:
         for n in found
     ]
     show.table(
-        ["when", "what", "feed", "run", "state", "to", "problem"],
+        ["when", "event", "feed", "run", "state", "to", "problem"],
         rows,
-        empty="No notices: nothing happened that anybody wants to hear of.",
+        empty="No notifications.",
         right=["run"],
         widest=80,
     )

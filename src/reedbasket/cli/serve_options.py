@@ -15,7 +15,7 @@ SERVE: tuple[tuple[str, str | int, str], ...] = (
     ("tls_key", "", "file with its key (PEM)"),
     ("grace_seconds", 20, "seconds that runs may still take when the service is stopped"),
     ("keep_days", 14, "days for which the requests of runs are kept"),
-    ("keep_runs_days", 400, "days for which runs with their log, and notices, are kept"),
+    ("keep_runs_days", 400, "days for which runs with their log, and notifications, are kept"),
     ("keep_rejects_days", 400, "days for which rejects are kept"),
     ("keep_audit_days", 800, "days for which it is kept who changed what"),
     ("mail_server", "", "host:port of the server that takes mail; no mail without it"),
@@ -33,6 +33,6 @@ SERVE: tuple[tuple[str, str | int, str], ...] = (
     ("openid_name", "preferred_username", "claim that a new user is named after"),
     ("openid_claim", "groups", "claim that says what somebody may; inside others: access.roles"),
     ("openid_roles", "", "what that claim holds and the role it gives, comma separated: data=editor,admins=admin,*=viewer"),
-    ("notice_seconds", 10, "seconds within which notices to one recipient go out as one"),
+    ("notification_seconds", 10, "seconds within which notifications to one recipient go out as one"),
     ("log_format", "text", "text, or json: an object a line"),
 )

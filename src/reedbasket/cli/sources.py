@@ -1,4 +1,4 @@
-"""sources, survey, peek, requests: looking at where records come from, and at what was asked."""
+"""sources, survey, preview, requests: looking at where records come from, and at what was asked."""
 
 from __future__ import annotations
 
@@ -194,14 +194,14 @@ def _columns(table: wire.SurveyedTable) -> None:
     )
 
 
-def peek(options: argparse.Namespace) -> int:
-    """`reed peek`: of a table or of files."""
+def preview(options: argparse.Namespace) -> int:
+    """`reed preview`: of a table or of files."""
     client = find_client(options.url, options.token)
     try:
         if client.source(options.source)["files"]:
-            found = client.peek_files(options.source, options.table, rows=options.rows)
+            found = client.preview_files(options.source, options.table, rows=options.rows)
         else:
-            found = client.peek(options.source, options.table, rows=options.rows, wire=options.wire)
+            found = client.preview(options.source, options.table, rows=options.rows, wire=options.wire)
     except ServiceProblem as problem:
         if options.wire and isinstance(problem.details, dict) and not options.json:
             for exchange in problem.details.get("exchanges", []):

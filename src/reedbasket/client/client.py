@@ -20,9 +20,6 @@ class Client:
         self._call = self._caller.call
         self.url = self._caller.url
 
-    def __repr__(self) -> str:
-        return f"Client({self.url!r})"
-
     # Definitions and secrets
 
     def health(self) -> wire.Health:
@@ -234,9 +231,11 @@ class Client:
         """Windows in that range that failed or were skipped run once more."""
         return self._call("POST", f"/api/v1/feeds/{_part(feed)}/windows/again", body={"from": start, "until": until})
 
-    def backfill(self, feed: str, start: str, until: str, step: str) -> wire.Backfill:
+    def backfill(self, feed: str, start: str, until: str, length: str) -> wire.Backfill:
         """Take a range of the past once more, in steps; start, until: RFC 3339. step: `1d`, `6h`."""
-        return self._call("POST", f"/api/v1/feeds/{_part(feed)}/backfills", body={"from": start, "until": until, "step": step})
+        return self._call(
+            "POST", f"/api/v1/feeds/{_part(feed)}/backfills", body={"from": start, "until": until, "length": length}
+        )
 
     def backfills(self, feed: str | None = None) -> list[wire.Backfill]:
         """All of them, or a feed's, the latest first."""
@@ -246,13 +245,13 @@ class Client:
         """to: pause, resume or cancel."""
         return self._call("POST", f"/api/v1/backfills/{backfill}/{to}")
 
-    def notices(self, *, state: str | None = None, limit: int = 100) -> list[wire.Notice]:
+    def notifications(self, *, state: str | None = None, limit: int = 100) -> list[wire.Notification]:
         """What somebody heard, or is to hear, the latest first."""
-        return self._call("GET", "/api/v1/notices", query={"state": state, "limit": limit})
+        return self._call("GET", "/api/v1/notifications", query={"state": state, "limit": limit})
 
-    def notices_again(self) -> wire.Counted:
+    def notifications_again(self) -> wire.Counted:
         """Send once more what could not be delivered."""
-        return self._call("POST", "/api/v1/notices/again")
+        return self._call("POST", "/api/v1/notifications/again")
 
     # Runs
 
@@ -265,16 +264,16 @@ class Client:
         again: bool = False,
         sets: Mapping[str, Any] | None = None,
         bodies: bool = False,
-        bundle: bool = False,
+        extract: bool = False,
     ) -> wire.Run:
         """Run a feed. With wait_seconds (at most 55) the answer comes when it ended, or after so long.
 
         accept: let go what a change of writing cannot keep. again: replay the feed's rejects in place of asking the source.
-        sets: in place of parameters and settings, for this run alone. bodies: keep what goes over the wire, see `exchange`.
-        bundle: all its records become files in place of rows, see `bundles`.
+        sets: in place of the variant's values and of settings, for this run alone. bodies: keep what goes over the wire, see `exchange`.
+        extract: all its records become files in place of rows, see `extracts`.
         """
         body = {"feed": feed, "wait_seconds": wait_seconds, "accept": accept, "again": again, "sets": dict(sets or {})}
-        body |= {"bodies": bodies, "bundle": bundle}
+        body |= {"bodies": bodies, "extract": extract}
         return self._call("POST", "/api/v1/runs", body=body)
 
     def runs(self, *, feed: str | None = None, before: int | None = None, limit: int = 50) -> list[wire.Run]:
@@ -342,30 +341,30 @@ class Client:
             "POST", f"/api/v1/sources/{_part(name)}/survey", body={"match": list(match), "exclude": list(exclude)}, patient=True
         )
 
-    def peek_files(self, source: str, files: str, *, rows: int = 10) -> wire.Peek:
+    def preview_files(self, source: str, files: str, *, rows: int = 10) -> wire.Preview:
         """files: a path, a pattern, or a table that a feed takes from there."""
         return self._call(
-            "POST", f"/api/v1/sources/{_part(source)}/peek-files", body={"files": files, "rows": rows}, patient=True
+            "POST", f"/api/v1/sources/{_part(source)}/preview-files", body={"files": files, "rows": rows}, patient=True
         )
 
-    def peek(self, source: str, table: str, *, rows: int = 10, wire: bool = False) -> wire.Peek:
+    def preview(self, source: str, table: str, *, rows: int = 10, wire: bool = False) -> wire.Preview:
         """wire: also the request sent and the answer received, secrets blanked."""
-        path = f"/api/v1/sources/{_part(source)}/tables/{_part(table)}/peek"
+        path = f"/api/v1/sources/{_part(source)}/tables/{_part(table)}/preview"
         return self._call("POST", path, body={"rows": rows, "wire": wire}, patient=True)
 
-    # Bundles
+    # Extracts
 
-    def bundles(self) -> list[wire.Bundle]:
+    def extracts(self) -> list[wire.Extract]:
         """Those that runs have written, the latest first."""
-        return self._call("GET", "/api/v1/bundles")
+        return self._call("GET", "/api/v1/extracts")
 
-    def bundle_file(self, bundle: str, file: str) -> Iterator[bytes]:
+    def extract_file(self, extract: str, file: str) -> Iterator[bytes]:
         """One file of it, a part at a time."""
-        return self._caller.parts(f"/api/v1/bundles/{_part(bundle)}/{_part(file)}")
+        return self._caller.parts(f"/api/v1/extracts/{_part(extract)}/{_part(file)}")
 
-    def remove_bundle(self, bundle: str) -> None:
+    def remove_extract(self, extract: str) -> None:
         """Remove all its files."""
-        self._call("DELETE", f"/api/v1/bundles/{_part(bundle)}")
+        self._call("DELETE", f"/api/v1/extracts/{_part(extract)}")
 
     # Warehouses
 

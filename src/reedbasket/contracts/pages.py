@@ -10,7 +10,7 @@ import pytest
 
 from ..core.errors import PagesLooped
 from ..core.sources.http.pagination.pages import MOST_EMPTY_LED, Page, Pages, Step
-from ..core.spec.next_page import NextPage
+from ..core.spec.pagination import Pagination
 
 Record = dict[str, Any]
 
@@ -19,7 +19,7 @@ class Paged(Protocol):
     """A source that lists records in pages of one style.
 
     Attributes:
-        rule: `next`, as people write it.
+        rule: `pagination`, as people write it.
         size: records a page, at least 2.
     """
 
@@ -66,7 +66,7 @@ class PagesContract:
 
 
 def _pages(paged: Paged) -> Pages:
-    pages: Pages = NextPage.model_validate(paged.rule).begin("reading things")
+    pages: Pages = Pagination.model_validate(paged.rule).begin("reading things")
     return pages
 
 

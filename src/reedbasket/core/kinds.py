@@ -74,6 +74,7 @@ class FormatKind:
 
     Attributes:
         reader: `module:Class` of its `sources.files.formats.reading.FormatReader`.
+        options: the model of what people write of it, a `spec.files.FileFormat`.
         endings: of file names that tell it, in small letters.
         flat: its records are expected to hold no others; a file that tells otherwise is begun once more.
         whole: a file is read from a place that can be sought in, not as it comes.
@@ -81,6 +82,7 @@ class FormatKind:
     """
 
     reader: str
+    options: type[Any]
     endings: tuple[str, ...] = ()
     flat: bool = False
     whole: bool = False
@@ -92,7 +94,7 @@ class PageStyle:
     """What is known of a way to ask for one page after another.
 
     Attributes:
-        rule: the model of what people write, a `spec.next_page.NextPage`; its `begin` goes through the pages.
+        rule: the model of what people write, a `spec.pagination.Pagination`; its `begin` goes through the pages.
     """
 
     rule: type[Any]
@@ -177,18 +179,16 @@ SOURCES: Registry[SourceKind] = Registry(
     },
 )
 
-# By the keys of `next`, of which one says the style.
+# By what stands in `pagination.by`.
 PAGE_STYLES: Registry[PageStyle] = Registry(
     "reedbasket.pages",
     {
-        "last": f"{_PAGES}.last_record",
-        "link": f"{_PAGES}.address",
-        "offset": f"{_PAGES}.counted",
-        "page": f"{_PAGES}.counted",
-        "token": f"{_PAGES}.token",
-        "token_header": f"{_PAGES}.token",
-        "url": f"{_PAGES}.address",
-        "url_header": f"{_PAGES}.address",
+        "keyset": f"{_PAGES}.keyset",
+        "link_header": f"{_PAGES}.next_url:LINK_HEADER",
+        "next_url": f"{_PAGES}.next_url:NEXT_URL",
+        "offset": f"{_PAGES}.counted:OFFSET",
+        "page_number": f"{_PAGES}.counted:PAGE_NUMBER",
+        "page_token": f"{_PAGES}.page_token",
     },
 )
 

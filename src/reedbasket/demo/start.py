@@ -232,16 +232,16 @@ Try next, in another terminal:
   {prefix}{reed} run harbour-analysis         the same source into DuckDB: mirrored, with history, columns worked on
   {prefix}{reed} run boardings                one request for each sailing of the last day, several at once
   {prefix}{reed} check passes                 a partner with tokens and a limit, step by step
-  {prefix}{reed} peek tides levels --wire     the report as it is asked for and answered
+  {prefix}{reed} preview tides levels --wire     the report as it is asked for and answered
   {prefix}{reed} survey dock                  the workshop's database, and how changes of its tables can be found
   {prefix}{reed} demo event work_order_done  a work order is done
   {prefix}{reed} run dock                     exactly that one
-  {prefix}{reed} peek turnstile 'prices/*.csv'   how a file is written, and what stands in it
+  {prefix}{reed} preview turnstile 'prices/*.csv'   how a file is written, and what stands in it
   {prefix}{reed} demo event file_arrives     a landing's counts of another hour come in
   {prefix}{reed} run turnstiles               exactly that file, once it is still
   {prefix}{reed} files turnstiles             which files are in the tables
   {prefix}{reed} windows tide-days              a run for each day, and how each stands
-  {prefix}{reed} backfill tides --from {since} --until {until} --step 1d
+  {prefix}{reed} backfill tides --from {since} --until {until} --length 1d
                                     three days once more, beside the feed's own cursor
   {prefix}{reed} demo event partner_down       the partner is down for a minute: `{reed} run passes`, and read {urls["post"]}
   {prefix}{reed} verify harbour --deep        the source once more, compared with the warehouse

@@ -10,14 +10,14 @@ settings:
   url: {{type: url, example: "https://api.example"}}
   token: {{type: secret}}
 base_url: "{{settings.url}}/v1"                    # what all addresses begin with
-auth: {{bearer: "{{settings.token}}"}}          # or basic, key, oauth; see docs/http.md
+auth: {{type: bearer, token: "{{settings.token}}"}}  # or basic, api_key, oauth2; see docs/http.md
 rate_limit: {{per_second: 5}}
 tables:
-  items:
+  - table: items
     get: /items
     query_params: {{updated_since: "{{cursor.from}}", limit: 100}}
     records: items                            # where the list is in the answer
-    next: {{token: next, as: after}}            # or page, offset, link, url, last
+    pagination: {{by: page_token, at: next, param: after}}  # or page_number, offset, link_header, next_url, keyset
     primary_key: id
     cursor: {{column: updated_at, overlap: 5m}}
 """
@@ -38,7 +38,7 @@ class {kind}(Connector):
     url: Url
     token: Secret
     base_url = "{{settings.url}}/v1"
-    auth = {{"bearer": "{{settings.token}}"}}
+    auth = {{"type": "bearer", "token": "{{settings.token}}"}}
     rate_limit = {{"per_second": 5}}
 
     items = Table(primary_key="id", cursor="updated_at", overlap="5m")

@@ -53,11 +53,11 @@ class _Figures(Collector):
             (ended if kind == "run" else counts).add_metric([row["feed"], name], row["count"])
         yield ended
         yield counts
-        notices = GaugeMetricFamily("reed_notices", "Notices that were not sent", labels=["state"])
+        notifications = GaugeMetricFamily("reed_notifications", "Notifications that were not sent", labels=["state"])
         for state in ("waiting", "undeliverable"):
-            count = store.connection.execute("select count(*) from notice where state = ?", (state,)).fetchone()[0]
-            notices.add_metric([state], count)
-        yield notices
+            count = store.connection.execute("select count(*) from notification where state = ?", (state,)).fetchone()[0]
+            notifications.add_metric([state], count)
+        yield notifications
         memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
         yield GaugeMetricFamily("reed_service_peak_memory_bytes", "Most memory the service has held", value=memory)
         size = sum(f.stat().st_size for f in (store.path, store.path.with_name(store.path.name + "-wal")) if f.exists())

@@ -1,4 +1,4 @@
-"""Sends notices: by mail, and to web addresses as CloudEvents. What cannot be sent is tried again, and shown when it is given up."""
+"""Sends notifications: by mail, and to web addresses as CloudEvents. What cannot be sent is tried again, and shown when it is given up."""
 
 from __future__ import annotations
 
@@ -8,12 +8,12 @@ import time
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 
-from ..store import Store, notices
-from .inspection.notices import send
+from ..store import Store, notifications
+from .inspection.notifications import send
 from .inspection_pool import InspectionPool
 from .settings import Settings
 
-log = logging.getLogger("reedbasket.notices")
+log = logging.getLogger("reedbasket.notifications")
 # 30 s, 1 min, 2 min … an hour: with ten tries some four hours, in which most mail servers are up again.
 _MOST_TRIES = 10
 _FIRST_PAUSE, _LONGEST_PAUSE = timedelta(seconds=30), timedelta(hours=1)
@@ -46,17 +46,17 @@ class Notifier:
             try:
                 self.send_due()
             except Exception as error:  # a store that is locked, a disk that is full: they are there the next time
-                log.error("notices could not be looked at, and wait: %s", type(error).__name__)
+                log.error("notifications could not be looked at, and wait: %s", type(error).__name__)
                 time.sleep(_LOOK_SECONDS)
 
     def send_due(self) -> None:
         """Send what is due by now."""
-        for group in notices.due(self._store, datetime.now(UTC)):
+        for group in notifications.due(self._store, datetime.now(UTC)):
             ids = [one.id for one in group]
             why = self._inspection.ask(send, self._settings, self._url(), group)
             if not why:
-                notices.sent(self._store, ids)
+                notifications.sent(self._store, ids)
                 continue
             pause = min(_FIRST_PAUSE * 2 ** group[0].tries, _LONGEST_PAUSE)
-            notices.not_sent(self._store, ids, why, datetime.now(UTC) + pause, _MOST_TRIES)
-            log.warning("%s %s: %s", group[0].way, group[0].goes_to, why)
+            notifications.not_sent(self._store, ids, why, datetime.now(UTC) + pause, _MOST_TRIES)
+            log.warning("%s %s: %s", group[0].channel, group[0].goes_to, why)

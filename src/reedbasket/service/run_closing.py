@@ -12,7 +12,7 @@ from typing import Any
 
 from ..core.runs import RunOutcome
 from ..core.spec.model import Feed, Hook, Notify
-from ..store import Store, definitions, journal, notices, runs, schedule
+from ..store import Store, definitions, journal, notifications, runs, schedule
 from ..store.database import text_of
 
 log = logging.getLogger("reedbasket.runs")
@@ -22,8 +22,8 @@ _COUNTS = ("read", "inserted", "updated", "deleted", "unchanged", "superseded", 
 
 @dataclass(frozen=True)
 class Telling:
-    """default: who hears of feeds that do not say so themselves. seconds: notices of one recipient within so long go out as one, since a
-    source that is down fails many feeds."""
+    """default: who hears of feeds that do not say so themselves. seconds: notifications of one recipient within so long go out as
+    one, since a source that is down fails many feeds."""
 
     default: Notify | None
     seconds: int
@@ -51,7 +51,14 @@ def close_out(store: Store, run: int, telling: Telling) -> str | None:
         if definition is not None and not again:
             _tell(connection, row, definition, facts, telling)
     level = logging.WARNING if outcome in (RunOutcome.FAILED, RunOutcome.INTERRUPTED) else logging.INFO
-    ended = {"run": run, "feed": feed, "outcome": outcome, "cause": row["cause"], "tries_again": bool(again), **facts["counts"]}
+    ended = {
+        "run": run,
+        "feed": feed,
+        "outcome": outcome,
+        "trigger": row["trigger"],
+        "tries_again": bool(again),
+        **facts["counts"],
+    }
     if row["error"]:
         ended["code"] = row["error"]["code"]
     log.log(level, "run %s of %s %s", run, feed, outcome, extra={"facts": ended})
@@ -69,7 +76,7 @@ def _count(connection: sqlite3.Connection, feed: str, outcome: str, counts: dict
 
 def _tries_again(connection: sqlite3.Connection, row: dict[str, Any], feed: Feed, version: int) -> bool:
     rule, error = feed.retry_runs, row["error"] or {}
-    if row["cause"] == "asked" or row["attempt"] > rule.attempts:
+    if row["trigger"] == "manual" or row["attempt"] > rule.attempts:
         return False
     worth_it = (
         error.get("code") in rule.error_codes if rule.error_codes is not None else error.get("retryable") or _may_pass(error)
@@ -97,22 +104,22 @@ def _may_pass(error: dict[str, Any]) -> bool:
 
 
 def _tell(connection: sqlite3.Connection, row: dict[str, Any], feed: Feed, facts: dict[str, Any], telling: Telling) -> None:
-    failing, late = notices.health(connection, feed.feed)
+    failing, late = notifications.health(connection, feed.feed)
     what: list[str] = []
     if row["outcome"] == RunOutcome.FAILED:
         what += [] if failing else ["failed"]
-        notices.keep_health(connection, feed.feed, failing=True, late=late)
+        notifications.keep_health(connection, feed.feed, failing=True, late=late)
     elif row["outcome"] == RunOutcome.SUCCEEDED:
         what += ["recovered"] if failing or late else []
         what += ["succeeded"]
-        notices.keep_health(connection, feed.feed, failing=False, late=False)
+        notifications.keep_health(connection, feed.feed, failing=False, late=False)
     what += ["rejects"] if facts["counts"]["rejected"] else []
     what += ["drift"] if facts["drift"] else []
     for one in what:
-        add_notice(connection, one, feed, row["id"], facts, telling)
+        add_notification(connection, one, feed, row["id"], facts, telling)
 
 
-def add_notice(
+def add_notification(
     connection: sqlite3.Connection, what: str, feed: Feed, run: int | None, facts: dict[str, Any], telling: Telling
 ) -> None:
     """Within the caller's transaction; nothing where nobody wants to hear it."""
@@ -120,13 +127,13 @@ def add_notice(
     if rule is None or what not in rule.events:
         return
     goes_at = datetime.now(UTC) + timedelta(seconds=telling.seconds)
-    notices.add(connection, what, feed.feed, feed.source, run, facts, recipients(rule.email, rule.webhook), goes_at)
+    notifications.add(connection, what, feed.feed, feed.source, run, facts, recipients(rule.email, rule.webhook), goes_at)
 
 
-def recipients(mail: Sequence[str], web: Sequence[Hook]) -> list[notices.Recipient]:
+def recipients(mail: Sequence[str], web: Sequence[Hook]) -> list[notifications.Recipient]:
     """Who hears of a feed: by mail, and by a call."""
-    found = [notices.Recipient("mail", address) for address in mail]
-    return found + [notices.Recipient("web", hook.url, hook.secret.secret if hook.secret else None) for hook in web]
+    found = [notifications.Recipient("email", address) for address in mail]
+    return found + [notifications.Recipient("webhook", hook.url, hook.secret.secret if hook.secret else None) for hook in web]
 
 
 def _facts(store: Store, row: dict[str, Any]) -> dict[str, Any]:

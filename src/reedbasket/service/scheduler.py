@@ -17,10 +17,10 @@ from ..core.spec import Basket
 from ..core.spec.schedule import Schedule
 from ..core.spec.schedule_times import ticks_of
 from ..core.spec.window_grid import grid_of
-from ..store import Store, definitions, journal, notices, runs, schedule
+from ..store import Store, definitions, journal, notifications, runs, schedule
 from ..store.database import text_of
 from .deciding import decide
-from .run_closing import Telling, add_notice, close_out
+from .run_closing import Telling, add_notification, close_out
 from .workers import Workers
 
 log = logging.getLogger("reedbasket.scheduler")
@@ -184,18 +184,18 @@ class Scheduler:
             clock = schedule.clock(connection, feed)
             if clock is not None and clock.waiting is not None:
                 follows = '"after":null' not in clock.rule
-                wanted = runs.RunRequest(feed, version, cause="after" if follows else "schedule", due_at=clock.waiting)
+                wanted = runs.RunRequest(feed, version, trigger="upstream" if follows else "schedule", due_at=clock.waiting)
                 runs.insert(connection, wanted)
                 schedule.keep_clock(connection, feed, schedule.Clock(clock.rule, clock.decided_until, clock.after_run))
                 return
             window = schedule.next_waiting(connection, feed, newest=newest)
             if window is None:
                 return
-            cause: runs.Cause = "backfill" if window["lane"] else "window"
+            trigger: runs.Trigger = "backfill" if window["lane"] else "window"
             wanted = runs.RunRequest(
                 feed,
                 version,
-                cause=cause,
+                trigger=trigger,
                 due_at=window["due_at"],
                 window=(window["begins"], window["ends"]),
                 lane=window["lane"],
@@ -212,11 +212,11 @@ class Scheduler:
             if fresh_at is None or fresh_at > text_of(now - feed.fresh_within):
                 continue
             with store.transaction() as connection:
-                failing, late = notices.health(connection, name)
+                failing, late = notifications.health(connection, name)
                 if not late:
-                    notices.keep_health(connection, name, failing=failing, late=True)
+                    notifications.keep_health(connection, name, failing=failing, late=True)
                     facts = {"fresh_at": fresh_at, "fresh_within_seconds": feed.fresh_within.total_seconds()}
-                    add_notice(connection, "late", feed, None, facts, self._telling)
+                    add_notification(connection, "late", feed, None, facts, self._telling)
 
 
 def fresh_since(store: Store, feed: str) -> str | None:

@@ -50,7 +50,7 @@ class Service:
         self.settings = settings
         self.store = Store(settings.data, settings.allowed)
         self.workers = Workers(self.store, settings.workers)
-        self.scheduler = Scheduler(self.store, self.workers, Telling(settings.default_notify, settings.notice_seconds))
+        self.scheduler = Scheduler(self.store, self.workers, Telling(settings.default_notify, settings.notification_seconds))
         self.workers.ended = self.scheduler.run_ended
         self.inspection = InspectionPool(self.store, _LOOKS_AT_ONCE)
         # Processes of their own: what people look at may take long.

@@ -19,7 +19,7 @@ _NUMBERS = (
     ("threads", 4, 256),
     ("keep_days", 1, 3650),
     ("grace_seconds", 0, 3600),
-    ("notice_seconds", 0, 3600),
+    ("notification_seconds", 0, 3600),
     ("keep_runs_days", 1, 36500),
     ("keep_rejects_days", 1, 36500),
     ("keep_audit_days", 1, 36500),
@@ -71,7 +71,7 @@ class Settings:
     openid_name: str = "preferred_username"
     openid_claim: str = "groups"
     openid_roles: str = ""
-    notice_seconds: int = 10
+    notification_seconds: int = 10
     log_format: str = "text"
 
     def __post_init__(self) -> None:

@@ -1,4 +1,4 @@
-"""Notices as people read them in their mail."""
+"""Notifications as people read them in their mail."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Sequence
 from typing import Any
 
-from ..store.notices import Notice
+from ..store.notifications import Notification
 
 _SAID = {
     "failed": "failed",
@@ -20,41 +20,41 @@ _SAID = {
 _MOST_TOLD = 20
 
 
-def mail_subject(group: Sequence[Notice]) -> str:
+def mail_subject(group: Sequence[Notification]) -> str:
     """What stands in a mail's subject."""
     if len(group) == 1:
-        return f"Reed Basket: {group[0].feed} {_SAID[group[0].what]}"
-    counts = Counter(one.what for one in group)
+        return f"Reed Basket: {group[0].feed} {_SAID[group[0].event]}"
+    counts = Counter(one.event for one in group)
     return "Reed Basket: " + ", ".join(f"{_feeds(group, what)} {_SAID[what]}" for what in counts)
 
 
-def _feeds(group: Sequence[Notice], what: str) -> str:
-    names = list(dict.fromkeys(one.feed for one in group if one.what == what))
+def _feeds(group: Sequence[Notification], what: str) -> str:
+    names = list(dict.fromkeys(one.feed for one in group if one.event == what))
     return names[0] if len(names) == 1 else f"{len(names)} feeds"
 
 
-def mail_text(group: Sequence[Notice], url: str) -> str:
+def mail_text(group: Sequence[Notification], url: str) -> str:
     """What stands in a mail; url: of the console."""
-    parts = [_one(notice, url) for notice in group[:_MOST_TOLD]]
+    parts = [_one(notification, url) for notification in group[:_MOST_TOLD]]
     if len(group) > 1:
-        sources = Counter(one.source for one in group if one.what == "failed")
+        sources = Counter(one.source for one in group if one.event == "failed")
         if sources and sources.most_common(1)[0][1] > 1:
             source, count = sources.most_common(1)[0]
             parts.insert(0, f"{count} of these read from {source}: look there first.\n")
     if len(group) > _MOST_TOLD:
-        parts.append("And " + ", ".join(f"{one.feed} ({one.what})" for one in group[_MOST_TOLD:]) + "\n")
+        parts.append("And " + ", ".join(f"{one.feed} ({one.event})" for one in group[_MOST_TOLD:]) + "\n")
     return "\n".join(parts) + f"\nAll feeds: {url}/\n"
 
 
-def _one(notice: Notice, url: str) -> str:
-    facts = notice.facts
-    lines = [f"{notice.feed} {_SAID[notice.what]}" + (f"   (run {notice.run})" if notice.run else "")]
-    if notice.what == "late":
+def _one(notification: Notification, url: str) -> str:
+    facts = notification.facts
+    lines = [f"{notification.feed} {_SAID[notification.event]}" + (f"   (run {notification.run})" if notification.run else "")]
+    if notification.event == "late":
         lines.append(
             f"  It last succeeded at {facts['fresh_at']}, and is to be no older than {_span(facts['fresh_within_seconds'])}."
         )
     error: dict[str, Any] | None = facts.get("error")
-    if error and notice.what == "failed":
+    if error and notification.event == "failed":
         lines.append(f"  {error['doing']} {error['on']}: {error['found']}  [{error['code']}]".rstrip())
         lines += [f"  {error['fix']}"] if error["fix"] else []
         lines += [f"  It was tried {facts['attempt']} times."] if facts["attempt"] > 1 else []
@@ -63,9 +63,9 @@ def _one(notice: Notice, url: str) -> str:
     if "counts" in facts and facts["tables"]:
         counts = ", ".join(f"{count:,} {name}" for name, count in facts["counts"].items() if count or name == "read")
         lines.append(f"  {counts}; {facts['tables']} tables, " + ("reconciled" if facts["reconciles"] else "NOT RECONCILED"))
-    if notice.what == "drift":
+    if notification.event == "drift":
         lines += [f"  {words}" for words in facts["drift"][:5]]
-    where = f"{url}/runs/{notice.run}" if notice.run else f"{url}/feeds/{notice.feed}"
+    where = f"{url}/runs/{notification.run}" if notification.run else f"{url}/feeds/{notification.feed}"
     return "\n".join([*lines, f"  {where}"]) + "\n"
 
 

@@ -26,13 +26,13 @@ from ..core import outgoing
 from ..core.errors import ReedError
 from ..core.memory import share_one_pool
 from ..core.runs import RunOutcome, resolve, run_feed
-from ..core.runs.execution.bundle import bundling, write_bundle
+from ..core.runs.execution.extract import into_folder, write_extract
 from ..core.runs.execution.preload import import_drivers
 from ..core.runs.execution.replay import Replayed
 from ..core.spec.times import parse_time
 from ..core.spec.warehouse import Warehouse
 from ..core.warehouses import open_warehouse
-from ..store import Store, bundles, definitions, journal, runs, secrets
+from ..store import Store, definitions, extracts, journal, runs, secrets
 from .listener import StoreListener
 from .reach import Reach
 from .run_context import run_context_of
@@ -169,9 +169,9 @@ class Worker:
             sets=asked["sets"],
             bodies=asked["bodies"],
         )
-        made = bundles.folder_of(store, asked["feed"], run) if asked["bundle"] else None
+        made = extracts.folder_of(store, asked["feed"], run) if asked["extract"] else None
         if made is not None:
-            order = bundling(order, made)
+            order = into_folder(order, made)
         runs.keep_order(store, run, order.model_dump_json(by_alias=True))
         listener.begin(order)
         if made is None:
@@ -193,11 +193,11 @@ class Worker:
         if made is not None and result.outcome is RunOutcome.SUCCEEDED:
             warehouse = open_warehouse(order.warehouse, places, self._reveal)
             try:
-                manifest = write_bundle(order, warehouse, made, datetime.now(UTC))
+                manifest = write_extract(order, warehouse, made, datetime.now(UTC))
             finally:
                 warehouse.close()
             rows = sum(table["rows"] for table in manifest["tables"])
-            listener.log("info", "bundle.written", f"{len(manifest['tables'])} tables, {rows:,} rows, as files in {made.name}")
+            listener.log("info", "extract.written", f"{len(manifest['tables'])} tables, {rows:,} rows, as files in {made.name}")
         elif made is not None:
             shutil.rmtree(made, ignore_errors=True)
         for table in result.tables:

@@ -260,7 +260,7 @@ class Workers:
         schedule asked for it, and is left to people if they did."""
         cut, row = runs.interrupted_in_a_row(self._store, feed), runs.get(self._store, run)
         not_before = None
-        if cut > MOST_TAKE_UPS and row["cause"] == "asked":
+        if cut > MOST_TAKE_UPS and row["trigger"] == "manual":
             words = f"{cut} runs in a row were cut; run the feed again by hand"
             journal.add_log(self._store, run, "error", "run.not_taken_up", words)
             return

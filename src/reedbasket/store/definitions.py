@@ -12,6 +12,7 @@ import yaml
 from ..core.errors import NotFound
 from ..core.spec import Basket, load_texts
 from ..core.spec.python_connectors import OURS, program_file
+from ..core.spec.table_list import as_written
 from .database import Store, now_text
 
 _COLUMNS = "kind, name, version, data, file, applied_at, applied_by, text, line, removed"
@@ -196,7 +197,7 @@ def export(store: Store) -> dict[str, str]:
 
 def as_yaml(data: dict[str, Any]) -> str:
     """A definition as YAML."""
-    return str(yaml.safe_dump(data, sort_keys=False, allow_unicode=True, width=120))
+    return str(yaml.safe_dump(as_written(data), sort_keys=False, allow_unicode=True, width=120))
 
 
 def _latest(connection: sqlite3.Connection, kind: str, name: str) -> sqlite3.Row | None:

@@ -26,9 +26,9 @@ def purge(store: Store, *, requests_days: int, runs_days: int, rejects_days: int
         ),
         ("audit", audit_days, "delete from audit where id in (select id from audit where at < ? order by at limit ?)"),
         (
-            "notices",
+            "notifications",
             runs_days,
-            "delete from notice where id in (select id from notice where at < ? and state <> 'waiting' order by at limit ?)",
+            "delete from notification where id in (select id from notification where at < ? and state <> 'waiting' order by at limit ?)",
         ),
         (
             "drift",

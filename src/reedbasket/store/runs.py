@@ -12,7 +12,7 @@ from ..core.errors import Conflict, NotFound
 from ..core.runs import RunOutcome, TableProgress
 from .database import Store, now_text
 
-Cause = Literal["asked", "schedule", "window", "after", "backfill"]
+Trigger = Literal["manual", "schedule", "window", "upstream", "backfill", "retry"]
 _COUNTS = (
     "read", "staged", "inserted", "updated", "deleted", "repeated", "held_back", "rejected", "unchanged", "filtered", "requests",
     "source_bytes",
@@ -21,20 +21,21 @@ _COUNTS = (
 
 @dataclass(frozen=True)
 class RunRequest:
-    """A run to be. window: (from, until), RFC 3339, with the lane in which it counts; sets: in place of parameters and settings."""
+    """A run to be. window: (from, until), RFC 3339, with the lane in which it counts; sets: in place of the variant's values
+    and of settings."""
 
     feed: str
     feed_version: int
     accept: bool = False
     again: bool = False
-    cause: Cause = "asked"
+    trigger: Trigger = "manual"
     asked_by: str = ""
     due_at: str | None = None
     window: tuple[str, str] | None = None
     lane: str = ""
     sets: dict[str, Any] | None = None
     bodies: bool = False
-    bundle: bool = False
+    extract: bool = False
 
 
 def ask(store: Store, wanted: RunRequest) -> int:
@@ -51,8 +52,8 @@ def insert(connection: sqlite3.Connection, wanted: RunRequest) -> int:
     window has been taken."""
     begins, ends = wanted.window or (None, None)
     made = connection.execute(
-        """insert into run (feed, feed_version, outcome, requested_at, accept, again, cause, asked_by, due_at, window_from, window_until,
-                            lane, sets, bodies, bundle, settled)
+        """insert into run (feed, feed_version, outcome, requested_at, accept, again, trigger, asked_by, due_at, window_from, window_until,
+                            lane, sets, bodies, extract, settled)
            values (?, ?, 'queued', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0)""",
         (
             wanted.feed,
@@ -60,7 +61,7 @@ def insert(connection: sqlite3.Connection, wanted: RunRequest) -> int:
             now_text(),
             wanted.accept,
             wanted.again,
-            wanted.cause,
+            wanted.trigger,
             wanted.asked_by,
             wanted.due_at,
             begins,
@@ -68,7 +69,7 @@ def insert(connection: sqlite3.Connection, wanted: RunRequest) -> int:
             wanted.lane,
             json.dumps(wanted.sets) if wanted.sets else None,
             wanted.bodies,
-            wanted.bundle,
+            wanted.extract,
         ),
     )
     assert made.lastrowid is not None
@@ -81,13 +82,12 @@ def ask_again(
     """The same once more, after it was cut or, with `retries`, failed: the new run's id. Within the caller's transaction. Raises
     sqlite3.IntegrityError as `insert` does."""
     made = connection.execute(
-        """insert into run (feed, feed_version, outcome, requested_at, resumes, accept, again, cause, asked_by, due_at, window_from,
-                            window_until, lane, sets, bodies, bundle, not_before, attempt, settled)
-           select feed, ?, 'queued', ?, id, accept, again, cause, asked_by, due_at, window_from, window_until, lane, sets, bodies,
-                  bundle, ?,
-                  attempt + ?, 0
+        """insert into run (feed, feed_version, outcome, requested_at, resumes, accept, again, trigger, asked_by, due_at, window_from,
+                            window_until, lane, sets, bodies, extract, not_before, attempt, settled)
+           select feed, ?, 'queued', ?, id, accept, again, case when ? then 'retry' else trigger end, asked_by, due_at, window_from,
+                  window_until, lane, sets, bodies, extract, ?, attempt + ?, 0
            from run where id = ?""",
-        (feed_version, now_text(), not_before, int(retries), run),
+        (feed_version, now_text(), retries, not_before, int(retries), run),
     )
     assert made.lastrowid is not None
     connection.execute("update due_window set run = ?, state = 'queued' where run = ?", (made.lastrowid, run))
@@ -292,7 +292,7 @@ def standings(store: Store, feeds: Sequence[str]) -> list[FeedStanding]:
                   (select min(applied_at) from definition where kind = 'feed' and name = f.value) as first_applied,
                   (select outcome from run where feed = f.value and outcome in ('queued', 'running')) as activity,
                   (select max(id) from run where feed = f.value) as last_run,
-                  (select ended_at from run where feed = f.value and outcome = 'succeeded' and not bundle
+                  (select ended_at from run where feed = f.value and outcome = 'succeeded' and not extract
                    order by id desc limit 1) as fresh_at,
                   (select count(*) from reject where feed = f.value) as rejects
            from json_each(?) as f""",
@@ -321,7 +321,7 @@ def standings(store: Store, feeds: Sequence[str]) -> list[FeedStanding]:
 def newest_success(connection: sqlite3.Connection, feed: str) -> int:
     """The last run of a feed that succeeded; 0 where none has."""
     found = connection.execute(
-        "select coalesce(max(id), 0) from run where feed = ? and outcome = 'succeeded' and not bundle", (feed,)
+        "select coalesce(max(id), 0) from run where feed = ? and outcome = 'succeeded' and not extract", (feed,)
     )
     return int(found.fetchone()[0])
 
@@ -329,7 +329,7 @@ def newest_success(connection: sqlite3.Connection, feed: str) -> int:
 def last_succeeded(store: Store, feed: str) -> str | None:
     """When a feed's last good run ended; None before there was one."""
     row = store.connection.execute(
-        "select ended_at from run where feed = ? and outcome = 'succeeded' and not bundle order by id desc limit 1", (feed,)
+        "select ended_at from run where feed = ? and outcome = 'succeeded' and not extract order by id desc limit 1", (feed,)
     ).fetchone()
     return row["ended_at"] if row else None
 
@@ -361,7 +361,7 @@ def _one(row: sqlite3.Row, tables: list[dict[str, Any]]) -> dict[str, Any]:
         "resumes": row["resumes"],
         "accept": bool(row["accept"]),
         "again": bool(row["again"]),
-        "cause": row["cause"],
+        "trigger": row["trigger"],
         "asked_by": row["asked_by"],
         "due_at": row["due_at"],
         "not_before": row["not_before"],
@@ -370,7 +370,7 @@ def _one(row: sqlite3.Row, tables: list[dict[str, Any]]) -> dict[str, Any]:
         "lane": row["lane"],
         "sets": json.loads(row["sets"]) if row["sets"] else {},
         "bodies": bool(row["bodies"]),
-        "bundle": bool(row["bundle"]),
+        "extract": bool(row["extract"]),
         "error": json.loads(row["error"]) if row["error"] else None,
         # Of a feed into several warehouses, what the first was loaded with: the others have been given the same.
         "totals": {count: sum(t.get(count, 0) for t in tables if not t["warehouse"]) for count in _COUNTS},

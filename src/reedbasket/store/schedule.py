@@ -148,12 +148,12 @@ def resume(store: Store, feed: str) -> None:
 # Backfills
 
 
-def add_backfill(store: Store, feed: str, step: str, windows: Sequence[tuple[str, str]], by: str) -> int:
+def add_backfill(store: Store, feed: str, length: str, windows: Sequence[tuple[str, str]], by: str) -> int:
     """windows: in order, at least one."""
     with store.transaction() as connection:
         made = connection.execute(
-            "insert into backfill (feed, begins, ends, step, state, asked_at, asked_by) values (?, ?, ?, ?, 'active', ?, ?)",
-            (feed, windows[0][0], windows[-1][1], step, now_text(), by),
+            "insert into backfill (feed, begins, ends, length, state, asked_at, asked_by) values (?, ?, ?, ?, 'active', ?, ?)",
+            (feed, windows[0][0], windows[-1][1], length, now_text(), by),
         )
         assert made.lastrowid is not None
         now = now_text()
@@ -164,7 +164,7 @@ def add_backfill(store: Store, feed: str, step: str, windows: Sequence[tuple[str
 def backfills(store: Store, feed: str | None = None, backfill: int | None = None) -> list[dict[str, Any]]:
     """The latest first, with how far each has come (wire.Backfill)."""
     rows = store.connection.execute(
-        """select id, feed, begins, ends, step, state, asked_at, asked_by from backfill
+        """select id, feed, begins, ends, length, state, asked_at, asked_by from backfill
            where (? is null or feed = ?) and (? is null or id = ?) order by id desc limit 100""",
         (feed, feed, backfill, backfill),
     ).fetchall()

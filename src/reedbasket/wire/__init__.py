@@ -20,8 +20,8 @@ from .access import (
     User,
 )
 from .activity import Activity, ActivityPart
-from .bundles import Bundle, BundledCursor, BundledTable
 from .definitions import Applied, Definition, Form, FormField, Version
+from .extracts import Extract, ExtractdCursor, ExtractedTable
 from .feeds import (
     Again,
     Drift,
@@ -37,13 +37,13 @@ from .feeds import (
     VerifiedTable,
 )
 from .runs import Lag, LedgerLine, LogLine, Outcome, PaceSample, RequestLine, Run, TableProgress, Totals
-from .schedule import Backfill, Counted, DueWindow, FeedSchedule, Notice, Pause, ScheduledFeed
+from .schedule import Backfill, Counted, DueWindow, FeedSchedule, Notification, Pause, ScheduledFeed
 from .sources import (
     Choice,
     Exchange,
     FollowedLag,
     Method,
-    Peek,
+    Preview,
     SentThere,
     SetupStatement,
     Source,
@@ -61,9 +61,6 @@ __all__ = [
     "Applied",
     "AuditLine",
     "Backfill",
-    "Bundle",
-    "BundledCursor",
-    "BundledTable",
     "CheckStep",
     "Choice",
     "Column",
@@ -74,6 +71,9 @@ __all__ = [
     "DueWindow",
     "ErrorFacts",
     "Exchange",
+    "Extract",
+    "ExtractdCursor",
+    "ExtractedTable",
     "Feed",
     "FeedSchedule",
     "FileLine",
@@ -86,15 +86,15 @@ __all__ = [
     "LogLine",
     "Method",
     "NewToken",
-    "Notice",
+    "Notification",
     "Outcome",
     "PaceSample",
     "Pause",
-    "Peek",
     "Plan",
     "PlannedColumn",
     "PlannedDrift",
     "PlannedTable",
+    "Preview",
     "Problem",
     "Profile",
     "Readiness",

@@ -12,9 +12,9 @@ from .schedule import FeedSchedule
 
 
 class FileLine(TypedDict):
-    """One file of a feed's table. state: taken; bad, it could not be read whole, see problem; left, it changed and the feed leaves it;
-    gone from the source, its rows stay; again, the next run takes it once more. load: that its rows came in. warehouse: of a feed into
-    several, each knows its own."""
+    """One file of a feed's table. state: loaded; failed, it could not be read to its end, see problem; ignored, it changed and the feed
+    leaves it; missing at the source, its rows stay; requeued, the next run loads it again. load: that its rows came in. warehouse: of a
+    feed into several, each knows its own."""
 
     warehouse: str
     table: str
@@ -69,7 +69,7 @@ class Feed(TypedDict):
     schedule: FeedSchedule
     fresh_within_seconds: float | None
     late: bool
-    parameters: dict[str, Any]
+    variant: dict[str, Any]
 
 
 class VerifiedSample(TypedDict):

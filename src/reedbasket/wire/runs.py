@@ -68,8 +68,8 @@ class Totals(TypedDict):
 
 class Run(TypedDict):
     """due_at: when its schedule wanted it to begin. not_before: it waits until then. window: [from, until), what it takes of tables
-    that know times; lane: '' for its schedule's own, 'backfill 3' for that backfill's. sets: in place of parameters and settings, for
-    this run. bodies: what went over the wire is kept. bundle: its records become files, and no rows."""
+    that know times; lane: '' for its schedule's own, 'backfill 3' for that backfill's. sets: in place of the variant's values and of
+    settings, for this run. bodies: what went over the wire is kept. extract: its records become files, and no rows."""
 
     id: int
     feed: str
@@ -81,7 +81,7 @@ class Run(TypedDict):
     resumes: int | None
     accept: bool
     again: bool
-    cause: Literal["asked", "schedule", "window", "after", "backfill"]
+    trigger: Literal["manual", "schedule", "window", "upstream", "backfill", "retry"]
     asked_by: str
     due_at: str | None
     not_before: str | None
@@ -90,7 +90,7 @@ class Run(TypedDict):
     lane: str
     sets: dict[str, Any]
     bodies: bool
-    bundle: bool
+    extract: bool
     error: ErrorFacts | None
     totals: Totals
     tables: list[TableProgress]

@@ -1,4 +1,4 @@
-"""Schedules, windows, backfills and notices, as answers show them."""
+"""Schedules, windows, backfills and notifications, as answers show them."""
 
 from __future__ import annotations
 
@@ -54,7 +54,7 @@ class Backfill(TypedDict):
     feed: str
     begins: str
     ends: str
-    step: str
+    length: str
     state: Literal["active", "paused", "done", "cancelled"]
     asked_at: str
     asked_by: str
@@ -68,15 +68,15 @@ class Counted(TypedDict):
     count: int
 
 
-class Notice(TypedDict):
+class Notification(TypedDict):
     """What somebody is to hear, or has heard. state: waiting, sent, undeliverable; then `problem` says why."""
 
     id: int
     at: str
-    what: Literal["failed", "recovered", "succeeded", "rejects", "drift", "late"]
+    event: Literal["failed", "recovered", "succeeded", "rejects", "drift", "late"]
     feed: str
     run: int | None
-    way: Literal["mail", "web"]
+    channel: Literal["email", "webhook"]
     goes_to: str
     state: Literal["waiting", "sent", "undeliverable"]
     tries: int

@@ -122,7 +122,7 @@ class Suggested(TypedDict):
 
     records: list[Choice]
     total: list[Choice]
-    next: list[Choice]
+    pagination: list[Choice]
     key: list[Choice]
     cursor: list[Choice]
 
@@ -146,7 +146,7 @@ class SentThere(TypedDict):
     url: str
 
 
-class Peek(TypedDict):
+class Preview(TypedDict):
     """rejects: why records could not be shaped. note: of files, which one this is and how it was read."""
 
     columns: list[Column]

@@ -2,24 +2,27 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from pydantic import Field
 from typing_extensions import override
 
 from reedbasket.core.kinds import PageStyle
 from reedbasket.core.sources.http.pagination.pages import Page, Pages, Step
-from reedbasket.core.spec.next_page import NextPage, NextPointer
+from reedbasket.core.spec.pagination import NextPointer, Pagination
 
 
-class LeftNext(NextPage):
-    """pages_left: the header that says it."""
+class LeftPagination(Pagination):
+    """header: that says it."""
 
-    pages_left: str = Field(min_length=1)
-    send_as: str = Field(alias="as", description="the parameter that sends how many are left")
+    by: Literal["pages_left"]
+    header: str = Field(min_length=1)
+    param: str = Field(description="the parameter that sends how many are left")
 
     @property
     @override
     def pointer(self) -> NextPointer:
-        return NextPointer(header=self.pages_left.lower())
+        return NextPointer(header=self.header.lower())
 
     @override
     def begin(self, doing: str) -> Pages:
@@ -29,17 +32,17 @@ class LeftNext(NextPage):
 class LeftPages(Pages):
     """See `pagination.pages.Pages`."""
 
-    def __init__(self, rule: LeftNext, doing: str) -> None:
+    def __init__(self, rule: LeftPagination, doing: str) -> None:
         super().__init__(doing)
         self._rule = rule
 
     @override
     def after(self, page: Page) -> Step | None:
-        left = page.headers.get(self._rule.pages_left.lower(), "0")
+        left = page.headers.get(self._rule.header.lower(), "0")
         if left == "0":
             return None
         self._leads_on(page, left, f"{left} pages left")
-        return Step({self._rule.send_as: left})
+        return Step({self._rule.param: left})
 
 
-KIND = PageStyle(LeftNext)
+KIND = PageStyle(LeftPagination)

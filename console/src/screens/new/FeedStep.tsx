@@ -55,14 +55,14 @@ export function FeedStep({ draft, feeds }: { draft: Draft; feeds: string[] }) {
         />
         {field("Table prefix", ["table_prefix"], "", 150)}
       </FormLine>
-      <FormLine label="When it runs" send={() => undefined}>
+      <FormLine label="Schedule" send={() => undefined}>
         <OneOf label="Schedule" value={rule} of={RULES} change={(next) => set(["schedule"], firstOf[next])} />
         {rule === "every" && field("Every", ["schedule", "every"], "15m", 90)}
         {rule === "cron" && field("Minute, hour, day, month, weekday", ["schedule", "cron"], "0 6 * * *", 200)}
         {rule === "cron" && field("Time zone", ["schedule", "time_zone"], "UTC", 170)}
         {rule === "for each window" && field("From", ["schedule", "windows", "from"], "2026-01-01", 120)}
-        {rule === "for each window" && field("Each as long as", ["schedule", "windows", "step"], "1d", 90)}
-        {rule === "for each window" && field("So long behind its end", ["schedule", "windows", "lag"], "2h", 130)}
+        {rule === "for each window" && field("Length", ["schedule", "windows", "length"], "1d", 90)}
+        {rule === "for each window" && field("Delay", ["schedule", "windows", "delay"], "2h", 130)}
         {rule === "after another feed" && (
           <OneOf
             label="After"

@@ -15,24 +15,27 @@ type Auth = (typeof AUTHS)[number];
 /** What each takes: how the connector says it, which settings it has, and what the secret among them is called here. */
 const ways: Record<Auth, { auth?: Doc; settings: Doc; secret?: [setting: string, label: string] }> = {
   none: { settings: {} },
-  "bearer token": { auth: { bearer: "{settings.token}" }, settings: { token: { type: "secret" } }, secret: ["token", "Token"] },
+  "bearer token": {
+    auth: { type: "bearer", token: "{settings.token}" },
+    settings: { token: { type: "secret" } },
+    secret: ["token", "Token"],
+  },
   "API key in a header": {
-    auth: { key: "{settings.token}", header: "X-Api-Key" },
+    auth: { type: "api_key", in: "header", name: "X-Api-Key", key: "{settings.token}" },
     settings: { token: { type: "secret" } },
     secret: ["token", "Key"],
   },
   "user and password (basic)": {
-    auth: { basic: { user: "{settings.user}", password: "{settings.password}" } },
+    auth: { type: "basic", user: "{settings.user}", password: "{settings.password}" },
     settings: { user: { type: "text" }, password: { type: "secret" } },
     secret: ["password", "Password"],
   },
   "OAuth 2, client credentials": {
     auth: {
-      oauth: {
-        token_url: "{settings.url}/oauth/token",
-        client_id: "{settings.client_id}",
-        client_secret: "{settings.client_secret}",
-      },
+      type: "oauth2",
+      token_url: "{settings.url}/oauth/token",
+      client_id: "{settings.client_id}",
+      client_secret: "{settings.client_secret}",
     },
     settings: { client_id: { type: "text" }, client_secret: { type: "secret" } },
     secret: ["client_secret", "Client secret"],
@@ -42,11 +45,8 @@ const ways: Record<Auth, { auth?: Doc; settings: Doc; secret?: [setting: string,
 const OURS = new Set(Object.values(ways).flatMap((way) => Object.keys(way.settings)));
 
 function authOf(connector: Doc): Auth {
-  const auth = (connector.auth ?? {}) as Doc;
-  if ("bearer" in auth) return "bearer token";
-  if ("key" in auth) return "API key in a header";
-  if ("oauth" in auth) return "OAuth 2, client credentials";
-  return "basic" in auth ? "user and password (basic)" : "none";
+  const type = text(under(connector, "auth", "type"));
+  return AUTHS.find((way) => ways[way].auth?.type === type) ?? "none";
 }
 
 const without = (settings: unknown): Doc =>
@@ -83,8 +83,8 @@ export function SignInFields({ draft, connector, source }: { draft: Draft; conne
         {auth === "API key in a header" && (
           <Field
             label="Header"
-            value={text(under(connector, "auth", "header"))}
-            change={(value) => set("connector", ["auth", "header"], value)}
+            value={text(under(connector, "auth", "name"))}
+            change={(value) => set("connector", ["auth", "name"], value)}
             width={150}
           />
         )}
@@ -94,8 +94,8 @@ export function SignInFields({ draft, connector, source }: { draft: Draft; conne
             {setting("client_id", "Client id")}
             <Field
               label="Tokens are fetched from"
-              value={text(under(connector, "auth", "oauth", "token_url"))}
-              change={(value) => set("connector", ["auth", "oauth", "token_url"], value)}
+              value={text(under(connector, "auth", "token_url"))}
+              change={(value) => set("connector", ["auth", "token_url"], value)}
               width={230}
             />
           </>

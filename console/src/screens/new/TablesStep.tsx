@@ -1,10 +1,10 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import styled from "styled-components";
-import type { Peek, SurveyedColumn, SurveyedTable } from "../../lib/api-types";
+import type { Preview, SurveyedColumn, SurveyedTable } from "../../lib/api-types";
 import { asName, type Doc, of, put, sourceOnly, text } from "../../lib/draft";
 import { count, plural } from "../../lib/format";
-import { peekDraft } from "../../lib/queries";
+import { previewDraft } from "../../lib/queries";
 import { Badge } from "../../ui/Badge";
 import { Button } from "../../ui/Button";
 import { Find } from "../../ui/Find";
@@ -120,25 +120,25 @@ const sizeOf = (table: SurveyedTable): string => {
 };
 
 function OneTable({ draft, from, table }: { draft: Draft; from: string; table: SurveyedTable }) {
-  const peek = useMutation({ mutationFn: () => peekDraft(sourceOnly(draft.docs), from, table.table) });
+  const preview = useMutation({ mutationFn: () => previewDraft(sourceOnly(draft.docs), from, table.table) });
   return (
     <Section>
       <Actions>
         <h2>{table.table}</h2>
-        <Button onPress={() => peek.mutate()} isPending={peek.isPending} isDisabled={!table.readable}>
+        <Button onPress={() => preview.mutate()} isPending={preview.isPending} isDisabled={!table.readable}>
           Show some records
         </Button>
         <small>{table.description}</small>
       </Actions>
       {table.error && <Trouble facts={table.error} />}
-      {peek.isError && <Trouble facts={factsOf(peek.error)} />}
-      {peek.data && <Records name={table.table} peek={peek.data} />}
+      {preview.isError && <Trouble facts={factsOf(preview.error)} />}
+      {preview.data && <Records name={table.table} preview={preview.data} />}
       <Grid<SurveyedColumn>
         label={`Columns of ${table.table}`}
         rows={table.columns}
         id={(column) => column.name}
         empty="No column is known yet: no record came."
-        height={peek.data ? "24vh" : "54vh"}
+        height={preview.data ? "24vh" : "54vh"}
         columns={[
           { name: "Column", show: (column) => <b>{column.name}</b>, width: "26%" },
           { name: "Type", show: (column) => column.type || "by its values", width: "14%" },
@@ -167,9 +167,11 @@ function OneTable({ draft, from, table }: { draft: Draft; from: string; table: S
   );
 }
 
-const Records = ({ name, peek }: { name: string; peek: Peek }) => (
+const Records = ({ name, preview }: { name: string; preview: Preview }) => (
   <>
-    <RowsGrid label={`Records of ${name}`} rows={{ ...peek, truncated: false, seconds: 0 }} height="30vh" />
-    {peek.rejects.length > 0 && <Hint>{`${plural(peek.rejects.length, "record")} would be rejected: ${peek.rejects[0]}`}</Hint>}
+    <RowsGrid label={`Records of ${name}`} rows={{ ...preview, truncated: false, seconds: 0 }} height="30vh" />
+    {preview.rejects.length > 0 && (
+      <Hint>{`${plural(preview.rejects.length, "record")} would be rejected: ${preview.rejects[0]}`}</Hint>
+    )}
   </>
 );

@@ -11,7 +11,7 @@ import { Field, FormLine, OneOf } from "../../ui/Field";
 import { Actions, Page, Section } from "../../ui/Page";
 import { Hint, Trouble } from "../../ui/States";
 import { FEED_DRAFT } from "../ChangeButton";
-import { Wire } from "../PeekView";
+import { Wire } from "../PreviewView";
 import { RowsGrid } from "../RowsGrid";
 import { JsonTree } from "./JsonTree";
 import { SignInFields } from "./SignInFields";
@@ -25,7 +25,7 @@ settings:
   url: { type: url }
 base_url: "{settings.url}"
 tables:
-  records:
+  - table: records
     get: /
 ---
 source: my_source
@@ -260,7 +260,7 @@ const said = (value: unknown): string => {
 /** What the answer speaks for, taken with a press; a second press takes it back. */
 function Suggestions({ draft, table, own, tried }: { draft: Draft; table: string; own: Doc; tried: Tried }) {
   const rows: [string, string, Choice[]][] = [
-    ["Pagination", "next", tried.suggested.next],
+    ["Pagination", "pagination", tried.suggested.pagination],
     ["Total", "total", tried.suggested.total],
     ["Key", "primary_key", tried.suggested.key],
     ["Cursor", "cursor", tried.suggested.cursor],

@@ -62,41 +62,38 @@ def decide(  # noqa: PLR0913 - each by its name
     number = max((line.number for line in held), default=0)
     for info in listed:
         line = lines.pop(info.path, None)
-        tried = line is not None and line.state == "bad" and definition_changed
-        if line is not None and line.state != "again" and not tried and _same(info, line):
+        tried = line is not None and line.state == "failed" and definition_changed
+        if line is not None and line.state != "requeued" and not tried and _same(info, line):
             found.known += 1
-            if line.state == "bad":
+            if line.state == "failed":
                 found.still_bad.append(line)
-            if line.state == "gone":  # it came back as it was
-                found.lines.append(line._replace(state="bad" if line.problem else "taken"))
+            if line.state == "missing":  # it came back as it was
+                found.lines.append(line._replace(state="failed" if line.problem else "loaded"))
             continue
         if not _whole(info, settle, now, marker, there):
             found.unsettled.append(info.path)
             if marker is None:
                 found.moving.append(info.path)
             continue
-        asked = line is not None and (line.state == "again" or tried)
+        asked = line is not None and (line.state == "requeued" or tried)
         loaded = line is not None and line.rows > 0
         if line is not None and not asked and changed == "ignore":
-            if line.state != "left":
+            if line.state != "ignored":
                 found.changed += 1
-            found.lines.append(as_listed(line, info)._replace(state="left"))
+            found.lines.append(as_listed(line, info)._replace(state="ignored"))
             continue
         if line is None:
             number += 1
-            line = FileLine(number, info.path, info.size, "", "", "taken")
+            line = FileLine(number, info.path, info.size, "", "", "loaded")
         else:
             found.changed += 1
         taken = as_listed(line, info)._replace(
-            state="taken", load=None, problem="", replaces=loaded and changed in ("replace", "ignore")
+            state="loaded", load=None, problem="", replaces=loaded and changed in ("replace", "ignore")
         )
         found.due.append(Due(info, taken))
-    gone = sorted(line.path for line in lines.values() if line.state != "gone")
-    found.lines += [lines[path]._replace(state="gone") for path in gone]
-    if sort == "time":
-        found.due.sort(key=lambda due: (due.info.modified or now, due.info.path))
-    else:
-        found.due.sort(key=lambda due: due.info.path)
+    gone = sorted(line.path for line in lines.values() if line.state != "missing")
+    found.lines += [lines[path]._replace(state="missing") for path in gone]
+    found.due.sort(key=lambda due: ((due.info.modified or now) if sort == "time" else now, due.info.path))
     return found
 
 

@@ -22,6 +22,7 @@ from ..sources.pace import Wait
 from ..sources.pacer import LocalPacer, Pacer
 from ..sources.requests_seen import Exchange, RequestSeen
 from ..spec import template
+from ..spec.auth import SignerAuth, oauth_of
 from ..spec.http import Pace, Retry
 from .planning.order import ResolvedSource, credentials_of, mask_for
 
@@ -97,8 +98,8 @@ class RequestContext:
     @property
     def client(self) -> Client | None:
         """Of OAuth, where the connector signs in by it."""
-        auth = self._order.auth
-        return client_of(auth.oauth, self.values) if auth is not None and auth.oauth is not None else None
+        oauth = oauth_of(self._order.auth)
+        return client_of(oauth, self.values) if oauth is not None else None
 
     def ask_for_token(self, request: Request) -> Answer:
         """Without signing in, and beside the source's pace: a token endpoint is another one. Raises SourceError."""
@@ -119,14 +120,14 @@ class RequestContext:
 
     def _make_sign_in(self) -> SignIn:
         others, auth = credentials_of(self._order, self.values), self._order.auth
-        if auth is not None and auth.sign is not None:
+        if isinstance(auth, SignerAuth):
             settings = {n.removeprefix("settings."): v for n, v in self.values.items() if n.startswith("settings.")}
             try:
-                sign = load_signer(auth.sign, self._context.places.signers)
+                sign = load_signer(auth.name, self._context.places.signers)
             except SourceError as error:
                 self.mask.error(error)
                 raise
-            return SignedRequests(auth.sign, sign, settings, others)
+            return SignedRequests(auth.name, sign, settings, others)
         client = self.client
         if client is None:
             return Standing(others)

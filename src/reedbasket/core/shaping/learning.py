@@ -27,22 +27,21 @@ class Learning:
     def new_column(self, table: TableShape, path: tuple[str, ...], kind: Kind) -> ColumnShape | None:
         """None where the rules leave it out."""
         name = claim("_".join(path), table.taken, "\0".join(path))
-        if not self.may(Change("column", table.name, name, ".".join(path), kind), self.rules.drift.columns):
+        if not self.may(Change("column", table.name, name, ".".join(path), kind), self.rules.drift.new_column):
             return None
         table.taken.add(name)
         return ColumnShape(name, kind)
 
     def may(self, change: Change, policy: str) -> bool:
         """Whether the structure changes. Noted either way; a first load has nothing to drift from."""
-        if not self.drifts(change.table, change.what) or policy == "accept" or self._is_key(change):
+        if not self.drifts(change.table, change.what) or policy == "load" or self._is_key(change):
             self.changes.append(change)
             return True
-        if policy == "stop":
+        if policy == "fail":
             self.stopped.append(change)
             return True
         self.changes.append(Change(**{**vars(change), "ignored": True}))
-        if change.what != "type":
-            self.left_out.add(change.field)
+        self.left_out.add(change.field)
         return False
 
     def drifts(self, table: str, what: str) -> bool:
@@ -52,12 +51,6 @@ class Learning:
     def type_change(self, node: ColumnShape, field: str, now: Kind) -> Change:
         """A column whose kind becomes another one."""
         return Change("type", self.structure.name, node.name, field, now, node.kind)
-
-    def ignore_type(self, node: ColumnShape, field: str) -> None:
-        """Values of another type are left out, as the rules say; told once."""
-        change = Change("type", self.structure.name, node.name, field, "", node.kind, ignored=True)
-        if change not in self.changes:
-            self.changes.append(change)
 
     def _is_key(self, change: Change) -> bool:
         return change.what != "type" and change.table == self.structure.name and change.field in self.key

@@ -10,17 +10,18 @@ from typing import Any, Literal
 
 from ..records.column_types import Kind
 
-Policy = Literal["accept", "ignore", "stop"]
-TypePolicy = Literal["accept", "ignore", "stop", "reject"]
+Policy = Literal["load", "ignore", "fail"]
+TypePolicy = Literal["widen", "reject", "fail"]
 
 
 @dataclass(frozen=True)
 class DriftPolicy:
-    """What to do where a source's structure differs from the expected one: accept, ignore or stop."""
+    """What to do where a source's structure differs from the expected one."""
 
-    tables: Policy = "accept"
-    columns: Policy = "accept"
-    types: TypePolicy = "accept"
+    new_table: Policy = "load"
+    new_column: Policy = "load"
+    missing_column: Literal["keep", "fail"] = "keep"
+    changed_type: TypePolicy = "widen"
 
 
 @dataclass(frozen=True)
@@ -94,6 +95,4 @@ class Change:
             words = f"{where} comes again"
         if not self.ignored:
             return words
-        if self.what == "type":
-            return f"{where}: values that are no {self.before} left out, as `drift: {{types: ignore}}` says"
-        return f"{words}: left out, as `drift: {{{self.what}s: ignore}}` says"
+        return f"{words}: left out, as `on_drift: {{new_{self.what}: ignore}}` says"

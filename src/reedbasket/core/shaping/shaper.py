@@ -161,7 +161,7 @@ class Shaper:
 
     def compare_with_expected(self) -> list[Change]:
         """At the end of a run with records: the columns that came with every record before, and now with none; and those
-        that come again. Columns that are missing now and then are no news."""
+        that come again. Columns that are missing now and then are no news. Raises DriftStopped where the rules say so."""
         changes = []
         for table in self.structure.family():
             columns = table.columns()
@@ -175,16 +175,24 @@ class Shaper:
                 elif not seen and not column.gone and not column.optional and not column.left_out:
                     column.gone = True
                     changes.append(Change("vanished", table.name, column.name, "", column.kind))
+        vanished = [change for change in changes if change.what == "vanished"]
+        if vanished and self.expected and self.rules.drift.missing_column == "fail":
+            raise _stopped(self.structure.name, vanished)
         return changes if self.expected else []
 
 
 def _stopped(table: str, changes: list[Change]) -> DriftStopped:
-    kinds = {"table": "tables", "column": "columns", "type": "types"}
-    policies = sorted({kinds[change.what] for change in changes})
+    ways = {
+        "table": "new_table: load",
+        "column": "new_column: load",
+        "type": "changed_type: widen",
+        "vanished": "missing_column: keep",
+    }
+    policies = sorted({ways[change.what] for change in changes})
     return DriftStopped(
         "shaping the records of",
         table,
         found="; ".join(change.words for change in changes),
-        fix="say `drift: {" + ", ".join(f"{p}: accept" for p in policies) + "}` in the feed, or `ignore`, or fix the source",
+        fix="say `on_drift: {" + ", ".join(policies) + "}` in the feed, or fix the source",
         details=[vars(change) for change in changes],
     )

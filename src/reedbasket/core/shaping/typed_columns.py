@@ -103,7 +103,7 @@ class TypedWalk(Learning):
         if wanted != kind:
             data, misfits = cast_values(plain_values(kind, values), wanted)
         if wanted != node.kind and widen(node.kind, wanted) == wanted:
-            self.may(self.type_change(node, name, wanted), "accept")
+            self.may(self.type_change(node, name, wanted), "load")
             node.kind = wanted
         elif kind == node.kind:  # as it was loaded before the feed asked for less
             misfits = []
@@ -120,8 +120,8 @@ class TypedWalk(Learning):
 
     def _other(self, node: ColumnShape, name: str, kind: Kind, values: pa.Array) -> tuple[ColumnData, list[Misfit]]:
         """Of another kind than was loaded before."""
-        policy, drifts = self.rules.drift.types, self.drifts(self.structure.name, "type")
-        wider = policy in ("accept", "stop") or not drifts or widen(node.kind, kind) == node.kind
+        policy, drifts = self.rules.drift.changed_type, self.drifts(self.structure.name, "type")
+        wider = policy != "reject" or not drifts or widen(node.kind, kind) == node.kind
         listed = plain_values(kind, values)
         now, data, misfits = fit(listed, node.kind, wider=wider)
         if now != node.kind:
@@ -131,12 +131,8 @@ class TypedWalk(Learning):
                 again, whole_data, more = fit(listed, joined, wider=False)
                 now, data, misfits = (again, whole_data, more) if not more else (now, data, misfits)
             change = self.type_change(node, name, now)
-            self.may(change, "stop" if policy == "stop" else "accept")
+            self.may(change, "fail" if policy == "fail" else "load")
             node.kind = now
-        if policy == "ignore" and drifts and name not in self.key:
-            if misfits:
-                self.ignore_type(node, name)
-            misfits = []
         return data, misfits
 
     def _count_digits(

@@ -141,7 +141,7 @@ class Walk(Learning):
                 return None
             if inside == {dict} and depth < DEEPEST_LEVEL:
                 name = claim("_".join((table.name, *path)), self._names, "\0".join((table.name, *path)))
-                if not self.may(Change("table", name, "", ".".join(path), ""), rules.drift.tables):
+                if not self.may(Change("table", name, "", ".".join(path), ""), rules.drift.new_table):
                     return None
                 self._names.add(name)
                 return TableShape(name, within=fold("_".join(path)))
@@ -152,7 +152,7 @@ class Walk(Learning):
         return self.new_column(table, path, kind)
 
     def _column(self, level: _Level, node: ColumnShape, path: tuple[str, ...], values: list[Any]) -> None:
-        kind, policy, is_key = node.kind, self.rules.drift.types, self._at_key(level, path)
+        kind, policy, is_key = node.kind, self.rules.drift.changed_type, self._at_key(level, path)
         wanted = self.rules.cast.get(dotted(level.within, node.name))
         drifts = self.drifts(level.table.name, "type")
         if wanted:
@@ -163,23 +163,17 @@ class Walk(Learning):
                 misfits += more
         else:
             # A key may grow from number to text, never to something that children cannot point at.
-            wider = policy in ("accept", "stop") or not drifts
+            wider = policy != "reject" or not drifts
             kind, data, misfits = fit(values, node.kind, wider=wider, suspicious=self._suspicious)
             if is_key and kind != node.kind and kind not in ("text", "decimal"):
                 kind, data, misfits = fit(values, node.kind, wider=False, suspicious=self._suspicious)
-        ignoring = policy == "ignore" and drifts and not wanted
         for misfit in misfits:
-            if ignoring and misfit.code == "value.wrong_type" and not is_key:
-                change = Change("type", level.table.name, node.name, ".".join(path), "", node.kind, ignored=True)
-                if change not in self.changes:
-                    self.changes.append(change)
-            else:
-                self.bad.setdefault(level.origin[misfit.index], (misfit, ".".join(path)))
+            self.bad.setdefault(level.origin[misfit.index], (misfit, ".".join(path)))
         node_was = node.kind
         if kind != node.kind:
             self.may(
                 Change("type", level.table.name, node.name, ".".join(path), kind, node.kind),
-                "stop" if policy == "stop" else "accept",
+                "fail" if policy == "fail" else "load",
             )
             node.kind = kind
         if kind == "decimal":
@@ -212,24 +206,20 @@ class Walk(Learning):
                 good = all(type(item) is dict for item in value)
             kept.append(value if good else None)
             rest.append(None if good else value)
-        policy = self.rules.drift.types
-        if policy in ("reject", "ignore") and node.other is None and self.drifts(level.table.name, "type"):
+        policy = self.rules.drift.changed_type
+        if policy == "reject" and node.other is None and self.drifts(level.table.name, "type"):
             what = "an object" if wanted is dict else "a list of objects"
             for index, value in enumerate(rest):
-                if value is not None and policy == "reject":
+                if value is not None:
                     misfit = Misfit(index, "value.wrong_type", f"{shown(value)} where {what} was before")
                     self.bad.setdefault(level.origin[index], (misfit, ".".join(path)))
-            if policy == "ignore":
-                self.changes.append(
-                    Change("type", level.table.name, fold("_".join(path)), ".".join(path), "", what, ignored=True)
-                )
             return kept
         if node.other is None:
             kind = infer(rest)
             assert kind is not None
             name = claim("_".join(path), level.table.taken, "\0".join(path))
             change = Change("column", level.table.name, name, ".".join(path), kind)
-            self.may(change, "stop" if policy == "stop" else "accept")
+            self.may(change, "fail" if policy == "fail" else "load")
             level.table.taken.add(name)
             node.other = ColumnShape(name, kind, optional=True)
         self._column(level, node.other, path, rest)

@@ -2,25 +2,74 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+import re
+from collections.abc import Sequence
+from typing import ClassVar, Literal
 
 from pydantic import Field, model_validator
+from typing_extensions import override
 
 from .fields import Model, Name, Template
+from .one_of import ModelClass, OneOf
 
 _HEADER = r"^[A-Za-z0-9!#$%&'*+.^_`|~-]+$"
 
 
-class Basic(Model):
+class Auth(OneOf):
+    """`type` says how. templates: the keys that hold some."""
+
+    templates: ClassVar[tuple[str, ...]] = ()
+    type: str
+
+    @classmethod
+    @override
+    def member_names(cls) -> Sequence[str]:
+        return sorted(_MEMBERS)
+
+    @classmethod
+    @override
+    def member(cls, name: str) -> ModelClass | None:
+        return _MEMBERS.get(name)
+
+
+class BearerAuth(Auth):
+    """`Authorization: Bearer …` (RFC 6750)."""
+
+    templates = ("token",)
+    type: Literal["bearer"]
+    token: Template
+
+
+class BasicAuth(Auth):
     """User and password in the Authorization header (RFC 7617)."""
 
+    templates = ("user", "password")
+    type: Literal["basic"]
     user: Template
     password: Template
 
 
-class OAuth(Model):
+class ApiKeyAuth(Auth):
+    """A key in a header, a parameter of the query, or a cookie."""
+
+    templates = ("key",)
+    type: Literal["api_key"]
+    send_in: Literal["header", "query", "cookie"] = Field("header", alias="in", description="where the key is sent")
+    name: str = Field(min_length=1, description="of the header, parameter or cookie")
+    key: Template
+
+    @model_validator(mode="after")
+    def _consistent(self) -> ApiKeyAuth:
+        if self.send_in != "query" and not re.fullmatch(_HEADER, self.name):
+            raise ValueError(f"`name` is no name of a {self.send_in}: {self.name!r}")
+        return self
+
+
+class OAuth2Auth(Auth):
     """OAuth 2 (RFC 6749). The access token is fetched once for all tables and processes, and renewed before it ends."""
 
+    templates = ("token_url", "client_id", "client_secret", "scope", "refresh_token", "authorize_url", "extra")
+    type: Literal["oauth2"]
     grant: Literal["client_credentials", "refresh_token", "authorization_code"] = "client_credentials"
     token_url: Template
     client_id: Template
@@ -32,7 +81,7 @@ class OAuth(Model):
     extra: dict[str, Template] = Field(default_factory=dict, description="further fields of the token request")
 
     @model_validator(mode="after")
-    def _consistent(self) -> OAuth:
+    def _consistent(self) -> OAuth2Auth:
         needed = {"refresh_token": "refresh_token", "authorization_code": "authorize_url"}.get(self.grant)
         for name in ("refresh_token", "authorize_url"):
             if (getattr(self, name) is not None) != (name == needed):
@@ -40,26 +89,22 @@ class OAuth(Model):
         return self
 
 
-class Auth(Model):
-    """Exactly one of bearer, basic, key, oauth and sign; a key goes by a header, a parameter or a cookie."""
+class SignerAuth(Auth):
+    """A Python file in the data folder's `signers`, whose sign() adds headers to each request."""
 
-    bearer: Template | None = Field(None, description="sent as `Authorization: Bearer …` (RFC 6750)")
-    basic: Basic | None = None
-    key: Template | None = Field(None, description="sent as `header`, `query` or `cookie` says")
-    header: Annotated[str, Field(pattern=_HEADER)] | None = None
-    query: str | None = None
-    cookie: Annotated[str, Field(pattern=_HEADER)] | None = None
-    oauth: OAuth | None = None
-    sign: Name | None = Field(None, description="a Python file in the data folder's `signers`, whose sign() adds headers")
+    type: Literal["signer"]
+    name: Name = Field(description="of the file, without `.py`")
 
-    @model_validator(mode="after")
-    def _consistent(self) -> Auth:
-        ways = [name for name in ("bearer", "basic", "key", "oauth", "sign") if getattr(self, name) is not None]
-        if len(ways) != 1:
-            raise ValueError("say one of bearer, basic, key, oauth and sign" + (f", not {' and '.join(ways)}" if ways else ""))
-        places = [name for name in ("header", "query", "cookie") if getattr(self, name) is not None]
-        if len(places) != (1 if self.key is not None else 0):
-            raise ValueError(
-                "a key needs one of header, query and cookie" if self.key is not None else f"`{places[0]}` goes with `key`"
-            )
-        return self
+
+_MEMBERS: dict[str, type[Model]] = {
+    "api_key": ApiKeyAuth,
+    "basic": BasicAuth,
+    "bearer": BearerAuth,
+    "oauth2": OAuth2Auth,
+    "signer": SignerAuth,
+}
+
+
+def oauth_of(auth: Auth | None) -> OAuth2Auth | None:
+    """It where it is OAuth 2."""
+    return auth if isinstance(auth, OAuth2Auth) else None

@@ -19,10 +19,11 @@ from .http import Connector
 from .mistakes import Mistake
 from .model import KINDS, Feed
 from .overlay import Overlay
-from .parameters import one_for_each
 from .python_connectors import ENDING, Describe, completed
 from .references import check_links, misplaced
 from .source import Source
+from .table_list import tables_by_name
+from .variants import one_for_each
 from .warehouse import Warehouse
 from .yaml_source import Document, Path, read_documents
 
@@ -129,7 +130,9 @@ def load_texts(
         written, unread = read_documents(file, text)
         mistakes += unread
         documents = []
-        for one in written:
+        for listed in written:
+            one, wrong = tables_by_name(listed)
+            mistakes += wrong
             stands_for, wrong = one_for_each(one)
             documents += stands_for
             mistakes += wrong

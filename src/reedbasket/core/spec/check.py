@@ -53,6 +53,12 @@ def _translate(document: Document, kind: str, model: type[Model], error: Any) ->
         return _at(document, kind, path, message, "definition.unknown_key")
     if problem == "missing":
         return _at(document, kind, path, f'the key "{word}" is missing', "definition.missing_key")
+    if problem == "member_not_named":
+        message = f'the key "{error["ctx"]["key"]}" is missing; it is one of {error["ctx"]["expected"]}'
+        return _at(document, kind, path, message, "definition.missing_key")
+    if problem == "no_such_member":
+        message = f'found "{error["ctx"]["found"]}"{nearest(error["ctx"]["found"], error["ctx"]["expected"].split(", "))}'
+        return _at(document, kind, (*path, error["ctx"]["key"]), message, "definition.bad_value")
     if problem == "literal_error":
         allowed = str(error["ctx"]["expected"]).replace("'", "").replace(" or ", ", ").split(", ")
         return _at(document, kind, path, f'found "{found}"{nearest(str(found), allowed)}', "definition.bad_value")

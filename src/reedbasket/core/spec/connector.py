@@ -68,68 +68,61 @@ def _table(name: str, rule: HttpTable, connector: Connector, settings: list[str]
 
 
 def _templates(here: Path, name: str, rule: HttpTable, connector: Connector, settings: list[str]) -> Iterator[Finding]:
-    known = [*settings, *REQUEST_NAMES, *(f"each.{n}" for n in rule.each)]
+    known = [*settings, *REQUEST_NAMES, *(f"value.{n}" for n in rule.for_values)]
     lists = [f"settings.{n}" for n, setting in connector.settings.items() if setting.type == "list"]
     for path, text in request_templates(rule):
-        yield from _names((*here, *path), text, known, parents=rule.for_each is not None)
+        yield from _names((*here, *path), text, known, parents=rule.parent is not None)
         for n in lists:
             if "{" + n in text and not (path[:2] in (("body", "json"), ("body", "variables")) and text == f"{{{n}}}"):
-                message = f"{{{n}}} is a list: name it in `each`, for a request each, or alone in a JSON body"
+                message = f"{{{n}}} is a list: name it in `for_values`, for a request for each, or alone in a JSON body"
                 yield (*here, *path), message, "definition.list_in_text"
     for field, text in rule.add_columns.items():
-        yield from _names((*here, "add_columns", field), text, known, parents=rule.for_each is not None)
-    for n, values in rule.each.items():
+        yield from _names((*here, "add_columns", field), text, known, parents=rule.parent is not None)
+    for n, values in rule.for_values.items():
         for place, text in enumerate(values):
-            yield from _names((*here, "each", n, place), text, settings)
+            yield from _names((*here, "for_values", n, place), text, settings)
     for what in ("start", "until") if rule.cursor else ():
         bound = getattr(rule.cursor, what)
         if bound is not None:
             yield from _names((*here, "cursor", "from" if what == "start" else what), bound, settings)
     if rule.window:
         yield from _names((*here, "window", "from"), rule.window.start, settings)
-    yield from _for_each(here, name, rule, connector)
+    yield from _parents(here, name, rule, connector)
 
 
-def _for_each(here: Path, name: str, rule: HttpTable, connector: Connector) -> Iterator[Finding]:
-    if rule.for_each is None:
+def _parents(here: Path, name: str, rule: HttpTable, connector: Connector) -> Iterator[Finding]:
+    if rule.parent is None:
         return
-    above: str | None = rule.for_each
+    above: str | None = rule.parent.table
     seen = [name]
     while above is not None:
         if above not in connector.tables:
             if len(seen) == 1:
                 message = f'there is no table "{above}"{nearest(above, connector.tables)}'
-                yield (*here, "for_each"), message, "definition.unknown_table"
+                yield (*here, "parent", "table"), message, "definition.unknown_table"
             return
         if above in seen:
-            message = f"the tables go round in a circle: {' for each of '.join([*seen, above])}"
-            yield (*here, "for_each"), message, "definition.cycle"
+            message = f"the tables are parents of each other, in a circle: {' of '.join([*seen, above])}"
+            yield (*here, "parent", "table"), message, "definition.cycle"
             return
         seen.append(above)
-        above = connector.tables[above].for_each
-    if rule.parents == "changed" and connector.tables[rule.for_each].cursor is None:
-        message = f"only a cursor says which parents changed, and {rule.for_each} has none; say parents: all"
-        yield (*here, "parents"), message, "definition.no_cursor"
-    if rule.cursor is not None and rule.parents == "changed":
-        message = "with parents: changed the parents' cursor says what is asked for; leave `cursor` out, or say parents: all"
+        above = connector.tables[above].parent_table
+    if not rule.by_changed_parents:
+        return
+    if connector.tables[rule.parent.table].cursor is None:
+        message = f"only a cursor says which parents changed, and {rule.parent.table} has none; say rows: all"
+        yield (*here, "parent", "rows"), message, "definition.no_cursor"
+    if rule.cursor is not None:
+        message = "with rows: changed the parents' cursor says what is asked for; leave `cursor` out, or say rows: all"
         yield (*here, "cursor"), message, "definition.bad_value"
 
 
 def auth_templates(auth: Auth) -> Iterator[tuple[Path, str]]:
     """((path), text) of every template that shows who asks."""
-    for name, text in (("bearer", auth.bearer), ("key", auth.key)):
-        if text is not None:
-            yield (name,), text
-    if auth.basic is not None:
-        yield ("basic", "user"), auth.basic.user
-        yield ("basic", "password"), auth.basic.password
-    if auth.oauth is not None:
-        for name in ("token_url", "client_id", "client_secret", "scope", "refresh_token", "authorize_url"):
-            text = getattr(auth.oauth, name)
-            if text is not None:
-                yield ("oauth", name), text
-        for name, text in auth.oauth.extra.items():
-            yield ("oauth", "extra", name), text
+    for name in auth.templates:
+        text = getattr(auth, name)
+        for path, one in text.items() if isinstance(text, dict) else [("", text)] if text is not None else []:
+            yield (name, path) if path else (name,), one
 
 
 def request_templates(rule: HttpTable) -> Iterator[tuple[Path, str]]:
@@ -173,7 +166,7 @@ def _names(path: Path, text: str, known: Iterable[str], *, parents: bool = False
         if name.startswith("parent.") and parents:
             continue
         if name.startswith("parent."):
-            yield path, f"{{{name}}} is of a parent record, and the table has no `for_each`", "definition.unknown_name"
+            yield path, f"{{{name}}} is of a parent record, and the table has no `parent`", "definition.unknown_name"
         elif name not in known:
             yield path, f"{{{name}}} is not known here{nearest(name, known)}", "definition.unknown_name"
 

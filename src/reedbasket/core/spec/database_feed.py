@@ -23,8 +23,8 @@ def is_pattern(name: str) -> bool:
 
 def database_feed_mistakes(feed: Feed, source: DatabaseSource) -> Iterator[Finding]:
     """(path, message, code) of each."""
-    if feed.defaults.changes is not None:
-        yield from _changes(("defaults", "changes"), feed.defaults.changes, source)
+    if feed.changes is not None:
+        yield from _changes(("changes",), feed.changes, source)
     for name, stated in feed.tables.items():
         here: Path = ("tables", name)
         own = stated or FeedTable()

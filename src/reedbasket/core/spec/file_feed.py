@@ -30,8 +30,8 @@ _COPIED_ALONE = (
 
 def file_feed_mistakes(feed: Feed, source: FileSource, sources: Mapping[str, Source]) -> Iterator[Finding]:
     """(path, message, code) of each. sources: those that files may be copied to."""
-    if feed.defaults.changes is not None:
-        yield from _changes(("defaults", "changes"), feed.defaults.changes)
+    if feed.changes is not None:
+        yield from _changes(("changes",), feed.changes)
     for name, stated in feed.tables.items():
         here: Path = ("tables", name)
         own = stated or FeedTable()
@@ -42,7 +42,7 @@ def file_feed_mistakes(feed: Feed, source: FileSource, sources: Mapping[str, Sou
             yield here, "say which files it is: `files: counts-*.csv`", "definition.no_files"
         for place, text in enumerate(own.files or ()):
             yield from _pattern((*here, "files", place), text, source)
-        changes = own.changes or feed.defaults.changes or Changes(by="files")
+        changes = own.changes or feed.changes or Changes(by="files")
         if own.changes is not None:
             yield from _changes((*here, "changes"), own.changes)
         if own.copy_ is not None:
@@ -69,7 +69,7 @@ def _changes(here: Path, changes: Changes) -> Iterator[Finding]:
 
 
 def _writing(here: Path, own: FeedTable, feed: Feed, changes: Changes) -> Iterator[Finding]:
-    write, key = own.write or feed.defaults.write, own.primary_key
+    write, key = own.write or feed.write, own.primary_key
     if write in KEYED and not key:
         yield here, f"write: {write} needs a key; name one, or append", "definition.no_key"
     if changes.by == "compare" and (not key or write in ("append", "replace")):

@@ -13,7 +13,8 @@ from pydantic import BeforeValidator, Field, SerializeAsAny, model_validator
 from . import regular_expression as expression_of_text
 from .auth import Auth
 from .fields import KeyColumns, Model, Name, RecordsPath, Template, Values
-from .next_page import NextPage
+from .files import as_format
+from .pagination import Pagination
 from .python_runtime import Code
 from .times import Duration, Step
 
@@ -134,27 +135,27 @@ class Body(Model):
         return self
 
 
-class CsvFormat(Model):
-    """How a body of CSV is written."""
+class Format(Model):
+    """How a body is read where it is not JSON. delimiter, quote and encoding are of CSV."""
 
+    type: Literal["json", "ndjson", "csv", "xml"] = "json"
     delimiter: str = Field(",", min_length=1, max_length=1)
     quote: str = Field('"', min_length=1, max_length=1)
     encoding: str = "utf-8"
 
+    @model_validator(mode="after")
+    def _consistent(self) -> Format:
+        extra = sorted(self.model_fields_set - {"type"})
+        if extra and self.type != "csv":
+            raise ValueError(f"{self.type} has no {' and no '.join(extra)}; csv has")
+        return self
 
-class Format(Model):
-    """How a body is read where it is not JSON."""
 
-    name: Literal["json", "ndjson", "csv", "xml"] = "json"
-    csv: CsvFormat = CsvFormat()
+class ParentTable(Model):
+    """The table for whose records another is asked for."""
 
-
-def _as_format(value: Any) -> Any:
-    if isinstance(value, str):
-        return {"name": value}
-    if isinstance(value, dict) and set(value) == {"csv"}:
-        return {"name": "csv", "csv": value["csv"]}
-    return value
+    table: Name
+    rows: Literal["all", "changed"] = Field("all", description="all of its records, or those that changed")
 
 
 class HttpTable(Model):
@@ -169,10 +170,10 @@ class HttpTable(Model):
     )
     headers: dict[str, Template] = Field(default_factory=dict)
     body: Body | None = None
-    each: dict[Name, Values] = Field(
-        default_factory=dict, description="{name: values}: one request for each value, which is {each.name} there"
+    for_values: dict[Name, Values] = Field(
+        default_factory=dict, description="{name: values}: one request for each value, which is {value.name} there"
     )
-    format: Annotated[Format, BeforeValidator(_as_format)] = Format()
+    format: Annotated[Format, BeforeValidator(as_format)] = Format()
     records: RecordsPath = "@"
     total: RecordsPath | InHeader | None = Field(
         None, description="where a page says how many records all pages of the request have; fewer that come are an error"
@@ -187,7 +188,7 @@ class HttpTable(Model):
     errors: RecordsPath | None = Field(
         "errors || error", description="where an answer says what went wrong, beside records or in their place; null: nowhere"
     )
-    next: SerializeAsAny[NextPage] | None = None
+    pagination: SerializeAsAny[Pagination] | None = None
     primary_key: KeyColumns | None = None
     cursor: CursorRule | None = None
     window: WindowRule | None = None
@@ -198,8 +199,9 @@ class HttpTable(Model):
     deleted_when: str | dict[str, str | int | bool] | None = Field(
         None, description="what says that a record is gone: a field that is set then, or {field: its value then}"
     )
-    for_each: Name | None = Field(None, description="one request for each record of this table, which is {parent.field} there")
-    parents: Literal["all", "changed"] = Field("all", description="of `for_each`: all of them, or those that changed")
+    parent: ParentTable | None = Field(
+        None, description="one request for each record of another table, which is {parent.field} there"
+    )
     add_columns: dict[str, Template] = Field(default_factory=dict, description="{field: template}, put into each record")
 
     @model_validator(mode="after")
@@ -208,15 +210,25 @@ class HttpTable(Model):
             raise ValueError("say one of get and post")
         if self.body is not None and self.post is None:
             raise ValueError("`body` goes with `post`")
-        if self.next is not None and self.next.send_in == "body" and (self.post is None or self.body is None):
+        if self.pagination is not None and self.pagination.send_in == "body" and (self.post is None or self.body is None):
             raise ValueError("`in: body` needs `post` and a `body`")
-        if self.conditional_requests and (self.next or self.each or self.for_each or self.post is not None):
-            raise ValueError("`conditional_requests` is for one GET that brings all: without next, each, for_each and post")
-        if self.parents == "changed" and self.for_each is None:
-            raise ValueError("`parents` goes with `for_each`")
-        if self.format.name == "csv" and self.records != "@":
+        if self.conditional_requests and (self.pagination or self.for_values or self.parent or self.post is not None):
+            raise ValueError(
+                "`conditional_requests` is for one GET that brings all: without pagination, for_values, parent and post"
+            )
+        if self.format.type == "csv" and self.records != "@":
             raise ValueError("`records` points into JSON or XML; every line of a CSV is a record")
         return self
+
+    @property
+    def parent_table(self) -> str | None:
+        """The name of the table for whose records this one is asked for."""
+        return self.parent.table if self.parent is not None else None
+
+    @property
+    def by_changed_parents(self) -> bool:
+        """Only parents that changed are asked for theirs."""
+        return self.parent is not None and self.parent.rows == "changed"
 
     @property
     def path(self) -> str:
@@ -243,7 +255,7 @@ class Connector(Model):
     description: str = ""
     settings: dict[str, Setting] = Field(default_factory=dict)
     base_url: Template
-    auth: Auth | None = None
+    auth: SerializeAsAny[Auth] | None = None
     headers: dict[str, Template] = Field(default_factory=dict)
     rate_limit: Pace = Pace()
     timeouts: Timeouts = Timeouts()

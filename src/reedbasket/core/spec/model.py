@@ -12,7 +12,7 @@ from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from .database_address import SecretName
 from .fields import ColumnList, ColumnName, KeyColumns, Model, Name, Prefix, Template, one_or_many, scalar_text
-from .files import Clean, CopyTo, Format, NotedColumns
+from .files import CopyTo, Derived, Format, NotedColumns
 from .http import Connector
 from .limits import HALF, Limit
 from .schedule import RunRetry, Schedule
@@ -43,7 +43,10 @@ class Changes(Model):
     overlap: Duration | None = None
     slot: Annotated[str, Field(pattern=r"^[a-z0-9_]{1,63}$")] | None = Field(
         None,
-        description="by cdc on postgres: the name of its slot and publication; reed_ and the feed's name where nothing is said",
+        description="by cdc on postgres: the name of its slot; reed_ and the feed's name where nothing is said",
+    )
+    publication: Annotated[str, Field(min_length=1, max_length=63)] | None = Field(
+        None, description="by cdc on postgres: the name of the publication; the slot's where nothing is said"
     )
 
     stable_for: Duration | None = Field(
@@ -69,7 +72,7 @@ class Changes(Model):
     def _consistent(self) -> Changes:
         allowed = {
             "files": {"stable_for", "ready_file", "changed", "checksum"},
-            "cdc": {"slot"},
+            "cdc": {"slot", "publication"},
             "window": {"column", "start", "length", "delay", "overlap"},
             "cursor": {"column", "start", "overlap"},
         }
@@ -93,20 +96,27 @@ class Nesting(Model):
     lists: Literal["child_tables", "json"] = "child_tables"
 
 
-class Drift(Model):
-    """What happens when the source's structure differs from the one loaded before. tables: child tables, out of lists;
-    of a database those that a pattern did not match before."""
+class OnDrift(Model):
+    """What happens when the source's structure differs from the one loaded before."""
 
-    tables: Literal["accept", "ignore", "stop"] = "accept"
-    columns: Literal["accept", "ignore", "stop"] = "accept"
-    types: Literal["accept", "ignore", "stop", "reject"] = "accept"
-    missing_tables: Literal["accept", "stop"] = Field(
-        "accept",
-        description="tables that a pattern took before, and that are not there any more or may not be read: told, or an error",
+    new_table: Literal["load", "ignore", "fail"] = Field(
+        "load", description="child tables, out of lists; of a database those that a pattern did not match before"
+    )
+    new_column: Literal["load", "ignore", "fail"] = "load"
+    missing_column: Literal["keep", "fail"] = Field(
+        "keep",
+        description="columns that came with every record before, and now with none: null from now on, or nothing is written",
+    )
+    missing_table: Literal["keep", "fail"] = Field(
+        "keep",
+        description="tables that a pattern took before, and that are not there any more or may not be read: their rows are kept",
+    )
+    changed_type: Literal["widen", "reject", "fail"] = Field(
+        "widen", description="the column is made one that holds both; or the records are rejected; or nothing is written"
     )
 
 
-class FeedDefaults(Model):
+class TableDefaults(Model):
     """What holds for those tables of a feed that say nothing else."""
 
     changes: Changes | None = None
@@ -140,12 +150,12 @@ class FeedTable(Model):
     source_filter: Expression | None = Field(None, description="an SQL condition that the database itself keeps rows by")
     exclude: ColumnList = Field(default_factory=list, description="patterns of tables that a pattern is not to take")
     parallel_read: ParallelRead | None = Field(None, description="read a large table in ranges")
-    files: ColumnList | None = Field(None, description="patterns of the files that are this table: `{landing}/counts-*.csv`")
+    files: ColumnList | None = Field(None, description="patterns of the files that are this table: `<landing>/counts-*.csv`")
     format: Format | None = Field(None, description="how they are read; by their names where nothing is said")
     file_order: Literal["name", "time"] = Field("name", description="in which order files are taken")
     file_columns: NotedColumns = Field(default=NotedColumns(), description="columns for where a record came from")
     copy_: CopyTo | None = Field(None, alias="copy", description="copy the files as they are, and list them in the table")
-    clean: Clean | None = Field(None, description="a view or table kept on top of this one")
+    derived: Derived | None = Field(None, description="a view or table kept on top of this one")
     changes: Changes | None = None
     write: Write | None = None
     primary_key: KeyColumns | None = None
@@ -194,10 +204,10 @@ class Notify(Model):
         return addresses
 
 
-Parameters = dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]*$")], str | int | float | bool | list[str]]
+Variant = dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9_]*$")], str | int | float | bool | list[str]]
 
 
-class Feed(Model):
+class Feed(TableDefaults):
     """One source into one warehouse, or several: the tables to bring, how changes are found, how they are written. also: the warehouses
     behind the first of a list in `into`."""
 
@@ -207,9 +217,8 @@ class Feed(Model):
     warehouse: Name = Field(alias="into")
     also: list[Name] = Field(default_factory=list, description="put there by us")
     table_prefix: Prefix = ""
-    defaults: FeedDefaults = Field(default_factory=FeedDefaults)
     tables: dict[TableName, FeedTable | None] = Field(min_length=1)
-    drift: Drift = Drift()
+    on_drift: OnDrift = OnDrift()
     max_rejects: Limit = Field(
         HALF,
         description="rejects of a table's run beyond which it fails, a number or a share; where all are rejected it always does",
@@ -224,9 +233,9 @@ class Feed(Model):
     retry_runs: RunRetry = RunRetry()
     fresh_within: Duration | None = Field(None, description="how long ago a run may have succeeded before the feed is late")
     notify: Notify | None = Field(None, description="who hears of what; the service's own settings where nothing is said")
-    parameters: Parameters = Field(
-        default_factory=dict,
-        description="values for {parameters.name} here, and for settings of the source; a list of such sets makes a feed of each",
+    variants: list[Variant] = Field(
+        default_factory=list,
+        description="a feed for each: values for {variant.name} here, and for settings of the source that have the name",
     )
     rows_per_commit: int = Field(250_000, ge=1, description="rows after which a long load commits, where its position is safe")
 
@@ -240,6 +249,16 @@ class Feed(Model):
         if len(set(map(str, into))) < len(into):
             raise ValueError("`into` names a warehouse twice")
         return {**data, "into": into[0], "also": into[1:]}
+
+    @property
+    def variant(self) -> Variant:
+        """The values of this one; nothing where it has no variants."""
+        return self.variants[0] if self.variants else {}
+
+    @property
+    def defaults(self) -> TableDefaults:
+        """What it says of all its tables."""
+        return TableDefaults(changes=self.changes, write=self.write, deletes=self.deletes, nesting=self.nesting)
 
     @property
     def warehouses(self) -> list[str]:

@@ -15,6 +15,7 @@ from typing import Any
 from .check import dotted
 from .mistakes import Mistake, nearest
 from .model import KINDS
+from .table_list import tables_by_name
 from .yaml_source import Document, read_documents
 
 
@@ -28,7 +29,9 @@ class Overlay:
         for file, text in texts.items():
             documents, unread = read_documents(file, text)
             self.mistakes += unread
-            for document in documents:
+            for listed in documents:
+                document, wrong = tables_by_name(listed)
+                self.mistakes += wrong
                 self._add(document)
 
     def _add(self, document: Document) -> None:

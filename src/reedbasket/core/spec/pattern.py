@@ -1,7 +1,7 @@
 """Patterns of paths: globs, with names for parts of them that become columns. Pure.
 
-`*` is any text within one folder, `**` any folders, `?` one character, `[abc]` one of them. `{landing}` is a part of a name that
-becomes a column of text, `{hour:%Y%m%d%H}` one of time, in strftime's letters, `{part:d}` one of whole numbers.
+`*` is any text within one folder, `**` any folders, `?` one character, `[abc]` one of them. `<landing>` is a part of a name that
+becomes a column of text, `<hour:%Y%m%d%H>` one of time, in strftime's letters, `<part:d>` one of whole numbers.
 """
 
 from __future__ import annotations
@@ -24,9 +24,9 @@ _LETTERS = {
     "j": r"\d{3}",
 }
 _CLOCK = frozenset("HMS")
-_NAMED = re.compile(r"{([a-z_][a-z0-9_]*)(?::([^{}]*))?}")
+_NAMED = re.compile(r"<([a-z_][a-z0-9_]*)(?::([^<>]*))?>")
 _MOST_WILD, _MOST_DEEP = 3, 2
-_WILD = frozenset("*?[{")
+_WILD = frozenset("*?[<")
 
 
 @dataclass(frozen=True)
@@ -60,7 +60,7 @@ class Pattern:
         return not _WILD & set(self.text)
 
     def matches(self, path: str) -> bool:
-        """By its letters alone: whether {day:%Y%m%d} is a day at all, `values` says."""
+        """By its letters alone: whether <day:%Y%m%d> is a day at all, `values` says."""
         return self._regex.fullmatch(path) is not None
 
     def values(self, path: str) -> dict[str, Any] | None:
@@ -81,7 +81,7 @@ class Pattern:
         while place < len(path):
             character = path[place]
             # Names that begin with a dot are hidden ones, a file still being written often: only a written dot takes them.
-            if character in "*?{" and (place == 0 or path[place - 1] == "/"):
+            if character in "*?<" and (place == 0 or path[place - 1] == "/"):
                 made += r"(?!\.)"
             named = _NAMED.match(path, place)
             if named:
@@ -100,8 +100,8 @@ class Pattern:
                 inside = path[place + 1 : end].replace("\\", "\\\\").replace("[", "\\[")
                 inside = "^" + inside[1:] if inside.startswith("!") else inside
                 made, place = f"{made}(?!/)[{inside}]", end + 1
-            elif character in "{}":
-                raise ValueError(f"{path[place : place + 20]!r} is no name; write {{landing}}, {{hour:%Y%m%d%H}} or {{part:d}}")
+            elif character in "<>{}":
+                raise ValueError(f"{path[place : place + 20]!r} is no name; write <landing>, <hour:%Y%m%d%H> or <part:d>")
             else:
                 made, place = made + re.escape(character), place + 1
         return made
@@ -119,7 +119,7 @@ class Pattern:
         unknown = [letter for letter in letters if letter not in _LETTERS]
         if unknown or not letters:
             known = ", ".join(f"%{letter}" for letter in _LETTERS)
-            raise ValueError(f"{{{name}:{form}}}: a form is d, for whole numbers, or made of {known}")
+            raise ValueError(f"<{name}:{form}>: a form is d, for whole numbers, or made of {known}")
         self.names[name] = Named(name, form, "timestamp" if _CLOCK & set(letters) else "date")
         inside = "".join(
             _LETTERS[part[1]] if part.startswith("%") else re.escape(part) for part in re.findall(r"%.|[^%]+", form)

@@ -101,20 +101,20 @@ def _feed(
     connector = basket.connectors.get(source.connector)
     if connector is None:
         return
-    yield from _parameters(feed, connector)
-    if feed.defaults.changes is not None:
-        yield from _only_of_databases(("defaults", "changes"), feed.defaults.changes)
+    yield from _variant(feed, connector)
+    if feed.changes is not None:
+        yield from _only_of_databases(("changes",), feed.changes)
     for name in feed.tables:
         yield from _table(feed, name, connector, targets)
 
 
-def _parameters(feed: Feed, connector: Connector) -> Iterator[Finding]:
-    for name in feed.parameters:
+def _variant(feed: Feed, connector: Connector) -> Iterator[Finding]:
+    for name in feed.variant:
         setting = connector.settings.get(name)
         if setting is not None and setting.type == "secret":
-            yield ("parameters", name), "a secret is named in the source's settings, and nowhere else", "definition.bad_value"
-        elif setting is not None and (wrong := setting_mistake(setting, feed.parameters[name])):
-            yield ("parameters", name), wrong, "definition.bad_setting"
+            yield ("variants", 0, name), "a secret is named in the source's settings, and nowhere else", "definition.bad_value"
+        elif setting is not None and (wrong := setting_mistake(setting, feed.variant[name])):
+            yield ("variants", 0, name), wrong, "definition.bad_setting"
 
 
 def _table(feed: Feed, name: str, connector: Connector, targets: dict[tuple[str, str], str]) -> Iterator[Finding]:
@@ -148,7 +148,7 @@ def _slots(basket: Basket, feed: Feed) -> Iterator[Finding]:
 
 
 def _slots_of(feed: Feed) -> set[str]:
-    stated = [feed.defaults.changes, *(own.changes for own in feed.tables.values() if own is not None)]
+    stated = [feed.changes, *(own.changes for own in feed.tables.values() if own is not None)]
     return {changes.slot for changes in stated if changes is not None and changes.by == "cdc" and changes.slot is not None}
 
 

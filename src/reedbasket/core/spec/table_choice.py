@@ -9,7 +9,7 @@ from datetime import timedelta
 from . import template
 from .connector import Finding, request_templates
 from .http import CursorRule, HttpTable, WindowRule
-from .model import KEYED, Changes, Deletes, FeedDefaults, FeedTable, Nesting, Write
+from .model import KEYED, Changes, Deletes, FeedTable, Nesting, TableDefaults, Write
 from .yaml_source import Path
 
 
@@ -27,7 +27,7 @@ class TableChoice:
     window: WindowRule | None
 
 
-def table_choice(own: FeedTable | None, defaults: FeedDefaults, name: str, tables: Mapping[str, HttpTable]) -> TableChoice:
+def table_choice(own: FeedTable | None, defaults: TableDefaults, name: str, tables: Mapping[str, HttpTable]) -> TableChoice:
     """The table's own choices, else the feed's defaults, else what the connector makes natural. tables: of the connector.
 
     Natural is: by cursor where the connector names one, by window where it names that, else full; mirror for compare, upsert
@@ -36,8 +36,8 @@ def table_choice(own: FeedTable | None, defaults: FeedDefaults, name: str, table
     rule, own = tables[name], own or FeedTable()
     key = own.primary_key or rule.primary_key
     cursor = rule.cursor
-    if rule.for_each and rule.parents == "changed" and rule.for_each in tables:
-        cursor = tables[rule.for_each].cursor
+    if rule.parent and rule.by_changed_parents and rule.parent.table in tables:
+        cursor = tables[rule.parent.table].cursor
     natural = Changes(by="saved" if rule.own_position else "cursor" if cursor else "window" if rule.window else "full")
     changes = own.changes or defaults.changes or natural
     write: Write | None = own.write or defaults.write
@@ -96,7 +96,7 @@ def choice_mistakes(here: Path, choice: TableChoice, rule: HttpTable, *, by_code
 
 def _of_saved(here: Path, choice: TableChoice, rule: HttpTable) -> Iterator[Finding]:
     if choice.by == "saved" and not rule.own_position:
-        message = "changes by what the connector saves, and it saves nothing of this table; say cursor, everything or compare"
+        message = "changes by what the connector saves, and it saves nothing of this table; say cursor, full or compare"
         yield here, message, "definition.no_cursor"
     if choice.by == "saved" and choice.write in ("replace", "mirror"):
         message = f"write: {choice.write} wants a complete read, and behind what was saved it is a part; use upsert or append"

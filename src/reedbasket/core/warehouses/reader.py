@@ -12,10 +12,10 @@ from typing_extensions import override
 
 from ..errors import NotFound, QueryRefused
 from ..records.ledger import LedgerLine
-from ..spec.files import Clean
+from ..spec.files import Derived
 from .engine import FILE, Engine, transaction
 from .loader import unfinished
-from .loader.derived import is_current, read_clean, refresh
+from .loader.derived import is_current, read_derived, refresh
 from .loader.file_list import FileLine, read_files, take_again
 from .loader.service_tables import read_hashes, read_ledger, read_state, read_window, rewind
 from .loading import TakenWindow
@@ -79,7 +79,7 @@ class WarehouseReader(ABC, Warehouse):
             self._finish(feed, source_table)
         with self._reading() as query:
             columns = self._columns(query, "_rb_cursor")
-            self._none_kept = self._columns(query, "_rb_clean") is None
+            self._none_kept = self._columns(query, "_rb_derived") is None
             return read_state(query, self._named("_rb_cursor"), columns, feed, source_table) if columns else None
 
     def _finish(self, feed: str, source_table: str) -> None:
@@ -130,17 +130,17 @@ class WarehouseReader(ABC, Warehouse):
             return rewind(engine, feed, source_table, value)
 
     @override
-    def clean(self, feed: str, source_table: str, clean: Clean | None, version: int) -> str:
-        if clean is None and self._none_kept:
+    def keep_derived(self, feed: str, source_table: str, derived: Derived | None, version: int) -> str:
+        if derived is None and self._none_kept:
             return ""
         with self._reading() as query:
-            there = self._columns(query, "_rb_clean") is not None
-            held = read_clean(query, self._named("_rb_clean"), feed, source_table) if there else None
-            exists = clean is not None and self._columns(query, clean.name) is not None
-        if is_current(held, clean, version, exists=exists):
+            there = self._columns(query, "_rb_derived") is not None
+            held = read_derived(query, self._named("_rb_derived"), feed, source_table) if there else None
+            exists = derived is not None and self._columns(query, derived.name) is not None
+        if is_current(held, derived, version, exists=exists):
             return ""
         with self._changing("keeping what stands on a table of") as engine:
-            return refresh(engine, feed, source_table, clean, version)
+            return refresh(engine, feed, source_table, derived, version)
 
     @abstractmethod
     def _loader(self) -> Engine:

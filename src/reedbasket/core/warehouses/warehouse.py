@@ -10,7 +10,7 @@ from ..check_steps import CheckStep
 from ..records.ledger import LedgerLine
 from ..records.position import SavedCursor
 from ..records.structure import TableShape
-from ..spec.files import Clean
+from ..spec.files import Derived
 from ..spec.model import Write
 from .loader.file_list import FileLine
 from .loading import Link, Load, LoadTarget, TakenWindow
@@ -107,13 +107,13 @@ class Warehouse(Protocol):
     def window_taken(self, feed: str, source_table: str, window: TakenWindow) -> int | None:
         """The number of the load that read a window; None where none has."""
 
-    def clean(self, feed: str, source_table: str, clean: Clean | None, version: int) -> str:
+    def keep_derived(self, feed: str, source_table: str, derived: Derived | None, version: int) -> str:
         """Make the view or table that stands on a table anew, where that table or the definition has changed.
 
         Args:
             feed: the feed's name.
             source_table: the table's name at the source.
-            clean: what is to stand there; None where nothing is to any more.
+            derived: what is to stand there; None where nothing is to any more.
             version: of the table's state.
 
         Returns:

@@ -65,7 +65,7 @@ def taken_again(store: Store, feed: str, table: str, patterns: Sequence[str]) ->
     taken: set[str] = set()
     for place in definitions.basket(store).feeds[feed].warehouses:
         with _opened(store, feed, place) as (_, warehouse):
-            here = [line.path for line in warehouse.files(feed, table) if line.state != "gone"]
+            here = [line.path for line in warehouse.files(feed, table) if line.state != "missing"]
             chosen = [path for path in here if any(path == one or fnmatchcase(path, one) for one in patterns)]
             known.update(here)
             taken.update(chosen)

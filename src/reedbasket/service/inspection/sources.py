@@ -9,9 +9,9 @@ from typing import Any
 from urllib.parse import quote
 
 from ...core.errors import Conflict, ReedError, no_such_table
-from ...core.runs.inspection.database_look import check_database, peek_database, survey_database
-from ...core.runs.inspection.file_look import check_files, peek_files, survey_files
-from ...core.runs.inspection.look import check_source, peek, survey
+from ...core.runs.inspection.database_look import check_database, preview_database, survey_database
+from ...core.runs.inspection.file_look import check_files, preview_files, survey_files
+from ...core.runs.inspection.look import check_source, preview, survey
 from ...core.runs.inspection.setup_sql import setup_sql
 from ...core.runs.inspection.trial import try_table
 from ...core.runs.planning.discovered_tables import tables_at
@@ -19,6 +19,7 @@ from ...core.runs.planning.order import ResolvedRun, ResolvedSource, resolve, so
 from ...core.runs.request_context import RequestContext, RunContext
 from ...core.sources.http.oauth import begin_errand, client_of, end_errand
 from ...core.spec import Basket
+from ...core.spec.auth import oauth_of
 from ...core.spec.http import HttpTable
 from ...store import Store, definitions, tokens
 from ..run_context import run_context_of
@@ -58,20 +59,20 @@ def surveyed(store: Store, source: str, match: Sequence[str], exclude: Sequence[
     return [table.as_dict() for table in survey(order, context, tables)]
 
 
-def peeked(store: Store, source: str, table: str, rows: int, wire: bool, draft: str = "") -> dict[str, Any]:
+def previewed(store: Store, source: str, table: str, rows: int, wire: bool, draft: str = "") -> dict[str, Any]:
     """The first records of a table."""
     basket = basket_of(store, draft)
     order = _order(basket, source)
     context = run_context_of(store, order)
     tables = _tables(basket, order, context)
     if order.database is None and order.files is None and table not in tables:
-        raise no_such_table("peeking at", f"{source}.{table}", f"tables: {', '.join(tables)}")
+        raise no_such_table("previewing", f"{source}.{table}", f"tables: {', '.join(tables)}")
     if order.files is not None:
-        found = peek_files(order, context, table, rows, _feeds_of(basket, source))
+        found = preview_files(order, context, table, rows, _feeds_of(basket, source))
     elif order.database is not None:
-        found = peek_database(order, context, table, rows)
+        found = preview_database(order, context, table, rows)
     else:
-        found = peek(order, context, table, tables[table], rows=rows, wire=wire)
+        found = preview(order, context, table, tables[table], rows=rows, wire=wire)
     return {
         "columns": [{"name": name, "type": kind} for name, kind in found.columns],
         "rows": [[shown(value) for value in row] for row in found.rows],
@@ -101,7 +102,8 @@ def tried(store: Store, source: str, table: str, pages: int, draft: str = "") ->
 def sent_there(store: Store, source: str, back: str) -> str:
     """Where a person goes to sign in; they come to `back` from there."""
     order = _order(definitions.basket(store), source)
-    if order.auth is None or order.auth.oauth is None or order.auth.oauth.grant != "authorization_code":
+    oauth = oauth_of(order.auth)
+    if oauth is None or oauth.grant != "authorization_code":
         raise Conflict(
             "signing in at",
             source,
@@ -140,14 +142,15 @@ def holding_tokens(store: Store, sources: Sequence[str]) -> list[str]:
 
 def _holds_token(store: Store, source: str) -> bool:
     order = _order(definitions.basket(store), source)
-    if order.auth is None or order.auth.oauth is None:
+    oauth = oauth_of(order.auth)
+    if oauth is None:
         return True
     context = run_context_of(store, order)
     try:
         values = order.values({setting: context.reveal(name) for setting, name in order.secrets.items()})
     except ReedError:
         return False
-    return context.vault(client_of(order.auth.oauth, values).fingerprint).token() is not None
+    return context.vault(client_of(oauth, values).fingerprint).token() is not None
 
 
 def _order(basket: Basket, source: str) -> ResolvedSource:

@@ -1,14 +1,28 @@
 """The API's views, a module a subject. Importing them declares their operations."""
 
-from . import access, activity, bundles, definitions, drafts, feeds, files, openid, runs, schedule, service, sources, warehouses
+from . import (
+    access,
+    activity,
+    definitions,
+    drafts,
+    extracts,
+    feeds,
+    files,
+    openid,
+    runs,
+    schedule,
+    service,
+    sources,
+    warehouses,
+)
 from .shared import operations
 
 __all__ = [
     "access",
     "activity",
-    "bundles",
     "definitions",
     "drafts",
+    "extracts",
     "feeds",
     "files",
     "openid",

@@ -11,6 +11,7 @@ from ... import wire
 from ...core.errors import NotFound
 from ...core.spec import json_schema
 from ...core.spec.forms import source_forms
+from ...core.spec.table_list import as_written
 from ...store import definitions
 from ..inspection import definitions as inspection
 from ..operations import Body
@@ -133,4 +134,5 @@ def definition_schema() -> Any:
 
 
 def _shown(one: definitions.Stored) -> dict[str, Any]:
-    return {n: getattr(one, n) for n in ("kind", "name", "version", "data", "file", "applied_at", "applied_by")}
+    found = {n: getattr(one, n) for n in ("kind", "name", "version", "file", "applied_at", "applied_by")}
+    return {**found, "data": as_written(one.data)}

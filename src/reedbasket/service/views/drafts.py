@@ -1,4 +1,4 @@
-"""Looking with definitions that are not in force yet: checked, surveyed, peeked at, tried and planned before anything is kept.
+"""Looking with definitions that are not in force yet: checked, surveyed, previewed at, tried and planned before anything is kept.
 
 They may send any secret anywhere, as an applied definition may: who calls these has to be an editor.
 """
@@ -30,7 +30,7 @@ class DraftSurvey(Draft):
     exclude: list[str] = Field(default_factory=list, description="patterns of tables to leave out")
 
 
-class DraftPeek(Draft):
+class DraftPreview(Draft):
     """How many rows of which table."""
 
     table: Annotated[str, Field(min_length=1, description="of an API or a database; of files a path or a pattern")]
@@ -79,11 +79,11 @@ def survey_draft(body: DraftSurvey) -> Any:
 
 
 @operations.add(
-    "POST", "/api/v1/draft/peek", "the first records of a table of a drafted source", answer=wire.Peek, body=DraftPeek,
+    "POST", "/api/v1/draft/preview", "the first records of a table of a drafted source", answer=wire.Preview, body=DraftPreview,
     problems=_FAILS, role="editor",
 )  # fmt: skip
-def peek_draft(body: DraftPeek) -> Any:
-    return inspect_in_process(inspection.peeked, body.source, body.table, body.rows, wire=False, draft=body.draft)
+def preview_draft(body: DraftPreview) -> Any:
+    return inspect_in_process(inspection.previewed, body.source, body.table, body.rows, wire=False, draft=body.draft)
 
 
 @operations.add(

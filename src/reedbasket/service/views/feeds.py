@@ -162,5 +162,5 @@ def _feed(basket: Basket, found: runs.FeedStanding, paused: dict[str, str] | Non
         },
         "fresh_within_seconds": within.total_seconds() if within else None,
         "late": within is not None and (found.fresh_at or found.first_applied or "") < text_of(now - within),
-        "parameters": feed.parameters,
+        "variant": feed.variant,
     }

@@ -19,13 +19,15 @@ class FilesPart(Query):
     """Which of them."""
 
     table: Annotated[str | None, Field(description="only of this one of the feed's tables")] = None
-    state: Annotated[Literal["taken", "bad", "left", "gone", "again"] | None, Field(description="only those")] = None
+    state: Annotated[Literal["loaded", "failed", "ignored", "missing", "requeued"] | None, Field(description="only those")] = (
+        None
+    )
     match: Annotated[str | None, Field(description="only paths that match this pattern")] = None
     limit: Annotated[int, Field(ge=1, le=1000)] = 100
 
 
 class Rewind(Body):
-    """Which files are to come once more."""
+    """Which files are to be loaded again."""
 
     table: str
     files: Annotated[list[str], Field(min_length=1, description="paths, or patterns of them")]
@@ -55,7 +57,7 @@ def feed_files(feed: str, query: FilesPart) -> Any:
 @operations.add(
     "POST",
     "/api/v1/feeds/{feed}/rewind",
-    "take files once more with the next run, whether they changed or not",
+    "have the next run load files again, whether they changed or not",
     answer=wire.Again,
     body=Rewind,
     problems=(404, 409, 422),
@@ -73,7 +75,7 @@ def rewind(feed: str, body: Rewind) -> Any:
 @operations.add(
     "POST",
     "/api/v1/feeds/{feed}/rewind-cursor",
-    "read a part of a table's source once more with the next run: from an earlier value of its cursor, or from the beginning",
+    "have the next run read a part of a table's source again: from an earlier value of its cursor, or from the beginning",
     answer=wire.Rewound,
     body=RewindCursor,
     problems=(404, 409, 422, 502),

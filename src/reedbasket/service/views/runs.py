@@ -31,12 +31,14 @@ class AskRun(Body):
 
     feed: str
     accept: Annotated[bool, Field(description="let go what a change of writing cannot keep; `plan` names it")] = False
-    again: Annotated[bool, Field(description="take the feed's rejects once more, in place of the source's records")] = False
+    again: Annotated[bool, Field(description="load the feed's rejects again, in place of the source's records")] = False
     sets: Annotated[
         dict[str, str | int | float | bool],
-        Field(description="in place of parameters and settings, for this run alone; saved cursors are neither used nor moved"),
+        Field(
+            description="in place of the variant's values and of settings, for this run alone; saved cursors are neither used nor moved"
+        ),
     ] = Field(default_factory=dict)
-    bundle: Annotated[bool, Field(description="its records, all of them, become files, and no rows; see /api/v1/bundles")] = (
+    extract: Annotated[bool, Field(description="its records, all of them, become files, and no rows; see /api/v1/extracts")] = (
         False
     )
     bodies: Annotated[
@@ -97,7 +99,7 @@ def ask_run(body: AskRun) -> Any:
             asked_by=caller().name,
             sets=sets,
             bodies=body.bodies,
-            bundle=body.bundle,
+            extract=body.extract,
         )
     )
     return _waited(run, body.wait_seconds)
@@ -190,11 +192,11 @@ def run_events(run: int, query: LogPart) -> Response:
 
 
 def _require_known(feed: str, sets: dict[str, Any]) -> None:
-    """What is set for a run has to be a parameter of the feed, or a setting of its source that is no secret."""
+    """What is set for a run has to be a value of the feed's variant, or a setting of its source that is no secret."""
     basket = definitions.basket(parts().store)
     definition = basket.feeds[feed]
     source = basket.sources[definition.source]
-    known = set(definition.parameters) | set(source.settings)
+    known = set(definition.variant) | set(source.settings)
     if source.connector is not None:
         settings = basket.connectors[source.connector].settings
         known = (known | set(settings)) - {name for name, setting in settings.items() if setting.type == "secret"}

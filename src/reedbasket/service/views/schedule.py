@@ -12,7 +12,7 @@ from ... import wire
 from ...core.runs import resolve
 from ...core.spec.times import Step, Time, format_time
 from ...core.spec.window_grid import Grid
-from ...store import definitions, notices, schedule
+from ...store import definitions, notifications, schedule
 from ..operations import Body, Query
 from ..problems import BadRequest
 from .feeds import require_feed
@@ -46,7 +46,7 @@ class Range(Body):
 class AskBackfill(Range):
     """In which steps."""
 
-    step: Annotated[Step, Field(description="how much each run takes: a duration, or month")]
+    length: Annotated[Step, Field(description="the window of each run: a duration, or month")]
 
 
 class OfFeed(Query):
@@ -55,7 +55,7 @@ class OfFeed(Query):
     feed: str | None = None
 
 
-class NoticesPart(Query):
+class NotificationsPart(Query):
     """Which of them."""
 
     state: Literal["waiting", "sent", "undeliverable"] | None = None
@@ -124,7 +124,7 @@ def feed_windows(feed: str, query: WindowsPart) -> Any:
 @operations.add(
     "POST",
     "/api/v1/feeds/{feed}/windows/again",
-    "let windows that failed or were skipped run once more",
+    "run windows that failed or were skipped again",
     answer=wire.Counted,
     body=Range,
     problems=(404,),
@@ -139,7 +139,7 @@ def windows_again(feed: str, body: Range) -> Any:
 @operations.add(
     "POST",
     "/api/v1/feeds/{feed}/backfills",
-    "take a range of the past once more, in steps, beside the feed's own cursor",
+    "load a range of the past again, in windows, without moving the feed's own cursor",
     answer=wire.Backfill,
     status=201,
     body=AskBackfill,
@@ -152,15 +152,15 @@ def ask_backfill(feed: str, body: AskBackfill) -> Any:
     if body.start >= body.until:
         raise BadRequest("asking for a backfill", feed, found="it ends before it begins", fix="give `from` before `until`")
     windows = []
-    for begins, ends in islice(Grid(body.start, body.step).from_(body.start), _MOST_WINDOWS + 1):
+    for begins, ends in islice(Grid(body.start, body.length).from_(body.start), _MOST_WINDOWS + 1):
         if begins >= body.until:
             break
         windows.append((format_time(begins), format_time(min(ends, body.until))))
     if len(windows) > _MOST_WINDOWS:
         raise BadRequest("asking for a backfill", feed, found=f"more than {_MOST_WINDOWS:,} windows", fix="take longer steps")
     _require_windows(feed, body)
-    step = body.model_dump(mode="json")["step"]
-    made = schedule.add_backfill(store, feed, step, windows, caller().name)
+    length = body.model_dump(mode="json")["length"]
+    made = schedule.add_backfill(store, feed, length, windows, caller().name)
     parts().scheduler.look(feed)
     return schedule.backfills(store, backfill=made)[0]
 
@@ -207,11 +207,17 @@ def cancel_backfill(backfill: int) -> Any:
     return schedule.move_backfill(parts().store, backfill, "cancelled")
 
 
-@operations.add("GET", "/api/v1/notices", "what somebody heard, or is to hear", answer=list[wire.Notice], query=NoticesPart)
-def list_notices(query: NoticesPart) -> Any:
-    return notices.latest(parts().store, state=query.state, limit=query.limit)
+@operations.add(
+    "GET",
+    "/api/v1/notifications",
+    "what somebody heard, or is to hear",
+    answer=list[wire.Notification],
+    query=NotificationsPart,
+)
+def list_notifications(query: NotificationsPart) -> Any:
+    return notifications.latest(parts().store, state=query.state, limit=query.limit)
 
 
-@operations.add("POST", "/api/v1/notices/again", "try those once more that were undeliverable", answer=wire.Counted)
-def notices_again() -> Any:
-    return {"count": notices.send_again(parts().store)}
+@operations.add("POST", "/api/v1/notifications/again", "try to deliver again what was undeliverable", answer=wire.Counted)
+def notifications_again() -> Any:
+    return {"count": notifications.send_again(parts().store)}

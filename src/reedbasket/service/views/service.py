@@ -53,7 +53,7 @@ def figures() -> Response:
 
 # Of what the service was started with, what tells how it goes about its work; no path, and nothing secret.
 _SHOWN = (
-    "workers", "threads", "keep_days", "keep_runs_days", "keep_rejects_days", "keep_audit_days", "grace_seconds", "notice_seconds",
+    "workers", "threads", "keep_days", "keep_runs_days", "keep_rejects_days", "keep_audit_days", "grace_seconds", "notification_seconds",
     "mail_server", "mail_to", "public_url",
 )  # fmt: skip
 

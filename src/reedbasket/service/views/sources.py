@@ -14,6 +14,7 @@ from ... import wire
 from ...core.runs.inspection.look import how
 from ...core.runs.planning.order import ResolvedSource, source_order
 from ...core.spec import Basket
+from ...core.spec.auth import oauth_of
 from ...core.spec.template import fill
 from ...store import definitions, requests, runs
 from ...store.pace import state_of
@@ -34,14 +35,14 @@ class SurveyBody(Body):
     exclude: list[str] = Field(default_factory=list, description="patterns of tables to leave out")
 
 
-class PeekBody(Body):
+class PreviewBody(Body):
     """How many rows, and whether with what went over the wire."""
 
     rows: Annotated[int, Field(ge=1, le=200)] = 10
     wire: Annotated[bool, Field(description="also what was sent and what came back, secrets blanked")] = False
 
 
-class PeekFilesBody(Body):
+class PreviewFilesBody(Body):
     """How many rows of which files."""
 
     files: Annotated[str, Field(min_length=1, description="a path, a pattern, or a table that a feed takes from there")]
@@ -101,26 +102,26 @@ def survey_source(source: str, body: SurveyBody) -> Any:
 
 @operations.add(
     "POST",
-    "/api/v1/sources/{source}/tables/{table}/peek",
+    "/api/v1/sources/{source}/tables/{table}/preview",
     "its first records, and what went over the wire",
-    answer=wire.Peek,
-    body=PeekBody,
+    answer=wire.Preview,
+    body=PreviewBody,
     problems=(404, 409, 422, 502),
 )
-def peek_at_table(source: str, table: str, body: PeekBody) -> Any:
-    return inspect_in_process(inspection.peeked, source, table, body.rows, body.wire)
+def preview_table(source: str, table: str, body: PreviewBody) -> Any:
+    return inspect_in_process(inspection.previewed, source, table, body.rows, body.wire)
 
 
 @operations.add(
     "POST",
-    "/api/v1/sources/{source}/peek-files",
+    "/api/v1/sources/{source}/preview-files",
     "the first records of a file, or of the first that a pattern matches",
-    answer=wire.Peek,
-    body=PeekFilesBody,
+    answer=wire.Preview,
+    body=PreviewFilesBody,
     problems=(404, 409, 422, 502),
 )
-def peek_at_files(source: str, body: PeekFilesBody) -> Any:
-    return inspect_in_process(inspection.peeked, source, body.files, body.rows, wire=False)
+def preview_files(source: str, body: PreviewFilesBody) -> Any:
+    return inspect_in_process(inspection.previewed, source, body.files, body.rows, wire=False)
 
 
 @operations.add(
@@ -149,7 +150,8 @@ def _source(basket: Basket, name: str, signed_in: bool, asked: int, lags: Sequen
     state = state_of(store, name)
     connector = basket.connectors.get(order.connector) if source.type is None else None
     rests = datetime.fromtimestamp(state.rests_until, UTC) if state.rests_until > datetime.now(UTC).timestamp() else None
-    person = bool(order.auth and order.auth.oauth and order.auth.oauth.grant == "authorization_code")
+    oauth = oauth_of(order.auth)
+    person = oauth is not None and oauth.grant == "authorization_code"
     known = {**order.values({}), **{f"settings.{secret}": "•••" for secret in order.secrets}}
     return {
         "name": name,
@@ -189,8 +191,7 @@ def _signed_in(basket: Basket, sources: Sequence[str]) -> set[str]:
     """Where nobody has to sign in, or a token is kept."""
     asked = []
     for name in sources:
-        auth = _order(basket, name).auth
-        if auth is not None and auth.oauth is not None:
+        if oauth_of(_order(basket, name).auth) is not None:
             asked.append(name)
     held = inspect_in_process(inspection.holding_tokens, asked) if asked else []
     return {name for name in sources if name not in asked or name in held}

@@ -49,7 +49,9 @@ def held_of(table: ResolvedTable, feed: str, warehouse: Warehouse, state: TableS
 def shaper_for(order: ResolvedRun, table: ResolvedTable, state: TableState | None, *, again: bool = False) -> Shaper:
     """again: for a replay. What a database declares is known, and a value that was rejected changes no column's type."""
     structure = state.structure.copy() if state else TableShape(table.target)
-    drift = order.drift.model_copy(update={"types": "reject"}) if again and order.database is not None else order.drift
+    drift = order.on_drift
+    if again and order.database is not None:
+        drift = drift.model_copy(update={"changed_type": "reject"})
     rules = table.rules(drift)
     return Shaper(
         structure, table.key, table.link, rules, newest_by=table.newest_by, expected=state is not None, by_file=table.by_file

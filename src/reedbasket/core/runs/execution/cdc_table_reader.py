@@ -16,7 +16,7 @@ from ...records.position import SavedCursor
 from ...sources.chunk import Chunk
 from ...sources.requests_seen import RequestSeen
 from ...sources.sql import Column
-from ...sources.sql.changelog import ChangeLog, LogLost, slot_name
+from ...sources.sql.changelog import ChangeLog, LogLost, LogName, log_name
 from ...wording import many, size
 from ..checkpoints.ranges import RangeCheckpoint
 from ..planning.column_selection import select_column
@@ -208,7 +208,7 @@ class CdcTableReader(DatabaseTableReader):
         return select_column(self._chosen, column, self._reading.database.as_text)
 
 
-def slot_for(chosen: Chosen, feed: str) -> str:
-    """What keeps the log for a table: of the feed, unless it is said otherwise."""
-    changes: Any = chosen.changes
-    return (changes.slot if changes is not None and changes.slot else None) or slot_name(feed)
+def log_name_of(chosen: Chosen, feed: str) -> LogName:
+    """What keeps the log for a table."""
+    changes = chosen.changes
+    return log_name(feed, changes.slot if changes else None, changes.publication if changes else None)

@@ -92,4 +92,4 @@ def target_of(
 
 def refresh_derived(order: ResolvedRun, table: ResolvedTable, warehouse: Warehouse, version: int) -> str:
     """What the feed keeps on top of the table, made anew where that is due: what was done, in words. version: see Load."""
-    return warehouse.clean(order.feed, table.name, table.shaping.clean, version) if version else ""
+    return warehouse.keep_derived(order.feed, table.name, table.shaping.derived, version) if version else ""

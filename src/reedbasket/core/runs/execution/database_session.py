@@ -12,12 +12,13 @@ from ...errors import ReedError, SourceError
 from ...masking import Mask
 from ...sources.requests_seen import RequestSeen
 from ...sources.sql import Database, Table
+from ...sources.sql.changelog import LogName
 from ...sources.sql.open import open_database
 from ..planning.matched_tables import MatchedTables, ignored, none_at_all, notes_on_patterns
 from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
 from ..planning.table_selection import Choice, Chosen, choose
 from ..request_context import RunContext
-from .cdc_table_reader import CdcTableReader, FollowedLog, slot_for
+from .cdc_table_reader import CdcTableReader, FollowedLog, log_name_of
 from .database_table_reader import DatabaseTableReader
 from .source_session import ReadStart, SourceSession
 from .spool import Spool
@@ -37,7 +38,7 @@ class DatabaseSession(SourceSession):
         self.home = source.home
         self.database: Database = open_database(source, password, context.places, context.stop)
         self._chosen: dict[str, Chosen] = {}
-        self._logs: dict[str, FollowedLog] = {}
+        self._logs: dict[LogName, FollowedLog] = {}
         self._feed, self._accept, self._warehouses = "", False, 1
 
     @override
@@ -75,10 +76,10 @@ class DatabaseSession(SourceSession):
         order = self._order
         begin, end = window or order.window or (order.started, order.started)
         settings = {f"settings_{name}": value for name, value in order.settings.items()}
-        parameters = {f"parameters_{name}": value for name, value in order.parameters.items()}
+        variant = {f"variant_{name}": value for name, value in order.variant.items()}
         return (
             settings
-            | parameters
+            | variant
             | {
                 "cursor_from": None,
                 "cursor_until": order.window[1] if order.window else order.started,
@@ -98,9 +99,9 @@ class DatabaseSession(SourceSession):
 
     def _log_of(self, chosen: Chosen) -> FollowedLog:
         """The log that a table follows, with all the others of the feed that do."""
-        name = slot_for(chosen, self._feed)
+        name = log_name_of(chosen, self._feed)
         if name not in self._logs:
-            tables = [one for one in self._chosen.values() if one.by == "cdc" and slot_for(one, self._feed) == name]
+            tables = [one for one in self._chosen.values() if one.by == "cdc" and log_name_of(one, self._feed) == name]
             assert self._order.database is not None
             log = self.database.change_log(name, utc=self._order.database.time_zone == "UTC")
             self._logs[name] = FollowedLog(log, tables, self._warehouses, {})

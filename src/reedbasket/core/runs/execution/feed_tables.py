@@ -148,7 +148,7 @@ class FeedTables:
             progress = TableProgress(name, "", phase="skipped")
             self.progresses.append(progress)
             missing = as_missing(order, name)
-            if order.drift.missing_tables == "stop":
+            if order.on_drift.missing_table == "fail":
                 self._failed(progress, missing)
             else:
                 self.listener.log("warning", missing.code, f"{name}: {missing.found}", name)

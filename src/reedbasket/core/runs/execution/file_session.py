@@ -44,7 +44,7 @@ class FileSession(SourceSession):
 
     @override
     def match_tables(self, order: ResolvedRun) -> MatchedTables:
-        self.widens = order.drift.types in ("accept", "stop")
+        self.widens = order.on_drift.changed_type != "reject"
         chosen = choose_files(order.wishes, order.feed_defaults, order.table_prefix)
         self._chosen = {one.order.name: one for one in chosen}
         matched = {info.path for one in chosen for info, _ in self.matching(one.patterns)}

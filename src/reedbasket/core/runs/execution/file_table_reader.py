@@ -80,7 +80,7 @@ class FileTableReader(TableReader):
         self._chosen = chosen
         self._seen = seen
         # Where the table is read from its start, files that were taken are taken once more.
-        self._files = held.files if saved is not None else [line._replace(state="again") for line in held.files]
+        self._files = held.files if saved is not None else [line._replace(state="requeued") for line in held.files]
         self.tracker: CursorTracker | None = None
         self.from_text = saved.shown if saved else None
         self.notes: list[tuple[Any, str, str]] = []
@@ -130,8 +130,8 @@ class FileTableReader(TableReader):
         for what, paths, level in (
             ("not still for long enough yet, or without a marker; the next run looks again", found.unsettled, "info"),
             ("could not be read before and have not changed", [line.path for line in found.still_bad], "warning"),
-            ("changed, and are left as they were, as the feed says", _of(found.lines, "left"), "warning"),
-            ("are not there any more; their rows stay", _of(found.lines, "gone"), "warning"),
+            ("changed, and are left as they were, as the feed says", _of(found.lines, "ignored"), "warning"),
+            ("are not there any more; their rows stay", _of(found.lines, "missing"), "warning"),
         ):
             if paths:
                 self.notes.append((level, "file.passed_over", f"{named(paths)} {what}"))
@@ -273,7 +273,7 @@ class FileTableReader(TableReader):
         """An empty chunk with the mark of a file that is through."""
         if bad is not None:
             # The rows of a version that could be read stay, until there is another one that can be.
-            line = line._replace(state="bad", problem=bad.found, replaces=False)
+            line = line._replace(state="failed", problem=bad.found, replaces=False)
         self._finished.append(line)
         return Chunk([], 0, [], mark=len(self._finished))
 
@@ -350,7 +350,7 @@ class FileTableReader(TableReader):
     def position(self, *, ended: bool) -> SavedCursor | None:
         if self._chosen.order.by != "files":
             return None
-        taken = [line.path for line in self._finished[: self._done] if line.state == "taken"]
+        taken = [line.path for line in self._finished[: self._done] if line.state == "loaded"]
         self._last = taken[-1] if taken else self._last
         kept = {"last": self._last, "found_out": self._reader.found_out, "said": self._said}
         kept["definition"] = self._definition

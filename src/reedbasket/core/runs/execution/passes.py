@@ -87,7 +87,7 @@ class PassReader:
     # What to go over
 
     def lists(self) -> list[Group]:
-        """`each`: every value of a list, every one with every other where there are several lists."""
+        """`for_values`: every value of a list, every one with every other where there are several lists."""
         return [(None, each_of(self._rule, self._values))]
 
     def windows(self, found: Iterable[Window]) -> Iterator[Group]:
@@ -150,10 +150,12 @@ class CodePassReader(PassReader):
 
 
 def each_of(rule: HttpTable, values: Values) -> list[Values]:
-    """The values of every pass over the lists of `each`; the values alone where there is none."""
-    if not rule.each:
+    """The values of every pass over the lists of `for_values`; the values alone where there is none."""
+    if not rule.for_values:
         return [values]
-    lists = [[(f"each.{name}", one) for text in texts for one in _expanded(text, values)] for name, texts in rule.each.items()]
+    lists = [
+        [(f"value.{name}", one) for text in texts for one in _expanded(text, values)] for name, texts in rule.for_values.items()
+    ]
     return [{**values, **dict(chosen)} for chosen in itertools.product(*lists)]
 
 
@@ -209,10 +211,10 @@ class Parents:
             return found
         rule = self._rules[name]
         reader = self.reader(name, {"cursor.from": since})
-        if rule.for_each:
-            chunks = reader.over(reader.parents(self.records(rule.for_each, None), None))
+        if rule.parent_table:
+            chunks = reader.over(reader.parents(self.records(rule.parent_table, None), None))
         else:
-            chunks = reader.over(reader.lists()) if rule.each else reader.alone().chunks()
+            chunks = reader.over(reader.lists()) if rule.for_values else reader.alone().chunks()
         spool = Spool()
         for chunk in chunks:
             spool.add(chunk.records)

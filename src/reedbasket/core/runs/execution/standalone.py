@@ -144,7 +144,7 @@ def opened(
     connector = basket.connectors[basket.sources[named[0]].connector or ""]
     chosen = list(tables) or (["*"] if connector.discover_tables else list(connector.tables))
     on = "duckdb" if file.endswith(".duckdb") else "sqlite"
-    lines = "".join(f"  {json.dumps(table)}:\n" for table in chosen)
+    lines = "".join(f"  - {json.dumps(table)}\n" for table in chosen)
     made = f"warehouse: {WAREHOUSE}\ntype: {on}\npath: {file}\n---\nfeed: {FEED}\nfrom: {named[0]}\ninto: {WAREHOUSE}\ntables:\n{lines}"
     scratch.mkdir(parents=True, exist_ok=True)
     whole = load_texts({**texts, "(the trial)": made}, describe=described)

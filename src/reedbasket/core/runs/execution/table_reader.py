@@ -91,8 +91,8 @@ class HttpTableReader(TableReader):
         assert table.rule is not None
         rule = self._rule = table.rule
         self._mask = asking.mask
-        by_parents = rule.for_each is not None and rule.parents == "changed"
-        spread = bool(rule.each or rule.for_each) and not by_parents
+        by_parents = rule.by_changed_parents
+        spread = bool(rule.for_values or rule.parent_table) and not by_parents
         if table.by == "cursor" and table.cursor is not None:
             cursor = table.cursor.model_copy(update={"sorted": False}) if spread else table.cursor
             followed = self._tracker(cursor)
@@ -159,10 +159,10 @@ class HttpTableReader(TableReader):
         rule = self._rule
         if self._table.window is not None:
             return self.reader.over(self.reader.windows(self._windows))
-        if rule.for_each:
+        if rule.parent_table:
             since = self._of_parents.request_from if self._of_parents else None
-            return self.reader.over(self._over_parents(rule.for_each, since))
-        if rule.each:
+            return self.reader.over(self._over_parents(rule.parent_table, since))
+        if rule.for_values:
             return self.reader.over(self.reader.lists())
         tagged = self._order.code is None and self._saved is not None and self._saved.column == self._mark_of_tag
         known = self._saved.value if tagged and self._saved else None
@@ -176,8 +176,8 @@ class HttpTableReader(TableReader):
         groups: Any = self.reader.lists()
         if self._table.window is not None:
             groups = self.reader.windows(self._windows[:1])
-        elif rule.for_each:
-            groups = self.reader.parents(self._some_parents(rule.for_each), None)
+        elif rule.parent_table:
+            groups = self.reader.parents(self._some_parents(rule.parent_table), None)
         first = next(iter(groups), None)
         if first is None:
             return "none is due", iter(())
@@ -193,9 +193,9 @@ class HttpTableReader(TableReader):
             return None, self.passes
         if self._order.code is not None:
             return None, None
-        if rule.for_each or rule.each:
+        if rule.parent_table or rule.for_values:
             return None, None  # as many as there are parents or values, which only the run goes through
-        if not rule.next or page == 0:
+        if not rule.pagination or page == 0:
             return page - repeated, 1
         if chunk.total is not None:
             return max(0, chunk.total - repeated), max(1, -(-chunk.total // page))
@@ -212,7 +212,7 @@ class HttpTableReader(TableReader):
     @override
     def shifts(self) -> bool:
         """Pages are told apart by where they lie in a list, which moves when a record changes its place in it."""
-        return self._rule.next is not None and self._rule.next.counted
+        return self._rule.pagination is not None and self._rule.pagination.counted
 
     @property
     @override
@@ -279,8 +279,8 @@ class HttpTableReader(TableReader):
         spool = Spool()
         rule, values = self._order.parents[name], {"cursor.from": None}
         reader = self._parents.reader(name, values)
-        if rule.for_each:
-            first = next(iter(reader.parents(self._some_parents(rule.for_each), None)), None)
+        if rule.parent_table:
+            first = next(iter(reader.parents(self._some_parents(rule.parent_table), None)), None)
             one = reader.one(first[1][0]) if first else None
         else:
             one = reader.alone()
@@ -307,8 +307,8 @@ class HttpTableReader(TableReader):
 
     def _sent_texts(self) -> Iterator[str]:
         rule = self._rule
-        if rule.for_each in self._order.parents and rule.parents == "changed":
-            rule = self._order.parents[rule.for_each]
+        if rule.parent_table in self._order.parents and rule.by_changed_parents:
+            rule = self._order.parents[rule.parent_table]
         for _, text in request_templates(rule):
             yield text
 

@@ -64,7 +64,7 @@ def _read_once(read: TableRead, beyond: int) -> None:
         read.load.close()
     done = refresh_derived(task.order, task.table, task.warehouse, read.load.version)
     if done:
-        task.log("info", "table.clean", done)
+        task.log("info", "table.derived", done)
     problem = read.reader.problem() if not task.replays else None
     if problem is not None:
         raise problem

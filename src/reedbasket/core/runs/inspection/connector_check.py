@@ -141,7 +141,11 @@ class Proving:
         for level, code, message, name in kept.lines:
             if (level, code) == ("warning", "pages.may_go_on"):
                 yield Proof(
-                    "every page is read", name or "", False, message, "say in `next` how pages go on, or `single_page: true`"
+                    "every page is read",
+                    name or "",
+                    False,
+                    message,
+                    "say in `pagination` how pages go on, or `single_page: true`",
                 )
         if result.error is not None and not result.tables:
             yield Proof("every table reads", "", False, result.error["found"], result.error["fix"])

@@ -12,13 +12,14 @@ from ...check_steps import CheckStep, walked
 from ...kinds import SOURCES
 from ...shaping import Shaper, TableShape
 from ...sources.sql import Table
+from ...sources.sql.changelog import LogName
 from ...spec.source import DatabaseSource
-from ..execution.cdc_table_reader import slot_for
+from ..execution.cdc_table_reader import log_name_of
 from ..execution.database_session import DatabaseSession
 from ..planning.order import ResolvedRun, ResolvedSource
 from ..planning.table_selection import choose, name_of
 from ..request_context import RunContext
-from .look import Method, Peeked, SurveyedColumn, SurveyedTable, listed
+from .look import Method, Previewed, SurveyedColumn, SurveyedTable, listed
 
 # What could be a cursor by its type, and of those what is likely one by its name.
 _LIKELY = ("updated", "modified", "changed", "created", "inserted", "at", "time", "date", "seq", "version")
@@ -44,13 +45,13 @@ def _of_feeds(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
         tables = reading.database.tables()
         yield CheckStep("catalog", True, f"{len(tables)} tables and views, {sum(t.readable for t in tables)} that we may read")
         named = 0
-        logs: dict[str, list[Table]] = {}
+        logs: dict[LogName, list[Table]] = {}
         for feed in feeds:
             choice = reading.choose(feed)
             named += len(choice.chosen)
             for chosen in choice.chosen:
                 if chosen.by == "cdc":
-                    logs.setdefault(slot_for(chosen, feed.feed), []).append(chosen.table)
+                    logs.setdefault(log_name_of(chosen, feed.feed), []).append(chosen.table)
             for name, problem in choice.problems.items():
                 yield CheckStep("read", False, f"feed {feed.feed}, {name}: {problem.found}", problem.fix)
                 return
@@ -118,7 +119,7 @@ def methods_of(table: Table, cursors: Sequence[str], source: DatabaseSource) -> 
     return found
 
 
-def peek_database(order: ResolvedSource, context: RunContext, name: str, rows: int) -> Peeked:
+def preview_database(order: ResolvedSource, context: RunContext, name: str, rows: int) -> Previewed:
     """The first rows of a table. Raises ReedError."""
     reading = DatabaseSession(order, context, lambda _: None)
     try:
@@ -130,7 +131,7 @@ def peek_database(order: ResolvedSource, context: RunContext, name: str, rows: i
         reader = reading.alone(choice.chosen[0].table, name)
         statement = reader.statement(None)
         limited = type(statement)(f"{statement.text}\nlimit {int(rows)}", statement.columns, statement.values)
-        shaper = Shaper(TableShape("peek"), [], "row")
+        shaper = Shaper(TableShape("preview"), [], "row")
         made: list[list[Any]] = []
         rejects: list[str] = []
         for chunk in reader.read(limited):
@@ -142,6 +143,6 @@ def peek_database(order: ResolvedSource, context: RunContext, name: str, rows: i
             made += [list(row) for row in zip(*(listed(batch.columns[c.name][1]) for c in shaper.family.root.columns))]
         columns = [(column.name, column.kind) for column in shaper.family.root.columns]
         columns = columns or [(c.name, c.kind or "text") for c in statement.columns]
-        return Peeked(columns, made, rejects, [])
+        return Previewed(columns, made, rejects, [])
     finally:
         reading.close()

@@ -30,17 +30,17 @@ from ..execution.file_session import FileSession
 from ..planning.file_table_selection import choose_files
 from ..planning.order import ResolvedRun, ResolvedSource
 from ..request_context import RunContext
-from .look import Method, Peeked, SurveyedColumn, SurveyedTable, listed
+from .look import Method, Previewed, SurveyedColumn, SurveyedTable, listed
 
 # Of a survey: files listed, and kinds of them shown.
 _MOST_LISTED = 100_000
 _MOST_KINDS = 200
 _FORMS = (
-    (re.compile(r"(?<!\d)(?:19|20)\d{8}(?!\d)"), "{hour:%Y%m%d%H}", "%Y%m%d%H"),
-    (re.compile(r"(?<!\d)(?:19|20)\d{6}(?!\d)"), "{day:%Y%m%d}", "%Y%m%d"),
-    (re.compile(r"(?<!\d)(?:19|20)\d{2}-\d{2}-\d{2}(?!\d)"), "{day:%Y-%m-%d}", "%Y-%m-%d"),
-    (re.compile(r"(?<!\d)(?:19|20)\d{2}-\d{2}(?![\d-])"), "{month:%Y-%m}", "%Y-%m"),
-    (re.compile(r"(?<!\d)(?:19|20)\d{4}(?!\d)"), "{month:%Y%m}", "%Y%m"),
+    (re.compile(r"(?<!\d)(?:19|20)\d{8}(?!\d)"), "<hour:%Y%m%d%H>", "%Y%m%d%H"),
+    (re.compile(r"(?<!\d)(?:19|20)\d{6}(?!\d)"), "<day:%Y%m%d>", "%Y%m%d"),
+    (re.compile(r"(?<!\d)(?:19|20)\d{2}-\d{2}-\d{2}(?!\d)"), "<day:%Y-%m-%d>", "%Y-%m-%d"),
+    (re.compile(r"(?<!\d)(?:19|20)\d{2}-\d{2}(?![\d-])"), "<month:%Y-%m>", "%Y-%m"),
+    (re.compile(r"(?<!\d)(?:19|20)\d{4}(?!\d)"), "<month:%Y%m>", "%Y%m"),
 )
 _DIGITS = re.compile(r"\d+")
 
@@ -202,7 +202,9 @@ def _is_time(found: Any, letters: str) -> bool:
     return True
 
 
-def peek_files(order: ResolvedSource, context: RunContext, text: str, rows: int, feeds: Sequence[ResolvedRun] = ()) -> Peeked:
+def preview_files(
+    order: ResolvedSource, context: RunContext, text: str, rows: int, feeds: Sequence[ResolvedRun] = ()
+) -> Previewed:
     """The first records of the first file that a pattern matches; of a feed's table by its name, with what it says of the format.
     Raises ReedError."""
     own = next((feed.wishes[text] for feed in feeds if text in feed.wishes), None) or FeedTable()
@@ -211,11 +213,11 @@ def peek_files(order: ResolvedSource, context: RunContext, text: str, rows: int,
         try:
             patterns = [Pattern(one) for one in own.files or [text]]
         except ValueError as error:
-            raise DefinitionError("peeking at", text, found=str(error), fix="name a file, or a pattern of files") from None
+            raise DefinitionError("previewing", text, found=str(error), fix="name a file, or a pattern of files") from None
         matching = reading.matching(patterns)
         if not matching:
             raise NotFound(
-                "peeking at", text, found=f"no file of {reading.store.where} matches",
+                "previewing", text, found=f"no file of {reading.store.where} matches",
                 fix=f"see which there are with `reed survey {order.source}`", code="file.not_found",
             )  # fmt: skip
         infos = [info for info, _ in matching]
@@ -229,14 +231,14 @@ def peek_files(order: ResolvedSource, context: RunContext, text: str, rows: int,
         read_as = reader.format_of(info.path) or "zip"
         how = ", ".join(filter(None, (read_as, reader.described(read_as))))
         note = f"{info.path}, 1 of {many(len(infos), 'file')} that match, {size(info.size)}; read as {how}"
-        return Peeked(columns, [list(row) for row in zip(*lists)], [r.message for r in shaped.rejects], [], note)
+        return Previewed(columns, [list(row) for row in zip(*lists)], [r.message for r in shaped.rejects], [], note)
     finally:
         reading.close()
 
 
 def _sample(reading: FileSession, info: FileInfo, reader: FileReader, most: int) -> tuple[Shaper, list[dict[str, Any]]]:
     """Raises FileProblem, SourceError."""
-    shaper, records = Shaper(TableShape("peek"), [], "row"), list[dict[str, Any]]()
+    shaper, records = Shaper(TableShape("preview"), [], "row"), list[dict[str, Any]]()
     with closing(reading.store.open(info.path)) as content:
         parts = reader.read(info, content)
         for part in parts:

@@ -19,6 +19,7 @@ from ...shaping import Shaper, TableShape
 from ...sources.python.host import CodeHost
 from ...sources.python.reader import settings_in
 from ...sources.requests_seen import Exchange
+from ...spec.auth import OAuth2Auth
 from ...spec.connector import request_templates
 from ...spec.http import HttpTable, WindowRule
 from ...spec.python_runtime import Code
@@ -127,7 +128,7 @@ def _steps(order: ResolvedSource, context: RunContext, tables: Mapping[str, Http
     try:
         asking.signs_in()
         yield CheckStep("sign-in", True, how(order))
-        name = next((n for n, rule in tables.items() if rule.for_each is None), next(iter(tables)))
+        name = next((n for n, rule in tables.items() if rule.parent_table is None), next(iter(tables)))
         reader = HttpTableReader(order, natural(name, tables[name], order.started), asking, sender, None, parents, latest=True)
         _, chunks = reader.sample()
         try:
@@ -179,10 +180,10 @@ def how(order: ResolvedSource) -> str:
     auth = order.auth
     if auth is None:
         return "none"
-    if auth.oauth is not None:
-        return f"OAuth 2, {auth.oauth.grant.replace('_', ' ')}"
-    ways = {"bearer": "bearer token", "basic": "user and password", "key": "API key", "sign": "signed requests"}
-    return next(words for way, words in ways.items() if getattr(auth, way) is not None)
+    if isinstance(auth, OAuth2Auth):
+        return f"OAuth 2, {auth.grant.replace('_', ' ')}"
+    ways = {"bearer": "bearer token", "basic": "user and password", "api_key": "API key", "signer": "signed requests"}
+    return ways[auth.type]
 
 
 def natural(name: str, rule: HttpTable, started: datetime) -> ResolvedTable:
@@ -256,7 +257,7 @@ def survey(order: ResolvedSource, context: RunContext, tables: Mapping[str, Http
     try:
         for name, rule in tables.items():
             cursor = rule.cursor.column if rule.cursor else None
-            table = SurveyedTable(name, rule.description, key=rule.primary_key or [], cursor=cursor, parent=rule.for_each)
+            table = SurveyedTable(name, rule.description, key=rule.primary_key or [], cursor=cursor, parent=rule.parent_table)
             found.append(table)
             try:
                 reader = HttpTableReader(order, natural(name, rule, order.started), asking, sender, None, parents, latest=True)
@@ -324,7 +325,7 @@ def _look(table: SurveyedTable, reader: HttpTableReader) -> None:
 
 
 @dataclass
-class Peeked:
+class Previewed:
     """Records as rows: columns [(name, type)], rows of values. exchanges: what went over the wire, where asked for. note: of files, which
     one this is and how it was read."""
 
@@ -335,7 +336,7 @@ class Peeked:
     note: str = ""
 
 
-def peek(order: ResolvedSource, context: RunContext, name: str, rule: HttpTable, *, rows: int, wire: bool) -> Peeked:
+def preview(order: ResolvedSource, context: RunContext, name: str, rule: HttpTable, *, rows: int, wire: bool) -> Previewed:
     """The first records of a table, of its latest window. Raises ReedError, details holding the exchanges so far where asked for."""
     asking = RequestContext(order, context)
     exchanges: list[Exchange] = []
@@ -364,7 +365,7 @@ def peek(order: ResolvedSource, context: RunContext, name: str, rule: HttpTable,
     columns = [(column.name, column.kind) for column in shaper.family.root.columns]
     held = shaped.batches[0].columns if shaped.batches else {}
     lists = [listed(held[n][1]) if n in held else [None] * shaped.records for n, _ in columns]
-    return Peeked(columns, [list(row) for row in zip(*lists)], [reject.message for reject in shaped.rejects], exchanges)
+    return Previewed(columns, [list(row) for row in zip(*lists)], [reject.message for reject in shaped.rejects], exchanges)
 
 
 def listed(data: Any) -> list[Any]:

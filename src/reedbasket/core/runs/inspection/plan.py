@@ -106,7 +106,7 @@ def plan_feed(
                 planned.extend(found)
             for gone in missing_tables(one, warehouse, matched.problems):
                 missing, facts = as_missing(one, gone), PlannedTable(gone, "", name)
-                if one.drift.missing_tables == "stop":
+                if one.on_drift.missing_table == "fail":
                     planned.append(_failed(facts, missing, reading))
                 else:
                     facts.warnings.append({"code": missing.code, "words": missing.found})

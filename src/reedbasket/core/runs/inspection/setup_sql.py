@@ -9,7 +9,7 @@ from importlib import import_module
 from ... import errors
 from ...kinds import SOURCES
 from ...sources.sql import Table
-from ...sources.sql.changelog import slot_name
+from ...sources.sql.changelog import LogName, log_name
 from ...spec.database_feed import is_pattern
 from ..execution.database_session import DatabaseSession
 from ..planning.order import ResolvedRun, ResolvedSource
@@ -36,7 +36,7 @@ def setup_sql(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
     said: list[SetupStatement] = []
     named = [(feed, wish, own) for feed in feeds for wish, own in feed.wishes.items()]
     there = _there(order, context)
-    logs: dict[str, list[Table]] = {}
+    logs: dict[LogName, list[Table]] = {}
     for feed, wish, own in named:
         before = len(tables)
         name = own.table if own is not None and own.table else wish
@@ -60,7 +60,9 @@ def setup_sql(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
             tables += [Table(schema, "", "table", ())]
         changes = (own.changes if own is not None else None) or feed.feed_defaults.changes
         if changes is not None and changes.by == "cdc":
-            logs.setdefault(changes.slot or slot_name(feed.feed), []).extend(t for t in tables[before:] if t.name)
+            logs.setdefault(log_name(feed.feed, changes.slot, changes.publication), []).extend(
+                t for t in tables[before:] if t.name
+            )
     if not named:
         said.append(SetupStatement("no feed reads from this source yet; their tables would be granted here", ""))
     distinct = list({(t.schema, t.name): t for t in tables}.values())

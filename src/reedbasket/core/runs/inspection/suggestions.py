@@ -36,7 +36,7 @@ class Suggested:
 
     records: list[Choice] = field(default_factory=list)
     total: list[Choice] = field(default_factory=list)
-    next: list[Choice] = field(default_factory=list)
+    pagination: list[Choice] = field(default_factory=list)
     key: list[Choice] = field(default_factory=list)
     cursor: list[Choice] = field(default_factory=list)
 
@@ -57,7 +57,7 @@ def suggest_from_answer(body: Any, headers: Mapping[str, str], url: str, records
         for path, name, value in plain
         if type(value) is int and value >= max(count, 1) and _TOTAL_NAMES.search(name) and not _PAGES_NAMES.match(name)
     ]
-    found.next = list(_next(plain, headers, url, count, found.total))
+    found.pagination = list(_pagination(plain, headers, url, count, found.total))
     return found
 
 
@@ -103,34 +103,37 @@ def _plain(value: Any, exclude: str, path: str = "", deep: int = 0) -> Iterator[
                 yield at, name, below
 
 
-def _next(
+def _pagination(
     plain: Sequence[tuple[str, str, Any]], headers: Mapping[str, str], url: str, count: int, total: Sequence[Choice]
 ) -> Iterator[Choice]:
     sent = {name: values[-1] for name, values in parse_qs(urlsplit(url).query).items()}
     if re.search(r'rel="?next"?', headers.get("link", "")):
-        yield Choice({"link": "next"}, "the Link header leads to the next page")
+        yield Choice({"by": "link_header"}, "the Link header leads to the next page")
     for path, name, value in plain:
         if isinstance(value, str) and re.match(r"(https?://|/|\?)", value) and _LINK_NAMES.search(name):
-            yield Choice({"url": path}, f"{path} is an address: {value[:60]}")
+            yield Choice({"by": "next_url", "at": path}, f"{path} is an address: {value[:60]}")
     for path, name, value in plain:
         text = isinstance(value, str) and value and not re.match(r"(https?://|/|\?|\d{4}-)", value)
         if text and _TOKEN_NAMES.search(name):
-            yield Choice({"token": path, "as": _param_for(name)}, f"{path} looks like a token: {str(value)[:40]}")
+            yield Choice(
+                {"by": "page_token", "at": path, "param": _param_for(name)}, f"{path} looks like a token: {str(value)[:40]}"
+            )
     for name, value in headers.items():
         if re.search(r"next|continu", name) and name != "link" and value:
-            yield Choice({"token_header": name.title(), "as": _param_for(name)}, f"the header {name.title()}: {value[:40]}")
+            say = {"by": "page_token", "response_header": name.title(), "param": _param_for(name)}
+            yield Choice(say, f"the header {name.title()}: {value[:40]}")
     size = _size(plain, sent, count)
     pages = next((path for path, name, value in plain if _PAGES_NAMES.match(name) and type(value) is int), None)
     counts = next((name for name in _PAGE_NAMES if name in sent), None)
     numbered = next((name for _, name, value in plain if name.lower() in _PAGE_NAMES and type(value) is int), None)
     if pages or counts or numbered:
-        say = {"page": counts or numbered or "page", **({"pages": pages} if pages else {}), **size}
+        say = {"by": "page_number", "param": counts or numbered or "page", **({"total_pages": pages} if pages else {}), **size}
         yield Choice(say, f"{pages} says how many pages there are" if pages else "it tells the page's number")
     skips = next((name for name in _OFFSET_NAMES if name in sent), None)
     skipped = next((name for _, name, value in plain if name.lower() in _OFFSET_NAMES and type(value) is int), None)
     more = bool(total) and any(value > count for path, _, value in plain if path == total[0].say and type(value) is int)
     if skips or skipped or (more and not pages):
-        yield Choice({"offset": skips or skipped or "offset", **(size or {"size": max(count, 1), "size_as": "limit"})}, (
+        yield Choice({"by": "offset", "param": skips or skipped or "offset", **(size or {"size": max(count, 1), "size_param": "limit"})}, (
             "it tells how many it passed over" if skips or skipped else "there is more than came; by how many to skip, perhaps"
         ))  # fmt: skip
 
@@ -138,10 +141,10 @@ def _next(
 def _size(plain: Sequence[tuple[str, str, Any]], sent: Mapping[str, str], count: int) -> dict[str, Any]:
     for name, value in sent.items():
         if name.lower() in _SIZE_NAMES and value.isdigit():
-            return {"size": int(value), "size_as": name}
+            return {"size": int(value), "size_param": name}
     for _, name, value in plain:
         if name.lower() in _SIZE_NAMES and type(value) is int and value >= count > 0:
-            return {"size": value, "size_as": name}
+            return {"size": value, "size_param": name}
     return {}
 
 

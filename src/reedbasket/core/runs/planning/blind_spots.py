@@ -43,7 +43,7 @@ def _of_changes(table: ResolvedTable) -> Iterator[Spot]:
 def _of_pages(table: ResolvedTable) -> Iterator[Spot]:
     rule = table.rule
     assert rule is not None
-    following = rule.next
+    following = rule.pagination
     if following is not None and following.counted:
         words = "pages are told apart by where they lie: a record that goes while they are read moves others past the reader"
         if rule.total is None and not following.tells_pages:
@@ -56,22 +56,22 @@ def _of_pages(table: ResolvedTable) -> Iterator[Spot]:
             "a full page that does not say which page comes next is taken for the last, and what would come behind it for gone"
         )
         yield "pages.end_not_told", f"{words}; a `total` would tell"
-    if rule.format.name in ("csv", "ndjson") and rule.total is None:
+    if rule.format.type in ("csv", "ndjson") and rule.total is None:
         yield "body.may_be_cut", "an answer that is cut between two of its lines looks whole; a `total` in a header would tell"
 
 
 def _of_parents(order: ResolvedSource, table: ResolvedTable) -> Iterator[Spot]:
     rule = table.rule
     assert rule is not None
-    if rule.for_each is not None and rule.parents == "changed" and table.by == "cursor":
+    if rule.by_changed_parents and table.by == "cursor":
         yield (
             "parents.unchanged_not_read",
-            f"records that are added under a {rule.for_each} record which does not change itself are not read; `parents: all` reads "
+            f"records that are added under a {rule.parent_table} record which does not change itself are not read; `rows: all` reads "
             "them, and a cursor of the table's own reads only what is new",
         )
-    elif rule.for_each is not None and rule.cursor is not None and table.by == "cursor":
+    elif rule.parent_table is not None and rule.cursor is not None and table.by == "cursor":
         yield (
             "parents.late_not_read",
-            f"records of a {rule.for_each} record that comes later, and whose times lie before the cursor, are not read; a longer "
+            f"records of a {rule.parent_table} record that comes later, and whose times lie before the cursor, are not read; a longer "
             "`overlap` reads them",
         )

@@ -7,7 +7,7 @@ from datetime import timedelta
 
 from ...changes.files import Changed
 from ...records.names import claim
-from ...spec.model import Changes, FeedDefaults, FeedTable, Nesting, Write
+from ...spec.model import Changes, FeedTable, Nesting, TableDefaults, Write
 from ...spec.pattern import Pattern
 from .order import ResolvedTable
 
@@ -31,7 +31,7 @@ class ChosenFiles:
         return _SETTLE if grows else timedelta(0)
 
 
-def choose_files(wishes: dict[str, FeedTable | None], defaults: FeedDefaults, prefix: str) -> list[ChosenFiles]:
+def choose_files(wishes: dict[str, FeedTable | None], defaults: TableDefaults, prefix: str) -> list[ChosenFiles]:
     """The tables that a feed makes of files. Raises DefinitionError."""
     chosen: list[ChosenFiles] = []
     names: set[str] = set()

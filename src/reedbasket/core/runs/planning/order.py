@@ -20,7 +20,7 @@ from ...spec.fields import Model
 from ...spec.file_source import FileSource
 from ...spec.http import Connector, CursorRule, HttpTable, Pace, Retry, Timeouts, WindowRule
 from ...spec.limits import HALF, Limit
-from ...spec.model import Deletes, Drift, Feed, FeedDefaults, FeedTable, Nesting, Write
+from ...spec.model import Deletes, Feed, FeedTable, Nesting, OnDrift, TableDefaults, Write
 from ...spec.python_runtime import Code
 from ...spec.source import DatabaseSource, Source
 from ...spec.table_choice import TableChoice, table_choice
@@ -47,7 +47,7 @@ class ResolvedTable(Model):
     by_file: bool = False
     checksum: bool = False
 
-    def rules(self, drift: Drift) -> ShapeRules:
+    def rules(self, drift: OnDrift) -> ShapeRules:
         """What the feed says of the table's shape, as the shaper takes it."""
         own = self.shaping
         return ShapeRules(
@@ -61,7 +61,7 @@ class ResolvedTable(Model):
             constants=own.constants,
             objects=self.nesting.objects,
             lists=self.nesting.lists,
-            drift=DriftPolicy(drift.tables, drift.columns, drift.types),
+            drift=DriftPolicy(drift.new_table, drift.new_column, drift.missing_column, drift.changed_type),
         )
 
     @property
@@ -111,13 +111,13 @@ class ResolvedSource(Model):
     code: Code | None = None
     asked: dict[str, HttpTable] | None = None
     base_url: str = ""
-    auth: Auth | None = None
+    auth: SerializeAsAny[Auth] | None = None
     headers: dict[str, str] = Field(default_factory=dict)
     rate_limit: Pace = Pace()
     timeouts: Timeouts = Timeouts()
     retry: Retry = Retry()
     settings: dict[str, Any] = Field(default_factory=dict)
-    parameters: dict[str, Any] = Field(default_factory=dict)
+    variant: dict[str, Any] = Field(default_factory=dict)
     secrets: dict[str, str] = Field(default_factory=dict)
     parents: dict[str, HttpTable] = Field(default_factory=dict)
 
@@ -147,10 +147,10 @@ class ResolvedRun(ResolvedSource):
     tables: list[ResolvedTable]
     ignored: list[str] = Field(default_factory=list)
     wishes: dict[str, FeedTable | None] = Field(default_factory=dict)
-    feed_defaults: FeedDefaults = FeedDefaults()
+    feed_defaults: TableDefaults = TableDefaults()
     table_prefix: str = ""
     rows_per_commit: int
-    drift: Drift = Drift()
+    on_drift: OnDrift = OnDrift()
     max_rejects: Limit = HALF
     max_removed: Limit = HALF
     hash_secret: str = "column-hash"
@@ -171,10 +171,10 @@ class ResolvedRun(ResolvedSource):
 
 
 def source_order(
-    basket: Basket, name: str, *, started: datetime, run: int = 0, parameters: Mapping[str, Any] | None = None
+    basket: Basket, name: str, *, started: datetime, run: int = 0, variant: Mapping[str, Any] | None = None
 ) -> ResolvedSource:
-    """parameters: of a feed, in place of settings of the same names. Raises NotFound for a source that is not there."""
-    given = dict(parameters or {})
+    """variant: of a feed, in place of settings of the same names. Raises NotFound for a source that is not there."""
+    given = dict(variant or {})
     source = basket.sources.get(name)
     if source is None:
         raise NotFound(
@@ -193,7 +193,7 @@ def source_order(
             database=source.as_database,
             files=source.as_files,
             settings={**source.settings, **given},
-            parameters=given,
+            variant=given,
             secrets=source.secrets,
         )
     connector = basket.connectors[source.connector]
@@ -212,7 +212,7 @@ def source_order(
         timeouts=connector.timeouts,
         retry=connector.retry,
         settings=settings,
-        parameters=given,
+        variant=given,
         secrets=secrets,
         parents=_ancestors(connector.tables.values(), connector.tables),
     )
@@ -252,8 +252,8 @@ def resolve(  # noqa: PLR0913 - each by its name
     bodies: bool = False,
 ) -> ResolvedRun:
     """The order for one run of a feed. accept: what a change of writing cannot keep may go. again: rejects are replayed, the
-    source is not asked. window, lane, bodies: see ResolvedRun. sets: in place of parameters and settings, for this run alone. Raises
-    NotFound for a feed that is not there."""
+    source is not asked. window, lane, bodies: see ResolvedRun. sets: in place of the variant's values and of settings,
+    for this run alone. Raises NotFound for a feed that is not there."""
     definition = basket.feeds.get(feed)
     if definition is not None and definition.also:
         into = [definition.model_copy(update={"warehouse": name, "also": []}) for name in definition.warehouses]
@@ -270,8 +270,8 @@ def resolve(  # noqa: PLR0913 - each by its name
             fix="apply a basket that defines it",
             code="feed.not_found",
         )
-    parameters = {**definition.parameters, **(sets or {})}
-    order = source_order(basket, definition.source, started=started, run=run, parameters=parameters)
+    variant = {**definition.variant, **(sets or {})}
+    order = source_order(basket, definition.source, started=started, run=run, variant=variant)
     order.window, order.bodies = window, bodies
     copied = {table.copy_.to for table in definition.tables.values() if table is not None and table.copy_ is not None}
     named = {name: basket.sources[name].as_files for name in sorted(copied)}
@@ -283,7 +283,7 @@ def resolve(  # noqa: PLR0913 - each by its name
         "feed_version": version,
         "warehouse": warehouse,
         "rows_per_commit": definition.rows_per_commit,
-        "drift": definition.drift,
+        "on_drift": definition.on_drift,
         "max_rejects": definition.max_rejects,
         "max_removed": definition.max_removed,
         "hash_secret": definition.hash_secret,
@@ -338,7 +338,7 @@ def parents_first(chosen: Iterable[str], tables: Mapping[str, HttpTable]) -> lis
     ordered: list[str] = []
 
     def place(name: str) -> None:
-        above = tables[name].for_each
+        above = tables[name].parent_table
         if above in names and above not in ordered:
             place(above)
         if name not in ordered:
@@ -353,12 +353,12 @@ def parents_first(chosen: Iterable[str], tables: Mapping[str, HttpTable]) -> lis
 def _ancestors(rules: Iterable[HttpTable], tables: Mapping[str, HttpTable]) -> dict[str, HttpTable]:
     """Every table that is the parent of one of these, or of such a parent."""
     found: dict[str, HttpTable] = {}
-    waiting = [rule.for_each for rule in rules]
+    waiting = [rule.parent_table for rule in rules]
     while waiting:
         name = waiting.pop()
         if name is not None and name not in found:
             found[name] = tables[name]
-            waiting.append(tables[name].for_each)
+            waiting.append(tables[name].parent_table)
     return found
 
 

@@ -6,6 +6,7 @@ from datetime import UTC, datetime
 from urllib.parse import urlsplit
 
 from ...spec import Basket, template
+from ...spec.auth import oauth_of
 from .order import ResolvedSource, source_order
 
 
@@ -20,7 +21,7 @@ def servers(order: ResolvedSource) -> set[str]:
     if order.files is not None:
         return order.files.servers
     values = order.values(dict.fromkeys(order.secrets, ""))
-    oauth = order.auth.oauth if order.auth is not None else None
+    oauth = oauth_of(order.auth)
     texts = [order.base_url, *((oauth.token_url, oauth.authorize_url) if oauth is not None else ())]
     return {_server(filled) for text in texts if text is not None and (filled := template.fill(text, values))}
 

@@ -1,5 +1,5 @@
 """Tables that a pattern matches and that were not there when the feed was loaded before, or are there no more: drift, as
-`drift: {tables: …, missing_tables: …}` says."""
+`on_drift: {new_table: …, missing_table: …}` says."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from .order import ResolvedRun, ResolvedTable
 
 def new_tables(order: ResolvedRun, warehouse: Warehouse) -> list[ResolvedTable]:
     """None at the first run, when all are. Asked for only where the feed does not take them anyway."""
-    if order.drift.tables == "accept" or not any(table.by_pattern for table in order.tables):
+    if order.on_drift.new_table == "load" or not any(table.by_pattern for table in order.tables):
         return []
     held = {table.name for table in order.tables if warehouse.state(order.feed, table.name) is not None}
     return [table for table in order.tables if table.by_pattern and table.name not in held] if held else []
@@ -23,13 +23,13 @@ def new_tables(order: ResolvedRun, warehouse: Warehouse) -> list[ResolvedTable]:
 
 def as_drift(order: ResolvedRun, table: ResolvedTable) -> Change:
     """Raises DriftStopped where the feed says so."""
-    change = Change("table", table.target, "", table.name, "", ignored=order.drift.tables == "ignore")
+    change = Change("table", table.target, "", table.name, "", ignored=order.on_drift.new_table == "ignore")
     if not change.ignored:
         raise DriftStopped(
             "taking",
             table.name,
             found="the source has a table that a pattern of the feed matches, and did not have it before",
-            fix="name it in the feed, say `drift: {tables: accept}`, or take it out with `exclude`",
+            fix="name it in the feed, say `on_drift: {new_table: load}`, or take it out with `exclude`",
             details=[vars(change)],
         )
     return change
@@ -55,12 +55,12 @@ def missing_tables(order: ResolvedRun, warehouse: Warehouse, told: Collection[st
 
 
 def as_missing(order: ResolvedRun, name: str) -> DriftStopped:
-    """What to fail with where a table that was taken is there no more, and the feed says stop."""
+    """What to fail with where a table that was taken is there no more, and the feed says so."""
     return DriftStopped(
         "taking",
         name,
         found="a pattern of the feed took this table before, and the source has it no more, or does not let us read it; its rows stay",
-        fix="give back the right to read it, take it out with `exclude`, or say `drift: {missing_tables: accept}`",
+        fix="give back the right to read it, take it out with `exclude`, or say `on_drift: {missing_table: keep}`",
         code="drift.table_missing",
     )
 

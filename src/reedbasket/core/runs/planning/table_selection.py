@@ -14,7 +14,7 @@ from ...sources.sql import Column, Table
 from ...spec.database_feed import is_pattern
 from ...spec.http import CursorRule, WindowRule
 from ...spec.mistakes import nearest
-from ...spec.model import KEYED, Changes, FeedDefaults, FeedTable, Nesting, ParallelRead, Write
+from ...spec.model import KEYED, Changes, FeedTable, Nesting, ParallelRead, TableDefaults, Write
 
 _CURSORS: dict[str | None, Any] = {
     "timestamp": "time", "date": "time", "int64": "number", "decimal": "number", "double": "number", "text": "text", "uuid": "text",
@@ -67,7 +67,7 @@ def name_of(table: Table, home: str) -> str:
 
 def choose(
     wishes: dict[str, FeedTable | None],
-    defaults: FeedDefaults,
+    defaults: TableDefaults,
     tables: Sequence[Table],
     home: str,
     queries: dict[str, Table],
@@ -156,7 +156,7 @@ def matches(pattern: str, table: Table, home: str) -> bool:
     return table.schema in ("", home) and fnmatchcase(table.name, pattern)
 
 
-def _chosen(name: str, own: FeedTable, defaults: FeedDefaults, table: Table, names: set[str], prefix: str) -> Chosen:
+def _chosen(name: str, own: FeedTable, defaults: TableDefaults, table: Table, names: set[str], prefix: str) -> Chosen:
     if not table.readable:
         raise _problem(name, "we may not read it", "`reed setup-sql SOURCE` prints the grants", "source.no_right")
     changes = own.changes or defaults.changes or Changes(by="full")

@@ -60,7 +60,7 @@ class FileReader:
 
     def format_of(self, path: str) -> str | None:
         """By the definition, else by the name; None where neither tells."""
-        return self._form.name or _by_ending().get(plain_name(path).rpartition(".")[2].lower())
+        return self._form.type or _by_ending().get(plain_name(path).rpartition(".")[2].lower())
 
     def read(self, info: FileInfo, content: Any) -> Iterator[FilePart]:
         """Raises FileProblem for a file that cannot be taken whole, SourceError for the store."""
@@ -68,7 +68,7 @@ class FileReader:
         if info.size == 0:
             return
         bounded = Bounded(path, info.size, self._form.max_unpacked)
-        said = self._form.name
+        said = self._form.type
         if is_zip(path) and not (said is not None and FORMATS.get(said).zipped):
             for name, member in members(content, path, self._form.members):
                 for part in self._plain(f"{path}/{name}", member, bounded):

@@ -18,7 +18,7 @@ import xmltodict
 
 from ...errors import Incomplete
 from ...records import json_body
-from ...spec.http import CsvFormat, HttpTable
+from ...spec.http import Format, HttpTable
 from .. import big_json
 from ..html import is_html
 from ..json_columns import ColumnBodies
@@ -79,12 +79,12 @@ class Opener:
         # What a body says of itself goes before what is said of it (WHATWG Encoding, section 6). UTF-32 begins as UTF-16 does.
         if raw[:2] in _UTF16_MARKS:
             charset = "utf-32" if raw[2:4] == b"\0\0" else "utf-16"
-        form = self._form.name
+        form = self._form.type
         _require_kind(raw, headers.get("content-type", ""), form)
         if self._empty and len(raw) < _SHORT and not raw.strip():
             return Opened(None, iter(()))
         if form == "csv":
-            return Opened(None, _csv(raw, self._form.csv, charset or self._form.csv.encoding, self._fields))
+            return Opened(None, _csv(raw, self._form, charset or self._form.encoding, self._fields))
         if form == "xml":
             body = _xml(raw)
             self._require_no_errors(body)
@@ -201,7 +201,7 @@ def _is_json(line: bytes) -> bool:
     return True
 
 
-def _csv(raw: bytes, form: CsvFormat, encoding: str, fields: Sequence[str]) -> Iterator[Part]:
+def _csv(raw: bytes, form: Format, encoding: str, fields: Sequence[str]) -> Iterator[Part]:
     """Every value as text, or null where nothing stands; "" is empty text. Lines of another length are misfits. fields: see Opener."""
     try:
         text = raw.decode(encoding).removeprefix("\ufeff")
@@ -219,7 +219,7 @@ def _csv(raw: bytes, form: CsvFormat, encoding: str, fields: Sequence[str]) -> I
     return _csv_parts(text, len(raw), header, form)
 
 
-def _require_last_line(text: str, columns: int, form: CsvFormat) -> None:
+def _require_last_line(text: str, columns: int, form: Format) -> None:
     """Raises ValueError where the last line has no end, and less in it than a line has."""
     if text.endswith(("\n", "\r")):
         return
@@ -231,7 +231,7 @@ def _require_last_line(text: str, columns: int, form: CsvFormat) -> None:
         raise ValueError(f"its last line ends too soon, with {len(rows[-1])} of {columns} values")
 
 
-def _csv_parts(text: str, size_bytes: int, header: Sequence[str], form: CsvFormat) -> Iterator[Part]:
+def _csv_parts(text: str, size_bytes: int, header: Sequence[str], form: Format) -> Iterator[Part]:
     if len(set(header)) < len(header):
         raise ValueError(f"a column's name stands twice in the header: {', '.join(header)[:200]}")
     misfits: list[str] = []

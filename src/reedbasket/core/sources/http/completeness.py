@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from ...spec.http import HttpTable, InHeader
-from ...spec.next_page import NextPointer
+from ...spec.pagination import NextPointer
 from .link_header import next_link
 from .pagination.pages import Page
 
@@ -72,7 +72,7 @@ def missing_of(total: int | None, count: int) -> str | None:
 def doubt(page: Page, rule: HttpTable, *, asked_sizes: Collection[int], fullest: int, fired: bool) -> Doubt | None:
     """Of the last page of a pass. asked_sizes: whole numbers that the request sent, of which one may be the size of a page. fullest:
     records of the fullest page of the pass. fired: the page rule led on before."""
-    following = rule.next
+    following = rule.pagination
     pointer = following.pointer if following is not None else NextPointer()
     said = next(_says_more(page, pointer), None)
     if said is not None:
@@ -87,7 +87,7 @@ def doubt(page: Page, rule: HttpTable, *, asked_sizes: Collection[int], fullest:
         words = f"the last page is full, with {page.records} records, and does not say that none follows"
         return Doubt(words, said=False, rare=True)
     if page.records and (page.records in asked_sizes or (following is not None and page.records in _ROUND)):
-        how = "nothing in the answer says how pages go on" if following else "the connector names no `next`"
+        how = "nothing in the answer says how pages go on" if following else "the connector names no `pagination`"
         return Doubt(f"the one page is full, with {page.records} records, and {how}", said=False)
     return None
 

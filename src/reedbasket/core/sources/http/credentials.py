@@ -9,7 +9,7 @@ from typing import Any
 from urllib.parse import parse_qsl, urlencode, urlsplit, urlunsplit
 
 from ...spec import template
-from ...spec.auth import Auth
+from ...spec.auth import ApiKeyAuth, Auth, BasicAuth, BearerAuth
 
 
 @dataclass(frozen=True)
@@ -34,20 +34,15 @@ class Credentials:
 
 def credentials(auth: Auth | None, values: Mapping[str, Any]) -> Credentials:
     """values: what templates may name, secrets included."""
-    if auth is None:
-        return Credentials()
-    if auth.bearer is not None:
-        return Credentials({"authorization": "Bearer " + (template.fill(auth.bearer, values) or "")})
-    if auth.basic is not None:
-        user, password = (template.fill(text, values) or "" for text in (auth.basic.user, auth.basic.password))
+    if isinstance(auth, BearerAuth):
+        return Credentials({"authorization": "Bearer " + (template.fill(auth.token, values) or "")})
+    if isinstance(auth, BasicAuth):
+        user, password = (template.fill(text, values) or "" for text in (auth.user, auth.password))
         pair = base64.b64encode(f"{user}:{password}".encode()).decode()
         return Credentials({"authorization": f"Basic {pair}"}, hidden=(pair,))
-    if auth.key is None:  # tokens and signatures are shown by what fetches or makes them
-        return Credentials()
-    key = template.fill(auth.key, values) or ""
-    if auth.query is not None:
-        return Credentials(query={auth.query: key})
-    if auth.cookie is not None:
-        return Credentials({"cookie": f"{auth.cookie}={key}"})
-    assert auth.header is not None
-    return Credentials({auth.header.lower(): key})
+    if isinstance(auth, ApiKeyAuth):
+        key = template.fill(auth.key, values) or ""
+        if auth.send_in == "query":
+            return Credentials(query={auth.name: key})
+        return Credentials({"cookie": f"{auth.name}={key}"} if auth.send_in == "cookie" else {auth.name.lower(): key})
+    return Credentials()  # tokens and signatures are shown by what fetches or makes them

@@ -19,7 +19,7 @@ from typing_extensions import override
 from ...errors import SignInFailed, SignInNeeded
 from ...masking import Mask
 from ...spec import template
-from ...spec.auth import OAuth
+from ...spec.auth import OAuth2Auth
 from .answers import Answer
 from .authentication import SignIn
 from .credentials import Credentials
@@ -100,7 +100,7 @@ class Client:
         return hashlib.sha256(orjson.dumps([*facts, sorted(self.extra.items())])).hexdigest()
 
 
-def client_of(rule: OAuth, values: Mapping[str, Any]) -> Client:
+def client_of(rule: OAuth2Auth, values: Mapping[str, Any]) -> Client:
     """Who asks for tokens, with the settings filled in."""
 
     def filled(text: str | None) -> str:

@@ -103,11 +103,11 @@ class HttpReader:
 
     def first_request(self) -> Request:
         """The first request. A parameter whose name has no value yet (no cursor) is left out."""
-        return self._make(self._pages().first() if self._rule.next else Step())
+        return self._make(self._pages().first() if self._rule.pagination else Step())
 
     def chunks(self) -> Iterator[Chunk]:
         """Chunks in the source's order. Raises SourceError, RunCancelled; what was yielded before stays good."""
-        pages = self._pages() if self._rule.next else None
+        pages = self._pages() if self._rule.pagination else None
         step: Step | None = pages.first() if pages else Step()
         self._sizes = _sizes(self._rule, self._values)
         ahead = Ahead(self._send, self._make, self._at_once, self._name)
@@ -155,7 +155,7 @@ class HttpReader:
             held = part
             count += len(part.records) + len(part.misfits)
             misfits += len(part.misfits)
-            if self._rule.next is not None and self._rule.next.needs_last_record and part.records:
+            if self._rule.pagination is not None and self._rule.pagination.needs_last_record and part.records:
                 last = part.records[-1]
         self._count += count
         self._fullest = max(self._fullest, count)
@@ -164,7 +164,7 @@ class HttpReader:
         if step is None:
             self._require_whole(page, pages, url, fired=fired)
         held, repeated = held or Part([], [], False, len(answer.body)), 0
-        if self._care.appends and self._rule.next is not None and self._rule.next.counted:
+        if self._care.appends and self._rule.pagination is not None and self._rule.pagination.counted:
             held, repeated = self._without_repeats(held)
         yield replace(_chunk(held, total), repeated=repeated)
         return step
@@ -182,11 +182,11 @@ class HttpReader:
                 "records of this request, and are to be left out",
                 code="source.total_not_reached",
             )
-        if pages is not None and pages.moved is not None and rule.next is not None and rule.next.counted:
+        if pages is not None and pages.moved is not None and rule.pagination is not None and rule.pagination.counted:
             raise PagesMoved(
                 self._doing,
                 url,
-                found=f"{pages.moved}: those behind moved up while pages were read by {rule.next.parameter}, and some "
+                found=f"{pages.moved}: those behind moved up while pages were read by {rule.pagination.parameter}, and some "
                 "may have been passed over",
                 fix="it is read again by itself; if it goes on, ask for pages by a token, or in an order that does not move",
             )
@@ -198,7 +198,7 @@ class HttpReader:
                 self._doing,
                 url,
                 found=f"{doubted.words}; so there may be more than the {self._count} records that came",
-                fix="say in the connector's `next` how pages go on"
+                fix="say in the connector's `pagination` how pages go on"
                 + ("" if doubted.said else ", or `single_page: true` if one page may be all")
                 + "; to go on all the same, run with `--allow-loss`",
                 code="source.pages_may_go_on",
@@ -207,7 +207,7 @@ class HttpReader:
             "warning",
             "pages.end_not_told" if doubted.rare else "pages.may_go_on",
             f"{doubted.words}; there may be more: "
-            + ("a `total` would tell" if doubted.rare else "say in the connector's `next` how pages go on"),
+            + ("a `total` would tell" if doubted.rare else "say in the connector's `pagination` how pages go on"),
         )
 
     def _without_repeats(self, part: Part) -> tuple[Part, int]:
@@ -231,8 +231,8 @@ class HttpReader:
         return replace(part, records=chosen(records, [n >= again for n in range(len(records))])), again
 
     def _pages(self) -> Pages:
-        assert self._rule.next is not None
-        pages: Pages = self._rule.next.begin(self._doing)
+        assert self._rule.pagination is not None
+        pages: Pages = self._rule.pagination.begin(self._doing)
         return pages
 
     def _make(self, step: Step) -> Request:
@@ -273,7 +273,7 @@ class HttpReader:
 
     def _unreadable(self, answer: Answer, url: str, error: Exception) -> BodyUnreadable:
         start = answer.body[:80].decode("utf-8", "replace")
-        name = {"json": "JSON", "ndjson": "NDJSON", "csv": "CSV", "xml": "XML"}[self._rule.format.name]
+        name = {"json": "JSON", "ndjson": "NDJSON", "csv": "CSV", "xml": "XML"}[self._rule.format.type]
         return BodyUnreadable(
             self._doing,
             url,
@@ -303,8 +303,8 @@ def _sizes(rule: HttpTable, values: Mapping[str, Any]) -> set[int]:
     numbers = {int(text) for text in filled if text is not None and text.isdigit() and len(text) < 8}
     if rule.body is not None:
         numbers |= set(_numbers_in(rule.body.as_json)) | set(_numbers_in(rule.body.variables))
-    if rule.next is not None and rule.next.page_size is not None:
-        numbers.add(rule.next.page_size)
+    if rule.pagination is not None and rule.pagination.page_size is not None:
+        numbers.add(rule.pagination.page_size)
     return {number for number in numbers if number > 1}
 
 
@@ -318,11 +318,11 @@ def _numbers_in(value: Any) -> Iterator[int]:
 
 def _columns(rule: HttpTable, expected: Callable[[], Expected | None]) -> ColumnBodies | None:
     """None where records are looked at one by one anyway: for the columns copied into them, or the last of a page."""
-    following = rule.next
+    following = rule.pagination
     custom_errors = rule.errors not in (None, HttpTable.model_fields["errors"].default)
     if (
         rule.add_columns
-        or rule.format.name != "json"
+        or rule.format.type != "json"
         or (following is not None and following.needs_last_record)
         or custom_errors
     ):

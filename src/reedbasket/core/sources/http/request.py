@@ -35,7 +35,7 @@ class Requests:
     def __init__(self, base: str, rule: HttpTable) -> None:
         self._base = base.rstrip("/")
         self._rule = rule
-        self._send_in = rule.next.send_in if rule.next else "query"
+        self._send_in = rule.pagination.send_in if rule.pagination else "query"
         self._accept = {
             "json": "application/json",
             "ndjson": "application/x-ndjson",
@@ -48,7 +48,7 @@ class Requests:
         rule = self._rule
         sent = {name: template.fill(text, values) for name, text in rule.query_params.items()}
         query = {name: text for name, text in sent.items() if text is not None}
-        headers = {"accept": self._accept[rule.format.name]}
+        headers = {"accept": self._accept[rule.format.type]}
         for name, text in rule.headers.items():
             filled = template.fill(text, values)
             if filled is not None:

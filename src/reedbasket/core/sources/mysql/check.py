@@ -10,6 +10,7 @@ import pymysql
 from ...allowed_paths import Places
 from ...check_steps import CheckStep, reach
 from ...errors import ReedError
+from ..sql.changelog import LogName
 from ..sql.tables import Table
 from .connect import MysqlAddress, connect_failure, is_maria, rows, version_of
 from .definition import MysqlSourceDefinition
@@ -48,7 +49,7 @@ def check(
 
 
 def setup_statements(
-    source: MysqlSourceDefinition, tables: Sequence[Table], logs: Mapping[str, Sequence[Table]]
+    source: MysqlSourceDefinition, tables: Sequence[Table], logs: Mapping[LogName, Sequence[Table]]
 ) -> list[tuple[str, str]]:  # fmt: skip
     """[(what for, SQL)] for an administrator: a user that may read these tables, and nothing else. logs: those that follow it."""
     user = "'" + source.user.replace("'", "''") + "'@'%'"

@@ -20,7 +20,7 @@ from ...errors import ReedError, RunCancelled, SourceError
 from ...records.column_types import Kind
 from ...wording import many, size
 from ..sql.bound_values import replaced
-from ..sql.changelog import ChangeLog
+from ..sql.changelog import ChangeLog, LogName
 from ..sql.database import Database, DatabaseErrors, typed
 from ..sql.tables import Column, Statement, Table
 from .catalog import read_tables
@@ -129,11 +129,11 @@ class MysqlSource(Database):
         return _LOWEST.get(kind, "")
 
     @override
-    def change_log(self, name: str, *, utc: bool) -> ChangeLog:
+    def change_log(self, name: LogName, *, utc: bool) -> ChangeLog:
         return MariaLog(self, self._zone)
 
     @override
-    def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
+    def check_logs(self, logs: Mapping[LogName, Sequence[Table]]) -> Iterator[CheckStep]:
         if not logs:
             return
         tables = sum(map(len, logs.values()))

@@ -13,6 +13,7 @@ from ...check_steps import CheckStep, reach
 from ...errors import ReedError
 from ...postgres import Address, connect_failure
 from ...wording import many, size
+from ..sql.changelog import LogName
 from ..sql.tables import Table
 from . import slot
 from .definition import PostgresSourceDefinition
@@ -50,32 +51,34 @@ def check(
         yield from inside()
 
 
-def log_steps(connection: psycopg.Connection[Any], logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
-    """logs: {slot: the tables that follow it}. What the log of each needs, how far behind it is, and what slots nobody reads."""
+def log_steps(connection: psycopg.Connection[Any], logs: Mapping[LogName, Sequence[Table]]) -> Iterator[CheckStep]:
+    """logs: the tables that follow each. What the log of each needs, how far behind it is, and what slots nobody reads."""
     on = str(connection.info.host)
     try:
         if logs:
             slot.require_logical(connection, on)
         for name, tables in logs.items():
-            slot.require_published(connection, on, name, tables)
-            state = slot.state_of(connection, name)
+            slot.require_published(connection, on, name.publication, tables)
+            state = slot.state_of(connection, name.slot)
             if state is not None and state.lost:
-                fix = f"{slot.drop_statement(name)} then `reed run FEED --allow-loss` reads its tables whole once more"
-                yield CheckStep("log", False, f"the slot {name} is lost: the server has thrown away log that it needed", fix)
+                fix = f"{slot.drop_statement(name.slot)} then `reed run FEED --allow-loss` reads its tables whole once more"
+                yield CheckStep(
+                    "log", False, f"the slot {name.slot} is lost: the server has thrown away log that it needed", fix
+                )
                 return
             if state is None and not _may_replicate(connection):
-                yield CheckStep("log", False, f"there is no slot {name}, and we may not make it", _REPLICATION)
+                yield CheckStep("log", False, f"there is no slot {name.slot}, and we may not make it", _REPLICATION)
                 return
             words = (
                 "will be made by the first run" if state is None else f"{size(state.behind)} behind, holds {size(state.holds)}"
             )
-            yield CheckStep("log", True, f"{many(len(tables), 'table')} published, slot {name}: {words}")
+            yield CheckStep("log", True, f"{many(len(tables), 'table')} published, slot {name.slot}: {words}")
     except ReedError as error:
         yield CheckStep("log", False, error.found, error.fix)
         return
-    for name, held in slot.abandoned(connection, logs):
-        words = f"no feed of ours reads the slot {name}, and it holds back {size(held)} of the server's disk"
-        yield CheckStep("slot", True, words, f"if nobody else does: {slot.drop_statement(name)}")
+    for left, held in slot.abandoned(connection, [name.slot for name in logs]):
+        words = f"no feed of ours reads the slot {left}, and it holds back {size(held)} of the server's disk"
+        yield CheckStep("slot", True, words, f"if nobody else does: {slot.drop_statement(left)}")
 
 
 def _may_replicate(connection: psycopg.Connection[Any]) -> bool:
@@ -83,7 +86,7 @@ def _may_replicate(connection: psycopg.Connection[Any]) -> bool:
     return bool(row and row[0])
 
 
-def _log_statements(source: PostgresSourceDefinition, logs: Mapping[str, Sequence[Table]]) -> list[tuple[str, str]]:
+def _log_statements(source: PostgresSourceDefinition, logs: Mapping[LogName, Sequence[Table]]) -> list[tuple[str, str]]:
     """[(what for, SQL)]: what following the log takes beside reading."""
     if not logs:
         return []
@@ -96,12 +99,12 @@ def _log_statements(source: PostgresSourceDefinition, logs: Mapping[str, Sequenc
     for name, tables in logs.items():
         if tables:
             made.append(("whose changes the log tells; by an owner of the tables, in this database",
-                         slot.publication_statement(name, tables)))  # fmt: skip
+                         slot.publication_statement(name.publication, tables)))  # fmt: skip
         made.append(("keeps the log for us from here on; the first run makes it where nobody did",
-                     slot.create_statement(name).as_string(None) + ";"))  # fmt: skip
+                     slot.create_statement(name.slot).as_string(None) + ";"))  # fmt: skip
         made.append(
             (
-                f"only once the feed is gone for good, for a slot that nobody reads fills the disk: {slot.drop_statement(name)}",
+                f"only once the feed is gone for good, for a slot that nobody reads fills the disk: {slot.drop_statement(name.slot)}",
                 "",
             )
         )
@@ -109,7 +112,7 @@ def _log_statements(source: PostgresSourceDefinition, logs: Mapping[str, Sequenc
 
 
 def setup_statements(
-    source: PostgresSourceDefinition, tables: Sequence[Table], logs: Mapping[str, Sequence[Table]]
+    source: PostgresSourceDefinition, tables: Sequence[Table], logs: Mapping[LogName, Sequence[Table]]
 ) -> list[tuple[str, str]]:
     """[(what for, SQL)] for an administrator: a user that may read these tables, and nothing else. logs: those that follow it."""
     user, database = sql.Identifier(source.user), sql.Identifier(source.database)

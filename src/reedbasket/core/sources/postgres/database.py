@@ -21,7 +21,7 @@ from ...errors import ReedError, RunCancelled
 from ...postgres import Address, is_lost, server_message
 from ...records.column_types import Kind
 from ..sql.bound_values import replaced
-from ..sql.changelog import ChangeLog
+from ..sql.changelog import ChangeLog, LogName
 from ..sql.database import Database, DatabaseErrors
 from ..sql.tables import Column, Statement, Table
 from .catalog import column_of, read_tables, read_types
@@ -191,8 +191,7 @@ class PostgresSource(Database):
             return f"{row[1]}", replaced(_CHANGED, lambda name: str(row[0]) if name == "version_now" else f":{name}")
 
     @override
-    def change_log(self, name: str, *, utc: bool) -> ChangeLog:
-        """name: of the slot and publication. utc: times without a zone are in UTC."""
+    def change_log(self, name: LogName, *, utc: bool) -> ChangeLog:
         from .log import PostgresLog  # with what it decodes by, which most runs have no use for
 
         return PostgresLog(self, name, utc)
@@ -207,7 +206,7 @@ class PostgresSource(Database):
             self._keeper.close()
 
     @override
-    def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
+    def check_logs(self, logs: Mapping[LogName, Sequence[Table]]) -> Iterator[CheckStep]:
         with self.translated("looking at the log of"), closing(self.connect()) as connection:
             yield from log_steps(connection, logs)
 

@@ -21,7 +21,7 @@ from psycopg import sql
 from typing_extensions import override
 
 from ...records.change_records import LoggedRecords
-from ..sql.changelog import ChangeLog, Lag, LogLost, LogPart
+from ..sql.changelog import ChangeLog, Lag, LogLost, LogName, LogPart
 from ..sql.database import typed
 from ..sql.slices import bytes_of
 from ..sql.tables import Column, Table
@@ -103,13 +103,13 @@ class _Spool:
 
 
 class PostgresLog(ChangeLog):
-    """See ChangeLog. name: of the slot and the publication."""
+    """See ChangeLog."""
 
-    def __init__(self, source: PostgresSource, name: str, utc: bool) -> None:
+    def __init__(self, source: PostgresSource, name: LogName, utc: bool) -> None:
         self._source = source
-        self._name = name
+        self._name, self._publication = name.slot, name.publication
         self._utc = utc
-        self._on = f"{source.address}, slot {name}"
+        self._on = f"{source.address}, slot {name.slot}"
         self._state: slot.SlotState | None = None
         self._spools: dict[int, _Spool] | None = None
         self._until = self._reached = 0
@@ -121,7 +121,7 @@ class PostgresLog(ChangeLog):
     def prepare(self, tables: Sequence[Table]) -> str | None:
         with self._connected("opening the log of") as connection:
             slot.require_logical(connection, str(self._source.address))
-            slot.require_published(connection, str(self._source.address), self._name, tables)
+            slot.require_published(connection, str(self._source.address), self._publication, tables)
             self._state = slot.state_of(connection, self._name)
             made = None
             if self._state is None:
@@ -143,7 +143,7 @@ class PostgresLog(ChangeLog):
     def look(self, tables: Sequence[Table], saved: str | None) -> None:
         with self._connected("opening the log of") as connection:
             slot.require_logical(connection, self._on)
-            slot.require_published(connection, self._on, self._name, tables)
+            slot.require_published(connection, self._on, self._publication, tables)
             self._state = slot.state_of(connection, self._name)
         if saved:
             self.require(saved)
@@ -258,7 +258,11 @@ class PostgresLog(ChangeLog):
         return self._spools
 
     def _statement(self) -> str:
-        names = {"slot": self._name, "publication": '"' + self._name + '"', "until": _lsn(self._until)}
+        names = {
+            "slot": self._name,
+            "publication": '"' + self._publication.replace('"', '""') + '"',
+            "until": _lsn(self._until),
+        }
         return sql.SQL(_PEEK).format(**{key: sql.Literal(value) for key, value in names.items()}).as_string(None)
 
     def _put_aside(self, messages: pa.Array, followed: set[int]) -> None:

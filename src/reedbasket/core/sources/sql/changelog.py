@@ -73,6 +73,20 @@ class ChangeLog(Protocol):
         """Let go of what was put aside."""
 
 
-def slot_name(feed: str) -> str:
-    """What keeps a feed's place in a log is called: lower case letters, digits and `_`, up to 63, which every database takes."""
-    return ("reed_" + "".join(c if c.isascii() and c.isalnum() else "_" for c in feed.lower()))[:63]
+@dataclass(frozen=True)
+class LogName:
+    """What keeps a feed's place in a log, and what says whose changes it tells, where a database has the two.
+
+    Attributes:
+        slot: of lower case letters, digits and `_`, up to 63, which every database takes.
+        publication: its name.
+    """
+
+    slot: str
+    publication: str
+
+
+def log_name(feed: str, slot: str | None, publication: str | None) -> LogName:
+    """By what a feed says of it, else by the feed's own name."""
+    own = ("reed_" + "".join(c if c.isascii() and c.isalnum() else "_" for c in feed.lower()))[:63]
+    return LogName(slot or own, publication or slot or own)

@@ -13,7 +13,7 @@ from ...records.column_types import Kind
 from ...shaping.typed_columns import typed_field
 from ..source_errors import SourceErrors
 from .bound_values import names_in
-from .changelog import ChangeLog
+from .changelog import ChangeLog, LogName
 from .tables import Column, Statement, Table
 
 
@@ -97,7 +97,7 @@ class Database(Protocol):
     def lowest(self, kind: Kind) -> Any:
         """What stands for `:cursor_from` where nothing was read yet: below every value of the kind."""
 
-    def change_log(self, name: str, *, utc: bool) -> ChangeLog:
+    def change_log(self, name: LogName, *, utc: bool) -> ChangeLog:
         """The database's own log of changes.
 
         Args:
@@ -108,7 +108,7 @@ class Database(Protocol):
             SourceError: there is none.
         """
 
-    def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
+    def check_logs(self, logs: Mapping[LogName, Sequence[Table]]) -> Iterator[CheckStep]:
         """Steps of `check` that say what the change log needs, and how far behind each reader of it is.
 
         Args:

@@ -8,6 +8,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import ReedError
+from ..sql.changelog import LogName
 from ..sql.tables import Table
 from .database import open_from
 from .definition import SqliteSourceDefinition
@@ -29,7 +30,7 @@ def check(
 
 
 def setup_statements(
-    source: SqliteSourceDefinition, tables: Sequence[Table], logs: Mapping[str, Sequence[Table]]
+    source: SqliteSourceDefinition, tables: Sequence[Table], logs: Mapping[LogName, Sequence[Table]]
 ) -> list[tuple[str, str]]:
     """[(what for, SQL)]; there is none to run."""
     return [("SQLite has no users: the service must be able to read the file", "")]

@@ -19,7 +19,7 @@ from ...allowed_paths import Places
 from ...check_steps import CheckStep
 from ...errors import RunCancelled, SourceError
 from ...records.column_types import Kind
-from ..sql.changelog import ChangeLog
+from ..sql.changelog import ChangeLog, LogName
 from ..sql.database import Database, DatabaseErrors, typed
 from ..sql.tables import Column, Statement, Table
 from .definition import SqliteSourceDefinition
@@ -142,12 +142,12 @@ class SqliteSource(Database):
         return _LOWEST.get(kind, "")
 
     @override
-    def change_log(self, name: str, *, utc: bool) -> ChangeLog:
-        fix = "take changes by cursor, compare or everything"
+    def change_log(self, name: LogName, *, utc: bool) -> ChangeLog:
+        fix = "say `by: cursor`, `by: compare` or `by: full`"
         raise SourceError("following the log of", str(self.path), found="SQLite keeps none", fix=fix, code="source.no_log")
 
     @override
-    def check_logs(self, logs: Mapping[str, Sequence[Table]]) -> Iterator[CheckStep]:
+    def check_logs(self, logs: Mapping[LogName, Sequence[Table]]) -> Iterator[CheckStep]:
         return iter(())
 
     @override

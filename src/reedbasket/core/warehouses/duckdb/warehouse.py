@@ -58,7 +58,7 @@ class DuckWarehouse(WarehouseReader):
         engine, table = self._loader(), "_rb_cursor"
         with engine.translated("reading the state in"), engine.reading():
             columns = engine.columns(table)
-            self._none_kept = engine.columns("_rb_clean") is None
+            self._none_kept = engine.columns("_rb_derived") is None
             return read_state(engine.query, engine.table(table), columns, feed, source_table) if columns else None
 
     @override

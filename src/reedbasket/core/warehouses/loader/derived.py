@@ -6,10 +6,10 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 from ...errors import ReedError, TableNotOurs, WarehouseError
-from ...spec.files import Clean
+from ...spec.files import Derived
 from ..engine import Engine
 
-_LIST = "_rb_clean"
+_LIST = "_rb_derived"
 # The version of what was about to be made.
 _NOT_WHOLE = -1
 
@@ -17,26 +17,26 @@ _NOT_WHOLE = -1
 Ask = Callable[[str, Sequence[Any]], list[tuple[Any, ...]]]
 
 
-def read_clean(query: Ask, table: str, feed: str, source_table: str) -> tuple[Any, ...] | None:
+def read_derived(query: Ask, table: str, feed: str, source_table: str) -> tuple[Any, ...] | None:
     """(name, view or table, query, version of the table below) as it was made last."""
     rows = query(f"select name, made_as, query, version from {table} where feed = ? and source_table = ?", (feed, source_table))
     return tuple(rows[0]) if rows else None
 
 
-def is_current(held: tuple[Any, ...] | None, clean: Clean | None, version: int, *, exists: bool) -> bool:
+def is_current(held: tuple[Any, ...] | None, derived: Derived | None, version: int, *, exists: bool) -> bool:
     """Whether there is nothing to do."""
-    if clean is None or held is None:
-        return clean is None and held is None
-    whole = held[3] == version or (clean.as_ == "view" and held[3] != _NOT_WHOLE)
-    return exists and whole and held[:3] == (clean.name, clean.as_, clean.query)
+    if derived is None or held is None:
+        return derived is None and held is None
+    whole = held[3] == version or (derived.made_as == "view" and held[3] != _NOT_WHOLE)
+    return exists and whole and held[:3] == (derived.name, derived.made_as, derived.query)
 
 
-def refresh(engine: Engine, feed: str, source_table: str, clean: Clean | None, version: int) -> str:
+def refresh(engine: Engine, feed: str, source_table: str, derived: Derived | None, version: int) -> str:
     """Within a transaction. version: of the state of the table below. What was done, in words; '' for nothing. Readers see the old one
     whole, then the new one whole. Raises TableNotOurs, WarehouseError for a query that the warehouse refuses."""
     table = engine.table(_LIST)
     if engine.columns(_LIST) is None:
-        if clean is None:
+        if derived is None:
             return ""
         with engine.changing_tables():
             engine.run(
@@ -47,44 +47,44 @@ def refresh(engine: Engine, feed: str, source_table: str, clean: Clean | None, v
         f"select name, made_as, query, version from {table} where feed = ? and source_table = ?", (feed, source_table)
     )
     ours = {name: made_as for name, made_as, _, _ in rows}
-    if clean is None:
+    if derived is None:
         if not ours:
             return ""
         with engine.changing_tables():
             _drop(engine, ours)
         engine.execute(f"delete from {table} where feed = ? and source_table = ?", (feed, source_table))
         return " and ".join(f"the {made_as} {name} goes" for name, made_as in ours.items()) + ", since the feed says it no more"
-    there = engine.columns(clean.name) is not None
-    if len(rows) == 1 and is_current(rows[0], clean, version, exists=there):
+    there = engine.columns(derived.name) is not None
+    if len(rows) == 1 and is_current(rows[0], derived, version, exists=there):
         return ""
-    if there and clean.name not in ours:
+    if there and derived.name not in ours:
         raise TableNotOurs(
-            "making", clean.name, found="something of that name is there already, which this feed did not make",
-            fix="give it another name (`clean: {name: …}`)",
+            "making", derived.name, found="something of that name is there already, which this feed did not make",
+            fix="give it another name (`derived: {view: …}`)",
         )  # fmt: skip
-    if engine.ddl_commits and ours.get(clean.name) != clean.as_:
-        _note(engine, feed, source_table, clean, _NOT_WHOLE)  # so that what is made is known as ours, should this be cut
+    if engine.ddl_commits and ours.get(derived.name) != derived.made_as:
+        _note(engine, feed, source_table, derived, _NOT_WHOLE)  # so that what is made is known as ours, should this be cut
     try:
         with engine.changing_tables(), engine.at_home():
             _drop(engine, ours)
-            engine.make(clean.as_, clean.name, clean.query)
+            engine.make(derived.made_as, derived.name, derived.query)
     except ReedError:
         raise
     except Exception as error:
         raise WarehouseError(
-            "making", clean.name, found=" ".join(str(error).split())[:500],
-            fix="fix its `query`: it is SQL of the warehouse, over its tables; what was loaded stays", code="warehouse.clean_refused",
+            "making", derived.name, found=" ".join(str(error).split())[:500],
+            fix="fix its `query`: it is SQL of the warehouse, over its tables; what was loaded stays", code="warehouse.derived_refused",
         ) from error  # fmt: skip
     engine.execute(f"delete from {table} where feed = ? and source_table = ?", (feed, source_table))
-    _note(engine, feed, source_table, clean, version)
-    rows_now = engine.query(f"select count(*) from {engine.table(clean.name)}")[0][0] if clean.as_ == "table" else None
-    return f"the {clean.as_} {clean.name} was made" + (f", {rows_now:,} rows" if rows_now is not None else "")
+    _note(engine, feed, source_table, derived, version)
+    rows_now = engine.query(f"select count(*) from {engine.table(derived.name)}")[0][0] if derived.made_as == "table" else None
+    return f"the {derived.made_as} {derived.name} was made" + (f", {rows_now:,} rows" if rows_now is not None else "")
 
 
-def _note(engine: Engine, feed: str, source_table: str, clean: Clean, version: int) -> None:
+def _note(engine: Engine, feed: str, source_table: str, derived: Derived, version: int) -> None:
     engine.execute(
         f"insert into {engine.table(_LIST)} (feed, source_table, name, made_as, query, version) values (?, ?, ?, ?, ?, ?)",
-        (feed, source_table, clean.name, clean.as_, clean.query, version),
+        (feed, source_table, derived.name, derived.made_as, derived.query, version),
     )
 
 

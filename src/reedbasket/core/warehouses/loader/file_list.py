@@ -10,15 +10,15 @@ from ...records.structure import ColumnShape
 from ...shaping.batch import TableBatch
 from ..engine import FILE, PARENT, Engine
 
-FileState = Literal["taken", "bad", "left", "gone", "again"]
+FileState = Literal["loaded", "failed", "ignored", "missing", "requeued"]
 
 
 class FileLine(NamedTuple):
     """One file of one table. number: what `_rb_file` of its rows points at; a path keeps it. size: bytes. modified: RFC 3339, '' where
     the store does not say. tag: what the store knows its content by. rows: records in it; rejected: those of them that are no rows.
 
-    state: taken; bad, it could not be read whole and none of it is loaded, rows of before stay; left, it changed and the feed leaves it
-    as it was; gone, it is not at the source any more, its rows stay; again, it is taken once more by the next run, as somebody asked.
+    state: loaded; failed, it could not be read to its end and none of it is loaded, rows of before stay; ignored, it changed and the feed
+    leaves it as it was; missing, it is no longer at the source, its rows stay; requeued, the next run loads it again, as somebody asked.
     replaces: its rows of before go in this load (not kept).
     """
 
@@ -86,9 +86,9 @@ def _save_few(engine: Engine, feed: str, source_table: str, lines: Sequence[Sequ
 
 
 def _value(line: FileLine, name: str, load: int, at: str) -> Any:
-    taken = line.load is None and line.state in ("taken", "bad")
+    taken = line.load is None and line.state in ("loaded", "failed")
     if name == "load":
-        return load if taken and line.state == "taken" else line.load
+        return load if taken and line.state == "loaded" else line.load
     if name == "at":
         return at if taken else line.at
     return getattr(line, name)
@@ -108,7 +108,7 @@ def take_again(engine: Engine, feed: str, source_table: str, paths: Sequence[str
     """The next run takes these once more."""
     for path in paths:
         engine.execute(
-            f"update {engine.table(FILE)} set state = 'again' where feed = ? and source_table = ? and path = ?",
+            f"update {engine.table(FILE)} set state = 'requeued' where feed = ? and source_table = ? and path = ?",
             (feed, source_table, path),
         )
     return len(paths)

@@ -17,7 +17,7 @@ class OData(Connector):
     changed: str = Setting(
         "ChangedAt", description="the property that tells when an entity changed; sets without it are read whole"
     )
-    auth = {"bearer": "{settings.token}"}
+    auth = {"type": "bearer", "token": "{settings.token}"}
     headers = {"odata-maxversion": "4.01", "prefer": "odata.maxpagesize=100"}
 
     def tables(self) -> Iterator[Table]:

@@ -8,11 +8,11 @@ from typing import Any
 
 from typing_extensions import override
 
-from ....spec.files import CsvText
 from ..problems import file_problem
 from ..unpack import plain_name
 from .blocks import in_utf8, wrong_encoding
 from .csv_text import CsvReader
+from .options import CsvFormat
 from .part import FilePart
 from .reading import FormatReader, Reading
 from .sniff import LOOKED_AT, description, sniffed
@@ -23,7 +23,7 @@ class CsvFiles(FormatReader):
 
     def __init__(self, reading: Reading) -> None:
         super().__init__(reading)
-        self._written = CsvText.model_validate(reading.found_out) if reading.found_out is not None else None
+        self._written = CsvFormat.model_validate(reading.found_out) if reading.found_out is not None else None
         self.found_out = reading.found_out
 
     @override
@@ -43,8 +43,8 @@ class CsvFiles(FormatReader):
         except UnicodeDecodeError as error:
             raise wrong_encoding(path, encoding, str(error)) from None
 
-    def _find_out(self, first: bytes, path: str) -> CsvText:
-        said = self._reading.form.csv
+    def _find_out(self, first: bytes, path: str) -> CsvFormat:
+        said = self._reading.options(CsvFormat)
         if said.delimiter is None and plain_name(path).lower().endswith(".tsv"):
             said = said.model_copy(update={"delimiter": "\t"})
         self._written = sniffed(first, said)

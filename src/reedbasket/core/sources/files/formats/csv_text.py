@@ -14,10 +14,10 @@ import pyarrow as pa
 import pyarrow.csv as pa_csv
 
 from ....memory import BRIEF
-from ....spec.files import CsvText
 from ..problems import file_problem
 from . import text_types as text_kinds
 from .blocks import lines_in, whole_lines, wrong_encoding
+from .options import CsvFormat
 from .part import FilePart, Unread
 from .text_columns import Columns
 from .text_types import NUMBERS, TextKind, finished, numbers
@@ -29,7 +29,7 @@ _AT_ONCE = 2
 class CsvReader:
     """Reads files of one form. form: with everything said (see sniff)."""
 
-    def __init__(self, form: CsvText, columns: Columns) -> None:
+    def __init__(self, form: CsvFormat, columns: Columns) -> None:
         self._form = form
         self._columns = columns
         self._delimiter = form.delimiter or ","

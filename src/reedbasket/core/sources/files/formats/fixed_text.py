@@ -9,8 +9,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from typing_extensions import override
 
-from ....spec.files import FixedText
 from .blocks import in_utf8, whole_lines, wrong_encoding
+from .options import FixedFormat
 from .part import FilePart, Unread
 from .reading import FormatReader
 from .text_columns import Columns
@@ -21,12 +21,11 @@ class FixedFiles(FormatReader):
 
     @override
     def read(self, content: Iterator[bytes], path: str) -> Iterator[FilePart]:
-        form = self._reading.form.fixed
-        assert form is not None
+        form = self._reading.options(FixedFormat)
         yield from _lines(in_utf8(content, form.encoding, path), path, form, self._reading.columns)
 
 
-def _lines(parts: Iterator[bytes], path: str, form: FixedText, columns: Columns) -> Iterator[FilePart]:
+def _lines(parts: Iterator[bytes], path: str, form: FixedFormat, columns: Columns) -> Iterator[FilePart]:
     """parts: in UTF-8. A column that the line does not reach is null; a line that ends in the midst of one is told."""
     line, skip = 1, form.skip_lines
     places = {name: _place(text) for name, text in form.columns.items()}
@@ -55,7 +54,7 @@ def _lines(parts: Iterator[bytes], path: str, form: FixedText, columns: Columns)
 
 def _part(
     kept: list[str], lines: list[int], unread: list[Unread], places: dict[str, tuple[int, int | None]], columns: Columns,
-    form: FixedText, size: int,
+    form: FixedFormat, size: int,
 ) -> FilePart:  # fmt: skip
     texts: dict[str, Any] = {}
     rows = pa.array(kept, pa.string())

@@ -13,6 +13,7 @@ from ... import big_json
 from ...json_columns import ColumnBodies
 from ..problems import file_problem
 from .blocks import in_utf8, whole_lines
+from .options import JsonFormat
 from .part import FilePart, Unread
 from .reading import FormatReader, Reading
 
@@ -98,7 +99,7 @@ class DocumentFiles(FormatReader):
 
     @override
     def read(self, content: Iterator[bytes], path: str) -> Iterator[FilePart]:
-        yield from _document(in_utf8(content, "utf-8", path), path, self._reading.form.records or "@")
+        yield from _document(in_utf8(content, "utf-8", path), path, self._reading.options(JsonFormat).records or "@")
 
 
 def _document(parts: Iterator[bytes], path: str, records: str) -> Iterator[FilePart]:

@@ -5,12 +5,14 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, TypeVar
 
 from ....shaping.fast_path import Expected
 from ....spec.files import FileFormat
 from .part import FilePart
 from .text_columns import Columns
+
+F = TypeVar("F", bound=FileFormat)
 
 
 @dataclass(frozen=True)
@@ -28,6 +30,10 @@ class Reading:
     columns: Columns
     expected: Callable[[], Expected | None] = lambda: None
     found_out: dict[str, Any] | None = None
+
+    def options(self, of: type[F]) -> F:
+        """What is said of one format; its defaults where files are told by their names and nothing is said of it."""
+        return self.form if isinstance(self.form, of) else of()
 
 
 class FormatReader(ABC):

@@ -13,8 +13,8 @@ import openpyxl
 from openpyxl.utils import column_index_from_string
 from typing_extensions import override
 
-from ....spec.files import Sheet
 from ..problems import file_problem
+from .options import SheetFormat
 from .part import FilePart
 from .reading import FormatReader
 
@@ -27,10 +27,10 @@ class SheetFiles(FormatReader):
 
     @override
     def read(self, content: Any, path: str) -> Iterator[FilePart]:
-        yield from _sheet(content, path, self._reading.form.xlsx, self._reading.columns.zone)
+        yield from _sheet(content, path, self._reading.options(SheetFormat), self._reading.columns.zone)
 
 
-def _sheet(content: Any, path: str, form: Sheet, zone: str) -> Iterator[FilePart]:
+def _sheet(content: Any, path: str, form: SheetFormat, zone: str) -> Iterator[FilePart]:
     try:
         book = openpyxl.load_workbook(content, read_only=True, data_only=True)
     except (zipfile.BadZipFile, KeyError, ValueError, OSError) as error:
@@ -47,7 +47,7 @@ def _sheet(content: Any, path: str, form: Sheet, zone: str) -> Iterator[FilePart
         book.close()
 
 
-def _rows(sheet: Any, path: str, form: Sheet, zone: ZoneInfo) -> Iterator[FilePart]:
+def _rows(sheet: Any, path: str, form: SheetFormat, zone: ZoneInfo) -> Iterator[FilePart]:
     bounds: dict[str, int] = {}
     if form.cells is not None and (found := _CELLS.fullmatch(form.cells)):
         bounds = {"min_col": column_index_from_string(found[1].upper()), "max_col": column_index_from_string(found[3].upper())}

@@ -7,8 +7,8 @@ import io
 import re
 from collections import Counter
 
-from ....spec.files import CsvText
 from .blocks import begins_with
+from .options import CsvFormat
 
 # What the first block of a file is looked at for.
 LOOKED_AT = 64 * 1024
@@ -17,7 +17,7 @@ _NUMBER = re.compile(r"-?[0-9]+([.,][0-9]+)?([eE][+-]?[0-9]+)?")
 _DAY = re.compile(r"[0-9]{4}-[0-9]{2}-[0-9]{2}([T ].*)?")
 
 
-def sniffed(first: bytes, form: CsvText) -> CsvText:
+def sniffed(first: bytes, form: CsvFormat) -> CsvFormat:
     """What the definition says, and for the rest what the file shows."""
     encoding, mark = begins_with(first)
     encoding = encoding or form.encoding
@@ -36,7 +36,7 @@ def sniffed(first: bytes, form: CsvText) -> CsvText:
     return form.model_copy(update={"encoding": encoding, "delimiter": delimiter, "header": header, "decimal": decimal})
 
 
-def description(form: CsvText) -> str:
+def description(form: CsvFormat) -> str:
     """As people read it."""
     names = {"\t": "tab", ",": "comma", ";": "semicolon", "|": "bar"}
     words = [f"delimiter {names.get(form.delimiter or ',', repr(form.delimiter))}", form.encoding or "utf-8"]

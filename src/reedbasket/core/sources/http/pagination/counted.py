@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from typing import Literal
 
 import jmespath
 from pydantic import Field, model_validator
@@ -11,24 +12,22 @@ from typing_extensions import override
 from ....errors import PagesLooped
 from ....kinds import PageStyle
 from ....spec.fields import RecordsPath
-from ....spec.next_page import NextPage
+from ....spec.pagination import Pagination
 from .pages import MOST_EMPTY, Page, Pages, Step
 
 
-class CountedNext(NextPage):
-    """page, or offset: what is counted."""
+class Counted(Pagination):
+    """What the styles that count have in common."""
 
-    page: str | None = Field(None, description="the parameter that sends the page's number")
-    offset: str | None = Field(None, description="the parameter that sends how many records to skip")
-    start: int | None = Field(None, ge=0, description="the first page's number (1), or records to skip (0)")
+    param: str = Field(description="the parameter that sends the number")
     size: int | None = Field(None, ge=1, le=1_000_000, description="records a page; a shorter one is the last")
-    size_as: str | None = Field(None, description="the parameter that sends `size`")
-    pages: RecordsPath | None = Field(None, description="where a page says how many pages there are (JMESPath)")
+    size_param: str | None = Field(None, description="the parameter that sends `size`")
+    total_pages: RecordsPath | None = Field(None, description="where a page says how many pages there are (JMESPath)")
 
     @model_validator(mode="after")
-    def _consistent(self) -> CountedNext:
-        if self.size_as is not None and self.size is None:
-            raise ValueError("`size_as` needs `size`, what it sends")
+    def _consistent(self) -> Counted:
+        if self.size_param is not None and self.size is None:
+            raise ValueError("`size_param` needs `size`, what it sends")
         return self
 
     @property
@@ -49,21 +48,39 @@ class CountedNext(NextPage):
     @property
     @override
     def tells_pages(self) -> bool:
-        return self.pages is not None
+        return self.total_pages is not None
 
     @property
     @override
     def body_paths(self) -> list[str]:
-        return [self.pages] if self.pages is not None else []
+        return [self.total_pages] if self.total_pages is not None else []
 
     @property
     @override
     def parameter(self) -> str:
-        return self.page or self.offset or ""
+        return self.param
+
+
+class PageNumberPagination(Counted):
+    """The page's number."""
+
+    by: Literal["page_number"]
+    first_page: int = Field(1, ge=0, description="the first page's number")
 
     @override
     def begin(self, doing: str) -> Pages:
-        return CountedPages(self, doing)
+        return CountedPages(self, self.first_page, doing, by_records=False)
+
+
+class OffsetPagination(Counted):
+    """How many records to skip."""
+
+    by: Literal["offset"]
+    first_offset: int = Field(0, ge=0, description="records to skip for the first page")
+
+    @override
+    def begin(self, doing: str) -> Pages:
+        return CountedPages(self, self.first_offset, doing, by_records=True)
 
 
 class CountedPages(Pages):
@@ -74,10 +91,16 @@ class CountedPages(Pages):
     by itself, for totals lie; it only keeps them going over a few empty ones, and says how many pages may be asked for early.
     """
 
-    def __init__(self, rule: CountedNext, doing: str) -> None:
+    def __init__(self, rule: Counted, first: int, doing: str, *, by_records: bool) -> None:
+        """
+        Args:
+            first: the number that asks for the first page.
+            by_records: the number is of records, not of pages.
+        """
         super().__init__(doing)
         self._rule = rule
-        self._at = rule.start if rule.start is not None else (0 if rule.offset else 1)
+        self._at = first
+        self._by_records = by_records
         self._count = self._empty = self._fullest = 0
         self._before: bytes | None = None
         self._pages: int | None = None
@@ -88,7 +111,7 @@ class CountedPages(Pages):
     def expected(self) -> str | None:
         if self._pages is None or self._done >= self._pages:
             return None
-        return f"the source says at `{self._rule.pages}` that there are {self._pages} pages, and {self._done} came"
+        return f"the source says at `{self._rule.total_pages}` that there are {self._pages} pages, and {self._done} came"
 
     @override
     def first(self) -> Step:
@@ -105,7 +128,7 @@ class CountedPages(Pages):
         else:
             return []
         stride = self._fullest or 1
-        return [self._step(self._at + n * (stride if self._rule.offset else 1)) for n in range(min(count, left))]
+        return [self._step(self._at + n * (stride if self._by_records else 1)) for n in range(min(count, left))]
 
     @override
     def after(self, page: Page) -> Step | None:
@@ -116,8 +139,8 @@ class CountedPages(Pages):
         if self._known is not None and page.total is not None and page.total < self._known:
             self.moved = f"there were {self._known} records at first, and {page.total} later"
         self._known = page.total if page.total is not None else self._known
-        if self._rule.pages is not None:
-            found = jmespath.search(self._rule.pages, page.body)
+        if self._rule.total_pages is not None:
+            found = jmespath.search(self._rule.total_pages, page.body)
             self._pages = found if type(found) is int else self._pages
         expected = page.total is not None and self._count < page.total
         expected = expected or (self._pages is not None and self._done < self._pages)
@@ -128,7 +151,7 @@ class CountedPages(Pages):
             raise PagesLooped(
                 self._doing,
                 found=f"the page is the same as the one before it, as if `{self._rule.parameter}` had no effect",
-                fix="check the parameter's name in `next`; what was committed stays",
+                fix="check the `param` of `pagination`; what was committed stays",
             )
         if size is not None and page.records and not expected:
             all_there = page.total is not None and page.records < size
@@ -140,15 +163,16 @@ class CountedPages(Pages):
         held = page.records
         if size is not None and held > size:
             held = max(size, held - page.misfits)
-        self._at += (held or self._fullest or 1) if self._rule.offset else 1
+        self._at += (held or self._fullest or 1) if self._by_records else 1
         told = self._pages is not None or page.total is not None
         return self._step(self._at, beyond=told and not expected)
 
     def _step(self, at: int, *, beyond: bool = False) -> Step:
         sent = {self._rule.parameter: str(at)}
-        if self._rule.size is not None and self._rule.size_as is not None:
-            sent[self._rule.size_as] = str(self._rule.size)
+        if self._rule.size is not None and self._rule.size_param is not None:
+            sent[self._rule.size_param] = str(self._rule.size)
         return Step(sent, beyond=beyond)
 
 
-KIND = PageStyle(CountedNext)
+PAGE_NUMBER = PageStyle(PageNumberPagination)
+OFFSET = PageStyle(OffsetPagination)

@@ -83,7 +83,7 @@ class Pages(ABC):
             raise PagesLooped(
                 self._doing,
                 found=f"{what_came}, and each says that there is another",
-                fix="check `next` in the connector, or ask the source's keeper; what was committed stays",
+                fix="check `pagination` in the connector, or ask the source's keeper; what was committed stays",
                 code="source.pages_without_end",
             )
         self._once(mark, what)
@@ -93,7 +93,7 @@ class Pages(ABC):
             raise PagesLooped(
                 self._doing,
                 found=f"{what} came twice in one pass, so the pages run in a circle",
-                fix="check `next` in the connector; what was committed stays, and a new run starts from there",
+                fix="check `pagination` in the connector; what was committed stays, and a new run starts from there",
             )
         self._seen.add(mark)
 
@@ -106,7 +106,7 @@ class Pages(ABC):
             raise RecordsNotFound(
                 self._doing,
                 found=f"what says which page comes next, at {path}, is {type(found).__name__}, not text",
-                fix="point `next` at the token or the address",
+                fix="point `pagination.at` at the token or the address",
                 code="source.token_unreadable",
             )
         return str(found)

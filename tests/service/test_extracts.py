@@ -1,4 +1,4 @@
-"""Bundles: records as files once, checked on the way, loaded anywhere, and nothing twice."""
+"""Extracts: records as files once, checked on the way, loaded anywhere, and nothing twice."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ PLACES = "warehouse: duck\ntype: duckdb\npath: duck.duckdb\n"
 
 
 def reed(service: RunningService, *arguments: str, code: int = 0, given: bytes = b"") -> bytes:
-    command = [sys.executable, "-m", "reedbasket.cli.main", "bundle", *arguments]
+    command = [sys.executable, "-m", "reedbasket.cli.main", "extract", *arguments]
     done = subprocess.run(command, capture_output=True, env={**os.environ, **service.environment()}, input=given)
     assert done.returncode == code, (done.stdout + done.stderr).decode()
     return done.stdout + (done.stderr if code else b"")
@@ -44,7 +44,7 @@ def test_written_once_and_loaded_anywhere(service: RunningService, tmp_path: Pat
         assert client.feed("test")["fresh_at"] == fresh
         records.append(record(50))
         assert client.ask_run("test", wait_seconds=30)["totals"]["inserted"] == 1
-        assert client.bundles() == []
+        assert client.extracts() == []
     manifest = json.loads((folder / "manifest.json").read_text())
     tables = {table["name"]: table for table in manifest["tables"]}
     assert (tables["things"]["rows"], tables["things"]["key"], tables["things_kids"]["key"]) == (
@@ -68,32 +68,32 @@ def test_written_once_and_loaded_anywhere(service: RunningService, tmp_path: Pat
             for warehouse, table in ((place, f"{place}_things"), ("marsh", "things"))
         ]
         assert there[0] == there[1] and len(there[0]) == 50
-        assert client.verify("bundle-test", deep=True)[0]["same"]
-    line = next(line for line in client.ledger("bundle-test") if line["table"] == "marsh_things")
+        assert client.verify("extract-test", deep=True)[0]["same"]
+    line = next(line for line in client.ledger("extract-test") if line["table"] == "marsh_things")
     assert (line["read"], line["inserted"], line["reconciles"]) == (50, 50, True)
 
 
-def test_a_bundle_that_was_changed_or_cut_is_not_loaded(service: RunningService, tmp_path: Path) -> None:
+def test_a_extract_that_was_changed_or_cut_is_not_loaded(service: RunningService, tmp_path: Path) -> None:
     with serving(Changing([record(n) for n in range(5)])) as source:
         prepare(service.client, source.url, write="upsert", by="cursor", warehouse="type: sqlite\npath: marsh.db")
         reed(service, "write", "test", str(tmp_path / "out"))
     file = tmp_path / "out/things.parquet"
     whole = file.read_bytes()
     file.write_bytes(whole[:-9])
-    assert b"[bundle.changed]" in reed(service, "load", str(tmp_path / "out"), "--into", "marsh", code=1)
+    assert b"[extract.changed]" in reed(service, "load", str(tmp_path / "out"), "--into", "marsh", code=1)
     file.unlink()
     assert b"there is no such file" in reed(service, "load", str(tmp_path / "out"), "--into", "marsh", code=1)
-    assert b"[bundle.unreadable]" in reed(service, "load", str(tmp_path), "--into", "marsh", code=1)
+    assert b"[extract.unreadable]" in reed(service, "load", str(tmp_path), "--into", "marsh", code=1)
     for name in ("../service.db", "..%2f..%2fservice.db", ".", "nothing-1"):
         with pytest.raises(ServiceProblem) as caught:
-            list(service.client.bundle_file(name, "key"))
+            list(service.client.extract_file(name, "key"))
         assert caught.value.status == 404
     # A run that fails leaves nothing behind.
     service.client.apply(
         {"more.yaml": "source: test\nconnector: test-api\nsettings: {url: 'http://127.0.0.1:9', token: {secret: test_token}}\n"}
     )
     reed(service, "write", "test", str(tmp_path / "none"), code=1)
-    assert list((service.folder / "bundles").iterdir()) == []
+    assert list((service.folder / "extracts").iterdir()) == []
 
 
 def test_through_a_pipe_as_arrow(service: RunningService) -> None:

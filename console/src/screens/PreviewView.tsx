@@ -4,7 +4,7 @@ import styled from "styled-components";
 import { ApiError } from "../lib/api";
 import type { Exchange } from "../lib/api-types";
 import { laidOut, plural } from "../lib/format";
-import { peekAt, peekAtFiles } from "../lib/queries";
+import { previewFiles, previewTable } from "../lib/queries";
 import { Button } from "../ui/Button";
 import { Choices } from "../ui/Choices";
 import { Actions, Section } from "../ui/Page";
@@ -15,7 +15,7 @@ import { RowsGrid } from "./RowsGrid";
 import type { Survey } from "./SurveyView";
 
 /** The first records of a table, and what went over the wire to get them. */
-export function PeekView({
+export function PreviewView({
   source,
   tables,
   survey,
@@ -28,16 +28,16 @@ export function PeekView({
 }) {
   const [chosen, setTable] = useState("");
   const table = chosen || (tables[0] ?? "");
-  const peek = useMutation({
-    mutationFn: (from: string) => (files ? peekAtFiles(source, from, 20) : peekAt(source, from, 20, true)),
+  const preview = useMutation({
+    mutationFn: (from: string) => (files ? previewFiles(source, from, 20) : previewTable(source, from, 20, true)),
   });
   const look = (from: string) => {
     setTable(from);
-    peek.mutate(from);
+    preview.mutate(from);
   };
   const failedWith =
-    peek.error instanceof ApiError ? (peek.error.problem.details as { exchanges?: Exchange[] } | undefined) : undefined;
-  const exchanges = peek.data?.exchanges ?? failedWith?.exchanges ?? [];
+    preview.error instanceof ApiError ? (preview.error.problem.details as { exchanges?: Exchange[] } | undefined) : undefined;
+  const exchanges = preview.data?.exchanges ?? failedWith?.exchanges ?? [];
   if (survey && tables.length === 0)
     return (
       <Section>
@@ -52,30 +52,30 @@ export function PeekView({
     );
   return (
     <Sides>
-      <Choices label="Tables to peek at" items={tables.map((name) => ({ id: name }))} chosen={table} choose={look} />
+      <Choices label="Tables to preview at" items={tables.map((name) => ({ id: name }))} chosen={table} choose={look} />
       <Section>
         <Actions>
-          <Button onPress={() => look(table)} isPending={peek.isPending}>
-            {`Peek at ${table}`}
+          <Button onPress={() => look(table)} isPending={preview.isPending}>
+            {`Preview at ${table}`}
           </Button>
           <small>
             {files
-              ? (peek.data?.note ?? "The first records of a file that matches.")
+              ? (preview.data?.note ?? "The first records of a file that matches.")
               : survey
                 ? "Its first rows. Nothing is kept."
                 : "One request, as the connector makes it; secrets are blanked. Nothing is kept."}
           </small>
         </Actions>
-        {peek.isError && <Trouble facts={factsOf(peek.error)} />}
-        {peek.data && (
+        {preview.isError && <Trouble facts={factsOf(preview.error)} />}
+        {preview.data && (
           <RowsGrid
             label={`Records of ${table}`}
-            rows={{ ...peek.data, truncated: false, seconds: 0 }}
+            rows={{ ...preview.data, truncated: false, seconds: 0 }}
             height={survey ? "62vh" : "34vh"}
           />
         )}
-        {(peek.data?.rejects.length ?? 0) > 0 && (
-          <Hint>{`${plural(peek.data!.rejects.length, "record")} would be rejected: ${peek.data!.rejects[0]}`}</Hint>
+        {(preview.data?.rejects.length ?? 0) > 0 && (
+          <Hint>{`${plural(preview.data!.rejects.length, "record")} would be rejected: ${preview.data!.rejects[0]}`}</Hint>
         )}
         {exchanges.map((exchange, index) => (
           <Wire key={index} exchange={exchange} />

@@ -2,22 +2,23 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import Field
 from typing_extensions import override
 
 from ....errors import RecordsNotFound
 from ....kinds import PageStyle
-from ....spec.next_page import NextPage
+from ....spec.pagination import Pagination
 from .pages import Page, Pages, Step
 
 
-class LastRecordNext(NextPage):
-    """last: the field whose value is sent back."""
+class KeysetPagination(Pagination):
+    """The last record's value of one column, sent back as `param`."""
 
-    last: str = Field(description="the last record's value of this field, sent back as `as`")
-    send_as: str = Field(alias="as", description="the parameter that sends the value")
+    by: Literal["keyset"]
+    column: str = Field(description="the field whose value in the last record is sent")
+    param: str = Field(description="the parameter that sends the value")
 
     @property
     @override
@@ -31,13 +32,13 @@ class LastRecordNext(NextPage):
 
     @override
     def begin(self, doing: str) -> Pages:
-        return LastRecordPages(self, doing)
+        return KeysetPages(self, doing)
 
 
-class LastRecordPages(Pages):
+class KeysetPages(Pages):
     """The last record's value of one field, sent back: the page after it. Ends with an empty page."""
 
-    def __init__(self, rule: LastRecordNext, doing: str) -> None:
+    def __init__(self, rule: KeysetPagination, doing: str) -> None:
         super().__init__(doing)
         self._rule = rule
 
@@ -46,17 +47,17 @@ class LastRecordPages(Pages):
         if page.last is None:
             return None
         value: Any = page.last
-        for step in self._rule.last.split("."):
+        for step in self._rule.column.split("."):
             value = value.get(step) if isinstance(value, dict) else None
         if value is None or isinstance(value, dict | list):
             raise RecordsNotFound(
                 self._doing,
-                found=f"the last record of the page has no value at `{self._rule.last}`, by which the next page is asked for",
-                fix="name a field in `next.last` that every record has",
+                found=f"the last record of the page has no value at `{self._rule.column}`, by which the next page is asked for",
+                fix="name a field in `pagination.column` that every record has",
                 code="source.token_unreadable",
             )
-        self._once(str(value), f"the last record's `{self._rule.last}`, {value!r},")
-        return Step({self._rule.send_as: str(value)})
+        self._once(str(value), f"the last record's `{self._rule.column}`, {value!r},")
+        return Step({self._rule.param: str(value)})
 
 
-KIND = PageStyle(LastRecordNext)
+KIND = PageStyle(KeysetPagination)

@@ -1,4 +1,4 @@
-"""Bundles that runs have written: folders below the data folder."""
+"""Extracts that runs have written: folders below the data folder."""
 
 from __future__ import annotations
 
@@ -8,16 +8,16 @@ import shutil
 from pathlib import Path
 from typing import Any
 
-from ..core.bundles import MANIFEST
 from ..core.errors import NotFound
+from ..core.extracts import MANIFEST
 from .database import Store
 
-_FOLDER = "bundles"
+_FOLDER = "extracts"
 _NAME = re.compile(r"[a-z0-9][a-z0-9_-]*-[0-9]+")
 
 
 def folder_of(store: Store, feed: str, run: int) -> Path:
-    """Where a run's bundle is."""
+    """Where a run's extract is."""
     return store.folder / _FOLDER / f"{feed}-{run}"
 
 
@@ -36,7 +36,7 @@ def file_of(store: Store, name: str, file: str) -> Path:
     # Names come from outside, and lead nowhere else.
     if not _NAME.fullmatch(name) or Path(file).name != file or file.startswith(".") or not path.is_file():
         raise NotFound(
-            "reading the bundle", f"{name}/{file}", found="no such file", fix="see `reed bundle list`", code="bundle.not_found"
+            "reading the extract", f"{name}/{file}", found="no such file", fix="see `reed extracts`", code="extract.not_found"
         )
     return path
 

@@ -1,4 +1,4 @@
-"""Notices: written with what they speak of, in one transaction, and sent later by whoever sends."""
+"""Notifications: written with what they speak of, in one transaction, and sent later by whoever sends."""
 
 from __future__ import annotations
 
@@ -11,30 +11,30 @@ from typing import Any, Literal
 
 from .database import Store, now_text, text_of
 
-Way = Literal["mail", "web"]
+Channel = Literal["email", "webhook"]
 
 
 @dataclass(frozen=True)
 class Recipient:
     """goes_to: a mail address, or a URL whose requests are signed with `secret`."""
 
-    way: Way
+    channel: Channel
     goes_to: str
     secret: str | None = None
 
 
 @dataclass(frozen=True)
-class Notice:
+class Notification:
     """What somebody is to hear."""
 
     id: int
     at: str
-    what: str
+    event: str
     feed: str
     source: str
     run: int | None
     facts: dict[str, Any]
-    way: Way
+    channel: Channel
     goes_to: str
     secret: str | None
     tries: int
@@ -57,7 +57,7 @@ def keep_health(connection: sqlite3.Connection, feed: str, *, failing: bool, lat
 
 def add(  # noqa: PLR0913 - a column each
     connection: sqlite3.Connection,
-    what: str,
+    event: str,
     feed: str,
     source: str,
     run: int | None,
@@ -67,27 +67,28 @@ def add(  # noqa: PLR0913 - a column each
 ) -> None:
     """Within the caller's transaction. goes_at: until then others of the same recipient may join it."""
     connection.executemany(
-        """insert into notice (at, what, feed, source, run, facts, way, goes_to, secret, state, next_at)
+        """insert into notification (at, event, feed, source, run, facts, channel, goes_to, secret, state, next_at)
            values (?, ?, ?, ?, ?, ?, ?, ?, ?, 'waiting', ?)""",
         [
-            (now_text(), what, feed, source, run, json.dumps(facts), one.way, one.goes_to, one.secret, text_of(goes_at))
+            (now_text(), event, feed, source, run, json.dumps(facts), one.channel, one.goes_to, one.secret, text_of(goes_at))
             for one in to
         ],
     )
 
 
-def due(store: Store, now: datetime) -> list[list[Notice]]:
+def due(store: Store, now: datetime) -> list[list[Notification]]:
     """What is to be sent: a list for each recipient who has one that is due, with all that waits for the same."""
     rows = store.connection.execute(
-        """select id, at, what, feed, source, run, facts, way, goes_to, secret, tries from notice
-           where state = 'waiting' and (way, goes_to) in (select way, goes_to from notice where state = 'waiting' and next_at <= ?)
-           order by way, goes_to, id limit 2000""",
+        """select id, at, event, feed, source, run, facts, channel, goes_to, secret, tries from notification
+           where state = 'waiting' and (channel, goes_to) in
+               (select channel, goes_to from notification where state = 'waiting' and next_at <= ?)
+           order by channel, goes_to, id limit 2000""",
         (text_of(now),),
     )
-    groups: dict[tuple[str, str], list[Notice]] = {}
+    groups: dict[tuple[str, str], list[Notification]] = {}
     for row in rows:
-        found = Notice(**{**dict(row), "facts": json.loads(row["facts"])})
-        groups.setdefault((found.way, found.goes_to), []).append(found)
+        found = Notification(**{**dict(row), "facts": json.loads(row["facts"])})
+        groups.setdefault((found.channel, found.goes_to), []).append(found)
     return list(groups.values())
 
 
@@ -95,7 +96,7 @@ def sent(store: Store, ids: Sequence[int]) -> None:
     """They arrived."""
     with store.transaction() as connection:
         connection.executemany(
-            "update notice set state = 'sent', sent_at = ?, tries = tries + 1, problem = '' where id = ?",
+            "update notification set state = 'sent', sent_at = ?, tries = tries + 1, problem = '' where id = ?",
             [(now_text(), one) for one in ids],
         )
 
@@ -104,16 +105,16 @@ def not_sent(store: Store, ids: Sequence[int], problem: str, next_at: datetime, 
     """To be tried again then, or given up."""
     with store.transaction() as connection:
         connection.executemany(
-            """update notice set tries = tries + 1, problem = ?, next_at = ?,
+            """update notification set tries = tries + 1, problem = ?, next_at = ?,
                    state = case when tries + 1 >= ? then 'undeliverable' else 'waiting' end where id = ?""",
             [(problem, text_of(next_at), most_tries, one) for one in ids],
         )
 
 
 def latest(store: Store, *, state: str | None = None, limit: int = 100) -> list[dict[str, Any]]:
-    """The latest first (wire.Notice)."""
+    """The latest first (wire.Notification)."""
     rows = store.connection.execute(
-        """select id, at, what, feed, run, way, goes_to, state, tries, next_at, problem, sent_at from notice
+        """select id, at, event, feed, run, channel, goes_to, state, tries, next_at, problem, sent_at from notification
            where ? is null or state = ? order by id desc limit ?""",
         (state, state, limit),
     )
@@ -124,5 +125,5 @@ def send_again(store: Store) -> int:
     """What was given up is tried once more: how many."""
     with store.transaction() as connection:
         return connection.execute(
-            "update notice set state = 'waiting', tries = 0, next_at = ? where state = 'undeliverable'", (now_text(),)
+            "update notification set state = 'waiting', tries = 0, next_at = ? where state = 'undeliverable'", (now_text(),)
         ).rowcount

@@ -1,4 +1,4 @@
-"""bundle write, bundle load, bundle list: extract once, keep it as open files, load it anywhere."""
+"""extract write, extract load, extract list: extract once, keep it as open files, load it anywhere."""
 
 from __future__ import annotations
 
@@ -21,8 +21,8 @@ PIPE = "-"
 
 
 def list_all(options: argparse.Namespace) -> int:
-    """`reed bundle list`."""
-    found = find_client(options.url, options.token).bundles()
+    """`reed extracts`."""
+    found = find_client(options.url, options.token).extracts()
     if options.json:
         return show.as_json(found)
     rows = [
@@ -37,46 +37,46 @@ def list_all(options: argparse.Namespace) -> int:
         for one in found
     ]
     show.table(
-        ["bundle", "feed", "tables", "rows", "size", "written"],
+        ["extract", "feed", "tables", "rows", "size", "written"],
         rows,
-        empty="No bundles are kept here.",
+        empty="No extracts are kept here.",
         right=["tables", "rows", "size"],
     )
     return 0
 
 
 def remove(options: argparse.Namespace) -> int:
-    """`reed bundle remove`."""
-    find_client(options.url, options.token).remove_bundle(options.name)
+    """`reed extract remove`."""
+    find_client(options.url, options.token).remove_extract(options.name)
     print(f"Removed {options.name}.")
     return 0
 
 
 def write(options: argparse.Namespace) -> int:
-    """`reed bundle write`: run a feed into a bundle, and copy its files here."""
+    """`reed extract write`: run a feed into an extract, and copy its files here."""
     client = find_client(options.url, options.token)
-    run = client.ask_run(options.feed, wait_seconds=WAIT_SECONDS, bundle=True)
+    run = client.ask_run(options.feed, wait_seconds=WAIT_SECONDS, extract=True)
     while run["outcome"] in _ACTIVE:
         run = client.run(run["id"], wait_seconds=WAIT_SECONDS)
     if run["outcome"] != "succeeded":
         return ended(run, options.json)
     name = f"{options.feed}-{run['id']}"
-    bundle = next(one for one in client.bundles() if one["name"] == name)
+    extract = next(one for one in client.extracts() if one["name"] == name)
     if options.folder == PIPE:
-        code = _out(client, bundle, options.table)
+        code = _out(client, extract, options.table)
     else:
-        code = _into(client, bundle, Path(options.folder), options.json)
-    client.remove_bundle(name)
+        code = _into(client, extract, Path(options.folder), options.json)
+    client.remove_extract(name)
     return code
 
 
-def _into(client: Client, bundle: wire.Bundle, folder: Path, as_json: bool) -> int:
-    from ..core.bundles import MANIFEST, read_manifest
+def _into(client: Client, extract: wire.Extract, folder: Path, as_json: bool) -> int:
+    from ..core.extracts import MANIFEST, read_manifest
 
     folder.mkdir(parents=True, exist_ok=True)
-    for file in [*(table["file"] for table in bundle["tables"]), MANIFEST]:
+    for file in [*(table["file"] for table in extract["tables"]), MANIFEST]:
         with open(folder / file, "wb") as out:
-            for part in client.bundle_file(bundle["name"], file):
+            for part in client.extract_file(extract["name"], file):
                 out.write(part)
     manifest = read_manifest(folder)
     if as_json:
@@ -85,7 +85,7 @@ def _into(client: Client, bundle: wire.Bundle, folder: Path, as_json: bool) -> i
         (t["name"], show.count(t["rows"]), show.size(t["bytes"]), ", ".join(t["key"]), _until(t)) for t in manifest["tables"]
     ]
     show.table(["table", "rows", "size", "key", "until"], rows, empty="No tables.", right=["rows", "size"])
-    print(f"Written to {folder}: Parquet files and {MANIFEST}. Load it with `reed bundle load {folder} --into WAREHOUSE`.")
+    print(f"Written to {folder}: Parquet files and {MANIFEST}. Load it with `reed extract load {folder} --into WAREHOUSE`.")
     return 0
 
 
@@ -93,19 +93,21 @@ def _until(table: Any) -> str:
     return table["cursor"]["value"] if table["cursor"] else ""
 
 
-def _out(client: Client, bundle: wire.Bundle, table: str | None) -> int:
+def _out(client: Client, extract: wire.Extract, table: str | None) -> int:
     """One table as an Arrow stream on standard output."""
     import pyarrow as pa
     import pyarrow.parquet as pq
 
-    names = [one["name"] for one in bundle["tables"]]
+    names = [one["name"] for one in extract["tables"]]
     if table is None and len(names) == 1:
         table = names[0]
     if table not in names:
         print(f"reed: one table goes through a pipe: --table {' or '.join(names)}  [command.incomplete]", file=sys.stderr)
         return 2
     with tempfile.TemporaryFile() as held:
-        for part in client.bundle_file(bundle["name"], next(one["file"] for one in bundle["tables"] if one["name"] == table)):
+        for part in client.extract_file(
+            extract["name"], next(one["file"] for one in extract["tables"] if one["name"] == table)
+        ):
             held.write(part)
         held.seek(0)
         with pq.ParquetFile(held) as file, pa.ipc.new_stream(sys.stdout.buffer, file.schema_arrow) as out:
@@ -115,10 +117,10 @@ def _out(client: Client, bundle: wire.Bundle, table: str | None) -> int:
 
 
 def load(options: argparse.Namespace) -> int:
-    """`reed bundle load`: put a bundle's files where the service reads them, and apply a feed that loads them."""
+    """`reed extract load`: put an extract's files where the service reads them, and apply a feed that loads them."""
     from ..client.find import data_folder_of
     from ..core.allowed_paths import FILES
-    from ..core.bundles import as_basket, feed_of, read_manifest
+    from ..core.extracts import as_basket, feed_of, read_manifest
 
     client = find_client(options.url, options.token)
     folder = given = _from_pipe(options) if options.folder == PIPE else Path(options.folder)
@@ -126,7 +128,7 @@ def load(options: argparse.Namespace) -> int:
         manifest = read_manifest(folder)
         if (data := data_folder_of(client)) is not None:
             # Definitions reach no folder but the service's own for files, and those that it was told to allow.
-            folder = data.resolve() / FILES / "bundles" / feed_of(manifest)
+            folder = data.resolve() / FILES / "extracts" / feed_of(manifest)
             shutil.copytree(given, folder, dirs_exist_ok=True)
         name, text = as_basket(manifest, folder, into=options.into, prefix=options.prefix)
         client.apply({f"{name}.yaml": text})
@@ -142,22 +144,22 @@ def load(options: argparse.Namespace) -> int:
 
 
 def _from_pipe(options: argparse.Namespace) -> Path:
-    """An Arrow stream from standard input, as a bundle of one table."""
+    """An Arrow stream from standard input, as an extract of one table."""
     import json
 
     import pyarrow as pa
     import pyarrow.parquet as pq
 
-    from ..core.bundles import MANIFEST, digest
+    from ..core.extracts import MANIFEST, digest
 
     if not options.table:
         raise SystemExit("reed: say what the table is to be called, with --table NAME  [command.incomplete]")
-    folder = Path(tempfile.mkdtemp(prefix="reed-bundle-"))
+    folder = Path(tempfile.mkdtemp(prefix="reed-extract-"))
     file, rows = folder / f"{options.table}.parquet", 0
     with pa.ipc.open_stream(sys.stdin.buffer) as stream, pq.ParquetWriter(file, stream.schema, compression="zstd") as out:
         for batch in stream:
             out.write_batch(batch)
             rows += batch.num_rows
     table = {"name": options.table, "file": file.name, "rows": rows, "sha256": digest(file), "key": options.key}
-    (folder / MANIFEST).write_text(json.dumps({"bundle": 1, "feed": options.table, "tables": [table]}), "utf-8")
+    (folder / MANIFEST).write_text(json.dumps({"extract": 1, "feed": options.table, "tables": [table]}), "utf-8")
     return folder

@@ -29,7 +29,7 @@ feed: {name}
 from: readings
 into: marsh
 table_prefix: {name}_
-tables: {{readings: {{changes: {{by: window, from: {since}}}, write: append}}}}
+tables: [{{table: readings, changes: {{by: window, from: {since}}}, write: append}}]
 {more}
 """
 
@@ -42,7 +42,7 @@ def mails(sink: Any, count: int) -> list[tuple[str, str, str, str]]:
 def test_a_broken_source_sends_one_mail_and_one_when_it_runs_again(tmp_path: Path) -> None:
     _, server, sink = serve_post()
     broken = [True]
-    # All are told of within one notice, however long it takes until the last of them has begun: nobody is answered before,
+    # All are told of within one notification, however long it takes until the last of them has begun: nobody is answered before,
     # and with a refusal that is not tried again.
     asked, all_asked = set[str](), threading.Event()
 
@@ -59,7 +59,7 @@ def test_a_broken_source_sends_one_mail_and_one_when_it_runs_again(tmp_path: Pat
         server,
         "--mail-tls",
         "none",
-        "--notice-seconds",
+        "--notification-seconds",
         "5",
         "--workers",
         "8",
@@ -95,7 +95,7 @@ def test_a_broken_source_sends_one_mail_and_one_when_it_runs_again(tmp_path: Pat
             assert len(sink.mails) == 2
             # A mail is there before it is noted that it went.
             wanted = {("failed", name, "sent") for name in names} | {("recovered", "f0", "sent")}
-            wait_for(lambda: {(n["what"], n["feed"], n["state"]) for n in service.client.notices()} == wanted)
+            wait_for(lambda: {(n["event"], n["feed"], n["state"]) for n in service.client.notifications()} == wanted)
     finally:
         service.stop()
 
@@ -114,7 +114,7 @@ def test_mail_goes_by_tls_and_only_to_a_server_that_proves_itself(
     made = loop.create_server(lambda: SMTP(sink, hostname="post", loop=loop, **later), "127.0.0.1", 0, ssl=tls_context)
     server = f"localhost:{loop.run_until_complete(made).sockets[0].getsockname()[1]}"
     threading.Thread(target=loop.run_forever, daemon=True).start()
-    options = ["--mail-server", server, "--mail-tls", way, "--notice-seconds", "0", "--mail-to", "data@sedge.example"]
+    options = ["--mail-server", server, "--mail-tls", way, "--notification-seconds", "0", "--mail-to", "data@sedge.example"]
     with serving(lambda _: Answer({}, 503)) as source:
         for name, trusted in (("stranger", False), ("known", True)):
             if trusted:
@@ -125,7 +125,7 @@ def test_mail_goes_by_tls_and_only_to_a_server_that_proves_itself(
                 basket = API.format(url=source.url, source="") + FEED.format(name="f", since="2026-11-26", more="")
                 service.client.apply({"b.yaml": basket})
                 service.client.ask_run("f", wait_seconds=30)
-                told = wait_for(lambda: next((n for n in service.client.notices() if n["tries"]), None))  # noqa: B023
+                told = wait_for(lambda: next((n for n in service.client.notifications() if n["tries"]), None))  # noqa: B023
                 assert (told["state"], "certificate verify failed" in told["problem"]) == (
                     "sent" if trusted else "waiting",
                     not trusted,
@@ -169,7 +169,7 @@ def test_web_calls_are_signed_events_and_are_tried_until_they_arrive(tmp_path: P
     def answer(request: Request) -> Answer:
         return Answer({"items": [{"at": request.query["from"]}, {"at": request.query["from"], "n": [1, 2]}, "no object"]})
 
-    service = RunningService(tmp_path / "data", "--notice-seconds", "1")
+    service = RunningService(tmp_path / "data", "--notification-seconds", "1")
     try:
         with serving(answer) as source, serving(hook) as receiver:
             address.append(f"{receiver.url}/hook")
@@ -180,18 +180,18 @@ def test_web_calls_are_signed_events_and_are_tried_until_they_arrive(tmp_path: P
             service.client.apply(
                 {"b.yaml": API.format(url=source.url, source="") + FEED.format(name="f", since="2026-11-26", more=more)}
             )
-            wait_for(lambda: [n for n in service.client.notices() if n["what"] == "late"])
+            wait_for(lambda: [n for n in service.client.notifications() if n["event"] == "late"])
             assert service.client.feed("f")["late"]
             run = service.client.ask_run("f", wait_seconds=30)
             wait_for(lambda: heard, 40)
-            problem = wait_for(lambda: next((n for n in service.client.notices() if n["problem"]), None))
+            problem = wait_for(lambda: next((n for n in service.client.notifications() if n["problem"]), None))
             assert (problem["state"], problem["problem"], problem["tries"]) == ("waiting", "it answered 500", 1)
             refusing[0] = False
             db = sqlite3.connect(service.folder / "service.db")
-            db.execute("update notice set next_at = '2026-01-01T00:00:00.000Z'")
+            db.execute("update notification set next_at = '2026-01-01T00:00:00.000Z'")
             db.commit()
             db.close()
-            wait_for(lambda: all(n["state"] == "sent" for n in service.client.notices()), 40)
+            wait_for(lambda: all(n["state"] == "sent" for n in service.client.notifications()), 40)
     finally:
         service.stop()
     assert all(signed for signed, _ in heard)
@@ -210,7 +210,7 @@ def test_what_cannot_be_delivered_is_shown_and_can_be_sent_again(tmp_path: Path)
         "127.0.0.1:9",
         "--mail-tls",
         "none",
-        "--notice-seconds",
+        "--notification-seconds",
         "3",
         "--mail-to",
         "data@sedge.example",
@@ -222,15 +222,15 @@ def test_what_cannot_be_delivered_is_shown_and_can_be_sent_again(tmp_path: Path)
                 {"b.yaml": API.format(url=source.url, source="") + FEED.format(name="f", since="2026-11-26", more="")}
             )
             service.client.ask_run("f", wait_seconds=30)
-        # The notice is noted after the run has ended, which may be after its result is asked for.
-        wait_for(lambda: [notice["tries"] for notice in service.client.notices()] == [1], 40)
+        # The notification is noted after the run has ended, which may be after its result is asked for.
+        wait_for(lambda: [notification["tries"] for notification in service.client.notifications()] == [1], 40)
         db = sqlite3.connect(service.folder / "service.db")
-        db.execute("update notice set tries = 9, next_at = '2026-01-01T00:00:00.000Z'")
+        db.execute("update notification set tries = 9, next_at = '2026-01-01T00:00:00.000Z'")
         db.commit()
         db.close()
-        given_up = wait_for(lambda: service.client.notices(state="undeliverable"))[0]
+        given_up = wait_for(lambda: service.client.notifications(state="undeliverable"))[0]
         assert "Connection refused" in given_up["problem"]
-        assert service.client.notices_again()["count"] == 1
-        wait_for(lambda: [notice["tries"] for notice in service.client.notices()] == [1])
+        assert service.client.notifications_again()["count"] == 1
+        wait_for(lambda: [notification["tries"] for notification in service.client.notifications()] == [1])
     finally:
         service.stop()

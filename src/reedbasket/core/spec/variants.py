@@ -1,4 +1,4 @@
-"""One feed for each set of parameters: `{parameters.region}` in its texts is filled in before anything is checked."""
+"""One feed for each of its variants: `{variant.region}` in its texts is filled in before anything is checked."""
 
 from __future__ import annotations
 
@@ -9,34 +9,35 @@ from typing import Any
 from .mistakes import Mistake, nearest
 from .yaml_source import Document, Path
 
-_NAME = re.compile(r"(?<!{){parameters\.([A-Za-z0-9_]+)}")
-# SQL is never made out of values; there a parameter is bound, `:parameters_region`.
+_NAME = re.compile(r"(?<!{){variant\.([A-Za-z0-9_]+)}")
+# SQL is never made out of values; there a value is bound, `:variant_region`.
 _SQL = {"query", "source_filter", "filter", "compute"}
 
 
 def one_for_each(document: Document) -> tuple[list[Document], list[Mistake]]:
-    """The documents that one stands for: itself where it has no parameters. Places stay those of the one that was written."""
+    """The documents that one stands for: itself where it has no variants. Places stay those of the one that was written."""
     data = document.data
-    if not isinstance(data, dict) or not data or next(iter(data)) != "feed" or not data.get("parameters"):
+    if not isinstance(data, dict) or not data or next(iter(data)) != "feed" or not data.get("variants"):
         return [document], []
-    stated = data["parameters"]
-    sets = stated if isinstance(stated, list) else [stated]
+    sets = data["variants"]
+    if not isinstance(sets, list):
+        message = "`variants` is a list, of a mapping for each feed: [{region: north}, {region: south}]"
+        return [], [_mistake(document, ("variants",), message, "definition.bad_value")]
     mistakes: list[Mistake] = []
     documents = []
     for place, values in enumerate(sets):
-        at: Path = ("parameters", place) if isinstance(stated, list) else ("parameters",)
         if not isinstance(values, dict):
-            message = "a set of parameters is a mapping: {region: north}"
-            mistakes.append(_mistake(document, at, message, "definition.bad_value"))
+            message = "a variant is a mapping: {region: north}"
+            mistakes.append(_mistake(document, ("variants", place), message, "definition.bad_value"))
             continue
-        filled = {key: _filled(document, value, values, (key,), mistakes) for key, value in data.items() if key != "parameters"}
-        documents.append(Document(document.file, {**filled, "parameters": values}, document.positions, document.text))
+        filled = {key: _filled(document, value, values, (key,), mistakes) for key, value in data.items() if key != "variants"}
+        documents.append(Document(document.file, {**filled, "variants": [values]}, document.positions, document.text))
     if mistakes:
         return [], list(dict.fromkeys(mistakes))
     names = [one.data["feed"] for one in documents]
     if len(set(map(str, names))) < len(names):
-        example = f"{names[0]}-{{parameters.{next(iter(sets[0]))}}}"
-        message = f'each set of parameters makes a feed of its own name; write for example "{example}"'
+        example = f"{names[0]}-{{variant.{next(iter(sets[0]))}}}"
+        message = f'each variant is a feed with a name of its own; write for example "{example}"'
         mistakes.append(_mistake(document, ("feed",), message, "definition.defined_twice"))
         documents = documents[:1]
     return documents, mistakes
@@ -54,10 +55,10 @@ def _filled(document: Document, value: Any, values: Mapping[str, Any], path: Pat
         return value
     for name in _NAME.findall(value):
         if name not in values:
-            message = f'there is no parameter "{name}"{nearest(name, values)}'
-            mistakes.append(_mistake(document, path, message, "definition.unknown_parameter"))
+            message = f'this variant has no "{name}"{nearest(name, values)}'
+            mistakes.append(_mistake(document, path, message, "definition.unknown_name"))
         elif _SQL & set(map(str, path)):
-            message = f"SQL is not made out of values: write :parameters_{name}, which is bound"
+            message = f"SQL is not made out of values: write :variant_{name}, which is bound"
             mistakes.append(_mistake(document, path, message, "definition.bad_value"))
     return _NAME.sub(lambda found: str(values.get(found[1], found[0])), value)
 

@@ -7,13 +7,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
-from pydantic import Field, GetJsonSchemaHandler, ModelWrapValidatorHandler, model_validator
-from pydantic.json_schema import JsonSchemaValue
-from pydantic_core import CoreSchema
+from pydantic import Field, model_validator
 from typing_extensions import override
 
 from ..kinds import PAGE_STYLES
-from .fields import Model
+from .fields import Model, RecordsPath
+from .one_of import ModelClass, OneOf
 
 
 @dataclass(frozen=True)
@@ -29,35 +28,23 @@ class NextPointer:
     header: str | None = None
 
 
-class NextPage(Model):
-    """Exactly one key says the style. Validated, it is the model of that style."""
+class Pagination(OneOf):
+    """`by` names the style."""
 
+    named_by = "by"
+    by: str
     send_in: Literal["query", "header", "body"] = Field("query", alias="in", description="where what is sent goes")
 
     @classmethod
     @override
-    def model_for(cls, data: Any) -> type[Model]:
-        said = _styles_of(data)
-        return PAGE_STYLES.get(said[0]).rule if len(said) == 1 else cls
-
-    @model_validator(mode="wrap")
-    @classmethod
-    def _of_its_style(cls, data: Any, handler: ModelWrapValidatorHandler[NextPage]) -> NextPage:
-        if cls is not NextPage or not isinstance(data, dict):
-            return handler(data)
-        said = _styles_of(data)
-        if len(said) != 1:
-            raise ValueError(f"say one of {', '.join(PAGE_STYLES.names())}" + (f", not {' and '.join(said)}" if said else ""))
-        rule: NextPage = PAGE_STYLES.get(said[0]).rule.model_validate(data)
-        return rule
+    def member_names(cls) -> Sequence[str]:
+        return PAGE_STYLES.names()
 
     @classmethod
     @override
-    def __get_pydantic_json_schema__(cls, core_schema: CoreSchema, handler: GetJsonSchemaHandler) -> JsonSchemaValue:
-        if cls is not NextPage:
-            return handler(core_schema)
-        models = dict.fromkeys(PAGE_STYLES.get(name).rule for name in PAGE_STYLES.names())
-        return {"anyOf": [handler(model.__pydantic_core_schema__) for model in models]}
+    def member(cls, name: str) -> ModelClass | None:
+        style = PAGE_STYLES.find(name)
+        return style.rule if style is not None else None
 
     # What readers, plans and checks ask of any style
 
@@ -110,7 +97,19 @@ class NextPage(Model):
         """
 
 
-def _styles_of(data: Any) -> list[str]:
-    """The keys that say a style."""
-    stated = [str(key) for key, value in data.items() if value is not None] if isinstance(data, dict) else []
-    return [key for key in stated if PAGE_STYLES.find(key) is not None]
+class PointedAt(Model):
+    """Of a style whose answers lead on: the place in the body, or the header, that does."""
+
+    at: RecordsPath | None = Field(None, description="where it stands in the body (JMESPath)")
+    response_header: str | None = Field(None, min_length=1, description="the header of the answer that it stands in")
+
+    @model_validator(mode="after")
+    def _one_place(self) -> PointedAt:
+        if (self.at is None) == (self.response_header is None):
+            raise ValueError("say one of `at`, a place in the body, and `response_header`")
+        return self
+
+    @property
+    def pointer(self) -> NextPointer:
+        """Where an answer leads on."""
+        return NextPointer(self.at, self.response_header.lower() if self.response_header is not None else None)

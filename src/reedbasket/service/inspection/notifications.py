@@ -1,4 +1,4 @@
-"""Sending notices: by mail, and to web addresses as CloudEvents."""
+"""Sending notifications: by mail, and to web addresses as CloudEvents."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ import urllib3
 
 from ...core.errors import ReedError
 from ...store import Store, secrets
-from ...store.notices import Notice
+from ...store.notifications import Notification
 from ..settings import Settings
 from ..words import mail_subject, mail_text
 
@@ -30,10 +30,10 @@ class NotSent(Exception):
     """Why, in words without secrets."""
 
 
-def send(store: Store, own: Settings, url: str, group: Sequence[Notice]) -> str:
-    """Notices that go to one place, together: why they could not be sent, '' where they were. url: where people find the console."""
+def send(store: Store, own: Settings, url: str, group: Sequence[Notification]) -> str:
+    """Notifications that go to one place, together: why they could not be sent, '' where they were. url: where people find the console."""
     try:
-        if group[0].way == "mail":
+        if group[0].channel == "email":
             _mail(store, own, url, group)
         else:
             _post(store, url, group)
@@ -44,7 +44,7 @@ def send(store: Store, own: Settings, url: str, group: Sequence[Notice]) -> str:
     return ""
 
 
-def _mail(store: Store, own: Settings, url: str, group: Sequence[Notice]) -> None:
+def _mail(store: Store, own: Settings, url: str, group: Sequence[Notification]) -> None:
     if not own.mail_server:
         raise NotSent("no mail server is set; start the service with --mail-server")
     message = EmailMessage()
@@ -76,7 +76,7 @@ def _mail(store: Store, own: Settings, url: str, group: Sequence[Notice]) -> Non
         raise NotSent(f"mail server {own.mail_server}: {type(error).__name__}: {str(error)[:200]}") from error
 
 
-def _post(store: Store, url: str, group: Sequence[Notice]) -> None:
+def _post(store: Store, url: str, group: Sequence[Notification]) -> None:
     first = group[0]
     body = json.dumps([_event(one, url) for one in group], ensure_ascii=False).encode()
     headers = {"content-type": "application/cloudevents-batch+json; charset=utf-8", "user-agent": "reed-basket"}
@@ -99,17 +99,17 @@ def _post(store: Store, url: str, group: Sequence[Notice]) -> None:
         raise NotSent(f"it answered {answer.status}")
 
 
-def _event(notice: Notice, url: str) -> dict[str, object]:
+def _event(notification: Notification, url: str) -> dict[str, object]:
     """https://github.com/cloudevents/spec, version 1.0: the same id for every try."""
     return {
         "specversion": "1.0",
-        "id": f"notice-{notice.id}",
-        "source": f"{url}/feeds/{notice.feed}",
-        "type": f"reedbasket.feed.{notice.what}",
-        "time": notice.at,
-        "subject": notice.feed,
+        "id": f"notification-{notification.id}",
+        "source": f"{url}/feeds/{notification.feed}",
+        "type": f"reedbasket.feed.{notification.event}",
+        "time": notification.at,
+        "subject": notification.feed,
         "datacontenttype": "application/json",
-        "data": {"feed": notice.feed, "from": notice.source, "run": notice.run, **notice.facts},
+        "data": {"feed": notification.feed, "from": notification.source, "run": notification.run, **notification.facts},
     }
 
 

@@ -1,4 +1,4 @@
-"""Bundles as a folder: its manifest, read and proven; and the definitions by which one is loaded."""
+"""Extracts as a folder: its manifest, read and proven; and the definitions by which one is loaded."""
 
 from __future__ import annotations
 
@@ -13,41 +13,41 @@ from .errors import ReedError
 MANIFEST = "manifest.json"
 
 
-class BundleError(ReedError):
-    """A bundle that is not what its manifest says, or cannot be loaded."""
+class ExtractError(ReedError):
+    """An extract that is not what its manifest says, or cannot be loaded."""
 
-    code = "bundle.unreadable"
+    code = "extract.unreadable"
 
 
 def read_manifest(folder: Path) -> dict[str, Any]:
-    """Every file there, and as the manifest says. Raises BundleError."""
+    """Every file there, and as the manifest says. Raises ExtractError."""
     path = folder / MANIFEST
     try:
         manifest: dict[str, Any] = json.loads(path.read_text("utf-8"))
         tables = [(str(table["name"]), str(table["file"]), str(table["sha256"])) for table in manifest["tables"]]
     except (OSError, ValueError, KeyError, TypeError) as error:
-        raise BundleError(
-            "reading the bundle",
+        raise ExtractError(
+            "reading the extract",
             str(path),
             found=f"{type(error).__name__}: {error}",
-            fix="name a folder that `reed bundle write` made",
+            fix="name a folder that `reed extract write` made",
         ) from None
     for name, file, expected in tables:
         target = folder / file
         if Path(file).name != file or not target.is_file():
-            raise BundleError(
-                "reading the bundle",
+            raise ExtractError(
+                "reading the extract",
                 str(target),
                 found=f"there is no such file, which the table {name} is in",
-                fix="copy the bundle whole",
+                fix="copy the extract whole",
             )
         if digest(target) != expected:
-            raise BundleError(
-                "reading the bundle",
+            raise ExtractError(
+                "reading the extract",
                 str(target),
                 found="it is not as it was written",
                 fix="copy it again",
-                code="bundle.changed",
+                code="extract.changed",
             )
     return manifest
 
@@ -62,24 +62,25 @@ def digest(file: Path) -> str:
 
 
 def feed_of(manifest: dict[str, Any]) -> str:
-    """The name of the feed that loads a bundle."""
-    return re.sub(r"[^a-z0-9]+", "-", f"bundle-{manifest['feed']}".lower()).strip("-")
+    """The name of the feed that loads an extract."""
+    return re.sub(r"[^a-z0-9]+", "-", f"extract-{manifest['feed']}".lower()).strip("-")
 
 
 def as_basket(manifest: dict[str, Any], folder: Path, *, into: str, prefix: str = "") -> tuple[str, str]:
-    """(the feed's name, YAML): a source of the folder, and a feed that takes each of its files once. The same bundle loaded again brings
+    """(the feed's name, YAML): a source of the folder, and a feed that takes each of its files once. The same extract loaded again brings
     nothing; a newer one of the same feed is merged by its keys."""
     name = feed_of(manifest)
-    tables = {
-        table["name"]: {
+    tables = [
+        {
+            "table": table["name"],
             "files": table["file"],
             **({"primary_key": table["key"], "write": "upsert"} if table["key"] else {"write": "append"}),
         }
         for table in manifest["tables"]
-    }
+    ]
     source = {
         "source": name,
-        "description": f"a bundle of the feed {manifest['feed']}",
+        "description": f"an extract of the feed {manifest['feed']}",
         "type": "files",
         "path": str(folder.resolve()),
     }
@@ -90,7 +91,7 @@ def as_basket(manifest: dict[str, Any], folder: Path, *, into: str, prefix: str 
         "from": name,
         "into": into,
         "table_prefix": prefix,
-        "defaults": {"changes": changes},
+        "changes": changes,
         "tables": tables,
     }
     # JSON is YAML, and quotes by itself.

@@ -12,7 +12,7 @@ from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from ...bundles import MANIFEST, digest
+from ...extracts import MANIFEST, digest
 from ...spec.times import format_time
 from ...spec.warehouse import Warehouse
 from ...warehouses import Warehouse as OpenWarehouse
@@ -36,14 +36,14 @@ _JSON_TYPES: tuple[tuple[tuple[str, ...], dict[str, Any]], ...] = (
 )
 
 
-def bundling(order: ResolvedRun, folder: Path) -> ResolvedRun:
-    """The same order, into the bundle's folder in place of its warehouse; the ledger tells of loads there by the folder's name."""
+def into_folder(order: ResolvedRun, folder: Path) -> ResolvedRun:
+    """The same order, into the extract's folder in place of its warehouse; the ledger tells of loads there by the folder's name."""
     folder.mkdir(parents=True, exist_ok=True)
     scratch = Warehouse.model_validate({"warehouse": folder.name, "type": "duckdb", "path": str(folder / _SCRATCH)})
     return order.model_copy(update={"warehouse": scratch, "others": []})
 
 
-def write_bundle(order: ResolvedRun, warehouse: OpenWarehouse, folder: Path, ended: datetime) -> dict[str, Any]:
+def write_extract(order: ResolvedRun, warehouse: OpenWarehouse, folder: Path, ended: datetime) -> dict[str, Any]:
     """The files out of what was loaded, then the manifest, and what was loaded goes. Answers the manifest."""
     tables = []
     found = warehouse.tables()
@@ -52,7 +52,7 @@ def write_bundle(order: ResolvedRun, warehouse: OpenWarehouse, folder: Path, end
         for table in found:
             tables.append(_table(connection, order, warehouse, table, folder))
     manifest = {
-        "bundle": VERSION,
+        "extract": VERSION,
         "feed": order.feed,
         "feed_version": order.feed_version,
         "source": order.source,

@@ -1,4 +1,4 @@
-"""Bundles, as answers show them."""
+"""Extracts, as answers show them."""
 
 from __future__ import annotations
 
@@ -7,14 +7,14 @@ from typing import Any
 from typing_extensions import TypedDict
 
 
-class BundledCursor(TypedDict):
+class ExtractdCursor(TypedDict):
     """How far a table was read."""
 
     kind: str
     value: str
 
 
-class BundledTable(TypedDict):
+class ExtractedTable(TypedDict):
     """file: Parquet. sha256: of it, hex. schema: JSON Schema of a row. cursor: how far the source was taken."""
 
     name: str
@@ -24,19 +24,19 @@ class BundledTable(TypedDict):
     bytes: int
     sha256: str
     key: list[str]
-    cursor: BundledCursor | None
+    cursor: ExtractdCursor | None
     schema: dict[str, Any]
 
 
-class Bundle(TypedDict):
-    """A feed's records as files. bundle: the version of this manifest; name: of its folder."""
+class Extract(TypedDict):
+    """A feed's records as files. extract: the version of this manifest; name: of its folder."""
 
     name: str
-    bundle: int
+    extract: int
     feed: str
     feed_version: int
     source: str
     run: int
     began: str
     ended: str
-    tables: list[BundledTable]
+    tables: list[ExtractedTable]

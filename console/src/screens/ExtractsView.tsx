@@ -1,8 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useNavigate } from "react-router";
-import type { Bundle, BundledTable, Feed } from "../lib/api-types";
+import type { Extract, ExtractedTable, Feed } from "../lib/api-types";
 import { ago, count, size } from "../lib/format";
-import { askBundle, bundleFile, bundlesQuery, removeBundle } from "../lib/queries";
+import { askExtract, extractFile, extractsQuery, removeExtract } from "../lib/queries";
 import { Button } from "../ui/Button";
 import { Grid } from "../ui/Grid";
 import { useNow } from "../ui/now";
@@ -11,15 +11,15 @@ import { Trouble } from "../ui/States";
 import { factsOf, Loaded } from "./Loaded";
 
 /** The feed's records as files: those that are kept, to be taken along, and a new one. */
-export function BundlesView({ feed }: { feed: Feed }) {
-  const bundles = useQuery(bundlesQuery());
+export function ExtractsView({ feed }: { feed: Feed }) {
+  const extracts = useQuery(extractsQuery());
   const navigate = useNavigate();
-  const ask = useMutation({ mutationFn: () => askBundle(feed.name), onSuccess: (run) => navigate(`/runs/${run.id}`) });
+  const ask = useMutation({ mutationFn: () => askExtract(feed.name), onSuccess: (run) => navigate(`/runs/${run.id}`) });
   return (
     <Section>
       <Actions>
         <Button onPress={() => ask.mutate()} isPending={ask.isPending}>
-          Write a bundle
+          Write an extract
         </Button>
         <small>
           A run that reads everything from the beginning into Parquet files. The warehouse, cursors and freshness stay as they
@@ -27,48 +27,48 @@ export function BundlesView({ feed }: { feed: Feed }) {
         </small>
       </Actions>
       {ask.isError && <Trouble facts={factsOf(ask.error)} />}
-      <Loaded query={bundles} what="bundles">
+      <Loaded query={extracts} what="extracts">
         {(found) => {
-          const own = found.filter((bundle) => bundle.feed === feed.name);
+          const own = found.filter((extract) => extract.feed === feed.name);
           if (own.length === 0)
             return <p>None is kept. The run that writes one is watched like any other; its files are then here.</p>;
-          return own.map((bundle) => <Kept key={bundle.name} bundle={bundle} />);
+          return own.map((extract) => <Kept key={extract.name} extract={extract} />);
         }}
       </Loaded>
     </Section>
   );
 }
 
-function Kept({ bundle }: { bundle: Bundle }) {
+function Kept({ extract }: { extract: Extract }) {
   const now = useNow();
   const cache = useQueryClient();
   const remove = useMutation({
-    mutationFn: () => removeBundle(bundle.name),
-    onSuccess: () => cache.invalidateQueries({ queryKey: bundlesQuery().queryKey }),
+    mutationFn: () => removeExtract(extract.name),
+    onSuccess: () => cache.invalidateQueries({ queryKey: extractsQuery().queryKey }),
   });
   return (
     <Section>
       <Actions>
-        <b>{bundle.name}</b>
-        <small>{`written ${ago(bundle.ended, now)}`}</small>
-        <a href={bundleFile(bundle.name, "manifest.json")} download>
+        <b>{extract.name}</b>
+        <small>{`written ${ago(extract.ended, now)}`}</small>
+        <a href={extractFile(extract.name, "manifest.json")} download>
           manifest.json
         </a>
-        <Button look="quiet" onPress={() => remove.mutate()} isPending={remove.isPending} label={`Remove ${bundle.name}`}>
+        <Button look="quiet" onPress={() => remove.mutate()} isPending={remove.isPending} label={`Remove ${extract.name}`}>
           Remove
         </Button>
       </Actions>
       {remove.isError && <Trouble facts={factsOf(remove.error)} />}
-      <Grid<BundledTable>
-        label={`Files of ${bundle.name}`}
-        rows={bundle.tables}
+      <Grid<ExtractedTable>
+        label={`Files of ${extract.name}`}
+        rows={extract.tables}
         id={(table) => table.name}
         empty="No tables."
         columns={[
           {
             name: "File",
             show: (table) => (
-              <a href={bundleFile(bundle.name, table.file)} download>
+              <a href={extractFile(extract.name, table.file)} download>
                 {table.file}
               </a>
             ),
