@@ -48,11 +48,11 @@ def run(quick: bool) -> dict[str, Any]:
         client = Client(url.split()[3].rstrip(","), (folder / "token").read_text().strip())
         try:
             basket = one_run.basket(api, TABLE, FEED, pace="{concurrency: 4}")
-            client.apply({"bench.yaml": basket})
-            assert client.ask_run("bench", wait_seconds=50)["outcome"] == "succeeded"
+            client.definitions.apply({"bench.yaml": basket})
+            assert client.feeds.run("bench", wait_seconds=50)["outcome"] == "succeeded"
             # From now on the API has nothing: what a quiet hour looks like.
             quiet = basket.replace('query_params: {since: "{cursor.from}"}', 'query_params: {since: "{cursor.from}", empty: 1}')
-            client.apply({"bench.yaml": quiet})
+            client.definitions.apply({"bench.yaml": quiet})
             own: list[float] = []
 
             def ours() -> float:
@@ -64,7 +64,7 @@ def run(quick: bool) -> dict[str, Any]:
                     stdout=subprocess.DEVNULL,
                 )
                 seconds = time.perf_counter() - began
-                latest = client.runs(limit=1)[0]
+                latest = client.runs.list(limit=1)[0]
                 assert latest["outcome"] == "succeeded" and latest["totals"]["read"] == 0, latest
                 asked = time.perf_counter()
                 urllib3.request("GET", f"{api}/records?empty=1")

@@ -17,7 +17,7 @@ from pathlib import Path
 
 from playwright.sync_api import Page, sync_playwright
 
-from reedbasket.client import Client, find_client
+from reedbasket.client import Client, connect
 from reedbasket.demo.start import basket_texts
 
 ROOT = Path(__file__).parents[1]
@@ -41,7 +41,7 @@ def main() -> None:
             if "Ctrl-C stops" in line:
                 break
         try:
-            client = find_client()
+            client = connect()
             terminal_pictures(folder)
             pages(client, folder)
             slow_pictures(client, folder)
@@ -76,14 +76,14 @@ def pages(client: Client, folder: Path) -> None:
         12,
         shown={f"{place}/": ""},
     )
-    client.ask_run("harbour-analysis", wait_seconds=50)
+    client.feeds.run("harbour-analysis", wait_seconds=50)
     for thing in ("odd_record", "vessel_inspected", "vessel_sold", "sailing_delayed"):
         reed("demo", "--data", str(folder), "event", thing)
     terminal(
         "terminal-verify", ["reed verify harbour --deep", "reed check marsh_duck", "reed profile marsh_duck hb_vessels"], 12
     )
-    client.ask_run("harbour-analysis", wait_seconds=50)
-    client.ask_run("harbour", wait_seconds=50)
+    client.feeds.run("harbour-analysis", wait_seconds=50)
+    client.feeds.run("harbour", wait_seconds=50)
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS.split())
         page = browser.new_page(viewport={"width": 1280, "height": 800})
@@ -97,7 +97,7 @@ def pages(client: Client, folder: Path) -> None:
         visit(page, client, "/warehouses/marsh/bookings", "rows")
         reed("demo", "--data", str(folder), "event", "file_damaged")
         time.sleep(6)  # until it has been still for long enough
-        client.ask_run("turnstiles", wait_seconds=50)
+        client.feeds.run("turnstiles", wait_seconds=50)
         page.goto(client.url + "/warehouses/marsh?tab=sql")
         statement = (
             "select status, count(*) as sailings, round(avg(delay_minutes), 1) as minutes_late from sailings group by status"
@@ -112,7 +112,7 @@ def pages(client: Client, folder: Path) -> None:
         visit(page, client, "/map", "map")
         making(page, client, json.loads((folder / "standins.json").read_text())["harbour"])
         reed("demo", "--data", str(folder), "event", "busy")
-        busy = client.ask_run("harbour", wait_seconds=50)["id"]
+        busy = client.feeds.run("harbour", wait_seconds=50)["id"]
         page.goto(f"{client.url}/runs/{busy}")
         page.get_by_role("tab", name="Requests").click()
         page.get_by_role("button", name="Dark colours").click()
@@ -182,9 +182,9 @@ def slow_pictures(client: Client, folder: Path) -> None:
         .replace("per_second: 200", "per_second: 14")
         .replace("feed: harbour\n", "feed: harbour-slow\ntable_prefix: slow_\n")
     )
-    client.apply({"basket/slow.yaml": slow})
+    client.definitions.apply({"basket/slow.yaml": slow})
     terminal("terminal-plan", ["reed plan harbour-slow"], 4)
-    run = client.ask_run("harbour-slow")["id"]
+    run = client.feeds.run("harbour-slow")["id"]
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=ARGUMENTS.split())
         page = browser.new_page(viewport={"width": 1280, "height": 800})
@@ -193,8 +193,8 @@ def slow_pictures(client: Client, folder: Path) -> None:
         visit(page, client, "/?hours=6", "home")
         browser.close()
     terminal("terminal-watch", [f"reed watch {run}"], 6)
-    client.apply({"basket/harbour.yaml": texts["basket/harbour.yaml"]})
-    client.run(run, wait_seconds=50)
+    client.definitions.apply({"basket/harbour.yaml": texts["basket/harbour.yaml"]})
+    client.runs.get(run, wait_seconds=50)
 
 
 def terminal(name: str, commands: list[str], seconds: float, shown: dict[str, str] | None = None) -> None:

@@ -62,7 +62,7 @@ def test_the_first_hour_of_a_data_engineer(reed: Reed, tmp_path: Path) -> None:
         assert "reed secret set test_token" in reed.err
         assert "[secret.missing]" in reed.err
         assert SECRET not in reed("secret", "set", "test_token", given=SECRET + "\n")
-        assert "test_token" in reed("secret", "list")
+        assert "test_token" in reed("secrets")
 
         planned = reed("plan", "test")
         assert "things: would be made; changes by cursor, upsert, key id" in planned
@@ -113,9 +113,9 @@ def test_exit_codes_that_scripts_can_use(reed: Reed, service: RunningService, tm
     reed("feeds", "--token", "any", "--url", "http://127.0.0.1:9", code=3)
     assert "no service answers" in reed.err
     with serving(Changing(list(RECORDS))) as source:
-        service.client.set_secret("test_token", SECRET)
-        service.client.apply({"a.yaml": basket_text(source.url)})
-        service.client.ask_run("test", wait_seconds=30)
+        service.client.secrets.set("test_token", SECRET)
+        service.client.definitions.apply({"a.yaml": basket_text(source.url)})
+        service.client.feeds.run("test", wait_seconds=30)
     reed("cancel", "1", code=6)
     reed("sql", "marsh", "drop table things", code=1)
     assert "read only" in reed.err

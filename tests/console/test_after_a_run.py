@@ -40,7 +40,7 @@ def test_what_drifted_was_rejected_and_replayed(page: Page, service: RunningServ
     client = service.client
     with serving(Changing(records)) as source:
         prepare(client, source.url, feed="on_drift: {changed_type: reject}")
-        client.ask_run("test", wait_seconds=30)
+        client.feeds.run("test", wait_seconds=30)
         look(page, service, "/feeds/test")
         tab(page, "Drift")
         expect(page.get_by_text("the source came as it was expected")).to_be_visible()
@@ -74,7 +74,7 @@ def test_source_and_warehouse_side_by_side(page: Page, service: RunningService) 
     records = [record(n) for n in range(20)]
     with serving(Changing(records)) as source:
         prepare(service.client, source.url)
-        service.client.ask_run("test", wait_seconds=30)
+        service.client.feeds.run("test", wait_seconds=30)
         look(page, service, "/feeds/test")
         tab(page, "Verify")
         page.get_by_role("button", name="Compare values too").click()
@@ -100,7 +100,7 @@ def test_columns_in_figures_and_the_way_into_the_warehouse(page: Page, service: 
     records = [record(n, **({} if n % 2 else {"at": None})) for n in range(20)]
     with serving(Changing(records)) as source:
         prepare(service.client, source.url)
-        service.client.ask_run("test", wait_seconds=30)
+        service.client.feeds.run("test", wait_seconds=30)
     look(page, service, "/warehouses/marsh/things")
     tab(page, "Profile")
     columns = page.get_by_role("grid", name="Columns")
@@ -116,7 +116,7 @@ def test_columns_in_figures_and_the_way_into_the_warehouse(page: Page, service: 
 def test_records_as_files_and_a_table_compared_with_its_source(page: Page, service: RunningService) -> None:
     with serving(Changing([record(n) for n in range(20)])) as source:
         prepare(service.client, source.url)
-        service.client.ask_run("test", wait_seconds=30)
+        service.client.feeds.run("test", wait_seconds=30)
         look(page, service, "/warehouses/marsh/things")
         tab(page, "Compare with the source")
         page.get_by_role("button", name="Compare values too").click()

@@ -19,8 +19,8 @@ RECORDS = [
 
 
 def prepare(service: RunningService, url: str) -> None:
-    service.client.set_secret("test_token", SECRET)
-    service.client.apply({"basket.yaml": basket_text(url, read=60)})
+    service.client.secrets.set("test_token", SECRET)
+    service.client.definitions.apply({"basket.yaml": basket_text(url, read=60)})
 
 
 def test_sign_in_run_the_feed_watch_it_finish_see_the_rows(page: Page, service: RunningService) -> None:
@@ -74,7 +74,7 @@ def test_lists_follow_by_themselves_and_ask_for_nothing_while_nothing_happens(pa
         page.on("request", lambda request: asked.append(request.url))
         page.wait_for_timeout(7000)
         assert asked == []
-        service.client.ask_run("test", wait_seconds=30)
+        service.client.feeds.run("test", wait_seconds=30)
         expect(page.get_by_role("grid", name="Runs")).to_contain_text("succeeded", timeout=60000)
         service.stop()
         expect(page.get_by_role("alert")).to_be_visible(timeout=60000)
@@ -83,7 +83,7 @@ def test_lists_follow_by_themselves_and_ask_for_nothing_while_nothing_happens(pa
 def test_with_the_keyboard_alone(page: Page, service: RunningService) -> None:
     with serving(Changing(list(RECORDS))) as source:
         prepare(service, source.url)
-        service.client.ask_run("test", wait_seconds=30)
+        service.client.feeds.run("test", wait_seconds=30)
         page.goto(service.sign_in)
         expect(page.get_by_role("heading", name="Home")).to_be_visible()
         page.goto(f"{service.url}/feeds")
@@ -119,7 +119,7 @@ def test_errors_and_emptiness_are_said_plainly(page: Page, service: RunningServi
     page.get_by_role("link", name="Feeds", exact=True).click()
     expect(page.get_by_text("No feeds yet")).to_be_visible()
     prepare(service, "http://127.0.0.1:9")
-    failed = service.client.ask_run("test", wait_seconds=30)
+    failed = service.client.feeds.run("test", wait_seconds=30)
     page.goto(f"{service.url}/runs/{failed['id']}")
     expect(page.get_by_role("alert")).to_contain_text("nothing accepts connections there")
     expect(page.get_by_role("alert")).to_contain_text("source.unreachable")
@@ -132,7 +132,7 @@ def test_errors_and_emptiness_are_said_plainly(page: Page, service: RunningServi
 def test_asking_with_sql_and_both_colours(page: Page, service: RunningService, tmp_path: Path) -> None:
     with serving(Changing(list(RECORDS))) as source:
         prepare(service, source.url)
-        service.client.ask_run("test", wait_seconds=30)
+        service.client.feeds.run("test", wait_seconds=30)
     page.goto(service.sign_in)
     page.get_by_role("link", name="marsh").click()
     page.get_by_role("tab", name="SQL").click()

@@ -13,8 +13,8 @@ def test_files_of_a_feed_and_of_its_source(page: Page, service: RunningService) 
     folder = service.files / "turnstile"
     make_turnstile(folder)
     damaged = happenings(folder)["file_damaged"]().split(" ")[0]
-    service.client.apply({"basket.yaml": BASKET})
-    service.client.ask_run("turnstiles", wait_seconds=50)
+    service.client.definitions.apply({"basket.yaml": BASKET})
+    service.client.feeds.run("turnstiles", wait_seconds=50)
     page.goto(service.sign_in)
     page.get_by_role("link", name="Feeds").click()
     page.get_by_role("row", name="turnstiles").click()

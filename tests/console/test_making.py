@@ -33,7 +33,7 @@ def passes() -> Iterator[str]:
 
 
 def test_a_feed_from_nothing_to_rows_in_the_warehouse(page: Page, service: RunningService) -> None:
-    service.client.apply({"marsh.yaml": MARSH})
+    service.client.definitions.apply({"marsh.yaml": MARSH})
     with sqlite3.connect(service.files / "yard.db") as db:
         db.execute("create table boats (id integer primary key, name text, owner text, updated_at datetime)")
         db.execute("create table oars (id integer primary key)")
@@ -93,7 +93,7 @@ def test_a_feed_from_nothing_to_rows_in_the_warehouse(page: Page, service: Runni
 
 
 def test_a_connector_by_trying_the_api(page: Page, service: RunningService) -> None:
-    service.client.apply({"marsh.yaml": MARSH})
+    service.client.definitions.apply({"marsh.yaml": MARSH})
     with passes() as url:
         page.goto(service.sign_in)
         page.get_by_role("link", name="Workbench").click()
@@ -114,7 +114,7 @@ def test_a_connector_by_trying_the_api(page: Page, service: RunningService) -> N
         page.get_by_role("button", name="take as records").click()
         page.get_by_role("button", name="Try a page").click()
         suggested = page.get_by_role("list", name="What the answer suggests")
-        for words in ("page: page, pages: pages", "count", "pass_no"):
+        for words in ("by: page_number, param: page, total_pages: pages", "count", "pass_no"):
             suggested.get_by_role("button", name=words, exact=True).click()
         page.get_by_role("button", name="Try three pages").click()
         expect(page.get_by_role("heading", name="200, 3 pages: 100, 100, 100 records")).to_be_visible()
@@ -128,7 +128,7 @@ def test_a_connector_by_trying_the_api(page: Page, service: RunningService) -> N
         expect(page.get_by_label("Definitions as YAML")).to_have_value(
             re.compile("from: partner\n.*cast:\n +pass_no: json", re.S)
         )
-    kept = service.client.definitions()
+    kept = service.client.definitions.list()
     table = next(one for one in kept if one["kind"] == "connector")["data"]["tables"][0]
     assert table == {
         "table": "holders",
@@ -144,9 +144,11 @@ def test_a_connector_by_trying_the_api(page: Page, service: RunningService) -> N
 def test_a_failing_run_is_diagnosed_and_mended(page: Page, service: RunningService) -> None:
     """From what needs attention to the run that failed, to the records that did not fit, to the definition, and back to nothing wrong."""
     with serving(Changing(list(RECORDS))) as source:
-        service.client.set_secret("test_token", SECRET)
-        service.client.apply({"basket.yaml": basket_text(source.url, table="cast: {id: date}", feed="max_rejects: 1")})
-        service.client.ask_run("test", wait_seconds=30)
+        service.client.secrets.set("test_token", SECRET)
+        service.client.definitions.apply(
+            {"basket.yaml": basket_text(source.url, table="cast: {id: date}", feed="max_rejects: 1")}
+        )
+        service.client.feeds.run("test", wait_seconds=30)
         page.goto(service.sign_in)
         page.get_by_role("list", name="Needs attention").get_by_role("link", name=re.compile("test.*failed")).click()
         expect(page.get_by_role("alert")).to_contain_text("run.too_many_rejects")
@@ -173,4 +175,4 @@ def test_a_failing_run_is_diagnosed_and_mended(page: Page, service: RunningServi
         expect(page.get_by_text(re.compile("From the beginning on, the next run would read 300 records"))).to_be_visible()
         page.get_by_role("button", name="Rewind", exact=True).click()
         expect(page.get_by_text("the next run reads on from there")).to_be_visible()
-    assert service.client.feed("test")["version"] == 2 and len(table_rows(service.warehouses, "things")) == 300
+    assert service.client.feeds.get("test")["version"] == 2 and len(table_rows(service.warehouses, "things")) == 300

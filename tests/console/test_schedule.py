@@ -56,14 +56,14 @@ def test_windows_pauses_and_backfills_of_a_feed(page: Page, service: RunningServ
 
         page.get_by_label("From").fill("2026-11-01")
         page.get_by_label("Until").fill("2026-11-04")
-        page.get_by_label("Each run takes").fill("soon")
+        page.get_by_label("Length of each run").fill("soon")
         page.get_by_role("button", name="Backfill").click()
         expect(page.get_by_role("alert")).to_contain_text("not a duration")
-        page.get_by_label("Each run takes").fill("1d")
+        page.get_by_label("Length of each run").fill("1d")
         page.get_by_role("button", name="Backfill").click()
         expect(page.get_by_role("grid", name="Backfills")).to_contain_text("3 of 3")
 
-        service.client.apply(
+        service.client.definitions.apply(
             {"f.yaml": FEED.format(name="days", prefix="days_", more="description: without a schedule").removeprefix("---\n")}
         )
         page.reload()
@@ -72,7 +72,7 @@ def test_windows_pauses_and_backfills_of_a_feed(page: Page, service: RunningServ
         page.get_by_role("option", name=re.compile("^1")).click()
         page.get_by_role("button", name="Put it in force again").click()
         expect(page.get_by_role("option", name=re.compile("^3"))).to_be_visible()
-    assert service.client.feed("days")["schedule"]["rule"] is not None
+    assert service.client.feeds.get("days")["schedule"]["rule"] is not None
 
 
 def test_people_are_let_in_by_name_and_see_what_their_role_allows(page: Page, service: RunningService) -> None:
@@ -97,7 +97,7 @@ def test_people_are_let_in_by_name_and_see_what_their_role_allows(page: Page, se
     page.get_by_label("Days of keep days").fill("30")
     page.get_by_role("button", name="Change", exact=True).click()
     expect(page.get_by_role("button", name="Back to 14")).to_be_visible()
-    assert {one["name"]: one["value"] for one in service.client.settings()}["keep_days"] == "30"
+    assert {one["name"]: one["value"] for one in service.client.settings.list()}["keep_days"] == "30"
     page.get_by_role("button", name="Back to 14").click()
     expect(page.get_by_label("Days of keep days")).to_have_value("14")
 

@@ -15,7 +15,7 @@ def test_people_sign_in_by_their_provider_or_read_why_not(tmp_path: Path, page: 
     options = ("--openid-issuer", provider.url, "--openid-client", CLIENT, "--openid-roles", "data=editor")
     service = RunningService(tmp_path / "data", *options)
     try:
-        service.client.set_secret("openid_client_secret", PASSWORD)
+        service.client.secrets.set("openid_client_secret", PASSWORD)
         provider.person["groups"] = ["others"]
         page.goto(f"{service.url}/sign-in")
         page.get_by_role("link", name="Sign in with 127.0.0.1").click()

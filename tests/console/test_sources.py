@@ -27,9 +27,9 @@ def test_from_a_look_at_the_source_to_the_requests_of_its_run(page: Page, servic
     tables = "  - {table: landings, get: /landings, records: rows, primary_key: id}\n"
     tables += "  - {table: gone, post: /gone, body: {json: {day: 1}}, records: rows}"
     with serving(answer) as source:
-        service.client.set_secret("test_token", SECRET)
+        service.client.secrets.set("test_token", SECRET)
         auth = 'auth: {type: bearer, token: "{settings.token}"}'
-        service.client.apply({"basket.yaml": basket(source.url, tables, "tables: [landings]", auth)})
+        service.client.definitions.apply({"basket.yaml": basket(source.url, tables, "tables: [landings]", auth)})
         page.goto(service.sign_in)
         page.get_by_role("link", name="Sources").click()
         row = page.get_by_role("row", name="test")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import json
 import os
 import re
@@ -15,7 +16,8 @@ from pathlib import Path
 
 import pytest
 
-from reedbasket.client import Client, find_client
+from reedbasket.cli.arguments import build
+from reedbasket.client import Client, connect
 from reedbasket.demo.ferries import BOOKINGS, SAILINGS, make_all
 from reedbasket.demo.passes import HOLDERS, USES
 from reedbasket.demo.start import DemoError, fresh_folder
@@ -54,7 +56,7 @@ class Demo:
     def client(self) -> Client:
         os.environ["REED_DATA"] = str(self.folder)
         try:
-            return find_client()
+            return connect()
         finally:
             del os.environ["REED_DATA"]
 
@@ -82,56 +84,96 @@ def demo(tmp_path: Path) -> Iterator[Demo]:
         running.stop()
 
 
+# Of those that go on until they are stopped, and of a run that has ended before.
+NOT_RUN, CANNOT = ("serve", "demo"), {"reed cancel 1": 6}
+FIRST = ["reed export ./basket", "reed backup reed.tar.gz"]
+
+
+def examples() -> list[str]:
+    """Every example of a command's help, and the commands of the README that are written out whole."""
+    found: list[str] = []
+
+    def collect(parser: argparse.ArgumentParser) -> None:
+        found.extend(re.findall(r"^  (reed .+)$", parser.epilog or "", re.M))
+        for action in parser._actions:
+            if isinstance(action, argparse._SubParsersAction):
+                for one in action.choices.values():
+                    collect(one)
+
+    collect(build())
+    (block,) = re.findall(r"## What you do with it\n\n```\n(.*?)```", (ROOT / "README.md").read_text("utf-8"), re.S)
+    found += [line.split("  ")[0].strip() for line in block.splitlines() if "…" not in line]
+    return FIRST + [one for one in dict.fromkeys(found) if one not in FIRST and one.split()[1] not in NOT_RUN]
+
+
+def test_every_example_works_as_it_is_written(demo: Demo, tmp_path: Path) -> None:
+    path = f"{ROOT / '.venv/bin'}:{os.environ['PATH']}"
+    wrong = []
+    assert len(examples()) > 60
+    for command in examples():
+        done = subprocess.run(
+            command, shell=True, cwd=tmp_path, input="rushes-and-reeds-42\n", capture_output=True, text=True, timeout=120,
+            env={**os.environ, "REED_DATA": str(demo.folder), "PATH": path},
+        )  # fmt: skip
+        if done.returncode != CANNOT.get(command, 0):
+            wrong.append(f"{command}: {done.returncode}, {done.stderr.strip() or done.stdout.strip()[-300:]}")
+    assert not wrong, "\n".join(wrong)
+
+
 def test_make_demo_from_start_to_end(demo: Demo) -> None:
     assert re.search(r"http://127\.0\.0\.1:\d+/sign-in#\S+", demo.out)
     assert "Run 1 of harbour succeeded: 80,015 records read" in demo.out
     client = demo.client()
-    rows = {t["name"]: t["rows"] for t in client.tables("marsh")}
+    rows = {t["name"]: t["rows"] for t in client.warehouses.tables("marsh")}
     made = make_all()
     assert (rows["sailings"], rows["bookings"], rows["landings"], rows["vessels"]) == (SAILINGS, BOOKINGS, 6, 9)
     assert rows["bookings_passengers"] == sum(len(b["passengers"]) for b in made["bookings"])
     assert rows["bookings_vehicles"] == sum(len(b["vehicles"]) for b in made["bookings"])
-    tickets = client.query("marsh", "select cast(sum(ticket % 100000) as integer), max(ticket) from bookings")["rows"][0]
+    tickets = client.warehouses.query("marsh", "select cast(sum(ticket % 100000) as integer), max(ticket) from bookings")[
+        "rows"
+    ][0]
     assert tickets == [sum(b["ticket"] % 100000 for b in made["bookings"]), str(max(b["ticket"] for b in made["bookings"]))]
 
-    assert client.ask_run("harbour", wait_seconds=50)["totals"]["read"] == 0
+    assert client.feeds.run("harbour", wait_seconds=50)["totals"]["read"] == 0
     data = ("--data", str(demo.folder))
     assert "2 bookings were added" in demo.reed("demo", *data, "event", "bookings_added")
     assert "is delayed" in demo.reed("demo", *data, "event", "sailing_delayed")
-    third = client.ask_run("harbour", wait_seconds=50)
+    third = client.feeds.run("harbour", wait_seconds=50)
     assert third["totals"]["read"] == 3
-    lines = {line["table"]: line for line in client.run_ledger(third["id"])}
+    lines = {line["table"]: line for line in client.runs.ledger(third["id"])}
     assert (lines["bookings"]["inserted"], lines["bookings"]["updated"]) == (2, 0)
     assert (lines["sailings"]["inserted"], lines["sailings"]["updated"]) == (0, 1)
     demo.reed("demo", *data, "event", "busy")
     demo.reed("demo", *data, "event", "odd_record")
-    fourth = client.ask_run("harbour", wait_seconds=50)
+    fourth = client.feeds.run("harbour", wait_seconds=50)
     # All that came, one record, was rejected: that is no success, and the cursor stays before it.
     assert (fourth["outcome"], fourth["totals"]["rejected"], fourth["totals"]["requests"]) == ("failed", 1, 6)
     assert fourth["error"] and fourth["error"]["code"] == "run.too_many_rejects"
-    assert "free" in client.rejects("harbour")[0]["record"]
+    assert "free" in client.feeds.rejects("harbour")[0]["record"]
 
     # The others, each as its source wants to be asked.
-    dock, tides, passes = (client.run(number, wait_seconds=50) for number in (2, 5, 6))
+    dock, tides, passes = (client.runs.get(number, wait_seconds=50) for number in (2, 5, 6))
     assert (dock["outcome"], tides["outcome"], passes["outcome"]) == ("succeeded", "succeeded", "succeeded")
-    turnstiles, depot = (client.run(number, wait_seconds=50) for number in (3, 4))
+    turnstiles, depot = (client.runs.get(number, wait_seconds=50) for number in (3, 4))
     assert (turnstiles["outcome"], depot["outcome"]) == ("succeeded", "succeeded")
     assert sum(1 for _ in (demo.folder / "files/lake/depot/photos").rglob("*.png")) == 24
-    assert client.source("depot")["base_url"].startswith("s3://sedge-depot at http://127.0.0.1:")
+    assert client.sources.get("depot")["base_url"].startswith("s3://sedge-depot at http://127.0.0.1:")
     demo.reed("demo", *data, "event", "work_order_done")
-    assert {t["table"]: t["read"] for t in client.ask_run("dock", wait_seconds=50)["tables"]}["work_orders"] == 1
+    assert {t["table"]: t["read"] for t in client.feeds.run("dock", wait_seconds=50)["tables"]}["work_orders"] == 1
     assert tides["totals"]["requests"] * 144 == tides["totals"]["read"] >= 29 * 144
     assert passes["totals"]["read"] == HOLDERS + USES
-    assert not [line for number in (5, 6) for line in client.requests(number, limit=1000) if line["status"] == 429]
-    assert client.ask_run("tides", wait_seconds=50)["totals"]["requests"] == 0
+    assert not [line for number in (5, 6) for line in client.runs.requests(number, limit=1000) if line["status"] == 429]
+    assert client.feeds.run("tides", wait_seconds=50)["totals"]["requests"] == 0
     demo.reed("demo", *data, "event", "token_expires")
     demo.reed("demo", *data, "event", "pass_given_back")
-    given_back = client.ask_run("passes", wait_seconds=50)
-    assert (given_back["outcome"], client.run_ledger(given_back["id"])[0]["deleted"]) == ("succeeded", 1)
-    assert "holder_email" in {c["name"] for t in client.tables("marsh") if t["name"] == "pass_holders" for c in t["columns"]}
-    boardings = client.ask_run("boardings", wait_seconds=50)
+    given_back = client.feeds.run("passes", wait_seconds=50)
+    assert (given_back["outcome"], client.runs.ledger(given_back["id"])[0]["deleted"]) == ("succeeded", 1)
+    assert "holder_email" in {
+        c["name"] for t in client.warehouses.tables("marsh") if t["name"] == "pass_holders" for c in t["columns"]
+    }
+    boardings = client.feeds.run("boardings", wait_seconds=50)
     assert (boardings["outcome"], boardings["totals"]["requests"] > 100) == ("succeeded", True)
-    assert client.ask_run("boardings", wait_seconds=50)["totals"]["requests"] == 1
+    assert client.feeds.run("boardings", wait_seconds=50)["totals"]["requests"] == 1
 
     harbour = json.loads((demo.folder / "standins.json").read_text())["harbour"]
     demo.stop()

@@ -152,22 +152,22 @@ class Chaos:
         while True:
             client = self.client
             states = Counter[str]()
-            for feed in client.feeds():
+            for feed in client.feeds.list():
                 states.update(feed["schedule"]["windows"])
                 if feed["schedule"]["windows"].get("failed"):
-                    client.windows_again(feed["name"], "2020-01-01", "2099-01-01")
+                    client.feeds.retry_windows(feed["name"], "2020-01-01", "2099-01-01")
             if states["waiting"] + states["queued"] + states["failed"] <= 0:
                 return
-            assert time.monotonic() < ends, f"stuck: {dict(states)}, runs {list(client.runs(limit=5))}"
+            assert time.monotonic() < ends, f"stuck: {dict(states)}, runs {list(client.runs.list(limit=5))}"
             time.sleep(1)
 
     def check(self) -> str:
         assert self.process is not None
         client = self.client
         for name in [f"f{n}" for n in range(self.feeds)]:
-            client.pause(name)
+            client.feeds.pause(name)
         ends = time.monotonic() + 60
-        while any(feed["activity"] != "idle" for feed in client.feeds()):
+        while any(feed["activity"] != "idle" for feed in client.feeds.list()):
             assert time.monotonic() < ends, "a run is stuck"
             time.sleep(0.2)
         self.process.send_signal(signal.SIGTERM)
@@ -228,8 +228,8 @@ def chaos(feeds: int, seconds: float, seed: int, step: str = "1m") -> str:
         start = (datetime.now(UTC) - timedelta(minutes=3)).strftime("%Y-%m-%dT%H:%M:00Z")
         sets = ", ".join(f"{{n: {n}, place: p{n}}}" for n in range(feeds))
         made.start()
-        made.client.set_secret("t", "not-shown")
-        made.client.apply({"b.yaml": BASKET.format(url=source.url, start=start, sets=sets, step=step)})
+        made.client.secrets.set("t", "not-shown")
+        made.client.definitions.apply({"b.yaml": BASKET.format(url=source.url, start=start, sets=sets, step=step)})
         try:
             made.go_on(seconds)
             made.settle(60 + 3 * feeds)

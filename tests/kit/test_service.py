@@ -39,31 +39,31 @@ def test_from_a_folder_to_rows_and_back_into_a_folder(service: RunningService, t
     folder = tmp_path / "basket"
     folder.mkdir()
     (folder / "lockers.py").write_text(HEAD + PAGED)
-    service.client.set_secret("test_token", SECRET)
+    service.client.secrets.set("test_token", SECRET)
     with serving(Changing(records(60))) as server:
         (folder / "all.yaml").write_text(definitions(server.url))
         reed(service, "apply", str(folder))
-        steps = {step["step"]: step["ok"] for step in service.client.check_source("test")}
+        steps = {step["step"]: step["ok"] for step in service.client.sources.check("test")}
         assert steps == {"secrets": True, "code": True, "confined": True, "check": True, "records": True}
-        assert [table["key"] for table in service.client.survey("test")] == [["id"]]
-        assert len(service.client.preview("test", "boxes", rows=5)["rows"]) == 5
-        assert service.client.plan("test")["tables"][0]["error"] is None
-        run = service.client.ask_run("test", wait_seconds=50)
+        assert [table["key"] for table in service.client.sources.survey("test")] == [["id"]]
+        assert len(service.client.sources.preview("test", "boxes", rows=5)["rows"]) == 5
+        assert service.client.feeds.plan("test")["tables"][0]["error"] is None
+        run = service.client.feeds.run("test", wait_seconds=50)
         assert (run["outcome"], run["totals"]["inserted"]) == ("succeeded", 60), run["error"]
-        assert [line["status"] for line in service.client.requests(run["id"])] == [200, 200]
-        assert service.client.verify("test", deep=True)[0]["same"]
+        assert [line["status"] for line in service.client.runs.requests(run["id"])] == [200, 200]
+        assert service.client.feeds.verify("test", deep=True)[0]["same"]
     reed(service, "export", str(tmp_path / "out"))
     assert (tmp_path / "out/lockers.py").read_text() == HEAD + PAGED
     assert "code: lockers.py" in (tmp_path / "out/all.yaml").read_text()
     assert "program" not in (tmp_path / "out/all.yaml").read_text()
-    assert {one["change"] for one in service.client.apply({"basket/all.yaml": definitions(server.url)})} == {"same"}
+    assert {one["change"] for one in service.client.definitions.apply({"basket/all.yaml": definitions(server.url)})} == {"same"}
 
 
 def test_tables_that_only_the_source_knows(service: RunningService, tmp_path: Path) -> None:
     """Asked at each look and each run: taken by name or pattern, told where they come or go, and each by itself."""
     folder = tmp_path / "odata"
     shutil.copytree(EXAMPLES / "odata", folder, ignore=shutil.ignore_patterns("answers"))
-    service.client.set_secret("odata_token", TOKEN)
+    service.client.secrets.set("odata_token", TOKEN)
     more: list[str] = []
 
     def answer(request: Request) -> Answer:
@@ -85,28 +85,28 @@ def test_tables_that_only_the_source_knows(service: RunningService, tmp_path: Pa
         source = folder / "source.yaml"
         source.write_text(source.read_text().replace("http://127.0.0.1:8000", server.url))
         feed("[Boats, Bots]")
-        assert service.client.source("odata")["discover_tables"] is True
-        steps = {step["step"]: step["found"] for step in service.client.check_source("odata")}
+        assert service.client.sources.get("odata")["discover_tables"] is True
+        steps = {step["step"]: step["found"] for step in service.client.sources.check("odata")}
         assert steps["tables"] == "2: Boats, Berths" and steps["records"].startswith("250 in"), steps
-        surveyed = {table["table"]: table["key"] for table in service.client.survey("odata")}
+        surveyed = {table["table"]: table["key"] for table in service.client.sources.survey("odata")}
         assert surveyed == {"Boats": ["BoatId"], "Berths": ["Quay", "Place"]}
-        assert len(service.client.preview("odata", "Berths", rows=5)["rows"]) == 5
-        assert 'did you mean "Boats"' in str(service.client.plan("sets"))
-        run = service.client.ask_run("sets", wait_seconds=50)
+        assert len(service.client.sources.preview("odata", "Berths", rows=5)["rows"]) == 5
+        assert 'did you mean "Boats"' in str(service.client.feeds.plan("sets"))
+        run = service.client.feeds.run("sets", wait_seconds=50)
         assert (run["outcome"], run["error"]["code"]) == ("failed", "definition.unknown_table")
         assert {one["table"]: one["inserted"] for one in run["tables"]} == {"Boats": 250, "Bots": 0}
         feed("[{table: 'B*', exclude: 'Bert*'}]")
-        run = service.client.ask_run("sets", wait_seconds=50)
+        run = service.client.feeds.run("sets", wait_seconds=50)
         assert (run["outcome"], run["totals"]["inserted"]) == ("succeeded", 0), run["error"]
-        assert service.client.verify("sets", deep=True)[0]["same"]
+        assert service.client.feeds.verify("sets", deep=True)[0]["same"]
         feed("['*']\non_drift: {new_table: ignore}")
         more.append("Moorings")
-        run = service.client.ask_run("sets", wait_seconds=50)
+        run = service.client.feeds.run("sets", wait_seconds=50)
         assert run["outcome"] == "succeeded", run["error"]
-        lines = [line["code"] for line in service.client.log(run["id"])]
+        lines = [line["code"] for line in service.client.runs.log(run["id"])]
         assert lines.count("drift.table") == 2 and "table.ignored" not in lines
         feed("['*']")
-        run = service.client.ask_run("sets", wait_seconds=50)
+        run = service.client.feeds.run("sets", wait_seconds=50)
         assert {one["table"]: one["inserted"] for one in run["tables"]} == {"Boats": 0, "Berths": 8, "Moorings": 1}
     with closing(sqlite3.connect(service.warehouses / "marsh.db")) as db:
         assert [db.execute(f"select count(*) from o_{name}").fetchone()[0] for name in ("boats", "berths", "moorings")] == [
@@ -117,19 +117,19 @@ def test_tables_that_only_the_source_knows(service: RunningService, tmp_path: Pa
 
 
 def test_only_an_admin_brings_python(service: RunningService) -> None:
-    service.client.add_user("wren", "editor", "otters like quiet reeds")
-    editor = Client(service.url, service.client.make_token("wren", role="editor")["token"])
+    service.client.users.add("wren", "editor", "otters like quiet reeds")
+    editor = Client(service.url, service.client.tokens.add("wren", role="editor")["token"])
     files = {"all.yaml": definitions("http://127.0.0.1:9"), "lockers.py": HEAD + PAGED}
     for only_check in (True, False):
         with pytest.raises(ServiceProblem) as caught:
-            editor.apply(files, only_check=only_check)
+            editor.definitions.apply(files, dry_run=only_check)
         assert (caught.value.status, caught.value.code) == (403, "definition.code_needs_admin")
-    assert service.client.definitions() == []
-    service.client.apply(files)
+    assert service.client.definitions.list() == []
+    service.client.definitions.apply(files)
     # What is in force may come along with what else an editor changes; anything else may not.
-    assert {one["change"] for one in editor.apply(files)} == {"same"}
+    assert {one["change"] for one in editor.definitions.apply(files)} == {"same"}
     with pytest.raises(ServiceProblem):
-        editor.apply({**files, "lockers.py": HEAD + PAGED + "\n# more"})
+        editor.definitions.apply({**files, "lockers.py": HEAD + PAGED + "\n# more"})
     with pytest.raises(ServiceProblem) as caught:
-        editor.apply({"b.yaml": "connector: other\ntype: python\ncode: other.py\n"})
+        editor.definitions.apply({"b.yaml": "connector: other\ntype: python\ncode: other.py\n"})
     assert "there is no file other.py" in str(caught.value.details)

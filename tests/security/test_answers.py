@@ -29,7 +29,7 @@ def test_every_answer_says_how_it_may_be_used(service: RunningService, path: str
 def test_a_session_behind_a_proxy_with_tls_is_for_tls_alone(tmp_path: Path) -> None:
     running = RunningService(tmp_path / "data", "--public-url", "https://reed.sedge.example", "--hosts", "reed.sedge.example")
     try:
-        running.client.add_user("wren", "viewer", "otters like quiet reeds")
+        running.client.users.add("wren", "viewer", "otters like quiet reeds")
         answer = urllib3.request(
             "POST", running.url + "/api/v1/session", json={"name": "wren", "password": "otters like quiet reeds"}
         )
@@ -55,8 +55,8 @@ def test_a_data_folder_that_others_could_read_is_closed(service: RunningService)
 def test_a_source_does_not_steer_a_terminal(service: RunningService) -> None:
     evil = "\x1b]0;owned\x07\x1b[2J\x1b[8m\x9b31m\u202eevil\r\x08"
     with serving(lambda _: Answer(raw=evil.encode(), status=403, headers={"Content-Type": "text/plain"})) as source:
-        service.client.set_secret("test_token", "not-shown")
-        service.client.apply({"a.yaml": basket_text(source.url)})
+        service.client.secrets.set("test_token", "not-shown")
+        service.client.definitions.apply({"a.yaml": basket_text(source.url)})
         child, terminal = pty.fork()
         if child == 0:
             os.environ.update(service.environment() | {"TERM": "xterm", "COLUMNS": "200"})

@@ -83,53 +83,53 @@ def test_a_look_that_takes_too_long_is_ended_and_the_next_looks(tmp_path: Path) 
 
 
 def test_a_query_that_stays_inside_one_function_is_ended(service: RunningService) -> None:
-    service.client.apply({"a.yaml": "warehouse: marsh\ntype: duckdb\npath: m.duckdb\n"})
+    service.client.definitions.apply({"a.yaml": "warehouse: marsh\ntype: duckdb\npath: m.duckdb\n"})
     service.warehouses.mkdir(exist_ok=True)
     duckdb.connect(str(service.warehouses / "m.duckdb")).execute("create table t as select 1 as a").close()
     with ThreadPoolExecutor(2) as pool:
-        asked = [pool.submit(service.client.query, "marsh", ENDLESS, seconds=0.1) for _ in range(2)]
-        assert service.client.query("marsh", "select a from t")["rows"] == [[1]]
+        asked = [pool.submit(service.client.warehouses.query, "marsh", ENDLESS, seconds=0.1) for _ in range(2)]
+        assert service.client.warehouses.query("marsh", "select a from t")["rows"] == [[1]]
         assert service.client.health()["status"] == "ok"
         for one in asked:
             with pytest.raises(ServiceProblem) as refused:
                 one.result()
             assert refused.value.code == "service.took_too_long"
-    assert service.client.query("marsh", "select a from t")["rows"] == [[1]]
+    assert service.client.warehouses.query("marsh", "select a from t")["rows"] == [[1]]
 
 
 def test_an_answer_fits_whoever_reads_it(service: RunningService) -> None:
-    service.client.apply({"a.yaml": "warehouse: marsh\ntype: duckdb\npath: m.duckdb\n"})
+    service.client.definitions.apply({"a.yaml": "warehouse: marsh\ntype: duckdb\npath: m.duckdb\n"})
     service.warehouses.mkdir(exist_ok=True)
     duckdb.connect(str(service.warehouses / "m.duckdb")).execute("create table t as select repeat('x', 40000000) as a").close()
     wide = "select repeat('x', 5000000) as a from range(10000)"
     for sql, limit in ((wide, 10_000), (wide, 10), ("select a from t", 1)):
         with pytest.raises(ServiceProblem) as refused:
-            service.client.query("marsh", sql, limit=limit, seconds=30)
+            service.client.warehouses.query("marsh", sql, limit=limit, seconds=30)
         assert refused.value.code in ("warehouse.query_refused", "service.took_too_long"), refused.value
     with pytest.raises(ServiceProblem):
-        service.client.rows("marsh", "t", limit=1)
+        service.client.warehouses.rows("marsh", "t", limit=1)
     held = Path(f"/proc/{service.process.pid}/status").read_text()
     assert int(held.partition("VmHWM:")[2].split()[0]) < 400_000, "kB of the process that answers"
 
 
 def test_one_caller_holds_up_nobody_else_by_calls_that_take_long(service: RunningService) -> None:
-    service.client.apply({"a.yaml": "warehouse: marsh\ntype: duckdb\npath: m.duckdb\n"})
+    service.client.definitions.apply({"a.yaml": "warehouse: marsh\ntype: duckdb\npath: m.duckdb\n"})
     service.warehouses.mkdir(exist_ok=True)
     duckdb.connect(str(service.warehouses / "m.duckdb")).execute("create table t as select 1 as a").close()
-    operator = Client(service.url, service.client.make_token("one", "operator")["token"])
+    operator = Client(service.url, service.client.tokens.add("one", "operator")["token"])
 
     def code_of(_: int) -> str:
         with pytest.raises(ServiceProblem) as refused:
-            operator.query("marsh", ENDLESS, seconds=3)
+            operator.warehouses.query("marsh", ENDLESS, seconds=3)
         return refused.value.code
 
     with ThreadPoolExecutor(30) as pool:
         asked = [pool.submit(code_of, n) for n in range(30)]
         while not any(one.done() for one in asked):  # those beyond its places are refused at once
             time.sleep(0.05)
-        assert service.client.health()["status"] == "ok" and operator.feeds() == []
+        assert service.client.health()["status"] == "ok" and operator.feeds.list() == []
         assert not all(one.done() for one in asked)
-        assert [table["name"] for table in service.client.tables("marsh")] == ["t"]
+        assert [table["name"] for table in service.client.warehouses.tables("marsh")] == ["t"]
         codes = Counter(one.result() for one in asked)
     assert codes["service.busy"] == 22 and sum(codes.values()) == 30
 
@@ -149,7 +149,7 @@ def test_whoever_asks_is_answered_while_a_large_basket_is_read(service: RunningS
     asking.start()
     try:
         began = time.monotonic()
-        applied = service.client.apply({"large.yaml": sources}, only_check=True)
+        applied = service.client.definitions.apply({"large.yaml": sources}, dry_run=True)
         took = time.monotonic() - began
     finally:
         done.set()

@@ -77,7 +77,7 @@ def test_a_connector_reaches_nothing_but_what_it_is_given(tmp_path: Path) -> Non
 )
 def test_code_is_code_however_it_comes(service: RunningService, tmp_path: Path, way: str) -> None:
     ran = tmp_path / "ran"
-    editor = Client(service.url, service.client.make_token("editor", "editor")["token"])
+    editor = Client(service.url, service.client.tokens.add("editor", "editor")["token"])
     program = WRITES.format(path=str(ran)) + HEAD + '    boxes = Table(primary_key="id")\n'
     text = BASKET.format(url="http://127.0.0.1:9", more="", table="")
     inside = text.replace(
@@ -87,17 +87,17 @@ def test_code_is_code_however_it_comes(service: RunningService, tmp_path: Path, 
     foreign = text.replace("code: lockers.py", "code: tests.security.test_code:Lockers")
     with pytest.raises(ServiceProblem) as refused:
         if way == "a program within YAML":
-            editor.apply({"b.yaml": inside})
+            editor.definitions.apply({"b.yaml": inside})
         elif way == "a program in settings":
-            editor.apply(
+            editor.definitions.apply(
                 {"b.yaml": text}, settings={"s.yaml": f"connector: lockers\nprogram: {json.dumps(program)}\ndescribed: true\n"}
             )
         elif way == "any class":
-            editor.apply({"b.yaml": foreign})
+            editor.definitions.apply({"b.yaml": foreign})
         elif way == "a draft":
-            editor.check_draft(inside, "test")
+            editor.drafts.check(inside, "test")
         else:
-            editor.check_draft(foreign, "test")
+            editor.drafts.check(foreign, "test")
     codes = {mistake["code"] for mistake in refused.value.details or []}
     assert codes & {"definition.not_yours", "definition.code_needs_admin", "definition.no_program"}, refused.value.problem
     time.sleep(0.1)

@@ -77,7 +77,7 @@ def test_behind_nginx_as_the_docs_say(tmp_path: Path, below: str) -> None:
             assert pool.request("GET", f"{public}/healthz").status == 200
             page = pool.request("GET", f"{public}/feeds")
             assert f'<base href="{below}/" />'.encode() in page.data and "max-age" in page.headers["strict-transport-security"]
-            service.client.add_user("wren", "viewer", PASSWORD)
+            service.client.users.add("wren", "viewer", PASSWORD)
             # What a caller says of its own address counts for nothing.
             wrong = pool.request(
                 "POST",

@@ -67,7 +67,7 @@ def provider() -> Iterator[Provider]:
 def basket(tmp_path: Path, provider: Provider) -> Iterator[RunningService]:
     options = ("--openid-issuer", provider.url, "--openid-client", CLIENT, "--openid-roles", ROLES)
     running = RunningService(tmp_path / "data", *options)
-    running.client.set_secret("openid_client_secret", PASSWORD)
+    running.client.secrets.set("openid_client_secret", PASSWORD)
     yield running
     running.stop()
 
@@ -78,7 +78,7 @@ def test_a_claim_becomes_a_role_at_each_sign_in(basket: RunningService, provider
     assert (browser.sign_in(), provider.refused) == ("/", [])
     assert browser.who() == {"signed_in": True, "name": "wren", "role": "editor", "user": "wren"}
     assert "HttpOnly" in browser.flags["reed_session"] and "SameSite=Strict" in browser.flags["reed_session"]
-    assert [(u["name"], u["role"], u["openid"], u["has_password"]) for u in basket.client.users()] == [
+    assert [(u["name"], u["role"], u["openid"], u["has_password"]) for u in basket.client.users.list()] == [
         ("wren", "editor", True, False)
     ]
 
@@ -88,16 +88,16 @@ def test_a_claim_becomes_a_role_at_each_sign_in(basket: RunningService, provider
     who = browser.who()
     assert who is not None and (who["name"], who["role"]) == ("wren", "admin")
 
-    basket.client.change_user("wren", disabled=True)
+    basket.client.users.change("wren", disabled=True)
     assert Browser(basket).sign_in() == "/sign-in?failed=access.disabled" and browser.who() is None
-    basket.client.change_user("wren", disabled=False)
+    basket.client.users.change("wren", disabled=False)
     assert browser.sign_in() == "/"
     provider.person["groups"] = ["others"]
     assert Browser(basket).sign_in() == "/sign-in?failed=access.no_role"
     assert browser.who() is None, "who has no role there any more has none here"
 
     # Somebody else of a name that is taken is not let in under it.
-    basket.client.add_user("tern", "admin")
+    basket.client.users.add("tern", "admin")
     provider.person = {"sub": "u-2", "preferred_username": "tern", "groups": ["guests"]}
     other = Browser(basket)
     assert other.sign_in() == "/sign-in?failed=user.exists" and other.who() is None
@@ -227,7 +227,7 @@ def test_a_provider_that_is_away_holds_up_nobody_else(basket: RunningService, pr
         began = [pool.submit(Browser(basket).get, f"{basket.url}/sign-in/openid") for _ in range(40)]
         while not asked:
             time.sleep(0.02)
-        assert basket.client.health()["status"] == "ok" and basket.client.feeds() == []
+        assert basket.client.health()["status"] == "ok" and basket.client.feeds.list() == []
         held.set()
         ends = {one.result().headers["location"] for one in began}
     assert ends <= {"/sign-in?failed=access.openid", "/sign-in?failed=service.busy"} and len(asked) == 1

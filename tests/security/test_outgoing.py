@@ -102,8 +102,8 @@ def test_no_source_leads_there(tmp_path: Path, way: str) -> None:
     service = RunningService(tmp_path / "data", "--deny-network", f"{DENIED}/32")
     port = service.url.rpartition(":")[2]
     try:
-        editor = Client(service.url, service.client.make_token("editor", "editor")["token"])
-        editor.set_secret("quay_token", "planted-quay-7")
+        editor = Client(service.url, service.client.tokens.add("editor", "editor")["token"])
+        editor.secrets.set("quay_token", "planted-quay-7")
         with serving(lambda _: Answer({}, 302, {"Location": f"http://localhost:{port}/healthz"})) as source:
             text = BASKET.format(url=source.url)
             place = {"the service itself": service.url, "denied": f"http://{DENIED}:9", "a redirect": source.url}.get(way)
@@ -119,8 +119,8 @@ def test_no_source_leads_there(tmp_path: Path, way: str) -> None:
                 url = f"{way}://{DENIED}:9/" if way != "s3" else f"s3://bucket/\nendpoint: http://{DENIED}:9\nuser: u"
                 user = "" if way == "s3" else "\nuser: u"
                 text = f"source: quays\ntype: files\nurl: {url}{user}\npassword: {{secret: quay_token}}\n"
-            editor.apply({"b.yaml": text})
-            steps = editor.check_source("quays")
+            editor.definitions.apply({"b.yaml": text})
+            steps = editor.sources.check("quays")
             assert any(
                 "address.not_allowed" in str(step) or "service's own" in str(step) or "denied" in str(step) for step in steps
             ), steps

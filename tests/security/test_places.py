@@ -28,8 +28,8 @@ FEED = "---\nfeed: taken\nfrom: {source}\ninto: {into}\ntables: [{table}]\n"
 def editor(service: RunningService) -> Client:
     """Who may write definitions, and no more."""
     (service.files / "drop").mkdir()
-    service.client.apply({"places.yaml": PLACES})
-    return Client(service.url, service.client.make_token("editor", "editor")["token"])
+    service.client.definitions.apply({"places.yaml": PLACES})
+    return Client(service.url, service.client.tokens.add("editor", "editor")["token"])
 
 
 def codes(refused: ServiceProblem) -> list[str]:
@@ -68,10 +68,10 @@ def test_no_definition_leads_out_of_what_is_allowed(service: RunningService, edi
             f"{{warehouse: w, type: postgres, schema: s, {server}, {tls}}}",
         ):
             with pytest.raises(ServiceProblem) as refused:
-                editor.apply({"evil.yaml": definition})
+                editor.definitions.apply({"evil.yaml": definition})
             assert codes(refused.value) == ["place.not_allowed"], definition
             with pytest.raises(ServiceProblem) as refused:
-                editor.check_draft(definition, "s")
+                editor.drafts.check(definition, "s")
             assert refused.value.code == "definition.mistakes" and codes(refused.value) == ["place.not_allowed"], definition
 
 
@@ -82,14 +82,14 @@ def test_no_pattern_leads_out_of_its_source(editor: Client) -> None:
         "{table: rows, files: '*', copy: {to: drop, under: ../..}}",
     ):
         with pytest.raises(ServiceProblem) as refused:
-            editor.apply({"feed.yaml": FEED.format(source="drop", into="marsh", table=table)})
+            editor.definitions.apply({"feed.yaml": FEED.format(source="drop", into="marsh", table=table)})
         assert refused.value.code == "definition.mistakes", table
 
 
 def ended(client: Client, text: str) -> dict[str, Any]:
-    client.apply({"feed.yaml": text})
-    run = client.ask_run("taken", wait_seconds=50)
-    return {**run, "problem": run["error"] or next((t["error"] for t in run["tables"] if t["error"]), None)}
+    client.definitions.apply({"feed.yaml": text})
+    run = client.feeds.run("taken", wait_seconds=50)
+    return {**run.facts, "problem": run["error"] or next((t["error"] for t in run["tables"] if t["error"]), None)}
 
 
 @pytest.mark.parametrize("way", ["a file", "a folder", "a warehouse", "a database"])
@@ -113,18 +113,18 @@ def test_a_link_or_a_name_made_afterwards_opens_nothing(
         (drop / "inner").symlink_to(tmp_path / "elsewhere")
     elif way == "a warehouse":
         into, more = "late", "---\nwarehouse: late\ntype: sqlite\npath: late.db\n"
-        editor.apply({"late.yaml": more})
+        editor.definitions.apply({"late.yaml": more})
         (service.warehouses / "late.db").symlink_to(own / "service.db")
     else:
         source, table = "late", "{table: token, as: rows}"
         sqlite3.connect(service.files / "late.db").execute("create table token (a int)")
-        editor.apply({"late.yaml": "source: late\ntype: sqlite\npath: late.db\n"})
+        editor.definitions.apply({"late.yaml": "source: late\ntype: sqlite\npath: late.db\n"})
         (service.files / "late.db").unlink()
         (service.files / "late.db").symlink_to(own / "service.db")
     run = ended(editor, FEED.format(source=source, into=into, table=table))
     assert run["outcome"] == "failed", run
     assert run["problem"]["code"] in ("place.not_allowed", "file.unreadable", "definition.unknown_table"), run["problem"]
-    told = str([run, service.client.rejects("taken"), service.client.log(run["id"])])
+    told = str([run, service.client.feeds.rejects("taken"), service.client.runs.log(run["id"])])
     assert service.token not in told
     tables = sqlite3.connect(own / "service.db").execute("select name from sqlite_master where name like '\\_rb%' escape '\\'")
     assert tables.fetchall() == []
@@ -139,7 +139,7 @@ def test_a_folder_that_the_operator_allowed_is_reached(tmp_path: Path) -> None:
     service = RunningService(tmp_path / "data", "--allow-path", f"{context},{tmp_path}/data")
     try:
         text = PLACES.replace("path: drop", f"path: {context}").replace("path: marsh.db", f"path: {context}/marsh.db")
-        service.client.apply({"places.yaml": text})
+        service.client.definitions.apply({"places.yaml": text})
         run = ended(
             service.client,
             FEED.format(
@@ -150,7 +150,7 @@ def test_a_folder_that_the_operator_allowed_is_reached(tmp_path: Path) -> None:
         assert sqlite3.connect(context / "marsh.db").execute("select id, n from rows").fetchall() == [(1, 2)]
         # The service's own folder stays closed, whatever is allowed.
         with pytest.raises(ServiceProblem) as refused:
-            service.client.apply({"evil.yaml": f"{{source: s, type: files, path: '{tmp_path}/data'}}"})
+            service.client.definitions.apply({"evil.yaml": f"{{source: s, type: files, path: '{tmp_path}/data'}}"})
         assert codes(refused.value) == ["place.not_allowed"]
     finally:
         service.stop()

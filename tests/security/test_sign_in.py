@@ -25,7 +25,7 @@ def try_once(service: RunningService, name: str, password: str) -> int:
 
 
 def test_many_guesses_at_once_are_no_more_than_one_after_the_other(service: RunningService) -> None:
-    service.client.add_user("wren", "admin", PASSWORD)
+    service.client.users.add("wren", "admin", PASSWORD)
     with ThreadPoolExecutor(30) as pool:
         found = Counter(pool.map(lambda n: try_once(service, "wren", f"guess {n}"), range(30)))
     assert (found[401], found[429]) == (5, 25)
@@ -56,7 +56,7 @@ def test_a_name_is_held_up_from_everywhere_and_its_own_place_is_not() -> None:
 def test_common_passwords_and_names_are_refused(service: RunningService) -> None:
     for password in ("password12345", "qwertyuiop123", "wren-wren-wren", "Wren12345678", "reedbasket1", "a" * 30, "short"):
         with pytest.raises(ServiceProblem) as refused:
-            service.client.add_user("wren", "viewer", password)
+            service.client.users.add("wren", "viewer", password)
         assert refused.value.code == "access.bad_password", password
 
 
@@ -78,30 +78,30 @@ def test_what_somebody_made_may_no_more_than_they_may(service: RunningService) -
         return str(told["role"] if answer.status == 200 else told["code"])
 
     # Of a token: those that it made, and links.
-    mother = Client(service.url, service.client.make_token("mother", "admin")["token"])
-    child = mother.make_token("child", "editor")["token"]
-    grandchild = Client(service.url, mother.make_token("second", "admin")["token"]).make_token("third", "admin")["token"]
+    mother = Client(service.url, service.client.tokens.add("mother", "admin")["token"])
+    child = mother.tokens.add("child", "editor")["token"]
+    grandchild = Client(service.url, mother.tokens.add("second", "admin")["token"]).tokens.add("third", "admin")["token"]
     session = session_of(mother)
     assert (may(child), may(grandchild), may_by(session)) == ("editor", "admin", "admin")
-    service.client.remove_token(next(t["id"] for t in service.client.tokens() if t["label"] == "mother"))
+    service.client.tokens.remove(next(t["id"] for t in service.client.tokens.list() if t["label"] == "mother"))
     assert {may(child), may(grandchild), may_by(session)} == {"access.not_signed_in"}
 
     # Of somebody who signs in by name: rights that fall, and a user that is disabled or removed.
-    service.client.add_user("wren", "admin", PASSWORD)
+    service.client.users.add("wren", "admin", PASSWORD)
     answer = urllib3.request("POST", service.url + "/api/v1/session", json={"name": "wren", "password": PASSWORD})
     cookie = str(answer.headers["set-cookie"]).split(";")[0]
     headers = {"Cookie": cookie, "X-Reed-Console": "1", "Origin": service.url}
     made = urllib3.request("POST", service.url + "/api/v1/tokens", json={"label": "hers", "role": "admin"}, headers=headers)
     hers = json.loads(made.data)["token"]
-    theirs = Client(service.url, hers).make_token("of hers", "editor")["token"]
+    theirs = Client(service.url, hers).tokens.add("of hers", "editor")["token"]
     assert (may(hers), may(theirs)) == ("admin", "editor")
-    service.client.change_user("wren", role="viewer")
+    service.client.users.change("wren", role="viewer")
     assert (may(hers), may(theirs)) == ("viewer", "viewer")
-    service.client.change_user("wren", disabled=True)
+    service.client.users.change("wren", disabled=True)
     assert {may(hers), may(theirs)} == {"access.not_signed_in"}
-    service.client.change_user("wren", role="admin", disabled=False)
+    service.client.users.change("wren", role="admin", disabled=False)
     assert may(theirs) == "editor"
-    service.client.remove_user("wren")
+    service.client.users.remove("wren")
     assert {may(hers), may(theirs)} == {"access.not_signed_in"}
     assert service.client.who_am_i()["role"] == "admin"
 
@@ -111,14 +111,14 @@ def test_streams_of_one_caller_are_not_all_of_them_and_end_with_its_rights(servi
         headers = {"Authorization": f"Bearer {token}"}
         return urllib3.request("GET", service.url + "/api/v1/events", headers=headers, preload_content=False, timeout=60)
 
-    made = service.client.make_token("wall", "viewer")
+    made = service.client.tokens.add("wall", "viewer")
     with ThreadPoolExecutor(20) as pool:
         answers = list(pool.map(lambda _: watch(made["token"]), range(20)))
     open_ones = [answer for answer in answers if answer.status == 200]
     assert (len(open_ones), {answer.status for answer in answers}) == (9, {200, 503})
     mine = watch(service.token)
     assert mine.status == 200
-    service.client.remove_token(next(t["id"] for t in service.client.tokens() if t["label"] == "wall"))
+    service.client.tokens.remove(next(t["id"] for t in service.client.tokens.list() if t["label"] == "wall"))
     # They end by themselves; read to their ends.
     for answer in open_ones:
         answer.read()

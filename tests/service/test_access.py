@@ -38,7 +38,7 @@ def sign_in(service: RunningService, name: str, password: str = PASSWORD) -> str
 
 
 def test_every_route_asks_for_the_role_it_says(service: RunningService) -> None:
-    tokens = {role: service.client.make_token(role, role)["token"] for role in ROLES}
+    tokens = {role: service.client.tokens.add(role, role)["token"] for role in ROLES}
     checked = 0
     for operation in operations.all:
         if operation.stream == "text/event-stream":
@@ -63,7 +63,7 @@ def test_every_route_asks_for_the_role_it_says(service: RunningService) -> None:
 
 
 def test_people_sign_in_by_name_and_everything_they_change_is_noted(service: RunningService) -> None:
-    service.client.add_user("wren", "operator", PASSWORD)
+    service.client.users.add("wren", "operator", PASSWORD)
     session = sign_in(service, "wren")
     who = ask(service, "GET", "/api/v1/session", Cookie=session)[1]
     assert (who["name"], who["role"], who["user"]) == ("wren", "operator", "wren")
@@ -75,9 +75,9 @@ def test_people_sign_in_by_name_and_everything_they_change_is_noted(service: Run
     assert ask(service, "PUT", "/api/v1/session/password", body, Cookie=session, X_Reed_Console="1")[0] == 204
     assert ask(service, "GET", "/api/v1/session", Cookie=session)[0] == 401, "another password ends every session"
     session = sign_in(service, "wren", "other otters, other reeds")
-    service.client.change_user("wren", role="viewer")
+    service.client.users.change("wren", role="viewer")
     assert ask(service, "GET", "/api/v1/session", Cookie=session)[1]["role"] == "viewer"
-    service.client.change_user("wren", disabled=True)
+    service.client.users.change("wren", disabled=True)
     assert ask(service, "GET", "/api/v1/session", Cookie=session)[0] == 401
     assert ask(service, "POST", "/api/v1/session", {"name": "wren", "password": "other otters, other reeds"})[0] == 401
     told = [(a["who"], a["what"], a["on"], a["status"], a["details"]) for a in service.client.audit()]
@@ -86,7 +86,7 @@ def test_people_sign_in_by_name_and_everything_they_change_is_noted(service: Run
     assert ("wren", "sign in", "127.0.0.1", 401, "") in told
     for wrong, code in ((("wren", "viewer", PASSWORD), "user.exists"), (("kite", "viewer", "short"), "access.bad_password")):
         with pytest.raises(ServiceProblem) as refused:
-            service.client.add_user(*wrong)  # type: ignore[arg-type]
+            service.client.users.add(*wrong)  # type: ignore[arg-type]
         assert refused.value.code == code
     service.stop()
     for path in service.folder.rglob("*"):
@@ -94,28 +94,28 @@ def test_people_sign_in_by_name_and_everything_they_change_is_noted(service: Run
 
 
 def test_a_token_of_a_program_ends_and_can_be_ended(service: RunningService) -> None:
-    made = service.client.make_token("nightly", "operator", days=1)["token"]
+    made = service.client.tokens.add("nightly", "operator", days=1)["token"]
     program = Client(service.url, made)
     assert program.who_am_i()["role"] == "operator"
-    listed = next(t for t in service.client.tokens() if t["label"] == "nightly")
+    listed = next(t for t in service.client.tokens.list() if t["label"] == "nightly")
     assert (listed["role"], listed["made_by"], listed["used_at"] is not None) == ("operator", "local command line", True)
-    assert made not in str(service.client.tokens())
+    assert made not in str(service.client.tokens.list())
     db = sqlite3.connect(service.folder / "service.db")
     db.execute("update token set ends_at = '2026-01-01T00:00:00.000Z' where label = 'nightly'")
     db.commit()
     with pytest.raises(ServiceProblem, match="its time is over"):
-        program.feeds()
+        program.feeds.list()
     db.execute("update token set ends_at = null where label = 'nightly'")
     db.commit()
     db.close()
-    program.feeds()
-    service.client.remove_token(listed["id"])
+    program.feeds.list()
+    service.client.tokens.remove(listed["id"])
     with pytest.raises(ServiceProblem):
-        program.feeds()
+        program.feeds.list()
 
 
 def test_guessing_passwords_gets_slow_and_tells_nothing(service: RunningService) -> None:
-    service.client.add_user("wren", "admin", PASSWORD)
+    service.client.users.add("wren", "admin", PASSWORD)
     spans: dict[str, list[float]] = {"wren": [], "nobody": []}
     codes = []
     for turn in range(2):
@@ -137,11 +137,11 @@ def test_guessing_passwords_gets_slow_and_tells_nothing(service: RunningService)
 
 
 def test_other_sites_and_odd_requests_come_to_nothing(service: RunningService) -> None:
-    service.client.add_user("wren", "admin", PASSWORD)
+    service.client.users.add("wren", "admin", PASSWORD)
     session = sign_in(service, "wren")
     with serving(Changing([])) as source:
-        service.client.set_secret("test_token", SECRET)
-        service.client.apply({"a.yaml": basket_text(source.url)})
+        service.client.secrets.set("test_token", SECRET)
+        service.client.definitions.apply({"a.yaml": basket_text(source.url)})
     path = "/api/v1/feeds/test/pause"
     tries = [
         {"Cookie": session},
@@ -151,7 +151,7 @@ def test_other_sites_and_odd_requests_come_to_nothing(service: RunningService) -
     ]
     for headers in tries:
         assert ask(service, "POST", path, **headers)[0] == 403, headers
-    assert service.client.feed("test")["schedule"]["paused"] is None
+    assert service.client.feeds.get("test")["schedule"]["paused"] is None
     assert ask(service, "POST", path, Cookie=session, X_Reed_Console="1", Origin=service.url)[0] == 200
 
     token = f"Bearer {service.token}"
@@ -168,7 +168,7 @@ def test_other_sites_and_odd_requests_come_to_nothing(service: RunningService) -
         ):
             status, problem, _ = ask(service, "GET", address, Authorization=token)
             assert status in (200, 404), (address, status, problem)
-    assert service.client.runs() == []
+    assert service.client.runs.list() == []
 
     bomb = "a: &a [x,x,x,x,x,x,x,x,x]\n" + "".join(
         f"{chr(98 + n)}: &{chr(98 + n)} [{','.join([f'*{chr(97 + n)}'] * 9)}]\n" for n in range(9)
@@ -193,18 +193,28 @@ def test_a_planted_secret_is_found_nowhere(service: RunningService, tmp_path: Pa
         return Answer({"error": f"no such caller: {request.headers.get('authorization')}"}, 403)
 
     with serving(tells_it_back) as source:
-        service.client.set_secret("test_token", SECRET)
+        service.client.secrets.set("test_token", SECRET)
         hook = "{url: 'http://127.0.0.1:9/hook', secret: {secret: test_token}}"
         feed = f"notify: {{events: [failed], email: [data@sedge.example], webhook: [{hook}]}}"
-        service.client.apply({"a.yaml": basket_text(source.url, feed=feed)})
-        run = service.client.ask_run("test", wait_seconds=30)
+        service.client.definitions.apply({"a.yaml": basket_text(source.url, feed=feed)})
+        run = service.client.feeds.run("test", wait_seconds=30)
         assert run["outcome"] == "failed"
-        service.client.rotate_secrets()
-        run = service.client.ask_run("test", wait_seconds=30)
+        service.client.secrets.rotate()
+        run = service.client.feeds.run("test", wait_seconds=30)
         token = {"Authorization": f"Bearer {service.token}"}
-        seen = [run, service.client.export(), service.client.notifications(), service.client.audit(), service.client.secrets()]
-        seen += [service.client.log(run["id"]), service.client.requests(run["id"]), service.client.definitions()]
-        seen += [service.client.versions("feed", "test"), service.client.source("test"), service.client.openapi()]
+        seen = [
+            run,
+            service.client.definitions.export(),
+            service.client.notifications.list(),
+            service.client.audit(),
+            service.client.secrets.list(),
+        ]
+        seen += [service.client.runs.log(run["id"]), service.client.runs.requests(run["id"]), service.client.definitions.list()]
+        seen += [
+            service.client.definitions.versions("feed", "test"),
+            service.client.sources.get("test"),
+            service.client.openapi(),
+        ]
         answer = urllib3.request("GET", service.url + "/metrics", headers=token)
         assert SECRET not in answer.data.decode() + json.dumps(seen)
     assert source.requests[-1].headers["authorization"] == f"Bearer {SECRET}", "it was sealed anew, and still opens"

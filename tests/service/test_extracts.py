@@ -33,18 +33,18 @@ def test_written_once_and_loaded_anywhere(service: RunningService, tmp_path: Pat
     folder = tmp_path / "out"
     with serving(Changing(records)) as source:
         prepare(client, source.url, write="upsert", by="cursor", warehouse="type: sqlite\npath: marsh.db")
-        client.apply({"more.yaml": PLACES})
-        client.ask_run("test", wait_seconds=30)
-        fresh = client.feed("test")["fresh_at"]
-        before = client.rows("marsh", "things", limit=100)["rows"]
+        client.definitions.apply({"more.yaml": PLACES})
+        client.feeds.run("test", wait_seconds=30)
+        fresh = client.feeds.get("test")["fresh_at"]
+        before = client.warehouses.rows("marsh", "things", limit=100)["rows"]
         out = reed(service, "write", "test", str(folder)).decode()
         assert "things" in out and "2026-03-01T06:49:00Z" in out
         # The feed's own warehouse, cursor and freshness stay as they were.
-        assert client.rows("marsh", "things", limit=100)["rows"] == before
-        assert client.feed("test")["fresh_at"] == fresh
+        assert client.warehouses.rows("marsh", "things", limit=100)["rows"] == before
+        assert client.feeds.get("test")["fresh_at"] == fresh
         records.append(record(50))
-        assert client.ask_run("test", wait_seconds=30)["totals"]["inserted"] == 1
-        assert client.extracts() == []
+        assert client.feeds.run("test", wait_seconds=30)["totals"]["inserted"] == 1
+        assert client.extracts.list() == []
     manifest = json.loads((folder / "manifest.json").read_text())
     tables = {table["name"]: table for table in manifest["tables"]}
     assert (tables["things"]["rows"], tables["things"]["key"], tables["things_kids"]["key"]) == (
@@ -64,12 +64,12 @@ def test_written_once_and_loaded_anywhere(service: RunningService, tmp_path: Pat
             assert said["totals"]["inserted"] == loaded
         columns = "id, name, big, price, cast(open as integer) as open, cast(day as text) as day"
         there = [
-            client.query(warehouse, f"select {columns} from {table} where id < 50 order by id")["rows"]
+            client.warehouses.query(warehouse, f"select {columns} from {table} where id < 50 order by id")["rows"]
             for warehouse, table in ((place, f"{place}_things"), ("marsh", "things"))
         ]
         assert there[0] == there[1] and len(there[0]) == 50
-        assert client.verify("extract-test", deep=True)[0]["same"]
-    line = next(line for line in client.ledger("extract-test") if line["table"] == "marsh_things")
+        assert client.feeds.verify("extract-test", deep=True)[0]["same"]
+    line = next(line for line in client.feeds.ledger("extract-test") if line["table"] == "marsh_things")
     assert (line["read"], line["inserted"], line["reconciles"]) == (50, 50, True)
 
 
@@ -86,10 +86,10 @@ def test_a_extract_that_was_changed_or_cut_is_not_loaded(service: RunningService
     assert b"[extract.unreadable]" in reed(service, "load", str(tmp_path), "--into", "marsh", code=1)
     for name in ("../service.db", "..%2f..%2fservice.db", ".", "nothing-1"):
         with pytest.raises(ServiceProblem) as caught:
-            list(service.client.extract_file(name, "key"))
+            list(service.client.extracts.file(name, "key"))
         assert caught.value.status == 404
     # A run that fails leaves nothing behind.
-    service.client.apply(
+    service.client.definitions.apply(
         {"more.yaml": "source: test\nconnector: test-api\nsettings: {url: 'http://127.0.0.1:9', token: {secret: test_token}}\n"}
     )
     reed(service, "write", "test", str(tmp_path / "none"), code=1)
@@ -104,5 +104,5 @@ def test_through_a_pipe_as_arrow(service: RunningService) -> None:
     assert table.num_rows == 20 and table.schema.field("big").type == pa.int64()
     for count in (20, 20):
         reed(service, "load", "-", "--into", "marsh", "--table", "piped", "--key", "id", given=stream)
-        assert service.client.query("marsh", "select count(*) from piped")["rows"] == [[count]]
+        assert service.client.warehouses.query("marsh", "select count(*) from piped")["rows"] == [[count]]
     reed(service, "load", "-", "--into", "marsh", given=stream, code=1)

@@ -49,35 +49,39 @@ def test_the_turnstiles_from_a_look_to_a_file_taken_again(service: RunningServic
     folder = service.files / "turnstile"
     make_turnstile(folder)
     client = service.client
-    client.apply({"basket.yaml": BASKET})
+    client.definitions.apply({"basket.yaml": BASKET})
     assert "318 files" in reed(service, "check", "turnstile")
     survey = reed(service, "survey", "turnstile")
     assert "*/counts-<hour:%Y%m%d%H>.ndjson.gz: 288 files" in survey and "prices/fuel-<month:%Y-%m>.csv: 3 files" in survey
     preview = reed(service, "preview", "turnstile", "prices/*.csv", "--rows", "2")
     assert "delimiter semicolon, utf-8, first line names the columns, decimal comma" in preview
     assert "landing text" in reed(service, "plan", "turnstiles")
-    run = client.ask_run("turnstiles", wait_seconds=50)
+    run = client.feeds.run("turnstiles", wait_seconds=50)
     assert run["outcome"] == "succeeded" and run["totals"]["read"] == 288 * 24 + 3 * 84 + 24
     assert sum(1 for _ in (service.files / "lake").rglob("*.png")) == 24
-    assert client.query("marsh", "select count(*) from ts_by_landing")["rows"] == [[len(LANDINGS)]]
+    assert client.warehouses.query("marsh", "select count(*) from ts_by_landing")["rows"] == [[len(LANDINGS)]]
     happens = happenings(folder)
     happens["file_corrected"]()
     damaged = happens["file_damaged"]().split(" ")[0]
-    run = client.ask_run("turnstiles", wait_seconds=50)
+    run = client.feeds.run("turnstiles", wait_seconds=50)
     assert run["outcome"] == "failed" and run["error"] and run["error"]["code"] == "file.damaged"
-    assert run["totals"]["read"] == 24 and client.query("marsh", "select count(*) from ts_counts")["rows"] == [[288 * 24]]
+    assert run["totals"]["read"] == 24 and client.warehouses.query("marsh", "select count(*) from ts_counts")["rows"] == [
+        [288 * 24]
+    ]
     bad = reed(service, "files", "turnstiles", "--state", "failed")
     assert re.search(rf"counts +{damaged} +failed", bad) and "ends in the middle" in bad
-    again = client.ask_run("turnstiles", wait_seconds=50)  # not read again, and no success while it is missing
+    again = client.feeds.run("turnstiles", wait_seconds=50)  # not read again, and no success while it is missing
     assert again["outcome"] == "failed" and again["error"] and damaged in again["error"]["found"]
     whole = next(landing for landing in LANDINGS if not damaged.startswith(landing))
     again = reed(service, "rewind", "turnstiles", "counts", "--file", f"{whole}/*")
     assert "loads 48 files again" in again
-    run = client.ask_run("turnstiles", wait_seconds=50)
-    assert run["totals"]["read"] == 48 * 24 and client.query("marsh", "select count(*) from ts_counts")["rows"] == [[288 * 24]]
+    run = client.feeds.run("turnstiles", wait_seconds=50)
+    assert run["totals"]["read"] == 48 * 24 and client.warehouses.query("marsh", "select count(*) from ts_counts")["rows"] == [
+        [288 * 24]
+    ]
     with pytest.raises(ServiceProblem, match="none of its"):
-        client.rewind("turnstiles", "counts", files=["nowhere/*"])
-    verified = client.verify("turnstiles", table="prices", deep=True)
+        client.feeds.rewind_files("turnstiles", "counts", ["nowhere/*"])
+    verified = client.feeds.verify("turnstiles", table="prices", deep=True)
     assert verified[0]["same"] and verified[0]["warehouse"] == 252
 
 

@@ -36,17 +36,17 @@ def reed(service: RunningService, *arguments: str, code: int = 0) -> str:
 def test_what_is_old_goes_and_the_latest_of_each_feed_stays(service: RunningService) -> None:
     with serving(hourly) as source:
         prepare(service, basket(source.url, ("a", ""), ("b", "")))
-        ids = [service.client.ask_run(feed, wait_seconds=30)["id"] for feed in ("a", "a", "a", "b")]
+        ids = [service.client.feeds.run(feed, wait_seconds=30)["id"] for feed in ("a", "a", "a", "b")]
     db = sqlite3.connect(service.folder / "service.db")
     db.execute("update run set ended_at = '2026-01-01T00:00:00.000Z' where id <> ?", (ids[1],))
     db.commit()
     db.close()
     gone = keeping.purge(Store(service.folder), requests_days=14, runs_days=30, rejects_days=30, audit_days=30)
     assert (gone["runs"], gone["lines"] > 0, gone["requests"]) == (1, True, 0)
-    assert [r["id"] for r in service.client.runs()] == [ids[3], ids[2], ids[1]]
-    assert service.client.ledger("a") != []
+    assert [r["id"] for r in service.client.runs.list()] == [ids[3], ids[2], ids[1]]
+    assert service.client.feeds.ledger("a") != []
     with pytest.raises(ServiceProblem):
-        service.client.log(ids[0])
+        service.client.runs.log(ids[0])
     assert runs.last_succeeded(Store(service.folder), "b") is not None
 
 
@@ -54,35 +54,35 @@ def test_for_how_long_things_are_kept_can_be_changed_while_it_runs(tmp_path: Pat
     service = RunningService(tmp_path / "data")
     with serving(hourly) as source:
         prepare(service, basket(source.url, ("a", "")))
-        run = service.client.ask_run("a", wait_seconds=30)["id"]
-    assert service.client.requests(run) != []
+        run = service.client.feeds.run("a", wait_seconds=30)["id"]
+    assert service.client.runs.requests(run) != []
     db = sqlite3.connect(service.folder / "service.db")
     db.execute("update request set at = strftime('%Y-%m-%dT%H:%M:%SZ', 'now', '-3 days')")
     db.commit()
     db.close()
     for name, value, code in (("keep_days", 0, "setting.out_of_bounds"), ("port", 3, "setting.not_changeable")):
         with pytest.raises(ServiceProblem) as caught:
-            service.client.change_setting(name, value)
+            service.client.settings.change(name, value)
         assert caught.value.code == code
     assert "started with 14" in reed(service, "settings", "keep-days", "2")
     assert next(line["details"] for line in service.client.audit() if "setting" in line["what"]) == "keep_days: 2"
     service.stop()
     service = RunningService(tmp_path / "data")
-    wait_for(lambda: service.client.requests(run) == [])
+    wait_for(lambda: service.client.runs.requests(run) == [])
     service.stop()
 
 
 def test_a_copy_made_while_it_runs_is_a_service_again(service: RunningService, tmp_path: Path) -> None:
     with serving(hourly) as source:
         prepare(service, basket(source.url, ("a", "schedule: {windows: {from: 2026-11-01, length: 1d}}")))
-        wait_for(lambda: service.client.feed("a")["schedule"]["windows"].get("done", 0) > 3)
+        wait_for(lambda: service.client.feeds.get("a")["schedule"]["windows"].get("done", 0) > 3)
         copy, other = tmp_path / "copy.tar.gz", tmp_path / "other"
         said = reed(service, "backup", str(copy))
         assert "service.db, key" in said
         assert stat.S_IMODE(copy.stat().st_mode) == 0o600
         with tarfile.open(copy) as tar:
             assert "token" not in tar.getnames()
-        wait_for(lambda: not service.client.feed("a")["schedule"]["windows"].get("waiting"))
+        wait_for(lambda: not service.client.feeds.get("a")["schedule"]["windows"].get("waiting"))
         service.stop()
         (service.warehouses / "marsh.db").rename(tmp_path / "marsh.db")
         assert "Restored" in reed(service, "restore", str(copy), "--data", str(other))
@@ -91,8 +91,8 @@ def test_a_copy_made_while_it_runs_is_a_service_again(service: RunningService, t
         again = RunningService(other)
         try:
             # It is as of a moment in which less was done than the warehouse holds: what is done twice is recognised there.
-            wait_for(lambda: set(again.client.feed("a")["schedule"]["windows"]) == {"done"})
-            total = again.client.feed("a")["schedule"]["windows"]["done"]
+            wait_for(lambda: set(again.client.feeds.get("a")["schedule"]["windows"]) == {"done"})
+            total = again.client.feeds.get("a")["schedule"]["windows"]["done"]
             assert rows(again, "select count(*), count(distinct at || hour) from a_readings") == [(24 * total,) * 2]
         finally:
             again.stop()
@@ -117,12 +117,14 @@ def test_a_basket_under_version_control(service: RunningService, tmp_path: Path)
         "tables: [{table: readings, write: append}]\n"
     )
     assert "2 files, no mistake; 6 new" in reed(service, "apply", str(folder), "--dry-run")
-    assert service.client.definitions() == []
+    assert service.client.definitions.list() == []
     reed(service, "apply", str(folder))
     out = tmp_path / "out"
     reed(service, "export", str(out))
     assert {p.name: p.read_text() for p in out.iterdir()} == {p.name: p.read_text() for p in folder.iterdir()}
-    assert {one["change"] for one in service.client.apply({p.name: p.read_text() for p in out.iterdir()})} == {"same"}
+    assert {one["change"] for one in service.client.definitions.apply({p.name: p.read_text() for p in out.iterdir()})} == {
+        "same"
+    }
 
     text = (folder / "feeds.yaml").read_text()
     (folder / "feeds.yaml").write_text(text.replace('table_prefix: "a_"', "table_prefix: aa_").replace(", {x: c}", ""))
@@ -131,18 +133,18 @@ def test_a_basket_under_version_control(service: RunningService, tmp_path: Path)
     assert "removed  feed of-c" in said
     assert "Nothing was applied" in said
     reed(service, "apply", str(folder), "--prune")
-    assert {d["name"] for d in service.client.definitions() if d["kind"] == "feed"} == {"a", "of-b"}
+    assert {d["name"] for d in service.client.definitions.list() if d["kind"] == "feed"} == {"a", "of-b"}
     with pytest.raises(ServiceProblem) as gone:
-        service.client.definition("feed", "of-c")
+        service.client.definitions.get("feed", "of-c")
     assert gone.value.status == 404
-    found = service.client.versions("feed", "a")
+    found = service.client.definitions.versions("feed", "a")
     assert [(v["version"], v["applied_by"]) for v in found] == [(2, "local command line"), (1, "local command line")]
     assert "+table_prefix: aa_" in found[0]["diff"]
     assert "now version 3" in reed(service, "revert", "feed", "a", "1")
-    assert service.client.definition("feed", "a")["data"]["table_prefix"] == "a_"
-    assert service.client.revert("feed", "of-c", 1)["version"] == 3
+    assert service.client.definitions.get("feed", "a")["data"]["table_prefix"] == "a_"
+    assert service.client.definitions.revert("feed", "of-c", 1)["version"] == 3
     with pytest.raises(ServiceProblem) as refused:
-        service.client.apply({"feeds.yaml": (folder / "feeds.yaml").read_text()}, prune=True)
+        service.client.definitions.apply({"feeds.yaml": (folder / "feeds.yaml").read_text()}, prune=True)
     assert [one["code"] for one in refused.value.details] == ["definition.unknown_source", "definition.unknown_warehouse"] * 2
 
 
@@ -152,8 +154,8 @@ def test_two_environments_with_one_basket(service: RunningService, tmp_path: Pat
     (folder / "all.yaml").write_text(next(iter(basket("http://127.0.0.1:1", ("a", "")).values())))
     settings.write_text("warehouse: marsh\npath: prod.db\n---\nfeed: a\nschedule: {every: 1h}\n")
     reed(service, "apply", str(folder), "--settings", str(settings))
-    assert service.client.definition("warehouse", "marsh")["data"]["path"] == "prod.db"
-    assert service.client.feed("a")["schedule"]["rule"] == {"every": "1h"}
+    assert service.client.definitions.get("warehouse", "marsh")["data"]["path"] == "prod.db"
+    assert service.client.feeds.get("a")["schedule"]["rule"] == {"every": "1h"}
     settings.write_text("warehouse: marhs\npath: prod.db\n")
     said = reed(service, "apply", str(folder), "--settings", str(settings), code=5)
     assert 'prod.yaml:1:1  warehouses.marhs\n  the basket has no warehouse "marhs"' in said
@@ -175,27 +177,29 @@ def test_keys_are_rotated_and_secrets_may_stand_outside(tmp_path: Path, monkeypa
     try:
         with serving(answer) as source:
             text = next(iter(basket(source.url, ("a", "")).values()))
-            text = text.replace('base_url: "{settings.url}"', 'base_url: "{settings.url}"\nauth: {bearer: "{settings.token}"}')
-            service.client.set_secret("t", "in-the-store")
+            text = text.replace(
+                'base_url: "{settings.url}"', 'base_url: "{settings.url}"\nauth: {type: bearer, token: "{settings.token}"}'
+            )
+            service.client.secrets.set("t", "in-the-store")
             key = (service.folder / "key").read_text()
             for feed, name in (("a", "t"), ("b", "harbour-token"), ("c", "hook")):
                 more = FEED.format(name=feed, prefix=f"{feed}_", more="") if feed != "a" else ""
-                service.client.apply({"b.yaml": text.replace("{secret: t}", f"{{secret: {name}}}") + more})
-                assert service.client.ask_run(feed, wait_seconds=30)["outcome"] == "succeeded"
-            assert "1 value sealed" in reed(service, "secret", "rotate")
+                service.client.definitions.apply({"b.yaml": text.replace("{secret: t}", f"{{secret: {name}}}") + more})
+                assert service.client.feeds.run(feed, wait_seconds=30)["outcome"] == "succeeded"
+            assert "1 value encrypted" in reed(service, "secret", "rotate")
             assert (service.folder / "key").read_text() != key
-            service.client.apply({"b.yaml": text})
-            service.client.apply({"c.yaml": FEED.format(name="again", prefix="again_", more="")})
-            assert service.client.ask_run("again", wait_seconds=30)["outcome"] == "succeeded"
+            service.client.definitions.apply({"b.yaml": text})
+            service.client.definitions.apply({"c.yaml": FEED.format(name="again", prefix="again_", more="")})
+            assert service.client.feeds.run("again", wait_seconds=30)["outcome"] == "succeeded"
         words = list(dict.fromkeys(seen))
         assert words == [f"Bearer {value}" for value in ("in-the-store", "from-the-environment", "from-a-file")]
-        assert {(s["name"], s["kept"]) for s in service.client.secrets()} == {
+        assert {(s["name"], s["kept"]) for s in service.client.secrets.list()} == {
             ("t", "store"),
             ("harbour_token", "environment"),
             ("hook", "file"),
         }
         with pytest.raises(ServiceProblem) as refused:
-            service.client.set_secret("hook", "x")
+            service.client.secrets.set("hook", "x")
         assert refused.value.code == "secret.kept_outside"
     finally:
         service.stop()
@@ -233,8 +237,8 @@ def test_tls_by_certificate_files(tmp_path: Path) -> None:
 def test_figures_for_monitoring_are_readable_and_true(service: RunningService) -> None:
     with serving(hourly) as source:
         prepare(service, basket(source.url, ("a", "fresh_within: 1h"), ("b", "")))
-        service.client.ask_run("a", wait_seconds=30)
-        service.client.pause("b")
+        service.client.feeds.run("a", wait_seconds=30)
+        service.client.feeds.pause("b")
     token = {"Authorization": f"Bearer {service.token}"}
 
     def figures() -> dict[tuple[str, str, str], float]:
@@ -261,7 +265,7 @@ def test_the_services_own_log_as_json_names_runs_and_feeds(tmp_path: Path) -> No
     try:
         with serving(hourly) as source:
             prepare(service, basket(source.url, ("a", "")))
-            run = service.client.ask_run("a", wait_seconds=30)["id"]
+            run = service.client.feeds.run("a", wait_seconds=30)["id"]
             log = service.folder.with_suffix(".err")
             lines = wait_for(
                 lambda: [json.loads(x) for x in log.read_text().splitlines()] if "succeeded" in log.read_text() else None

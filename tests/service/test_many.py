@@ -39,30 +39,30 @@ def test_a_queued_run_waits_its_turn_and_can_be_cancelled_before_it(small: Runni
     gate = Gate(list(THINGS), free=2)
     with serving(gate) as source:
         prepare(small.client, source.url)
-        small.client.apply({"second.yaml": second_feed(source.url)})
-        first = small.client.ask_run("test")
+        small.client.definitions.apply({"second.yaml": second_feed(source.url)})
+        first = small.client.feeds.run("test")
         assert gate.waiting.wait(20)
-        waiting = small.client.ask_run("second")
-        assert small.client.run(waiting["id"])["outcome"] == "queued"
-        assert small.client.cancel(waiting["id"])["outcome"] == "cancelled"
-        again = small.client.ask_run("second")
+        waiting = small.client.feeds.run("second")
+        assert small.client.runs.get(waiting["id"])["outcome"] == "queued"
+        assert small.client.runs.cancel(waiting["id"])["outcome"] == "cancelled"
+        again = small.client.feeds.run("second")
         gate.free = 1000
         gate.open.set()
         for run in (first, again):
-            assert small.client.run(run["id"], wait_seconds=30)["outcome"] == "succeeded"
-    cancelled = small.client.run(waiting["id"])
+            assert small.client.runs.get(run["id"], wait_seconds=30)["outcome"] == "succeeded"
+    cancelled = small.client.runs.get(waiting["id"])
     assert (cancelled["outcome"], cancelled["started_at"], cancelled["tables"]) == ("cancelled", None, [])
 
 
 def test_two_feeds_load_into_one_warehouse_at_the_same_time(service: RunningService) -> None:
     with serving(Changing(list(THINGS), page=5)) as source:
         prepare(service.client, source.url, rows_per_commit=1)
-        service.client.apply({"second.yaml": second_feed(source.url, rows_per_commit=1)})
-        asked = [service.client.ask_run("test"), service.client.ask_run("second")]
-        ended = [service.client.run(run["id"], wait_seconds=50) for run in asked]
+        service.client.definitions.apply({"second.yaml": second_feed(source.url, rows_per_commit=1)})
+        asked = [service.client.feeds.run("test"), service.client.feeds.run("second")]
+        ended = [service.client.runs.get(run["id"], wait_seconds=50) for run in asked]
     assert [run["outcome"] for run in ended] == ["succeeded", "succeeded"]
     assert table_rows(service.warehouses, "things") == table_rows(service.warehouses, "s_things")
-    loads = [line["load"] for feed in ("test", "second") for line in service.client.ledger(feed)]
+    loads = [line["load"] for feed in ("test", "second") for line in service.client.feeds.ledger(feed)]
     assert len(set(loads)) == len(loads)
 
 
@@ -70,13 +70,13 @@ def test_watchers_are_bounded_and_everything_else_is_answered(small: RunningServ
     gate = Gate(list(THINGS), free=1)
     with serving(gate) as source:
         prepare(small.client, source.url)
-        run = small.client.ask_run("test")["id"]
+        run = small.client.feeds.run("test")["id"]
         assert gate.waiting.wait(20)
         seen: list[str] = []
         watching = threading.Semaphore(0)
 
         def watch() -> None:
-            events = small.client.events(run)
+            events = small.client.runs.events(run)
             seen.append(next(events)[0])
             watching.release()  # once a watcher, however many events it has been told
             seen.extend(name for name, _ in events)
@@ -86,7 +86,7 @@ def test_watchers_are_bounded_and_everything_else_is_answered(small: RunningServ
             watcher.start()
             assert watching.acquire(timeout=20)
         with pytest.raises(ServiceProblem) as refused:
-            next(small.client.events(run))
+            next(small.client.runs.events(run))
         assert (refused.value.status, refused.value.code) == (503, "service.too_many_watchers")
         assert small.client.health()["status"] == "ok"
         gate.free = 1000
@@ -108,35 +108,35 @@ def test_one_feed_into_two_warehouses_though_its_worker_is_killed(service: Runni
         return source(request)
 
     with serving(slowly) as server:
-        service.client.set_secret("test_token", SECRET)
+        service.client.secrets.set("test_token", SECRET)
         text = basket_text(server.url, write="append", rows_per_commit=40, read=60).replace(
             "into: marsh", "into: [marsh, duck]"
         )
         text = text.replace("total: 5}", "total: 60}")  # requests are counted: on a busy machine none is to be sent once more
-        service.client.apply({"basket.yaml": text + more})
+        service.client.definitions.apply({"basket.yaml": text + more})
         for seconds in (0.3, 0.6, 0.45):
-            run = service.client.ask_run("test")
+            run = service.client.feeds.run("test")
             time.sleep(seconds)
             for pid in service.workers():
                 os.kill(pid, signal.SIGKILL)
-            while service.client.feed("test")["activity"] != "idle":
+            while service.client.feeds.get("test")["activity"] != "idle":
                 time.sleep(0.1)
-        run = service.client.ask_run("test", wait_seconds=50)
+        run = service.client.feeds.run("test", wait_seconds=50)
         assert run["outcome"] == "succeeded", run["error"]
         assert [(t["warehouse"], t["phase"]) for t in run["tables"]] == [("", "done"), ("duck", "done")]
         for warehouse in ("marsh", "duck"):
-            asked = service.client.query(warehouse, "select count(*), count(distinct id) from things")
+            asked = service.client.warehouses.query(warehouse, "select count(*), count(distinct id) from things")
             assert asked["rows"] == [[400, 400]], warehouse
-            loaded = [line for line in service.client.ledger("test", limit=500) if line["warehouse"] == warehouse]
+            loaded = [line for line in service.client.feeds.ledger("test", limit=500) if line["warehouse"] == warehouse]
             assert sum(line["inserted"] for line in loaded) == 400 and all(line["reconciles"] for line in loaded)
-        assert [(one["table"], one["same"]) for one in service.client.verify("test", deep=True) if "kids" not in one["table"]] == [
+        assert [(one["table"], one["same"]) for one in service.client.feeds.verify("test", deep=True) if "kids" not in one["table"]] == [
             ("things", True), ("things in duck", True),
         ]  # fmt: skip
-        service.client.apply({"basket.yaml": text.replace("write: append", "write: upsert") + more})
-        service.client.ask_run("test", wait_seconds=50)
-        service.client.rewind_cursor("test", "things", to=None)
+        service.client.definitions.apply({"basket.yaml": text.replace("write: append", "write: upsert") + more})
+        service.client.feeds.run("test", wait_seconds=50)
+        service.client.feeds.rewind("test", "things", to=None)
         before = len(server.requests)
-        assert service.client.ask_run("test", wait_seconds=50)["totals"]["read"] == 400
+        assert service.client.feeds.run("test", wait_seconds=50)["totals"]["read"] == 400
         assert len(server.requests) - before == 40
 
 
@@ -152,12 +152,14 @@ user: nobody
 password: {secret: nobody_set_it}
 """
     with serving(Changing(list(THINGS), page=5)) as source:
-        service.client.set_secret("test_token", SECRET)
-        service.client.apply({"basket.yaml": basket_text(source.url).replace("into: marsh", "into: [marsh, far]") + more})
+        service.client.secrets.set("test_token", SECRET)
+        service.client.definitions.apply(
+            {"basket.yaml": basket_text(source.url).replace("into: marsh", "into: [marsh, far]") + more}
+        )
         for secret in (None, "a word"):
             if secret:
-                service.client.set_secret("nobody_set_it", secret)
-            run = service.client.ask_run("test", wait_seconds=50)
+                service.client.secrets.set("nobody_set_it", secret)
+            run = service.client.feeds.run("test", wait_seconds=50)
             assert run["outcome"] == "failed"
             assert [(t["warehouse"], t["phase"]) for t in run["tables"]] == [("", "done"), ("far", "failed")]
     assert len(table_rows(service.warehouses, "things")) == len(THINGS)
@@ -188,13 +190,13 @@ def test_files_of_several_warehouses_are_planned_listed_and_taken_again_in_each(
     folder.mkdir()
     for number in range(3):
         (folder / f"c{number}.csv").write_text(f"id,gate\n{number},north\n")
-    service.client.apply({"basket.yaml": GATES})
-    assert [(t["table"], t["warehouse"], t["exists"]) for t in service.client.plan("gates")["tables"]] == [
+    service.client.definitions.apply({"basket.yaml": GATES})
+    assert [(t["table"], t["warehouse"], t["exists"]) for t in service.client.feeds.plan("gates")["tables"]] == [
         ("counts", "", False), ("counts", "third", False),
     ]  # fmt: skip
-    run = service.client.ask_run("gates", wait_seconds=50)
-    assert [one["url"] for one in service.client.requests(run["id"])] == ["c0.csv", "c1.csv", "c2.csv"]
-    files = {(one["warehouse"], one["path"]) for one in service.client.files("gates")}
+    run = service.client.feeds.run("gates", wait_seconds=50)
+    assert [one["url"] for one in service.client.runs.requests(run["id"])] == ["c0.csv", "c1.csv", "c2.csv"]
+    files = {(one["warehouse"], one["path"]) for one in service.client.feeds.files("gates")}
     assert files == {(warehouse, f"c{number}.csv") for warehouse in ("marsh", "third") for number in range(3)}
     shown = subprocess.run(
         [sys.executable, "-m", "reedbasket.cli.main", "ledger", "gates"],
@@ -205,10 +207,10 @@ def test_files_of_several_warehouses_are_planned_listed_and_taken_again_in_each(
     assert shown[0].split()[:4] == ["load", "run", "warehouse", "table"]
     assert {tuple(line.split()[2:5]) for line in shown[1:]} == {("marsh", "counts", "3"), ("third", "counts", "3")}
     (service.warehouses / "third.db").unlink()
-    assert service.client.rewind("gates", "counts", files=["c1*"]) == {"files": 1}
-    plans = {t["warehouse"]: (t["requests"], t["sample_records"]) for t in service.client.plan("gates")["tables"]}
+    assert service.client.feeds.rewind_files("gates", "counts", ["c1*"]) == {"files": 1}
+    plans = {t["warehouse"]: (t["requests"], t["sample_records"]) for t in service.client.feeds.plan("gates")["tables"]}
     assert plans == {"": (1, 1), "third": (3, 1)}
-    run = service.client.ask_run("gates", wait_seconds=50)
+    run = service.client.feeds.run("gates", wait_seconds=50)
     assert {one["warehouse"]: one["read"] for one in run["tables"]} == {"": 1, "third": 3}
     for warehouse in ("marsh", "third"):
-        assert service.client.query(warehouse, "select count(*), sum(id) from counts")["rows"] == [[3, 3]]
+        assert service.client.warehouses.query(warehouse, "select count(*), sum(id) from counts")["rows"] == [[3, 3]]

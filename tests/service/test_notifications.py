@@ -68,25 +68,25 @@ def test_a_broken_source_sends_one_mail_and_one_when_it_runs_again(tmp_path: Pat
     )
     try:
         with serving(answer) as source:
-            service.client.set_secret("t", "not-shown")
+            service.client.secrets.set("t", "not-shown")
             names = [f"f{n}" for n in range(6)]
             # One window each, that begins at its own minute.
             since = [f"{datetime.now(UTC) - timedelta(hours=25, minutes=n):%Y-%m-%dT%H:%M:00Z}" for n in range(7)]
             feeds = "".join(FEED.format(name=name, since=at, more="") for name, at in zip(names, since, strict=False))
             api = API.replace("tables:", "rate_limit: {{concurrency: 8}}\ntables:", 1)
             quiet = FEED.format(name="quiet", since=since[6], more="notify: {events: []}")
-            service.client.apply({"b.yaml": api.format(url=source.url, source="") + feeds + quiet})
-            runs = [service.client.ask_run(name)["id"] for name in [*names, "quiet"]]
-            wait_for(lambda: all(service.client.run(run)["outcome"] == "failed" for run in runs), 120)
+            service.client.definitions.apply({"b.yaml": api.format(url=source.url, source="") + feeds + quiet})
+            runs = [service.client.feeds.run(name)["id"] for name in [*names, "quiet"]]
+            wait_for(lambda: all(service.client.runs.get(run)["outcome"] == "failed" for run in runs), 120)
             (_, to, subject, text) = mails(sink, 1)[0]
             assert (to, subject) == ("data@sedge.example", "Reed Basket: 6 feeds failed")
             assert text.startswith("6 of these read from readings: look there first.")
             assert "it answered 400" in text
             assert "quiet" not in text
             for name in names[:2]:
-                service.client.ask_run(name, wait_seconds=30)  # it fails once more, and nobody is told again
+                service.client.feeds.run(name, wait_seconds=30)  # it fails once more, and nobody is told again
             broken[0] = False
-            assert service.client.ask_run("f0", wait_seconds=30)["outcome"] == "succeeded"
+            assert service.client.feeds.run("f0", wait_seconds=30)["outcome"] == "succeeded"
             subject, text = mails(sink, 2)[1][2:]
             assert subject == "Reed Basket: f0 runs again"
             days = re.search(r"([\d,]+) read, ([\d,]+) inserted; 1 tables, reconciled", text)
@@ -95,7 +95,7 @@ def test_a_broken_source_sends_one_mail_and_one_when_it_runs_again(tmp_path: Pat
             assert len(sink.mails) == 2
             # A mail is there before it is noted that it went.
             wanted = {("failed", name, "sent") for name in names} | {("recovered", "f0", "sent")}
-            wait_for(lambda: {(n["event"], n["feed"], n["state"]) for n in service.client.notifications()} == wanted)
+            wait_for(lambda: {(n["event"], n["feed"], n["state"]) for n in service.client.notifications.list()} == wanted)
     finally:
         service.stop()
 
@@ -121,11 +121,11 @@ def test_mail_goes_by_tls_and_only_to_a_server_that_proves_itself(
                 monkeypatch.setenv("SSL_CERT_FILE", str(authority.root))
             service = RunningService(tmp_path / name, *options)
             try:
-                service.client.set_secret("t", "not-shown")
+                service.client.secrets.set("t", "not-shown")
                 basket = API.format(url=source.url, source="") + FEED.format(name="f", since="2026-11-26", more="")
-                service.client.apply({"b.yaml": basket})
-                service.client.ask_run("f", wait_seconds=30)
-                told = wait_for(lambda: next((n for n in service.client.notifications() if n["tries"]), None))  # noqa: B023
+                service.client.definitions.apply({"b.yaml": basket})
+                service.client.feeds.run("f", wait_seconds=30)
+                told = wait_for(lambda: next((n for n in service.client.notifications.list() if n["tries"]), None))  # noqa: B023
                 assert (told["state"], "certificate verify failed" in told["problem"]) == (
                     "sent" if trusted else "waiting",
                     not trusted,
@@ -173,25 +173,25 @@ def test_web_calls_are_signed_events_and_are_tried_until_they_arrive(tmp_path: P
     try:
         with serving(answer) as source, serving(hook) as receiver:
             address.append(f"{receiver.url}/hook")
-            service.client.set_secret("t", "not-shown")
-            service.client.set_secret("hook", "hook-secret")
+            service.client.secrets.set("t", "not-shown")
+            service.client.secrets.set("hook", "hook-secret")
             where = f"{{url: '{address[0]}', secret: {{secret: hook}}}}"
             more = f"notify: {{events: [succeeded, rejects, late], webhook: [{where}]}}\nfresh_within: 1s"
-            service.client.apply(
+            service.client.definitions.apply(
                 {"b.yaml": API.format(url=source.url, source="") + FEED.format(name="f", since="2026-11-26", more=more)}
             )
-            wait_for(lambda: [n for n in service.client.notifications() if n["event"] == "late"])
-            assert service.client.feed("f")["late"]
-            run = service.client.ask_run("f", wait_seconds=30)
+            wait_for(lambda: [n for n in service.client.notifications.list() if n["event"] == "late"])
+            assert service.client.feeds.get("f")["late"]
+            run = service.client.feeds.run("f", wait_seconds=30)
             wait_for(lambda: heard, 40)
-            problem = wait_for(lambda: next((n for n in service.client.notifications() if n["problem"]), None))
+            problem = wait_for(lambda: next((n for n in service.client.notifications.list() if n["problem"]), None))
             assert (problem["state"], problem["problem"], problem["tries"]) == ("waiting", "it answered 500", 1)
             refusing[0] = False
             db = sqlite3.connect(service.folder / "service.db")
             db.execute("update notification set next_at = '2026-01-01T00:00:00.000Z'")
             db.commit()
             db.close()
-            wait_for(lambda: all(n["state"] == "sent" for n in service.client.notifications()), 40)
+            wait_for(lambda: all(n["state"] == "sent" for n in service.client.notifications.list()), 40)
     finally:
         service.stop()
     assert all(signed for signed, _ in heard)
@@ -217,20 +217,20 @@ def test_what_cannot_be_delivered_is_shown_and_can_be_sent_again(tmp_path: Path)
     )
     try:
         with serving(lambda _: Answer({}, 503)) as source:
-            service.client.set_secret("t", "not-shown")
-            service.client.apply(
+            service.client.secrets.set("t", "not-shown")
+            service.client.definitions.apply(
                 {"b.yaml": API.format(url=source.url, source="") + FEED.format(name="f", since="2026-11-26", more="")}
             )
-            service.client.ask_run("f", wait_seconds=30)
+            service.client.feeds.run("f", wait_seconds=30)
         # The notification is noted after the run has ended, which may be after its result is asked for.
-        wait_for(lambda: [notification["tries"] for notification in service.client.notifications()] == [1], 40)
+        wait_for(lambda: [notification["tries"] for notification in service.client.notifications.list()] == [1], 40)
         db = sqlite3.connect(service.folder / "service.db")
         db.execute("update notification set tries = 9, next_at = '2026-01-01T00:00:00.000Z'")
         db.commit()
         db.close()
-        given_up = wait_for(lambda: service.client.notifications(state="undeliverable"))[0]
+        given_up = wait_for(lambda: service.client.notifications.list(state="undeliverable"))[0]
         assert "Connection refused" in given_up["problem"]
-        assert service.client.notifications_again()["count"] == 1
-        wait_for(lambda: [notification["tries"] for notification in service.client.notifications()] == [1])
+        assert service.client.notifications.retry()["count"] == 1
+        wait_for(lambda: [notification["tries"] for notification in service.client.notifications.list()] == [1])
     finally:
         service.stop()

@@ -80,12 +80,12 @@ def rows(service: RunningService, statement: str) -> list[tuple[Any, ...]]:
 
 
 def counts(service: RunningService, feed: str) -> dict[str, int]:
-    return service.client.feed(feed)["schedule"]["windows"]
+    return service.client.feeds.get(feed)["schedule"]["windows"]
 
 
 def prepare(service: RunningService, files: dict[str, str]) -> None:
-    service.client.set_secret("t", "not-shown")
-    service.client.apply(files)
+    service.client.secrets.set("t", "not-shown")
+    service.client.definitions.apply(files)
 
 
 def test_windows_are_taken_once_each_though_workers_are_killed(service: RunningService) -> None:
@@ -112,8 +112,8 @@ def test_windows_are_taken_once_each_though_workers_are_killed(service: RunningS
             assert rows(again, "select count(*), count(distinct at || ' ' || hour) from weeks_readings") == [
                 (168 * (total // 7),) * 2
             ]
-            assert all(line["reconciles"] for line in again.client.ledger("days", limit=1000))
-            first = again.client.windows("weeks", limit=1000)[-1]
+            assert all(line["reconciles"] for line in again.client.feeds.ledger("days", limit=1000))
+            first = again.client.feeds.windows("weeks", limit=1000)[-1]
             assert (first["begins"], first["ends"]) == ("2026-03-01T00:00:00Z", "2026-03-08T00:00:00Z")
         finally:
             again.stop()
@@ -129,25 +129,25 @@ def test_a_backfill_can_be_paused_and_goes_on(service: RunningService) -> None:
 
     with serving(slowly) as source:
         prepare(service, basket(source.url, ("plain", "")))
-        made = service.client.backfill("plain", "2026-01-01", "2026-01-31", "1d")
+        made = service.client.feeds.backfill("plain", "2026-01-01", "2026-01-31", "1d")
         assert made["windows"] == 30
         wait_for(lambda: len(asked) > 3)
-        paused = service.client.move_backfill(made["id"], "pause")
+        paused = service.client.backfills.pause(made["id"])
         assert paused["state"] == "paused"
         time.sleep(0.4)
         held = len(asked)
         time.sleep(0.5)
         assert len(asked) == held < 30
-        service.client.move_backfill(made["id"], "resume")
-        done = wait_for(lambda: [b for b in service.client.backfills("plain") if b["state"] == "done"])[0]
+        service.client.backfills.resume(made["id"])
+        done = wait_for(lambda: [b for b in service.client.backfills.list("plain") if b["state"] == "done"])[0]
     assert done["counts"] == {"done": 30}
     assert rows(service, "select count(*) from plain_readings") == [(30 * 24,)]
     assert rows(service, "select value from _rb_cursor") == [(None,)]
     with pytest.raises(ServiceProblem) as refused:
-        service.client.move_backfill(made["id"], "pause")
+        service.client.backfills.pause(made["id"])
     assert refused.value.code == "backfill.ended"
     with pytest.raises(ServiceProblem, match="ends before it begins"):
-        service.client.backfill("plain", "2026-02-01", "2026-01-01", "1d")
+        service.client.feeds.backfill("plain", "2026-02-01", "2026-01-01", "1d")
 
 
 def test_a_run_that_failed_is_tried_again_and_its_window_can_be_run_later(service: RunningService) -> None:
@@ -163,12 +163,12 @@ def test_a_run_that_failed_is_tried_again_and_its_window_can_be_run_later(servic
         prepare(service, basket(source.url, ("days", schedule)))
         wait_for(lambda: counts(service, "days").get("failed") == 1 and not counts(service, "days").get("waiting"), 60)
         attempts = [
-            r["attempt"] for r in service.client.runs(feed="days", limit=500) if r["window"] and "03-03" in r["window"][0]
+            r["attempt"] for r in service.client.runs.list(feed="days", limit=500) if r["window"] and "03-03" in r["window"][0]
         ]
         assert attempts == [3, 2, 1]
-        assert "run.retried" in [line["code"] for line in service.client.log(3)]
+        assert "run.retried" in [line["code"] for line in service.client.runs.log(3)]
         failing.clear()
-        assert service.client.windows_again("days", "2026-03-01", "2026-03-05")["count"] == 1
+        assert service.client.feeds.retry_windows("days", "2026-03-01", "2026-03-05")["count"] == 1
         wait_for(lambda: "failed" not in counts(service, "days") and not counts(service, "days").get("queued"))
     assert rows(service, "select count(*) from days_readings where at like '2026-03-02%' or at like '2026-03-03%'") == [(48,)]
 
@@ -218,22 +218,22 @@ schedule: {windows: {from: 2026-11-20, length: 1d}}
 """
     with serving(hourly) as source:
         prepare(service, basket(source.url))
-        service.client.apply({"p.yaml": text.replace("schedule:", "description: 'x'\n# ")})
+        service.client.definitions.apply({"p.yaml": text.replace("schedule:", "description: 'x'\n# ")})
         for place in ("osier", "tansy"):
-            feed = service.client.pause(f"at-{place}")
+            feed = service.client.feeds.pause(f"at-{place}")
             assert feed["schedule"]["paused"] is not None
-        service.client.apply({"p.yaml": text})
+        service.client.definitions.apply({"p.yaml": text})
         time.sleep(0.5)
-        assert service.client.runs() == []
-        service.client.resume("at-tansy")
+        assert service.client.runs.list() == []
+        service.client.feeds.resume("at-tansy")
         wait_for(lambda: counts(service, "at-tansy").get("done", 0) > 3 and set(counts(service, "at-tansy")) == {"done"})
         assert counts(service, "at-osier") == {}
-        listed = {one["feed"]: one for one in service.client.schedules(each=3)}
+        listed = {one["feed"]: one for one in service.client.feeds.schedules(each=3)}
         assert [window["state"] for window in listed["at-tansy"]["latest"]] == ["done"] * 3
         assert listed["at-osier"]["latest"] == []
         assert listed["at-osier"]["schedule"]["paused"] is not None
         assert rows(service, "select distinct place from tansy_readings") == [("tansy",)]
-        run = service.client.ask_run("at-osier", sets={"place": "heron"}, wait_seconds=30)
+        run = service.client.feeds.run("at-osier", sets={"place": "heron"}, wait_seconds=30)
         assert (run["outcome"], run["sets"]) == ("succeeded", {"place": "heron"})
         assert rows(service, "select distinct place from osier_readings") == [("heron",)]
         assert rows(
@@ -241,7 +241,7 @@ schedule: {windows: {from: 2026-11-20, length: 1d}}
         ) == [(None,)]
         for wrong in ({"plaice": "x"}, {"token": "x"}):
             with pytest.raises(ServiceProblem) as refused:
-                service.client.ask_run("at-osier", sets=wrong)
+                service.client.feeds.run("at-osier", sets=wrong)
             assert refused.value.code == "run.unknown_setting"
 
 
@@ -254,8 +254,8 @@ def test_stopping_lets_runs_end_within_the_grace_time(tmp_path: Path) -> None:
 
     with serving(slowly) as source:
         prepare(service, basket(source.url, ("plain", "")))
-        run = service.client.ask_run("plain")
-        wait_for(lambda: service.client.run(run["id"])["outcome"] == "running")
+        run = service.client.feeds.run("plain")
+        wait_for(lambda: service.client.runs.get(run["id"])["outcome"] == "running")
         assert service.stop() == 0
     db = sqlite3.connect(service.folder / "service.db")
     assert db.execute("select outcome from run").fetchall() == [("succeeded",)]

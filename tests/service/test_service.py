@@ -28,8 +28,8 @@ THINGS = [
 
 
 def prepare(client: Client, url: str, **choices: Any) -> None:
-    client.set_secret("test_token", SECRET)
-    client.apply({"basket/test.yaml": basket_text(url, **{"read": 10, **choices})})
+    client.secrets.set("test_token", SECRET)
+    client.definitions.apply({"basket/test.yaml": basket_text(url, **{"read": 10, **choices})})
 
 
 def until(holds: Callable[[], Any], what: str, seconds: float = 30) -> Any:
@@ -62,7 +62,7 @@ def test_a_run_from_basket_to_rows(service: RunningService) -> None:
     records = list(THINGS)
     with serving(Changing(records)) as source:
         prepare(client, source.url)
-        plan = client.plan("test")
+        plan = client.feeds.plan("test")
         (table,) = plan["tables"]
         assert (table["exists"], table["records"], table["requests"], table["cursor_from"]) == (False, 400, 8, None)
         assert {c["name"]: c["type"] for c in table["new_columns"]} == {
@@ -71,27 +71,29 @@ def test_a_run_from_basket_to_rows(service: RunningService) -> None:
             "at": "text",
             "updated_at": "timestamp",
         }
-        assert client.tables("marsh") == []
+        assert client.warehouses.tables("marsh") == []
 
-        run = client.ask_run("test", wait_seconds=30)
+        run = client.feeds.run("test", wait_seconds=30)
         assert (run["outcome"], run["totals"]["read"], run["totals"]["inserted"]) == ("succeeded", 400, 400)
-        assert client.ask_run("test", wait_seconds=30)["totals"]["read"] == 0
+        assert client.feeds.run("test", wait_seconds=30)["totals"]["read"] == 0
         records[5] = {**records[5], "n": -1, "updated_at": "2026-03-01T09:00:00Z"}
         records.append({"id": "T900", "n": 900, "at": "y", "updated_at": "2026-03-01T09:00:01Z"})
-        third = client.ask_run("test", wait_seconds=30)
+        third = client.feeds.run("test", wait_seconds=30)
     assert third["totals"]["read"] == 2
-    (line, *_) = client.ledger("test")
+    (line, *_) = client.feeds.ledger("test")
     assert (line["run"], line["inserted"], line["updated"], line["reconciles"]) == (third["id"], 1, 1, True)
-    assert client.run_ledger(third["id"]) == [line]
-    feed = client.feed("test")
+    assert client.runs.ledger(third["id"]) == [line]
+    feed = client.feeds.get("test")
     assert (feed["activity"], feed["last_run"] and feed["last_run"]["id"], feed["rejects"]) == ("idle", third["id"], 0)
-    rows = client.rows("marsh", "things", limit=2)
+    rows = client.warehouses.rows("marsh", "things", limit=2)
     assert (rows["truncated"], {r[0] for r in rows["rows"]}) == (True, {"T005", "T900"})
-    joined = client.query("marsh", "select count(*), max(l.run) from things t join _rb_ledger l on l.load = t._rb_ledger_line")
+    joined = client.warehouses.query(
+        "marsh", "select count(*), max(l.run) from things t join _rb_ledger l on l.load = t._rb_ledger_line"
+    )
     assert joined["rows"] == [[401, third["id"]]]
-    log = client.log(third["id"])
+    log = client.runs.log(third["id"])
     assert [entry["number"] for entry in log] == list(range(1, len(log) + 1))
-    (request,) = client.requests(third["id"])
+    (request,) = client.runs.requests(third["id"])
     assert (request["status"], request["method"], request["table"], request["attempt"]) == (200, "GET", "things", 1)
     assert request["url"].startswith(source.url + "/things?since=2026-03-01T00:06:39Z")
 
@@ -100,20 +102,20 @@ def test_watching_a_run_live(service: RunningService) -> None:
     gate = Gate(list(THINGS), free=3)
     with serving(gate) as source:
         prepare(service.client, source.url)
-        run = service.client.ask_run("test")
+        run = service.client.feeds.run("test")
         events: list[tuple[str, Any]] = []
 
         def watch() -> None:
-            events.extend(service.client.events(run["id"]))
+            events.extend(service.client.runs.events(run["id"]))
 
         watcher = threading.Thread(target=watch)
         watcher.start()
         assert gate.waiting.wait(20)
         # Meanwhile the service answers, and says what goes on; a second run of the feed is refused.
-        until(lambda: service.client.run(run["id"])["totals"]["requests"] >= 3, "the requests to be told")
-        assert service.client.feed("test")["activity"] == "running"
+        until(lambda: service.client.runs.get(run["id"])["totals"]["requests"] >= 3, "the requests to be told")
+        assert service.client.feeds.get("test")["activity"] == "running"
         with pytest.raises(ServiceProblem) as refused:
-            service.client.ask_run("test")
+            service.client.feeds.run("test")
         assert (refused.value.status, refused.value.code) == (409, "run.already_active")
         assert refused.value.details == {"run": run["id"]}
         gate.open.set()
@@ -132,16 +134,18 @@ def test_cancelling_keeps_what_was_committed(service: RunningService) -> None:
     gate.free = 30
     with serving(gate) as source:
         prepare(service.client, source.url, rows_per_commit=1)
-        run = service.client.ask_run("test")
+        run = service.client.feeds.run("test")
         assert gate.waiting.wait(20)
-        service.client.cancel(run["id"])
+        service.client.runs.cancel(run["id"])
         gate.open.set()
-        ended = until(lambda: (r := service.client.run(run["id"], wait_seconds=5))["outcome"] != "running" and r, "the end")
+        ended = until(
+            lambda: (r := service.client.runs.get(run["id"], wait_seconds=5))["outcome"] != "running" and r, "the end"
+        )
         assert ended["outcome"] == "cancelled"
         assert ended["error"]["code"] == "run.cancelled"
         with pytest.raises(ServiceProblem, match="Nothing is left"):
-            service.client.cancel(run["id"])
-        again = service.client.ask_run("test", wait_seconds=30)
+            service.client.runs.cancel(run["id"])
+        again = service.client.feeds.run("test", wait_seconds=30)
     assert again["outcome"] == "succeeded"
     assert len(table_rows(service.warehouses, "things")) == 400
 
@@ -150,22 +154,22 @@ def test_a_killed_worker_takes_neither_the_service_nor_a_row_along(service: Runn
     gate = Gate(list(THINGS), free=3)
     with serving(gate) as source:
         prepare(service.client, source.url)
-        run = service.client.ask_run("test")
+        run = service.client.feeds.run("test")
         assert gate.waiting.wait(20)
         db = sqlite3.connect(service.folder / "service.db")
         (pid,) = db.execute("select worker from run where id = ?", (run["id"],)).fetchone()
         db.close()
         os.kill(pid, signal.SIGKILL)
-        until(lambda: service.client.run(run["id"])["outcome"] == "interrupted", "the run to be closed")
+        until(lambda: service.client.runs.get(run["id"])["outcome"] == "interrupted", "the run to be closed")
         gate.free = 1000
         gate.open.set()
         taken_up = until(
-            lambda: next((r for r in service.client.runs() if r["resumes"] == run["id"]), None), "the run to be taken up"
+            lambda: next((r for r in service.client.runs.list() if r["resumes"] == run["id"]), None), "the run to be taken up"
         )
-        ended = until(lambda: (r := service.client.run(taken_up["id"]))["outcome"] == "succeeded" and r, "the second run")
+        ended = until(lambda: (r := service.client.runs.get(taken_up["id"]))["outcome"] == "succeeded" and r, "the second run")
     assert ended["tables"][0]["phase"] == "done"
     assert [r["id"] for r in table_rows(service.warehouses, "things")] == [t["id"] for t in THINGS]
-    assert "run.interrupted" in [line["code"] for line in service.client.log(run["id"])]
+    assert "run.interrupted" in [line["code"] for line in service.client.runs.log(run["id"])]
     assert len(until(lambda: len(w := service.workers()) == 2 and w, "a new worker")) == 2
 
 
@@ -173,7 +177,7 @@ def test_a_killed_service_takes_up_its_run_at_the_next_start(service: RunningSer
     gate = Gate(list(THINGS), free=3)
     with serving(gate) as source:
         prepare(service.client, source.url)
-        run = service.client.ask_run("test")
+        run = service.client.feeds.run("test")
         assert gate.waiting.wait(20)
         workers = service.workers()
         service.stop(signal.SIGKILL)
@@ -185,8 +189,8 @@ def test_a_killed_service_takes_up_its_run_at_the_next_start(service: RunningSer
             assert not any(
                 os.path.exists(f"/proc/{pid}") and b"worker" in Path(f"/proc/{pid}/cmdline").read_bytes() for pid in workers
             )
-            until(lambda: second.client.feed("test")["fresh_at"], "the run to be taken up")
-            (latest, first) = second.client.runs()
+            until(lambda: second.client.feeds.get("test")["fresh_at"], "the run to be taken up")
+            (latest, first) = second.client.runs.list()
             assert (first["outcome"], latest["outcome"], latest["resumes"]) == ("interrupted", "succeeded", run["id"])
             assert len(table_rows(service.warehouses, "things")) == 400
         finally:
@@ -205,19 +209,19 @@ def test_a_service_that_is_stopped_commits_what_it_has_and_goes_on_behind_it(tmp
 
     with serving(slowly) as source:
         prepare(service.client, source.url)
-        run = service.client.ask_run("test")
+        run = service.client.feeds.run("test")
         until(lambda: len(source.requests) > 3, "some pages to be read")
-        assert service.client.run(run["id"])["tables"][0]["inserted"] == 0
+        assert service.client.runs.get(run["id"])["tables"][0]["inserted"] == 0
         assert service.stop() == 0
         first = len(table_rows(service.warehouses, "things"))
         assert 0 < first < 400
         pause.set()
         second = RunningService(service.folder)
         try:
-            until(lambda: second.client.feed("test")["fresh_at"], "the run to be taken up")
-            (latest, cut) = second.client.runs()
+            until(lambda: second.client.feeds.get("test")["fresh_at"], "the run to be taken up")
+            (latest, cut) = second.client.runs.list()
             assert (cut["outcome"], cut["error"]["code"], latest["resumes"]) == ("interrupted", "run.shut_down", run["id"])
-            assert [line["inserted"] for line in second.client.ledger("test")] == [400 - first, first]
+            assert [line["inserted"] for line in second.client.feeds.ledger("test")] == [400 - first, first]
         finally:
             assert second.stop() == 0
 
@@ -225,14 +229,14 @@ def test_a_service_that_is_stopped_commits_what_it_has_and_goes_on_behind_it(tmp
 def test_the_ledgers_copy_follows_the_warehouse(service: RunningService) -> None:
     with serving(Changing(list(THINGS))) as source:
         prepare(service.client, source.url)
-        service.client.ask_run("test", wait_seconds=30)
+        service.client.feeds.run("test", wait_seconds=30)
         db = sqlite3.connect(service.folder / "service.db")
         db.execute("delete from ledger")  # as if a worker had been killed right after its commit
         db.commit()
         db.close()
-        assert service.client.ledger("test") == []
-        service.client.ask_run("test", wait_seconds=30)
-    assert [line["inserted"] for line in service.client.ledger("test")] == [400]
+        assert service.client.feeds.ledger("test") == []
+        service.client.feeds.run("test", wait_seconds=30)
+    assert [line["inserted"] for line in service.client.feeds.ledger("test")] == [400]
 
 
 def test_a_secret_is_in_no_answer_log_or_file(service: RunningService) -> None:
@@ -242,12 +246,20 @@ def test_a_secret_is_in_no_answer_log_or_file(service: RunningService) -> None:
     client = service.client
     with serving(telling) as source:
         prepare(client, source.url)
-        run = client.ask_run("test", wait_seconds=30)
-        plan = client.plan("test")
+        run = client.feeds.run("test", wait_seconds=30)
+        plan = client.feeds.plan("test")
     assert run["outcome"] == "failed"
     assert plan["tables"][0]["error"] is not None
     said = json.dumps(
-        [run, plan, client.log(run["id"]), client.definitions(), client.secrets(), client.feeds(), client.openapi()]
+        [
+            run,
+            plan,
+            client.runs.log(run["id"]),
+            client.definitions.list(),
+            client.secrets.list(),
+            client.feeds.list(),
+            client.openapi(),
+        ]
     )
     assert SECRET not in said
     assert "planted" not in said
@@ -259,19 +271,19 @@ def test_a_secret_is_in_no_answer_log_or_file(service: RunningService) -> None:
 
 def test_definitions_with_mistakes_change_nothing(service: RunningService) -> None:
     good = basket_text("http://127.0.0.1:1")
-    service.client.apply({"a.yaml": good})
+    service.client.definitions.apply({"a.yaml": good})
     with pytest.raises(ServiceProblem) as refused:
-        service.client.apply({"a.yaml": good.replace("write: upsert", "wrte: merge").replace("prefix", "x")})
+        service.client.definitions.apply({"a.yaml": good.replace("write: upsert", "wrte: merge").replace("prefix", "x")})
     assert (refused.value.status, refused.value.code) == (422, "definition.mistakes")
     assert refused.value.details[0]["path"] == "feeds.test.tables.things.wrte"
-    assert {d["version"] for d in service.client.definitions()} == {1}
-    looked = service.client.apply({"a.yaml": good.replace("write: upsert", "write: append")}, only_check=True)
+    assert {d["version"] for d in service.client.definitions.list()} == {1}
+    looked = service.client.definitions.apply({"a.yaml": good.replace("write: upsert", "write: append")}, dry_run=True)
     assert [(one["change"], one["diff"].splitlines()[-2:]) for one in looked if one["change"] != "same"] == [
-        ("changed", ["-    write: upsert", "+    write: append"])
+        ("changed", ["-  write: upsert", "+  write: append"])
     ]
-    assert service.client.definition("feed", "test")["version"] == 1
+    assert service.client.definitions.get("feed", "test")["version"] == 1
     feed_only = good[good.index("feed: test") :].replace("into: marsh", "into: marsh\ntable_prefix: p_")
-    assert [d["version"] for d in service.client.apply({"feed.yaml": feed_only})] == [2]
+    assert [d["version"] for d in service.client.definitions.apply({"feed.yaml": feed_only})] == [2]
 
 
 def test_who_may_call(service: RunningService) -> None:
@@ -321,8 +333,8 @@ def test_the_openapi_document_is_true(service: RunningService, role: str, exampl
     """Schemathesis calls every operation with what the document allows and with what it does not, and with what the role may not."""
     with serving(Changing(list(THINGS))) as source:
         prepare(service.client, source.url)
-        service.client.ask_run("test", wait_seconds=30)
-        token = service.client.make_token("schemathesis", role)["token"]
+        service.client.feeds.run("test", wait_seconds=30)
+        token = service.client.tokens.add("schemathesis", role)["token"]
         # A stream ends only with its run; it has a test of its own.
         command = ["run", f"{service.url}/api/v1/openapi.json", "-H", f"Authorization: Bearer {token}"]
         # That a basket or a statement is refused for what it says is no matter of its JSON Schema.

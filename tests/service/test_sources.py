@@ -32,8 +32,8 @@ LANDINGS = [{"id": f"L{n}", "name": "Eelstairs", "n": n, "at": f"2026-03-0{n + 1
 
 
 def apply(service: RunningService, text: str) -> None:
-    service.client.set_secret("test_token", SECRET)
-    service.client.apply({"basket.yaml": text})
+    service.client.secrets.set("test_token", SECRET)
+    service.client.definitions.apply({"basket.yaml": text})
 
 
 def test_looking_at_a_source_before_anything_is_brought(
@@ -66,16 +66,16 @@ def test_looking_at_a_source_before_anything_is_brought(
                 'auth: {type: api_key, in: header, name: X-Key, key: "{settings.token}"}',
             ),
         )
-        (listed,) = client.sources()
+        (listed,) = client.sources.list()
         assert (listed["base_url"], listed["feeds"], listed["settings"]["token"]) == (
             source.url + "/v1",
             ["test"],
             {"secret": "test_token"},
         )
-        assert [(step["step"], step["ok"]) for step in client.check_source("test")] == [
+        assert [(step["step"], step["ok"]) for step in client.sources.check("test")] == [
             (name, True) for name in ("secrets", "name", "port", "TLS", "sign-in", "answer", "records")
         ]
-        landings, broken, visits = client.survey("test")
+        landings, broken, visits = client.sources.survey("test")
         assert {c["name"]: (c["type"], c["distinct"]) for c in landings["columns"]} == {
             "id": ("text", 3),
             "name": ("text", 1),
@@ -91,18 +91,18 @@ def test_looking_at_a_source_before_anything_is_brought(
         assert (broken["error"] and broken["error"]["code"], visits["parent"]) == ("source.body_unreadable", "landings")
         assert visits["request"] == f"GET {source.url}/v1/landings/L0/visits"
 
-        previewed = client.preview("test", "landings", rows=2, wire=True)
+        previewed = client.sources.preview("test", "landings", rows=2, wire=True)
         assert [row[0] for row in previewed["rows"]] == ["L0", "L1"]
         (exchange,) = previewed["exchanges"]
         assert (exchange["headers"]["x-key"], exchange["answer_headers"]["set-cookie"]) == ("•••", "•••")
         assert '"echo": "•••"' in exchange["answer_body"]
-        assert client.runs() == []
+        assert client.runs.list() == []
         refuse[0] = True
         with pytest.raises(ServiceProblem) as refused:
-            client.preview("test", "landings", wire=True)
+            client.sources.preview("test", "landings", wire=True)
         assert (refused.value.code, refused.value.status) == ("source.refused", 502)
         assert refused.value.details["exchanges"][0]["status"] == 401
-        steps = {step["step"]: step for step in client.check_source("test")}
+        steps = {step["step"]: step for step in client.sources.check("test")}
         assert (steps["sign-in"]["ok"], steps["records"]["ok"], "reed secret set" in steps["sign-in"]["fix"]) == (
             False,
             None,
@@ -120,7 +120,7 @@ def test_looking_at_a_source_before_anything_is_brought(
         assert "Eelstairs" in capsys.readouterr().out
     everything = json.dumps([previewed, steps, refused.value.details, landings]) + said.out + said.err
     assert SECRET not in everything
-    gone = {step["step"]: step["ok"] for step in client.check_source("test")}
+    gone = {step["step"]: step["ok"] for step in client.sources.check("test")}
     assert (gone["name"], gone["port"], gone["answer"]) == (True, False, None)
 
 
@@ -149,7 +149,7 @@ def test_a_look_that_is_cut_says_so_and_the_next_one_looks(service: RunningServi
     pid = service.process.pid
     with serving(answer) as source, ThreadPoolExecutor(1) as threads:
         apply(service, basket(source.url, "\n  - {table: landings, get: /landings, records: rows}", "tables: [landings]"))
-        looking = threads.submit(service.client.preview, "test", "landings")
+        looking = threads.submit(service.client.sources.preview, "test", "landings")
         wait_for(lambda: bool(lookers(pid)) and len(source.requests) == 1)
         for one in lookers(pid):
             os.kill(one, signal.SIGKILL)
@@ -157,7 +157,7 @@ def test_a_look_that_is_cut_says_so_and_the_next_one_looks(service: RunningServi
             looking.result()
         assert (cut.value.status, cut.value.code) == (503, "service.look_cut")
         waits.set()
-        assert len(service.client.preview("test", "landings")["rows"]) == 3
+        assert len(service.client.sources.preview("test", "landings")["rows"]) == 3
         (left,) = lookers(pid)
         os.kill(pid, signal.SIGKILL)
         wait_for(lambda: not process_lives(left))
@@ -166,16 +166,16 @@ def test_a_look_that_is_cut_says_so_and_the_next_one_looks(service: RunningServi
 def test_a_person_signs_in_at_the_source_and_comes_back(service: RunningService) -> None:
     client, guarded = service.client, Guarded()
     text = OAUTH.replace(
-        "client_id: reed", 'client_id: reed\n    grant: authorization_code\n    authorize_url: "{settings.url}/in?x=1"'
+        "client_id: reed", 'client_id: reed\n  grant: authorization_code\n  authorize_url: "{settings.url}/in?x=1"'
     )
 
     def error_of_run() -> str:
-        run = client.ask_run("test", wait_seconds=30)
+        run = client.feeds.run("test", wait_seconds=30)
         return run["error"]["code"] if run["error"] else run["outcome"]
 
     with serving(guarded) as source:
         apply(service, basket(source.url, THREE, FEED, text))
-        assert (client.source("test")["person"], client.source("test")["signed_in"]) == (True, False)
+        assert (client.sources.get("test")["person"], client.sources.get("test")["signed_in"]) == (True, False)
         assert error_of_run() == "source.sign_in_needed"
         sign_in = client._call("POST", "/api/v1/sources/test/sign-in")["url"]
         asked = {name: values[0] for name, values in parse_qs(urlsplit(sign_in).query).items()}
@@ -195,7 +195,7 @@ def test_a_person_signs_in_at_the_source_and_comes_back(service: RunningService)
         proof = base64.urlsafe_b64encode(hashlib.sha256(exchanged["code_verifier"].encode()).digest()).decode().rstrip("=")
         assert proof == asked["code_challenge"]
         assert urllib3.request("GET", f"{back}?code=abc&state={asked['state']}", redirect=False).status == 404
-        assert (client.source("test")["signed_in"], error_of_run()) == (True, "succeeded")
+        assert (client.sources.get("test")["signed_in"], error_of_run()) == (True, "succeeded")
         again = parse_qs(urlsplit(client._call("POST", "/api/v1/sources/test/sign-in")["url"]).query)["state"][0]
         refused = urllib3.request("GET", f"{back}?error=access_denied&state={again}", redirect=False)
     assert refused.headers["location"].startswith("/sources/test#it%20sent%20you%20back%3A%20access_denied")
@@ -209,8 +209,8 @@ def test_one_token_for_all_processes(tmp_path: Path) -> None:
     try:
         with serving(guarded) as source:
             apply(service, basket(source.url, THREE, FEED, OAUTH) + "\n---\n" + feeds)
-            started = [service.client.ask_run(f"f{n}") for n in range(3)]
-            ended = [service.client.run(run["id"], wait_seconds=30) for run in started]
+            started = [service.client.feeds.run(f"f{n}") for n in range(3)]
+            ended = [service.client.runs.get(run["id"], wait_seconds=30) for run in started]
         assert [run["outcome"] for run in ended] == ["succeeded"] * 3
         assert len(guarded.asked) == 1
     finally:
@@ -234,8 +234,8 @@ def test_requests_are_kept_for_their_days_and_can_be_taken_along(
     table += "pagination: {by: page_number, param: page}, primary_key: id}"
     with serving(answer) as source:
         apply(service, basket(source.url, table))
-        run = service.client.ask_run("test", wait_seconds=30)
-    lines = service.client.requests(run["id"])
+        run = service.client.feeds.run("test", wait_seconds=30)
+    lines = service.client.runs.requests(run["id"])
     assert [(line["number"], line["status"], line["attempt"]) for line in lines][:4] == [
         (1, 200, 1),
         (2, 200, 1),
@@ -243,7 +243,7 @@ def test_requests_are_kept_for_their_days_and_can_be_taken_along(
         (4, 200, 2),
     ]
     assert lines[2]["pause_seconds"] > 0
-    assert [line["number"] for line in service.client.requests(run["id"], failed=True)] == [3]
+    assert [line["number"] for line in service.client.runs.requests(run["id"], failed=True)] == [3]
     assert reed(["requests", str(run["id"]), "--to-file", str(tmp_path / "r.ndjson")]) == 0
     kept: list[Any] = [json.loads(line) for line in (tmp_path / "r.ndjson").read_text().splitlines()]
     token = service.token
@@ -262,9 +262,9 @@ def test_requests_are_kept_for_their_days_and_can_be_taken_along(
     assert "[request.not_kept]" in capsys.readouterr().err
     with serving(lambda request: Answer([{"id": 1, "said": SECRET}] if request.query["page"] == "1" else [])) as source:
         apply(service, basket(source.url, table))
-        whole = service.client.ask_run("test", wait_seconds=30, bodies=True)
-    assert whole["bodies"] and all(line["kept"] for line in service.client.requests(whole["id"]))
-    exchange = service.client.exchange(whole["id"], 1)
+        whole = service.client.feeds.run("test", wait_seconds=30, bodies=True)
+    assert whole["bodies"] and all(line["kept"] for line in service.client.runs.requests(whole["id"]))
+    exchange = service.client.runs.exchange(whole["id"], 1)
     assert '"said": "•••"' in exchange["answer_body"] and "k=•••" in exchange["url"]
     db = sqlite3.connect(service.folder / "service.db")
     db.execute("update request set at = '2026-01-01T00:00:00.000Z' where number < 3 and run = ?", (run["id"],))
@@ -273,7 +273,7 @@ def test_requests_are_kept_for_their_days_and_can_be_taken_along(
     days = {"requests_days": 14, "runs_days": 14, "rejects_days": 14, "audit_days": 14}
     gone = keeping.purge(Store(service.folder), **days)
     assert (gone["requests"], gone["runs"]) == (2, 0)
-    assert service.client.requests(run["id"])[0]["number"] == 3
+    assert service.client.runs.requests(run["id"])[0]["number"] == 3
     db = sqlite3.connect(service.folder / "service.db")
     db.execute("update request set at = '2026-01-01T00:00:00.000Z'")
     db.commit()

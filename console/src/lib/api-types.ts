@@ -43,8 +43,8 @@ export interface AskBackfill {
 /** Which feed, and how. */
 export interface AskRun {
   feed: string;
-  accept?: boolean;
-  again?: boolean;
+  allow_loss?: boolean;
+  replay?: boolean;
   sets?: Record<string, string | number | number | boolean>;
   extract?: boolean;
   bodies?: boolean;
@@ -87,7 +87,7 @@ export interface Backfill {
 export interface BasketFiles {
   files: Record<string, string>;
   settings?: Record<string, string>;
-  only_check?: boolean;
+  dry_run?: boolean;
   prune?: boolean;
 }
 
@@ -617,7 +617,7 @@ export interface Rewind {
 export interface RewindCursor {
   table: string;
   to?: string | null;
-  only_look?: boolean;
+  dry_run?: boolean;
 }
 
 /** A table's cursor, moved back, or as it would be: where it stood, and where the next run reads on from (null: the beginning). The rest is what that run would take of the source, where it was only looked at and the source says so. */
@@ -648,8 +648,8 @@ export interface Run {
   started_at: string | null;
   ended_at: string | null;
   resumes: number | null;
-  accept: boolean;
-  again: boolean;
+  allow_loss: boolean;
+  replay: boolean;
   trigger: "manual" | "schedule" | "window" | "upstream" | "backfill" | "retry";
   asked_by: string;
   due_at: string | null;

@@ -109,9 +109,9 @@ export const filesQuery = (feed: string, failed: boolean, limit: number) =>
 export const askFilesAgain = (feed: string, table: string, files: string[]) =>
   call<Again>("POST", `/api/v1/feeds/${part(feed)}/rewind`, { table, files });
 
-/** onlyLook: what it would cost. */
-export const rewindCursor = (feed: string, table: string, to: string | null, onlyLook: boolean) =>
-  call<Rewound>("POST", `/api/v1/feeds/${part(feed)}/rewind-cursor`, { table, to, only_look: onlyLook });
+/** dryRun: what it would cost. */
+export const rewindCursor = (feed: string, table: string, to: string | null, dryRun: boolean) =>
+  call<Rewound>("POST", `/api/v1/feeds/${part(feed)}/rewind-cursor`, { table, to, dry_run: dryRun });
 
 /** Reads the source from its beginning; made when asked for. */
 export const verifyFeed = (feed: string, table: string | null, deep: boolean) =>
@@ -259,7 +259,7 @@ export const windowsQuery = (feed: string, state: string) =>
   });
 
 export const windowsAgain = (feed: string, from: string, until: string) =>
-  call<Counted>("POST", `/api/v1/feeds/${part(feed)}/windows/again`, { from, until });
+  call<Counted>("POST", `/api/v1/feeds/${part(feed)}/windows/retry`, { from, until });
 
 export const backfillsQuery = (feed: string) =>
   queryOptions({
@@ -285,9 +285,9 @@ export const versionsQuery = (kind: string, name: string) =>
 export const revert = (kind: string, name: string, version: number) =>
   call<Applied>("POST", `/api/v1/definitions/${kind}/${part(name)}/revert`, { version });
 
-/** All of them at once, or, with `onlyCheck`, what that would do. */
-export const applyFiles = (files: Record<string, string>, onlyCheck: boolean) =>
-  call<Applied[]>("POST", "/api/v1/basket", { files, only_check: onlyCheck });
+/** All of them at once, or, with `dryRun`, what that would do. */
+export const applyFiles = (files: Record<string, string>, dryRun: boolean) =>
+  call<Applied[]>("POST", "/api/v1/basket", { files, dry_run: dryRun });
 
 /** What is in force, as it was written: {file: YAML}. */
 export const exportBasket = () => call<Record<string, string>>("GET", "/api/v1/basket");
@@ -339,7 +339,7 @@ export const notificationsQuery = () =>
     ...live(5000),
   });
 
-export const notificationsAgain = () => call<Counted>("POST", "/api/v1/notifications/again");
+export const notificationsAgain = () => call<Counted>("POST", "/api/v1/notifications/retry");
 
 export const secretsQuery = () =>
   queryOptions({ queryKey: ["secrets"], queryFn: () => call<SecretName[]>("GET", "/api/v1/secrets") });

@@ -107,10 +107,9 @@ def _services(add: Callable[..., argparse.ArgumentParser]) -> None:
 
 
 def _people(add: Callable[..., argparse.ArgumentParser]) -> None:
-    user = add(
-        "user", people.user, "list, add, change or remove people who sign in by name", "reed user add wren --role operator"
-    )
-    user.add_argument("action", choices=["list", "add", "change", "remove"])
+    add("users", people.users, "list the people who may sign in", "reed users")
+    user = add("user", people.user, "add, change or remove a person who may sign in", "reed user add wren --role operator")
+    user.add_argument("action", choices=["add", "change", "remove"])
     user.add_argument("name", nargs="?")
     user.add_argument("--role", choices=ROLES)
     user.add_argument(
@@ -120,13 +119,14 @@ def _people(add: Callable[..., argparse.ArgumentParser]) -> None:
     able.add_argument("--disable", action="store_true", help="change: block sign-in")
     able.add_argument("--enable", action="store_true", help="change: allow sign-in again")
 
+    add("tokens", people.tokens, "list the bearer tokens of programs", "reed tokens")
     token = add(
         "token",
         people.token,
-        "list, add or remove bearer tokens for programs",
+        "add or remove a bearer token for a program",
         "reed token add nightly --role operator --days 90",
     )
-    token.add_argument("action", choices=["list", "add", "remove"])
+    token.add_argument("action", choices=["add", "remove"])
     token.add_argument("name", nargs="?", metavar="LABEL", help="add: a label; remove: an id")
     token.add_argument("--role", choices=ROLES, help="its role (viewer)")
     token.add_argument("--days", type=int, help="days until it expires")
@@ -167,7 +167,7 @@ def _definitions(add: Callable[..., argparse.ArgumentParser]) -> None:
     versions.add_argument("name")
     versions.add_argument("--diff", action="store_true", help="also show each version's difference to the previous one")
 
-    revert = add("revert", definitions.revert, "restore an earlier version of a definition", "reed revert feed harbour 3")
+    revert = add("revert", definitions.revert, "restore an earlier version of a definition", "reed revert feed harbour 1")
     revert.add_argument("kind", choices=["connector", "source", "warehouse", "feed"])
     revert.add_argument("name")
     revert.add_argument("version", type=int)
@@ -183,13 +183,14 @@ def _definitions(add: Callable[..., argparse.ArgumentParser]) -> None:
         "reed schema > basket.schema.json",
     )
 
+    add("secrets", definitions.secrets, "list the names of the secrets; values are never shown", "reed secrets")
     secret = add(
         "secret",
         definitions.secret,
-        "set, list or remove secrets, or re-encrypt them with a new key; values are never shown",
-        "reed secret set harbour_token",
+        "set or remove a secret, or re-encrypt all with a new key",
+        "reed secret set partner_key",
     )
-    secret.add_argument("action", choices=["set", "list", "remove", "rotate"])
+    secret.add_argument("action", choices=["set", "remove", "rotate"])
     secret.add_argument("name", nargs="?")
 
 
@@ -208,7 +209,7 @@ def _sources(add: Callable[..., argparse.ArgumentParser]) -> None:
     setup.add_argument("source")
 
     survey = add(
-        "survey", sources.survey, "list a source's tables with columns, keys and cursor candidates", "reed survey dock 'yard.*'"
+        "survey", sources.survey, "list a source's tables with columns, keys and cursor candidates", "reed survey dock"
     )
     survey.add_argument("source")
     survey.add_argument("tables", nargs="*", metavar="TABLE", help="only these; of a database also patterns, such as 'yard.*'")
@@ -224,7 +225,7 @@ def _sources(add: Callable[..., argparse.ArgumentParser]) -> None:
     preview.add_argument("--rows", type=int, default=10)
     preview.add_argument("--wire", action="store_true", help="also show the request and the response, with secrets masked")
 
-    requests = add("requests", sources.requests, "list the requests of a run", "reed requests 12")
+    requests = add("requests", sources.requests, "list the requests of a run", "reed requests 1")
     requests.add_argument("run", type=int)
     requests.add_argument("--limit", type=int, default=50)
     requests.add_argument("--failed", action="store_true", help="only failed requests")
@@ -316,13 +317,13 @@ def _runs(add: Callable[..., argparse.ArgumentParser]) -> None:
     listed.add_argument("--feed")
     listed.add_argument("--limit", type=int, default=20)
 
-    watch = add("watch", runs.watch, "follow a run live", "reed watch 12")
+    watch = add("watch", runs.watch, "follow a run live", "reed watch 1")
     watch.add_argument("run", type=int, nargs="?", help="the run's number; the latest run by default")
 
-    cancel = add("cancel", runs.cancel, "cancel a run; what it has committed stays", "reed cancel 12")
+    cancel = add("cancel", runs.cancel, "cancel a run; what it has committed stays", "reed cancel 1")
     cancel.add_argument("run", type=int)
 
-    log = add("log", runs.log, "print a run's log", "reed log 12")
+    log = add("log", runs.log, "print a run's log", "reed log 1")
     log.add_argument("run", type=int)
 
 
@@ -348,7 +349,7 @@ def _schedules(add: Callable[..., argparse.ArgumentParser]) -> None:
         "backfill",
         schedule.backfill,
         "load a range of the past again, without moving the feed's cursor",
-        "reed backfill tides --from 2026-01-01 --until 2026-02-01 --length 1d",
+        "reed backfill tides --from 2026-02-01 --until 2026-02-03 --length 1d",
     )
     backfill.add_argument("feed")
     backfill.add_argument("--from", required=True, help="a date or a time")
@@ -356,7 +357,9 @@ def _schedules(add: Callable[..., argparse.ArgumentParser]) -> None:
     backfill.add_argument("--length", required=True, help="the window of each run: 1h, 1d, month")
     backfill.add_argument("--no-wait", action="store_true", help="start it and return at once")
 
-    listed = add("backfills", schedule.backfills, "list backfills, or pause, resume or cancel one", "reed backfills --pause 3")
+    listed = add(
+        "backfills", schedule.backfills, "list backfills, or pause, resume or cancel one", "reed backfills --feed tides"
+    )
     listed.add_argument("--feed")
     how = listed.add_mutually_exclusive_group()
     for action in ("pause", "resume", "cancel"):
@@ -374,9 +377,11 @@ def _schedules(add: Callable[..., argparse.ArgumentParser]) -> None:
 
 
 def _data(add: Callable[..., argparse.ArgumentParser]) -> None:
-    profile = add("profile", data.profile, "show statistics of a table's columns", "reed profile marsh hb_sailings")
+    profile = add("profile", data.profile, "show statistics of a table's columns", "reed profile marsh sailings")
     profile.add_argument("warehouse")
     profile.add_argument("table")
+
+    add("warehouses", data.warehouses, "list warehouses with their type and place", "reed warehouses")
 
     tables = add("tables", data.tables, "list a warehouse's tables with their row counts", "reed tables marsh")
     tables.add_argument("warehouse")

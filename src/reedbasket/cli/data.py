@@ -1,20 +1,30 @@
-"""check, tables, profile, rows, sql: the look into the warehouse that people take after every run."""
+"""check, warehouses, tables, profile, rows, sql: the look into the warehouse that people take after every run."""
 
 from __future__ import annotations
 
 import argparse
 from typing import TYPE_CHECKING
 
-from ..client import find_client
+from ..client import connect
 from . import show
 
 if TYPE_CHECKING:
     from .. import wire
 
 
+def warehouses(options: argparse.Namespace) -> int:
+    """`reed warehouses`."""
+    found = connect(options.url, options.token).warehouses.list()
+    if options.json:
+        return show.as_json(found)
+    rows = [(one["name"], one["type"], one["where"], one["description"]) for one in found]
+    show.table(["warehouse", "type", "where", "description"], rows, empty="No warehouses yet; apply a basket that defines one.")
+    return 0
+
+
 def tables(options: argparse.Namespace) -> int:
     """`reed tables`."""
-    found = find_client(options.url, options.token).tables(options.warehouse)
+    found = connect(options.url, options.token).warehouses.tables(options.warehouse)
     if options.json:
         return show.as_json(found)
     rows = [
@@ -32,21 +42,23 @@ def tables(options: argparse.Namespace) -> int:
 
 def rows(options: argparse.Namespace) -> int:
     """`reed rows`."""
-    client = find_client(options.url, options.token)
-    return _print(client.rows(options.warehouse, options.table, limit=options.limit, offset=options.offset), options.json)
+    client = connect(options.url, options.token)
+    return _print(
+        client.warehouses.rows(options.warehouse, options.table, limit=options.limit, offset=options.offset), options.json
+    )
 
 
 def sql(options: argparse.Namespace) -> int:
     """`reed sql`."""
-    client = find_client(options.url, options.token)
-    return _print(client.query(options.warehouse, options.statement, limit=options.limit), options.json)
+    client = connect(options.url, options.token)
+    return _print(client.warehouses.query(options.warehouse, options.statement, limit=options.limit), options.json)
 
 
 def check(options: argparse.Namespace) -> int:
     """1 where a step fails."""
-    client = find_client(options.url, options.token)
-    is_source = any(source["name"] == options.name for source in client.sources())
-    steps = client.check_source(options.name) if is_source else client.check(options.name)
+    client = connect(options.url, options.token)
+    is_source = any(source["name"] == options.name for source in client.sources.list())
+    steps = client.sources.check(options.name) if is_source else client.warehouses.check(options.name)
     failed = any(step["ok"] is False for step in steps)
     if options.json:
         show.as_json(steps)
@@ -61,7 +73,7 @@ def check(options: argparse.Namespace) -> int:
 
 def profile(options: argparse.Namespace) -> int:
     """`reed profile`."""
-    found = find_client(options.url, options.token).profile(options.warehouse, options.table)
+    found = connect(options.url, options.token).warehouses.profile(options.warehouse, options.table)
     if options.json:
         return show.as_json(found)
     rows = [

@@ -7,7 +7,7 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ..client import find_client
+from ..client import connect
 from . import show
 
 if TYPE_CHECKING:
@@ -20,8 +20,8 @@ def apply(options: argparse.Namespace) -> int:
 
     files = read_folder(Path(options.folder))
     settings = {path: Path(path).read_text("utf-8") for path in options.settings}
-    client = find_client(options.url, options.token)
-    done = client.apply(files, only_check=options.dry_run, prune=options.prune, settings=settings)
+    client = connect(options.url, options.token)
+    done = client.definitions.apply(files, dry_run=options.dry_run, prune=options.prune, settings=settings)
     if options.json:
         return show.as_json(done)
     moved = [one for one in done if one["change"] != "same"]
@@ -48,7 +48,7 @@ def _diff(text: str) -> None:
 
 def export(options: argparse.Namespace) -> int:
     """`reed export`: what is in force, into a folder."""
-    files = find_client(options.url, options.token).export()
+    files = connect(options.url, options.token).definitions.export()
     if options.json:
         return show.as_json(files)
     if options.folder is None:
@@ -67,7 +67,7 @@ def export(options: argparse.Namespace) -> int:
 
 def versions(options: argparse.Namespace) -> int:
     """`reed versions`."""
-    found = find_client(options.url, options.token).versions(options.kind, options.name)
+    found = connect(options.url, options.token).definitions.versions(options.kind, options.name)
     if options.json:
         return show.as_json(found)
     if options.diff:
@@ -90,7 +90,7 @@ def versions(options: argparse.Namespace) -> int:
 
 def revert(options: argparse.Namespace) -> int:
     """`reed revert`."""
-    done = find_client(options.url, options.token).revert(options.kind, options.name, options.version)
+    done = connect(options.url, options.token).definitions.revert(options.kind, options.name, options.version)
     if options.json:
         return show.as_json(done)
     _diff(done["diff"])
@@ -100,9 +100,9 @@ def revert(options: argparse.Namespace) -> int:
 
 def list_all(options: argparse.Namespace) -> int:
     """`reed definitions`, all of them or one."""
-    client = find_client(options.url, options.token)
+    client = connect(options.url, options.token)
     if options.name:
-        found = client.definition(options.kind, options.name)
+        found = client.definitions.get(options.kind, options.name)
         if options.json:
             return show.as_json(found)
         import yaml
@@ -110,7 +110,7 @@ def list_all(options: argparse.Namespace) -> int:
         print(f"# version {found['version']}, applied {show.local_time(found['applied_at'])} from {found['file']}")
         print(yaml.safe_dump(found["data"], sort_keys=False, allow_unicode=True), end="")
         return 0
-    listed = [d for d in client.definitions() if options.kind in (None, d["kind"])]
+    listed = [d for d in client.definitions.list() if options.kind in (None, d["kind"])]
     if options.json:
         return show.as_json(listed)
     rows = [(d["kind"], d["name"], d["version"], show.local_time(d["applied_at"]), d["file"]) for d in listed]
@@ -125,30 +125,30 @@ def list_all(options: argparse.Namespace) -> int:
 
 def schema(options: argparse.Namespace) -> int:
     """`reed schema`."""
-    return show.as_json(find_client(options.url, options.token).schema())
+    return show.as_json(connect(options.url, options.token).schema())
+
+
+def secrets(options: argparse.Namespace) -> int:
+    """`reed secrets`."""
+    found = connect(options.url, options.token).secrets.list()
+    if options.json:
+        return show.as_json(found)
+    rows = [(s["name"], s["kept"], show.ago(s["changed_at"]) if s["changed_at"] else "") for s in found]
+    show.table(["name", "stored in", "changed"], rows, empty="No secrets yet; set one with `reed secret set NAME`.")
+    return 0
 
 
 def secret(options: argparse.Namespace) -> int:
-    """`reed secret`: set, list, remove."""
-    client = find_client(options.url, options.token)
-    if options.action == "list":
-        found = client.secrets()
-        if options.json:
-            return show.as_json(found)
-        show.table(
-            ["name", "kept in", "changed"],
-            [(s["name"], s["kept"], show.ago(s["changed_at"]) if s["changed_at"] else "") for s in found],
-            empty="No secrets yet.",
-        )
-        return 0
+    """`reed secret`: set, remove, rotate."""
+    client = connect(options.url, options.token)
     if options.action == "rotate":
-        print(f"{show.plural(client.rotate_secrets()['count'], 'value')} sealed with a new key.")
+        print(f"{show.plural(client.secrets.rotate()['count'], 'value')} encrypted with the new key.")
         return 0
     if not options.name:
         print(f"reed: secret {options.action} wants a name  [command.incomplete]", file=sys.stderr)
         return 2
     if options.action == "remove":
-        client.remove_secret(options.name)
+        client.secrets.remove(options.name)
         print(f"Removed {options.name}.")
         return 0
     if sys.stdin.isatty():
@@ -158,8 +158,8 @@ def secret(options: argparse.Namespace) -> int:
     else:
         value = sys.stdin.read().rstrip("\n")
     if not value:
-        print("reed: an empty secret is not kept; type it, or pipe it in  [command.incomplete]", file=sys.stderr)
+        print("reed: an empty secret is not stored; type it, or pipe it in  [command.incomplete]", file=sys.stderr)
         return 2
-    client.set_secret(options.name, value)
-    print(f"Set {options.name}; it is sealed, and never shown again.")
+    client.secrets.set(options.name, value)
+    print(f"Set {options.name}; it is stored encrypted, and never shown.")
     return 0

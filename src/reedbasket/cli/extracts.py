@@ -9,7 +9,7 @@ import tempfile
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from ..client import Client, find_client
+from ..client import Client, connect
 from . import show
 from .runs import WAIT_SECONDS, ended
 
@@ -22,7 +22,7 @@ PIPE = "-"
 
 def list_all(options: argparse.Namespace) -> int:
     """`reed extracts`."""
-    found = find_client(options.url, options.token).extracts()
+    found = connect(options.url, options.token).extracts.list()
     if options.json:
         return show.as_json(found)
     rows = [
@@ -47,26 +47,24 @@ def list_all(options: argparse.Namespace) -> int:
 
 def remove(options: argparse.Namespace) -> int:
     """`reed extract remove`."""
-    find_client(options.url, options.token).remove_extract(options.name)
+    connect(options.url, options.token).extracts.remove(options.name)
     print(f"Removed {options.name}.")
     return 0
 
 
 def write(options: argparse.Namespace) -> int:
     """`reed extract write`: run a feed into an extract, and copy its files here."""
-    client = find_client(options.url, options.token)
-    run = client.ask_run(options.feed, wait_seconds=WAIT_SECONDS, extract=True)
-    while run["outcome"] in _ACTIVE:
-        run = client.run(run["id"], wait_seconds=WAIT_SECONDS)
-    if run["outcome"] != "succeeded":
-        return ended(run, options.json)
-    name = f"{options.feed}-{run['id']}"
-    extract = next(one for one in client.extracts() if one["name"] == name)
+    client = connect(options.url, options.token)
+    run = client.feeds.run(options.feed, wait_seconds=WAIT_SECONDS, extract=True).wait()
+    if run.outcome != "succeeded":
+        return ended(run.facts, options.json)
+    name = f"{options.feed}-{run.id}"
+    extract = next(one for one in client.extracts.list() if one["name"] == name)
     if options.folder == PIPE:
         code = _out(client, extract, options.table)
     else:
         code = _into(client, extract, Path(options.folder), options.json)
-    client.remove_extract(name)
+    client.extracts.remove(name)
     return code
 
 
@@ -76,7 +74,7 @@ def _into(client: Client, extract: wire.Extract, folder: Path, as_json: bool) ->
     folder.mkdir(parents=True, exist_ok=True)
     for file in [*(table["file"] for table in extract["tables"]), MANIFEST]:
         with open(folder / file, "wb") as out:
-            for part in client.extract_file(extract["name"], file):
+            for part in client.extracts.file(extract["name"], file):
                 out.write(part)
     manifest = read_manifest(folder)
     if as_json:
@@ -105,7 +103,7 @@ def _out(client: Client, extract: wire.Extract, table: str | None) -> int:
         print(f"reed: one table goes through a pipe: --table {' or '.join(names)}  [command.incomplete]", file=sys.stderr)
         return 2
     with tempfile.TemporaryFile() as held:
-        for part in client.extract_file(
+        for part in client.extracts.file(
             extract["name"], next(one["file"] for one in extract["tables"] if one["name"] == table)
         ):
             held.write(part)
@@ -122,7 +120,7 @@ def load(options: argparse.Namespace) -> int:
     from ..core.allowed_paths import FILES
     from ..core.extracts import as_basket, feed_of, read_manifest
 
-    client = find_client(options.url, options.token)
+    client = connect(options.url, options.token)
     folder = given = _from_pipe(options) if options.folder == PIPE else Path(options.folder)
     try:
         manifest = read_manifest(folder)
@@ -131,11 +129,9 @@ def load(options: argparse.Namespace) -> int:
             folder = data.resolve() / FILES / "extracts" / feed_of(manifest)
             shutil.copytree(given, folder, dirs_exist_ok=True)
         name, text = as_basket(manifest, folder, into=options.into, prefix=options.prefix)
-        client.apply({f"{name}.yaml": text})
-        run = client.ask_run(name, wait_seconds=WAIT_SECONDS)
-        while run["outcome"] in _ACTIVE:
-            run = client.run(run["id"], wait_seconds=WAIT_SECONDS)
-        return ended(run, options.json)
+        client.definitions.apply({f"{name}.yaml": text})
+        run = client.feeds.run(name, wait_seconds=WAIT_SECONDS).wait()
+        return ended(run.facts, options.json)
     finally:
         if options.folder == PIPE:
             shutil.rmtree(given, ignore_errors=True)

@@ -6,7 +6,7 @@ import argparse
 import json
 from typing import TYPE_CHECKING
 
-from ..client import Client, find_client
+from ..client import Client, connect
 from . import show
 
 if TYPE_CHECKING:
@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 def list_all(options: argparse.Namespace) -> int:
     """`reed feeds`."""
-    found = find_client(options.url, options.token).feeds()
+    found = connect(options.url, options.token).feeds.list()
     if options.json:
         return show.as_json(found)
     rows = []
@@ -61,7 +61,7 @@ def _when(feed: wire.Feed) -> str:
 
 def plan(options: argparse.Namespace) -> int:
     """`reed plan`; exits 1 where a table cannot be read."""
-    made = find_client(options.url, options.token).plan(options.feed)
+    made = connect(options.url, options.token).feeds.plan(options.feed)
     if options.json:
         return show.as_json(made)
     failed = False
@@ -140,7 +140,7 @@ def _print_notes(table: wire.PlannedTable) -> None:
 
 def ledger(options: argparse.Namespace) -> int:
     """`reed ledger`."""
-    found = find_client(options.url, options.token).ledger(options.feed, limit=options.limit)
+    found = connect(options.url, options.token).feeds.ledger(options.feed, limit=options.limit)
     if options.json:
         return show.as_json(found)
     several = len({line["warehouse"] for line in found}) > 1
@@ -192,7 +192,7 @@ def _short(time: str | None) -> str:
 
 def drift(options: argparse.Namespace) -> int:
     """`reed drift`."""
-    found = find_client(options.url, options.token).drift(options.feed, limit=options.limit)
+    found = connect(options.url, options.token).feeds.drift(options.feed, limit=options.limit)
     if options.json:
         return show.as_json(found)
     rows = [(show.ago(d["at"]), d["run"], d["warehouse"], d["source_table"], d["what"], d["words"]) for d in found]
@@ -208,7 +208,7 @@ def drift(options: argparse.Namespace) -> int:
 
 def verify(options: argparse.Namespace) -> int:
     """1 where something differs."""
-    found = find_client(options.url, options.token).verify(options.feed, table=options.table, deep=options.deep)
+    found = connect(options.url, options.token).feeds.verify(options.feed, table=options.table, deep=options.deep)
     if options.json:
         show.as_json(found)
         return 0 if all(t["same"] for t in found) else 1
@@ -243,10 +243,10 @@ def verify(options: argparse.Namespace) -> int:
 
 def rejects(options: argparse.Namespace) -> int:
     """`reed rejects`, shown or written into a file."""
-    client = find_client(options.url, options.token)
+    client = connect(options.url, options.token)
     if options.to_file:
         return _to_file(client, options.feed, options.to_file)
-    found = client.rejects(options.feed, limit=options.limit)
+    found = client.feeds.rejects(options.feed, limit=options.limit)
     if options.json:
         return show.as_json(found)
     for reject in found:
@@ -268,7 +268,7 @@ def _to_file(client: Client, feed: str, path: str) -> int:
     """All of them, a JSON object a line: what it is and why, and the record as it came."""
     count, before = 0, None
     with open(path, "w", encoding="utf-8") as file:
-        while part := client.rejects(feed, before=before, limit=1000):
+        while part := client.feeds.rejects(feed, before=before, limit=1000):
             for reject in part:
                 facts = {k: v for k, v in reject.items() if k != "record"}
                 file.write(json.dumps(facts, ensure_ascii=False)[:-1] + f', "record": {reject["record"]}}}\n')

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from ..client import find_client
+from ..client import connect
 from . import show
 
 _STATES = {"failed": "red", "ignored": "yellow", "requeued": "yellow"}
@@ -12,8 +12,8 @@ _STATES = {"failed": "red", "ignored": "yellow", "requeued": "yellow"}
 
 def list_all(options: argparse.Namespace) -> int:
     """`reed files`."""
-    client = find_client(options.url, options.token)
-    found = client.files(options.feed, table=options.table, state=options.state, match=options.match, limit=options.limit)
+    client = connect(options.url, options.token)
+    found = client.feeds.files(options.feed, table=options.table, state=options.state, match=options.match, limit=options.limit)
     if options.json:
         return show.as_json(found)
     several = len({line["warehouse"] for line in found}) > 1
@@ -49,7 +49,7 @@ def rewind(options: argparse.Namespace) -> int:
     """`reed rewind`: of a cursor, or of files."""
     if not options.file:
         return _rewind_cursor(options)
-    done = find_client(options.url, options.token).rewind(options.feed, options.table, files=options.file)
+    done = connect(options.url, options.token).feeds.rewind_files(options.feed, options.table, options.file)
     if options.json:
         return show.as_json(done)
     print(f"The next run of {options.feed} loads {show.plural(done['files'], 'file')} again.")
@@ -57,8 +57,8 @@ def rewind(options: argparse.Namespace) -> int:
 
 
 def _rewind_cursor(options: argparse.Namespace) -> int:
-    client = find_client(options.url, options.token)
-    done = client.rewind_cursor(options.feed, options.table, to=options.to, only_look=options.dry_run)
+    client = connect(options.url, options.token)
+    done = client.feeds.rewind(options.feed, options.table, to=options.to, dry_run=options.dry_run)
     if options.json:
         return show.as_json(done)
     reads = "would read" if options.dry_run else "reads"

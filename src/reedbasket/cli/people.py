@@ -1,4 +1,4 @@
-"""user, token, settings, audit."""
+"""users, user, tokens, token, settings, audit."""
 
 from __future__ import annotations
 
@@ -6,14 +6,14 @@ import argparse
 import sys
 
 from .. import wire
-from ..client import find_client
+from ..client import connect
 from . import show
 
 
 def settings(options: argparse.Namespace) -> int:
     """`reed settings`, shown or changed."""
-    client = find_client(options.url, options.token)
-    found = client.change_setting(options.name.replace("-", "_"), options.value) if options.name else client.settings()
+    client = connect(options.url, options.token)
+    found = client.settings.change(options.name.replace("-", "_"), options.value) if options.name else client.settings.list()
     if options.json:
         return show.as_json(found)
     rows = [
@@ -40,34 +40,27 @@ def _remark(user: wire.User) -> str:
     return "" if user["has_password"] else "no password"
 
 
+def users(options: argparse.Namespace) -> int:
+    """`reed users`."""
+    found = connect(options.url, options.token).users.list()
+    if options.json:
+        return show.as_json(found)
+    rows = [(u["name"], u["role"], _remark(u), show.ago(u["created_at"])) for u in found]
+    show.table(["name", "role", "remark", "added"], rows, empty="No users; add one with `reed user add NAME --role viewer`.")
+    return 0
+
+
 def user(options: argparse.Namespace) -> int:
-    """`reed user`: add, change, list, remove."""
-    client = find_client(options.url, options.token)
-    if options.action == "list":
-        found = client.users()
-        if options.json:
-            return show.as_json(found)
-        rows = [
-            (
-                u["name"],
-                u["role"],
-                _remark(u),
-                show.ago(u["created_at"]),
-            )
-            for u in found
-        ]
-        show.table(
-            ["name", "role", "remark", "added"], rows, empty="No users; add one with `reed user add NAME --role viewer`."
-        )
-        return 0
+    """`reed user`: add, change, remove."""
+    client = connect(options.url, options.token)
     if not options.name or (options.action == "add" and not options.role):
         print("reed: user add wants a name and --role  [command.incomplete]", file=sys.stderr)
         return 2
     if options.action == "remove":
-        client.remove_user(options.name)
+        client.users.remove(options.name)
         print(f"Removed {options.name}.")
     elif options.action == "add":
-        client.add_user(options.name, options.role, _password(options.name))
+        client.users.add(options.name, options.role, _password(options.name))
         print(f"Added {options.name}, {options.role}.")
     else:
         change: dict[str, object] = {"role": options.role} if options.role else {}
@@ -75,7 +68,7 @@ def user(options: argparse.Namespace) -> int:
             change["disabled"] = options.disable
         if options.password or not change:
             change["password"] = _password(options.name)
-        client.change_user(options.name, **change)
+        client.users.change(options.name, **change)
         print(f"Changed {options.name}: {', '.join(change)}.")
     return 0
 
@@ -88,27 +81,30 @@ def _password(name: str) -> str:
     return sys.stdin.read().rstrip("\n")
 
 
+def tokens(options: argparse.Namespace) -> int:
+    """`reed tokens`."""
+    found = connect(options.url, options.token).tokens.list()
+    if options.json:
+        return show.as_json(found)
+    rows = [
+        (
+            t["id"],
+            t["label"],
+            t["role"],
+            show.ago(t["used_at"]),
+            show.local_time(t["ends_at"]),
+            t["made_by"],
+            show.ago(t["created_at"]),
+        )
+        for t in found
+    ]
+    show.table(["id", "label", "role", "last used", "expires", "added by", "added"], rows, empty="No tokens.")
+    return 0
+
+
 def token(options: argparse.Namespace) -> int:
-    """`reed token`: make, list, remove."""
-    client = find_client(options.url, options.token)
-    if options.action == "list":
-        found = client.tokens()
-        if options.json:
-            return show.as_json(found)
-        rows = [
-            (
-                t["id"],
-                t["label"],
-                t["role"],
-                show.ago(t["used_at"]),
-                show.local_time(t["ends_at"]),
-                t["made_by"],
-                show.ago(t["created_at"]),
-            )
-            for t in found
-        ]
-        show.table(["id", "label", "role", "used", "ends", "made by", "made"], rows, empty="No tokens.")
-        return 0
+    """`reed token`: add, remove."""
+    client = connect(options.url, options.token)
     if not options.name:
         print(
             f"reed: token {options.action} wants {'a label' if options.action == 'add' else 'an id'}  [command.incomplete]",
@@ -116,10 +112,10 @@ def token(options: argparse.Namespace) -> int:
         )
         return 2
     if options.action == "remove":
-        client.remove_token(options.name)
-        print(f"Ended {options.name}.")
+        client.tokens.remove(options.name)
+        print(f"Removed {options.name}; it is no longer accepted.")
         return 0
-    made = client.make_token(options.name, options.role or "viewer", days=options.days)
+    made = client.tokens.add(options.name, options.role or "viewer", days=options.days)
     if options.json:
         return show.as_json(made)
     print(made["token"])
@@ -129,7 +125,7 @@ def token(options: argparse.Namespace) -> int:
 
 def audit(options: argparse.Namespace) -> int:
     """`reed audit`."""
-    found = find_client(options.url, options.token).audit(limit=options.limit)
+    found = connect(options.url, options.token).audit(limit=options.limit)
     if options.json:
         return show.as_json(found)
     rows = [

@@ -9,7 +9,7 @@ import time
 from collections.abc import Sequence
 from typing import TYPE_CHECKING, Any
 
-from ..client import Client, find_client
+from ..client import Client, connect
 from . import show
 from .terminal import as_text, beneath
 
@@ -27,25 +27,23 @@ WRITTEN = ("inserted", "updated", "deleted")
 
 def run(options: argparse.Namespace) -> int:
     """`reed run`: ask for a run, and follow it where `--wait` says so."""
-    client = find_client(options.url, options.token)
+    client = connect(options.url, options.token)
     sets = dict(_set(text) for text in options.set)
-    asked = client.ask_run(
+    asked = client.feeds.run(
         options.feed,
         wait_seconds=WAIT_SECONDS if options.wait else 0,
-        accept=options.allow_loss,
+        allow_loss=options.allow_loss,
         sets=sets,
         bodies=options.bodies,
     )
     if options.no_wait:
         if options.json:
-            return show.as_json(asked)
-        print(f"Run {asked['id']} of {asked['feed']} is {asked['outcome']}; watch it with `reed watch {asked['id']}`.")
+            return show.as_json(asked.facts)
+        print(f"Run {asked.id} of {asked.feed} is {asked.outcome}; watch it with `reed watch {asked.id}`.")
         return 0
     if options.wait or options.json:
-        while asked["outcome"] in _ACTIVE:
-            asked = client.run(asked["id"], wait_seconds=WAIT_SECONDS)
-        return ended(asked, options.json)
-    return _watch(client, asked["id"], False)
+        return ended(asked.wait().facts, options.json)
+    return _watch(client, asked.id, False)
 
 
 def _set(text: str) -> tuple[str, Any]:
@@ -62,23 +60,21 @@ def _set(text: str) -> tuple[str, Any]:
 
 def replay(options: argparse.Namespace) -> int:
     """`reed replay`."""
-    client = find_client(options.url, options.token)
-    before = client.rejects(options.feed, limit=1)
+    client = connect(options.url, options.token)
+    before = client.feeds.rejects(options.feed, limit=1)
     if not before:
         print("No rejects to replay.")
         return 0
-    asked = client.ask_run(options.feed, wait_seconds=WAIT_SECONDS, again=True)
-    while asked["outcome"] in _ACTIVE:
-        asked = client.run(asked["id"], wait_seconds=WAIT_SECONDS)
-    return ended(asked, options.json)
+    asked = client.feeds.run(options.feed, wait_seconds=WAIT_SECONDS, replay=True)
+    return ended(asked.wait().facts, options.json)
 
 
 def watch(options: argparse.Namespace) -> int:
     """`reed watch`: the run that is given, or the latest."""
-    client = find_client(options.url, options.token)
+    client = connect(options.url, options.token)
     number = options.run
     if number is None:
-        latest = client.runs(limit=1)
+        latest = client.runs.list(limit=1)
         if not latest:
             print("No runs yet.")
             return 0
@@ -88,7 +84,7 @@ def watch(options: argparse.Namespace) -> int:
 
 def list_all(options: argparse.Namespace) -> int:
     """`reed runs`."""
-    found = find_client(options.url, options.token).runs(feed=options.feed, limit=options.limit)
+    found = [run.facts for run in connect(options.url, options.token).runs.list(feed=options.feed, limit=options.limit)]
     if options.json:
         return show.as_json(found)
     rows = [
@@ -108,7 +104,7 @@ def list_all(options: argparse.Namespace) -> int:
         for r in found
     ]
     show.table(
-        ["run", "feed", "outcome", "trigger", "asked for", "took", "read", *WRITTEN, "rejected", "requests", "remark"],
+        ["run", "feed", "outcome", "trigger", "started", "took", "read", *WRITTEN, "rejected", "requests", "remark"],
         rows,
         empty="No runs yet; run a feed with `reed run FEED`.",
         right=["run", "took", "read", *WRITTEN, "rejected", "requests"],
@@ -131,26 +127,22 @@ def _remark(run: wire.Run) -> str:
 
 def cancel(options: argparse.Namespace) -> int:
     """`reed cancel`."""
-    stopped = find_client(options.url, options.token).cancel(options.run)
+    stopped = connect(options.url, options.token).runs.cancel(options.run)
     if options.json:
-        return show.as_json(stopped)
+        return show.as_json(stopped.facts)
     print(f"Asked run {options.run} to stop; what it committed stays.")
     return 0
 
 
 def log(options: argparse.Namespace) -> int:
     """`reed log`."""
-    client = find_client(options.url, options.token)
-    after = 0
-    everything: list[Any] = []
-    while lines := client.log(options.run, after=after, limit=5000):
-        after = lines[-1]["number"]
-        if options.json:
-            everything += lines
-            continue
-        for line in lines:
-            _log_line(line)
-    return show.as_json(everything) if options.json else 0
+    client = connect(options.url, options.token)
+    lines = client.runs.all_log(options.run)
+    if options.json:
+        return show.as_json(list(lines))
+    for line in lines:
+        _log_line(line)
+    return 0
 
 
 def _log_line(line: wire.LogLine) -> None:
@@ -160,14 +152,14 @@ def _log_line(line: wire.LogLine) -> None:
 
 def _watch(client: Client, number: int, as_json: bool) -> int:
     if as_json:
-        for name, data in client.events(number):
+        for name, data in client.runs.events(number):
             print(json.dumps({name: data}, ensure_ascii=False), flush=True)
-        return _code(client.run(number))
+        return _code(client.runs.get(number).facts)
     if show.is_live():
         _live(client, number)
     else:
         _lines(client, number)
-    return ended(client.run(number), False)
+    return ended(client.runs.get(number).facts, False)
 
 
 def _live(client: Client, number: int) -> None:
@@ -178,7 +170,7 @@ def _live(client: Client, number: int) -> None:
     with Live(
         console=Console(file=beneath(sys.stdout), width=show.width(), highlight=False), refresh_per_second=8, transient=True
     ) as live:
-        for name, data in client.events(number):
+        for name, data in client.runs.events(number):
             if name == "run":
                 live.update(_live_table(data))
 
@@ -240,7 +232,7 @@ def _lines(client: Client, number: int) -> None:
     """For pipes: a line when a table changes its phase, and one now and then."""
     phases: dict[str, str] = {}
     last = 0.0
-    for name, data in client.events(number):
+    for name, data in client.runs.events(number):
         if name != "run":
             continue
         due = time.monotonic() - last >= _LINE_SECONDS

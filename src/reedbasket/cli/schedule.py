@@ -6,7 +6,7 @@ import argparse
 import time
 from typing import TYPE_CHECKING, Any
 
-from ..client import Client, find_client
+from ..client import Client, connect
 from . import show
 
 if TYPE_CHECKING:
@@ -19,25 +19,25 @@ _MARKS = {"done": "■", "failed": "✗", "queued": "▸", "waiting": "·", "ski
 
 def pause(options: argparse.Namespace) -> int:
     """`reed pause`."""
-    client = find_client(options.url, options.token)
+    client = connect(options.url, options.token)
     for feed in options.feed:
-        client.pause(feed)
+        client.feeds.pause(feed)
         print(f"Paused {feed}: it runs only when somebody asks. Go on with `reed resume {feed}`.")
     return 0
 
 
 def resume(options: argparse.Namespace) -> int:
     """`reed resume`."""
-    client = find_client(options.url, options.token)
+    client = connect(options.url, options.token)
     for feed in options.feed:
-        state = client.resume(feed)["schedule"]
+        state = client.feeds.resume(feed)["schedule"]
         print(f"Resumed {feed}" + (f", next {show.local_time(state['next_due'])}." if state["next_due"] else "."))
     return 0
 
 
 def list_all(options: argparse.Namespace) -> int:
     """`reed schedules`."""
-    found = find_client(options.url, options.token).schedules()
+    found = connect(options.url, options.token).feeds.schedules()
     if options.json:
         return show.as_json(found)
     rows = [
@@ -66,13 +66,13 @@ def _rule(rule: dict[str, Any]) -> str:
 
 def windows(options: argparse.Namespace) -> int:
     """`reed windows`, shown or run once more."""
-    client = find_client(options.url, options.token)
+    client = connect(options.url, options.token)
     if options.retry:
         start, _, until = options.retry.partition("/")
-        count = client.windows_again(options.feed, start, until or "9999-12-31")["count"]
+        count = client.feeds.retry_windows(options.feed, start, until or "9999-12-31")["count"]
         print(f"{show.plural(count, 'window')} will run again.")
         return 0
-    found = client.windows(options.feed, state=options.state, limit=options.limit)
+    found = client.feeds.windows(options.feed, state=options.state, limit=options.limit)
     if options.json:
         return show.as_json(found)
     rows = [
@@ -96,8 +96,8 @@ def windows(options: argparse.Namespace) -> int:
 
 def backfill(options: argparse.Namespace) -> int:
     """`reed backfill`."""
-    client = find_client(options.url, options.token)
-    made = client.backfill(options.feed, getattr(options, "from"), options.until, options.length)
+    client = connect(options.url, options.token)
+    made = client.feeds.backfill(options.feed, getattr(options, "from"), options.until, options.length)
     if options.json and options.no_wait:
         return show.as_json(made)
     if not options.json:
@@ -113,7 +113,7 @@ def _follow(client: Client, made: wire.Backfill, as_json: bool) -> int:
             print(words, flush=True)
             said = words
         time.sleep(_LOOK_SECONDS)
-        made = next(one for one in client.backfills(made["feed"]) if one["id"] == made["id"])
+        made = next(one for one in client.backfills.list(made["feed"]) if one["id"] == made["id"])
     if as_json:
         show.as_json(made)
     else:
@@ -129,14 +129,14 @@ def _far(one: wire.Backfill) -> str:
 
 def backfills(options: argparse.Namespace) -> int:
     """`reed backfills`, shown, paused, resumed or cancelled."""
-    client = find_client(options.url, options.token)
+    client = connect(options.url, options.token)
     for action in ("pause", "resume", "cancel"):
         number = getattr(options, action)
         if number is not None:
-            one = client.move_backfill(number, action)
+            one = getattr(client.backfills, action)(number)
             print(f"Backfill {one['id']} of {one['feed']} is {one['state']}: {_far(one).strip()}")
             return 0
-    found = client.backfills(options.feed)
+    found = client.backfills.list(options.feed)
     if options.json:
         return show.as_json(found)
     rows = [
@@ -165,11 +165,11 @@ def backfills(options: argparse.Namespace) -> int:
 
 def notifications(options: argparse.Namespace) -> int:
     """`reed notifications`, shown or sent once more."""
-    client = find_client(options.url, options.token)
+    client = connect(options.url, options.token)
     if options.retry:
-        print(f"{show.plural(client.notifications_again()['count'], 'notification')} will be tried again.")
+        print(f"{show.plural(client.notifications.retry()['count'], 'notification')} will be tried again.")
         return 0
-    found = client.notifications(state=options.state, limit=options.limit)
+    found = client.notifications.list(state=options.state, limit=options.limit)
     if options.json:
         return show.as_json(found)
     colours = {"sent": "green", "undeliverable": "red", "waiting": "cyan"}

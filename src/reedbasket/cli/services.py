@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import argparse
+import sys
 from pathlib import Path
 
-from ..client import find_client
+from ..client import connect
 from ..client.errors import ServiceUnreachable
 from . import show
 
@@ -53,8 +54,14 @@ def restore(options: argparse.Namespace) -> int:
 
 def demo(options: argparse.Namespace) -> int:
     """`reed demo`, until it is stopped."""
-    from ..demo.start import run_demo
-
+    try:
+        from ..demo import post  # noqa: F401 - its mail server wants a package
+        from ..demo.start import run_demo
+    except ModuleNotFoundError as error:
+        print(
+            f"reed: the demo needs the package {error.name}; pip install 'reedbasket[demo]'  [driver.missing]", file=sys.stderr
+        )
+        return 1
     return run_demo(
         Path(options.data or "reed-data").absolute(),
         options.port,
@@ -96,7 +103,7 @@ def happen(options: argparse.Namespace) -> int:
 
 def sign_in(options: argparse.Namespace) -> int:
     """`reed sign-in`: a link into the console."""
-    made = find_client(options.url, options.token).sign_in_code()
+    made = connect(options.url, options.token).sign_in_code()
     if options.json:
         return show.as_json(made)
     print(f"Good once, within the hour: {made['url']}")

@@ -8,7 +8,7 @@ import re
 from contextlib import suppress
 from typing import TYPE_CHECKING
 
-from ..client import ServiceProblem, find_client
+from ..client import ServiceProblem, connect
 from . import show
 
 if TYPE_CHECKING:
@@ -22,7 +22,7 @@ _SHORT_WIDTH = 100
 
 def list_all(options: argparse.Namespace) -> int:
     """`reed sources`."""
-    found = find_client(options.url, options.token).sources()
+    found = connect(options.url, options.token).sources.list()
     if options.json:
         return show.as_json(found)
     rows = []
@@ -62,10 +62,10 @@ def pace(source: wire.Source) -> str:
 
 def survey(options: argparse.Namespace) -> int:
     """1 where a table could not be read."""
-    client = find_client(options.url, options.token)
-    database = client.source(options.source)["database"]
-    found = client.survey(options.source, match=options.tables, exclude=options.exclude)
-    if options.tables and not database and not client.source(options.source)["files"]:
+    client = connect(options.url, options.token)
+    database = client.sources.get(options.source)["database"]
+    found = client.sources.survey(options.source, match=options.tables, exclude=options.exclude)
+    if options.tables and not database and not client.sources.get(options.source)["files"]:
         found = [table for table in found if table["table"] in options.tables]
     failed = any(table["error"] for table in found)
     if options.json:
@@ -133,7 +133,7 @@ def _described(table: wire.SurveyedTable) -> None:
 
 def setup_sql(options: argparse.Namespace) -> int:
     """`reed setup-sql`."""
-    found = find_client(options.url, options.token).setup_sql(options.source)
+    found = connect(options.url, options.token).sources.setup_sql(options.source)
     if options.json:
         return show.as_json(found)
     for one in found:
@@ -196,12 +196,12 @@ def _columns(table: wire.SurveyedTable) -> None:
 
 def preview(options: argparse.Namespace) -> int:
     """`reed preview`: of a table or of files."""
-    client = find_client(options.url, options.token)
+    client = connect(options.url, options.token)
     try:
-        if client.source(options.source)["files"]:
-            found = client.preview_files(options.source, options.table, rows=options.rows)
+        if client.sources.get(options.source)["files"]:
+            found = client.sources.preview_files(options.source, options.table, rows=options.rows)
         else:
-            found = client.preview(options.source, options.table, rows=options.rows, wire=options.wire)
+            found = client.sources.preview(options.source, options.table, rows=options.rows, wire=options.wire)
     except ServiceProblem as problem:
         if options.wire and isinstance(problem.details, dict) and not options.json:
             for exchange in problem.details.get("exchanges", []):
@@ -259,22 +259,22 @@ def _on_one_line(found: re.Match[str]) -> str:
 
 def requests(options: argparse.Namespace) -> int:
     """`reed requests`, shown or written into a file."""
-    client = find_client(options.url, options.token)
+    client = connect(options.url, options.token)
     if options.to_file:
         count, after = 0, 0
         with open(options.to_file, "w", encoding="utf-8") as file:
-            while some := client.requests(options.run, after=after, limit=5000, failed=options.failed):
+            while some := client.runs.requests(options.run, after=after, limit=5000, failed=options.failed):
                 after, count = some[-1]["number"], count + len(some)
                 file.writelines(json.dumps(line, ensure_ascii=False) + "\n" for line in some)
         print(f"Wrote {show.plural(count, 'request')} to {options.to_file}.")
         return 0
     if options.show is not None:
-        exchange = client.exchange(options.run, options.show)
+        exchange = client.runs.exchange(options.run, options.show)
         if options.json:
             return show.as_json(exchange)
         _exchange(exchange)
         return 0
-    found = client.requests(options.run, limit=options.limit, failed=options.failed)
+    found = client.runs.requests(options.run, limit=options.limit, failed=options.failed)
     if options.json:
         return show.as_json(found)
     rows = [

@@ -10,7 +10,7 @@ from .client import Client
 from .errors import ServiceUnreachable
 
 
-def find_client(url: str | None = None, token: str | None = None) -> Client:
+def connect(url: str | None = None, token: str | None = None) -> Client:
     """A client for the address and token given, else REED_URL and REED_TOKEN, else the service of the data folder:
     REED_DATA, ./reed-data, or the one in the user's home. Raises ServiceUnreachable."""
     url = url or os.environ.get("REED_URL")

@@ -14,7 +14,36 @@ from importlib import import_module
 from importlib.metadata import entry_points
 from typing import Any, Generic, TypeVar
 
+from .errors import ReedError
+
 K = TypeVar("K")
+
+
+class DriverMissing(ReedError):
+    """A kind is known, and the library that it works by is not installed."""
+
+    code = "driver.missing"
+
+
+def load(module: str, extra: str) -> Any:
+    """The part of a kind that imports its driver.
+
+    Args:
+        module: its name.
+        extra: of this package, that brings the driver; '' where none does.
+
+    Raises:
+        DriverMissing: the driver is not installed.
+    """
+    try:
+        return import_module(module)
+    except ModuleNotFoundError as error:
+        if not extra or (error.name or "").startswith("reedbasket"):
+            raise
+        raise DriverMissing(
+            "loading the driver of", extra, found=f"the package {error.name} is not installed",
+            fix=f"pip install 'reedbasket[{extra}]', then start the service again",
+        ) from error  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -25,11 +54,13 @@ class WarehouseKind:
         title: as people call it.
         definition: the model of what people write, a `spec.warehouse.Warehouse`.
         module: has `open_from(definition, places, reveal)`, and imports the driver.
+        extra: of this package, that brings the driver; '' where none is needed.
     """
 
     title: str
     definition: type[Any]
     module: str
+    extra: str = ""
 
 
 @dataclass(frozen=True)
@@ -41,12 +72,14 @@ class SourceKind:
         definition: the model of what people write, a `spec.source.Source`.
         module: of a database, has `open_from(source, password, places, stop)`, and imports the driver.
         setup: of a database, has `STEPS`, `check` and `setup_statements`, for who has to let us in.
+        extra: of this package, that brings the driver; '' where none is needed.
     """
 
     title: str
     definition: type[Any]
     module: str
     setup: str = ""
+    extra: str = ""
 
 
 @dataclass(frozen=True)
@@ -59,6 +92,7 @@ class StoreKind:
         port: the server's usual one; None where the address names no server.
         lists: says which files there are; else each has to be named.
         writes: files can be copied into it.
+        extra: of this package, that brings the library; '' where none is needed.
     """
 
     module: str
@@ -66,6 +100,7 @@ class StoreKind:
     port: int | None
     lists: bool = True
     writes: bool = True
+    extra: str = ""
 
 
 @dataclass(frozen=True)
@@ -79,6 +114,7 @@ class FormatKind:
         flat: its records are expected to hold no others; a file that tells otherwise is begun once more.
         whole: a file is read from a place that can be sought in, not as it comes.
         zipped: such a file is a zip archive itself, and no archive of files.
+        extra: of this package, that brings the library; '' where none is needed.
     """
 
     reader: str
@@ -87,6 +123,7 @@ class FormatKind:
     flat: bool = False
     whole: bool = False
     zipped: bool = False
+    extra: str = ""
 
 
 @dataclass(frozen=True)

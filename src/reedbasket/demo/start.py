@@ -200,17 +200,17 @@ def _first_run(
     say(f"Stand-ins: {', '.join(f'{name} at {url}' for name, url in urls.items())}")
     say(f"Service at {service.url}, data in {service.settings.data}")
     for name in (name for name in known if name not in ("passes_client", "dock_file", "turnstile_folder")):
-        client.set_secret(name, known[name])
+        client.secrets.set(name, known[name])
     texts = basket_texts(urls)
     # What runs by itself begins when the first runs have been seen.
     days = {name: texts.pop(name) for name in ("basket/days.yaml",)}
-    applied = client.apply(texts)
+    applied = client.definitions.apply(texts)
     say(f"Applied the basket: {', '.join(a['kind'] + ' ' + a['name'] for a in applied)}")
-    run = client.ask_run("harbour", wait_seconds=55)
+    run = client.feeds.run("harbour", wait_seconds=55)
     seconds = sum(t["seconds"] for t in run["tables"])
     say(f"Run {run['id']} of harbour {run['outcome']}: {run['totals']['read']:,} records read in {seconds:.1f} s")
-    others = [client.ask_run(feed) for feed in ("dock", "turnstiles", "depot", "tides", "passes")]
-    by_themselves = [one["name"] for one in client.apply(days)]
+    others = [client.feeds.run(feed) for feed in ("dock", "turnstiles", "depot", "tides", "passes")]
+    by_themselves = [one["name"] for one in client.definitions.apply(days)]
     begun = ", ".join(f"{other['feed']} (run {other['id']})" for other in others)
     say(f"Begun: {begun}, as fast as their sources allow")
     say(f"By their schedules: {', '.join(by_themselves)}")
@@ -249,4 +249,4 @@ Try next, in another terminal:
 
 Ctrl-C stops everything."""
     )
-    return run["outcome"] == "succeeded"
+    return run.outcome == "succeeded"

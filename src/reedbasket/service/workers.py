@@ -123,7 +123,7 @@ class Workers:
     def ask(self, wanted: runs.RunRequest) -> int:
         """Queue a run and hand it out if a worker is free. One that waits for its next attempt begins at once instead, where nothing
         else is wanted of it. Raises Conflict."""
-        plain = not (wanted.accept or wanted.again or wanted.sets)
+        plain = not (wanted.allow_loss or wanted.replay or wanted.sets)
         waits = runs.hurry(self._store, wanted.feed) if plain else None
         run = waits if waits is not None else runs.ask(self._store, wanted)
         self.dispatch()

@@ -141,7 +141,7 @@ def remove_token(store: Store, token: str) -> None:
     """token: its id. Raises NotFound."""
     with store.transaction() as connection:
         if connection.execute("delete from token where substr(hash, 1, 12) = ?", (token,)).rowcount == 0:
-            raise NotFound("removing the token", token, found="no token of that id", fix="see `reed token list`")
+            raise NotFound("removing the token", token, found="no token of that id", fix="see `reed tokens`")
 
 
 # Users
@@ -230,9 +230,7 @@ _NOBODY = "$".join(["scrypt", base64.b64encode(bytes(16)).decode(), base64.b64en
 
 
 def _no_user(name: str) -> NotFound:
-    return NotFound(
-        "looking up the user", name, found="no user of that name", fix="see `reed user list`", code="user.not_found"
-    )
+    return NotFound("looking up the user", name, found="no user of that name", fix="see `reed users`", code="user.not_found")
 
 
 # Codes and sessions

@@ -113,7 +113,7 @@ def first_applied(store: Store, kind: str, name: str) -> str | None:
     return row["at"] if row else None
 
 
-def apply(store: Store, new: Basket, *, by: str = "", prune: bool = False, only_look: bool = False) -> list[dict[str, Any]]:
+def apply(store: Store, new: Basket, *, by: str = "", prune: bool = False, dry_run: bool = False) -> list[dict[str, Any]]:
     """Keep a checked basket in one transaction, or say what that would do: [{kind, name, version, change, data, before}], change new,
     changed, same or removed. prune: what it does not hold goes. data, before: for showing the difference."""
     done: list[dict[str, Any]] = []
@@ -126,9 +126,9 @@ def apply(store: Store, new: Basket, *, by: str = "", prune: bool = False, only_
             if last is not None and (last["data"] != data or last["removed"]):
                 version, change = last["version"] + 1, "new" if last["removed"] else "changed"
             place = (document.file, document.text, document.position(())[0])
-            if change != "same" and not only_look:
+            if change != "same" and not dry_run:
                 _keep(connection, kind, name, version, data, *place, by)
-            elif last is not None and not only_look and (last["file"], last["text"], last["line"]) != place:
+            elif last is not None and not dry_run and (last["file"], last["text"], last["line"]) != place:
                 # Another comment or file is no other definition.
                 connection.execute(
                     "update definition set file = ?, text = ?, line = ? where kind = ? and name = ? and version = ?",
@@ -139,7 +139,7 @@ def apply(store: Store, new: Basket, *, by: str = "", prune: bool = False, only_
         for old in current(store) if prune else []:
             if (old.kind, old.name) in new.documents:
                 continue
-            if not only_look:
+            if not dry_run:
                 _keep(
                     connection,
                     old.kind,

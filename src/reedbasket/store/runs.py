@@ -26,8 +26,8 @@ class RunRequest:
 
     feed: str
     feed_version: int
-    accept: bool = False
-    again: bool = False
+    allow_loss: bool = False
+    replay: bool = False
     trigger: Trigger = "manual"
     asked_by: str = ""
     due_at: str | None = None
@@ -52,15 +52,15 @@ def insert(connection: sqlite3.Connection, wanted: RunRequest) -> int:
     window has been taken."""
     begins, ends = wanted.window or (None, None)
     made = connection.execute(
-        """insert into run (feed, feed_version, outcome, requested_at, accept, again, trigger, asked_by, due_at, window_from, window_until,
-                            lane, sets, bodies, extract, settled)
+        """insert into run (feed, feed_version, outcome, requested_at, allow_loss, replay, trigger, asked_by, due_at, window_from,
+                            window_until, lane, sets, bodies, extract, settled)
            values (?, ?, 'queued', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0)""",
         (
             wanted.feed,
             wanted.feed_version,
             now_text(),
-            wanted.accept,
-            wanted.again,
+            wanted.allow_loss,
+            wanted.replay,
             wanted.trigger,
             wanted.asked_by,
             wanted.due_at,
@@ -82,9 +82,9 @@ def ask_again(
     """The same once more, after it was cut or, with `retries`, failed: the new run's id. Within the caller's transaction. Raises
     sqlite3.IntegrityError as `insert` does."""
     made = connection.execute(
-        """insert into run (feed, feed_version, outcome, requested_at, resumes, accept, again, trigger, asked_by, due_at, window_from,
+        """insert into run (feed, feed_version, outcome, requested_at, resumes, allow_loss, replay, trigger, asked_by, due_at, window_from,
                             window_until, lane, sets, bodies, extract, not_before, attempt, settled)
-           select feed, ?, 'queued', ?, id, accept, again, case when ? then 'retry' else trigger end, asked_by, due_at, window_from,
+           select feed, ?, 'queued', ?, id, allow_loss, replay, case when ? then 'retry' else trigger end, asked_by, due_at, window_from,
                   window_until, lane, sets, bodies, extract, ?, attempt + ?, 0
            from run where id = ?""",
         (feed_version, now_text(), retries, not_before, int(retries), run),
@@ -359,8 +359,8 @@ def _one(row: sqlite3.Row, tables: list[dict[str, Any]]) -> dict[str, Any]:
         "started_at": row["started_at"],
         "ended_at": row["ended_at"],
         "resumes": row["resumes"],
-        "accept": bool(row["accept"]),
-        "again": bool(row["again"]),
+        "allow_loss": bool(row["allow_loss"]),
+        "replay": bool(row["replay"]),
         "trigger": row["trigger"],
         "asked_by": row["asked_by"],
         "due_at": row["due_at"],

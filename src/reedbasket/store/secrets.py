@@ -209,6 +209,6 @@ def remove_secret(store: Store, name: str) -> None:
                 "removing the secret",
                 name,
                 found="no secret of that name",
-                fix="see `reed secret list`",
+                fix="see `reed secrets`",
                 code="secret.not_found",
             )

@@ -79,8 +79,8 @@ class Run(TypedDict):
     started_at: str | None
     ended_at: str | None
     resumes: int | None
-    accept: bool
-    again: bool
+    allow_loss: bool
+    replay: bool
     trigger: Literal["manual", "schedule", "window", "upstream", "backfill", "retry"]
     asked_by: str
     due_at: str | None

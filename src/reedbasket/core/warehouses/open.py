@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from importlib import import_module
 
 from ..allowed_paths import Places
-from ..kinds import WAREHOUSES
+from ..kinds import WAREHOUSES, load
 from ..spec.warehouse import Warehouse as WarehouseDefinition
 from .warehouse import Warehouse
 
@@ -22,8 +21,9 @@ def open_warehouse(definition: WarehouseDefinition, places: Places, reveal: Call
     Raises:
         PlaceNotAllowed: it lies where none may.
         SecretMissing: its password is not stored.
+        DriverMissing: its driver is not installed.
         WarehouseError: it cannot be opened.
     """
     kind = WAREHOUSES.get(definition.type)
-    opened: Warehouse = import_module(kind.module).open_from(definition, places, reveal)
+    opened: Warehouse = load(kind.module, kind.extra).open_from(definition, places, reveal)
     return opened

@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+from importlib import import_module
+
 import duckdb
-import psycopg
-import pymysql
 
 from . import definitions, drafts, feeds, openid, sources, warehouses
 
-__all__ = ["definitions", "drafts", "duckdb", "feeds", "openid", "psycopg", "pymysql", "sources", "warehouses"]
+# Drivers, where they are installed.
+for _driver in ("psycopg", "pymysql"):
+    with suppress(ModuleNotFoundError):
+        import_module(_driver)
+
+__all__ = ["definitions", "drafts", "duckdb", "feeds", "openid", "sources", "warehouses"]

@@ -13,7 +13,7 @@ from ..whose_code import describing, needs_admin
 
 
 def applied(
-    store: Store, files: dict[str, str], settings: dict[str, str], name: str, role: Role, *, prune: bool, only_check: bool
+    store: Store, files: dict[str, str], settings: dict[str, str], name: str, role: Role, *, prune: bool, dry_run: bool
 ) -> tuple[list[dict[str, Any]], str]:
     """What became of each definition (definitions.apply), and to which servers secrets are shown anew, in words.
 
@@ -25,7 +25,7 @@ def applied(
     there = definitions.basket(store)
     _require_admin_for_code(files, there, name, role)
     basket = load_texts(files, None if prune else there, settings, describe=describing(name, role, there), places=store.places)
-    done = definitions.apply(store, basket, by=name, prune=prune, only_look=only_check)
+    done = definitions.apply(store, basket, by=name, prune=prune, dry_run=dry_run)
     told = "; ".join(f"{secret} is shown to {server}" for secret, server in sorted(shown(basket.over(there)) - shown(there)))
     return done, told
 

@@ -82,21 +82,21 @@ def taken_again(store: Store, feed: str, table: str, patterns: Sequence[str]) ->
     return len(taken)
 
 
-def rewound(store: Store, feed: str, table: str, to: str | None, only_look: bool) -> dict[str, Any]:
+def rewound(store: Store, feed: str, table: str, to: str | None, dry_run: bool) -> dict[str, Any]:
     """Move a table's cursor back, or say what that would cost: wire.Rewound. Raises NotFound, Conflict, DefinitionError."""
     order = _order(store, feed)
     with _opened(store, feed) as (_, warehouse):
         state = warehouse.state(feed, table)
         write = next((one.write for one in order.tables if one.name == table), state.write if state else "")
         was, now = rewind.rewound(feed, table, state, write or "", to)
-        if not only_look:
+        if not dry_run:
             warehouse.rewind(feed, table, now.value if now is not None else None)
-    for name in definitions.basket(store).feeds[feed].also if not only_look else []:
+    for name in definitions.basket(store).feeds[feed].also if not dry_run else []:
         with _opened(store, feed, name) as (_, another):
             another.rewind(feed, table, now.value if now is not None else None)
     facts: dict[str, Any] = {"table": table, "was": was.shown, "now": now.shown if now is not None else None}
     facts |= {"records": None, "requests": None, "seconds": None}
-    if only_look:
+    if dry_run:
         # Of this table alone: an API's stands among the tables, a database's among what the feed names.
         tables = [one for one in order.tables if one.name == table]
         wishes = {table: order.wishes[table]} if table in order.wishes else order.wishes

@@ -26,7 +26,7 @@ class BasketFiles(Body):
 
     files: Annotated[dict[str, str], Field(min_length=1, max_length=1000)]
     settings: Annotated[dict[str, str], Field(max_length=100)] = Field(default_factory=dict)
-    only_check: Annotated[bool, Field(description="say what would change, and change nothing")] = False
+    dry_run: Annotated[bool, Field(description="say what would change, and change nothing")] = False
     prune: Annotated[bool, Field(description="remove what the basket does not hold")] = False
 
 
@@ -55,11 +55,11 @@ def apply_basket(body: BasketFiles) -> Any:
         caller().name,
         caller().role,
         prune=body.prune,
-        only_check=body.only_check,
+        dry_run=body.dry_run,
     )
     moved = [f"{one['kind']} {one['name']} {one['change']}" for one in done if one["change"] != "same"]
-    noted(("would be: " if body.only_check else "") + (", ".join(moved) or "nothing new") + (f"; {told}" if told else ""))
-    if moved and not body.only_check:
+    noted(("would be: " if body.dry_run else "") + (", ".join(moved) or "nothing new") + (f"; {told}" if told else ""))
+    if moved and not body.dry_run:
         parts().scheduler.look()
     return done
 

@@ -38,7 +38,7 @@ class RewindCursor(Body):
 
     table: str
     to: Annotated[str | None, Field(description="an earlier value of the cursor; the beginning where nothing is said")] = None
-    only_look: Annotated[bool, Field(description="say what it would cost, and change nothing")] = False
+    dry_run: Annotated[bool, Field(description="say what it would cost, and change nothing")] = False
 
 
 @operations.add(
@@ -82,10 +82,10 @@ def rewind(feed: str, body: Rewind) -> Any:
 )
 def rewind_cursor(feed: str, body: RewindCursor) -> Any:
     require_feed(definitions.basket(parts().store), feed)
-    if not body.only_look:
+    if not body.dry_run:
         _require_idle(feed)
-    found = inspect_in_process(inspection.rewound, feed, body.table, body.to, body.only_look)
-    noted(f"{body.table}: {found['was']} to {found['now'] or 'the beginning'}{', only looked at' if body.only_look else ''}")
+    found = inspect_in_process(inspection.rewound, feed, body.table, body.to, body.dry_run)
+    noted(f"{body.table}: {found['was']} to {found['now'] or 'the beginning'}{', dry run' if body.dry_run else ''}")
     return found
 
 

@@ -30,8 +30,8 @@ class AskRun(Body):
     """Which feed, and how."""
 
     feed: str
-    accept: Annotated[bool, Field(description="let go what a change of writing cannot keep; `plan` names it")] = False
-    again: Annotated[bool, Field(description="load the feed's rejects again, in place of the source's records")] = False
+    allow_loss: Annotated[bool, Field(description="let go what a change of writing cannot keep; `plan` names it")] = False
+    replay: Annotated[bool, Field(description="load the feed's rejects again, in place of the source's records")] = False
     sets: Annotated[
         dict[str, str | int | float | bool],
         Field(
@@ -94,8 +94,8 @@ def ask_run(body: AskRun) -> Any:
         runs.RunRequest(
             body.feed,
             version,
-            accept=body.accept,
-            again=body.again,
+            allow_loss=body.allow_loss,
+            replay=body.replay,
             asked_by=caller().name,
             sets=sets,
             bodies=body.bodies,

@@ -123,7 +123,7 @@ def feed_windows(feed: str, query: WindowsPart) -> Any:
 
 @operations.add(
     "POST",
-    "/api/v1/feeds/{feed}/windows/again",
+    "/api/v1/feeds/{feed}/windows/retry",
     "run windows that failed or were skipped again",
     answer=wire.Counted,
     body=Range,
@@ -218,6 +218,6 @@ def list_notifications(query: NotificationsPart) -> Any:
     return notifications.latest(parts().store, state=query.state, limit=query.limit)
 
 
-@operations.add("POST", "/api/v1/notifications/again", "try to deliver again what was undeliverable", answer=wire.Counted)
+@operations.add("POST", "/api/v1/notifications/retry", "try to deliver again what was undeliverable", answer=wire.Counted)
 def notifications_again() -> Any:
     return {"count": notifications.send_again(parts().store)}

@@ -48,8 +48,8 @@ create table run (
     window_until text,
     lane         text not null default '',          -- '' of its schedule, 'backfill 3'
     sets         text,                  -- JSON, in place of the variant's values and of settings
-    accept       integer not null default 0,        -- may let go what a change of writing cannot keep
-    again        integer not null default 0,        -- loads the feed's rejects in place of the source's records
+    allow_loss   integer not null default 0,        -- may let go what a change of writing cannot keep
+    replay       integer not null default 0,        -- loads the feed's rejects in place of the source's records
     bodies       integer not null default 0,        -- keeps what goes over the wire
     extract      integer not null default 0,        -- its records become files in place of rows
     error        text,                  -- JSON facts of the first error

@@ -3,18 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from importlib import import_module
+from contextlib import suppress
 
 import numpy as np
 import pyarrow as pa
 
-from ...kinds import SOURCES, WAREHOUSES
+from ...kinds import SOURCES, WAREHOUSES, DriverMissing, SourceKind, WarehouseKind, load
 
 
 def import_drivers(sources: Iterable[str], warehouses: Iterable[str]) -> None:
     """sources, warehouses: their kinds. Those that are no database's are imported as quickly when they are needed."""
-    named = [SOURCES.get(kind).module for kind in sources] + [WAREHOUSES.get(kind).module for kind in warehouses]
-    for module in sorted(set(named)):
-        import_module(module)
+    kinds: list[SourceKind | WarehouseKind] = [*map(SOURCES.get, sources), *map(WAREHOUSES.get, warehouses)]
+    for module, extra in sorted({(kind.module, kind.extra) for kind in kinds}):
+        with suppress(DriverMissing):  # the run that needs it says so
+            load(module, extra)
     # With the first array of numpy's, and with the first function over arrays.
     pa.array(np.arange(1)).take(pa.array([0]))

@@ -4,12 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from fnmatch import fnmatchcase
-from importlib import import_module
 from typing import Any
 
 from ... import errors
 from ...check_steps import CheckStep, walked
-from ...kinds import SOURCES
+from ...kinds import SOURCES, load
 from ...shaping import Shaper, TableShape
 from ...sources.sql import Table
 from ...sources.sql.changelog import LogName
@@ -29,7 +28,8 @@ _LATE = "rows committed late (see overlap)"
 def check_database(order: ResolvedSource, context: RunContext, feeds: Sequence[ResolvedRun] = ()) -> list[CheckStep]:
     """feeds: those that read from it: their tables are looked for, and whether they may be read."""
     assert order.database is not None
-    way = import_module(SOURCES.get(order.database.type or "").setup)
+    kind = SOURCES.get(order.database.type or "")
+    way = load(kind.setup, kind.extra)
     steps = way.check(order.database, context.reveal, context.places, lambda: _of_feeds(order, context, feeds))
     return walked(steps, way.STEPS)
 

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from importlib import import_module
 
 from ... import errors
-from ...kinds import SOURCES
+from ...kinds import SOURCES, load
 from ...sources.sql import Table
 from ...sources.sql.changelog import LogName, log_name
 from ...spec.database_feed import is_pattern
@@ -66,7 +65,7 @@ def setup_sql(order: ResolvedSource, context: RunContext, feeds: Sequence[Resolv
     if not named:
         said.append(SetupStatement("no feed reads from this source yet; their tables would be granted here", ""))
     distinct = list({(t.schema, t.name): t for t in tables}.values())
-    made = import_module(kind.setup).setup_statements(source, distinct, logs)
+    made = load(kind.setup, kind.extra).setup_statements(source, distinct, logs)
     return [SetupStatement(*pair) for pair in made] + said
 
 

@@ -6,10 +6,9 @@ import tempfile
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import replace
 from functools import cache
-from importlib import import_module
 from typing import Any
 
-from ...kinds import FORMATS
+from ...kinds import FORMATS, load
 from ...shaping.fast_path import Expected
 from ...spec.files import FileFormat
 from ..html import is_html
@@ -89,9 +88,10 @@ class FileReader:
             yield from self._readers[name].read(_data(opened(content, path, bounded), path), path)
 
     def _begin(self, name: str) -> FormatReader:
-        module, _, made = FORMATS.get(name).reader.partition(":")
+        kind = FORMATS.get(name)
+        module, _, made = kind.reader.partition(":")
         reading = Reading(self._form, self._columns, self._expected, self._found_out.get(name))
-        reader: FormatReader = getattr(import_module(module), made)(reading)
+        reader: FormatReader = getattr(load(module, kind.extra), made)(reading)
         return reader
 
     def _seekable(self, reader: FormatReader, path: str, content: Any, bounded: Bounded) -> Iterator[FilePart]:

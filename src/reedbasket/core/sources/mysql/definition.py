@@ -34,4 +34,4 @@ class MysqlSourceDefinition(ServerDatabaseSource):
         return self.database
 
 
-KIND = SourceKind("MariaDB or MySQL", MysqlSourceDefinition, f"{__package__}.database", f"{__package__}.check")
+KIND = SourceKind("MariaDB or MySQL", MysqlSourceDefinition, f"{__package__}.database", f"{__package__}.check", "mysql")

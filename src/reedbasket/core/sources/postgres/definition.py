@@ -39,4 +39,4 @@ class PostgresSourceDefinition(ServerDatabaseSource):
         return self.schema_
 
 
-KIND = SourceKind("PostgreSQL", PostgresSourceDefinition, f"{__package__}.database", f"{__package__}.check")
+KIND = SourceKind("PostgreSQL", PostgresSourceDefinition, f"{__package__}.database", f"{__package__}.check", "postgres")

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import threading
-from importlib import import_module
 
 from ...allowed_paths import Places
-from ...kinds import SOURCES
+from ...kinds import SOURCES, load
 from ...spec.source import DatabaseSource
 from .database import Database
 
@@ -22,8 +21,9 @@ def open_database(source: DatabaseSource, password: str | None, places: Places, 
 
     Raises:
         PlaceNotAllowed: it lies where none may.
+        DriverMissing: its driver is not installed.
         SourceError: it cannot be opened.
     """
     kind = SOURCES.get(source.type or "")
-    opened: Database = import_module(kind.module).open_from(source, password, places, stop)
+    opened: Database = load(kind.module, kind.extra).open_from(source, password, places, stop)
     return opened

@@ -24,4 +24,4 @@ class PostgresWarehouseDefinition(ServerWarehouse):
         return f"{super().where}, schema {self.schema_}"
 
 
-KIND = WarehouseKind("PostgreSQL", PostgresWarehouseDefinition, f"{__package__}.warehouse")
+KIND = WarehouseKind("PostgreSQL", PostgresWarehouseDefinition, f"{__package__}.warehouse", "postgres")

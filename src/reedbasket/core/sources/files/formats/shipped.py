@@ -14,4 +14,6 @@ PARQUET = FormatKind(f"{_HERE}.arrow_files:ParquetFiles", PlainFormat, endings=(
 ARROW = FormatKind(
     f"{_HERE}.arrow_files:ArrowFiles", PlainFormat, endings=("arrow", "arrows", "ipc", "feather"), flat=True, whole=True
 )
-SHEET = FormatKind(f"{_HERE}.sheets:SheetFiles", SheetFormat, endings=("xlsx", "xlsm"), flat=True, whole=True, zipped=True)
+SHEET = FormatKind(
+    f"{_HERE}.sheets:SheetFiles", SheetFormat, endings=("xlsx", "xlsm"), flat=True, whole=True, zipped=True, extra="xlsx"
+)

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from importlib import import_module
 
 from ....allowed_paths import Places
+from ....kinds import load
 from ....spec.file_source import FileSource
 from ..store import Store
 
@@ -21,9 +21,10 @@ def open_store(source: FileSource, reveal: Callable[[str], str], places: Places)
     Raises:
         PlaceNotAllowed: it lies where none may.
         SecretMissing: its password is not stored.
+        DriverMissing: its library is not installed.
         SourceError: it cannot be opened.
     """
-    opened: Store = import_module(source.store.module).open_from(source, reveal, places)
+    opened: Store = load(source.store.module, source.store.extra).open_from(source, reveal, places)
     return opened
 
 

@@ -2,4 +2,4 @@
 
 from .....kinds import StoreKind
 
-KIND = StoreKind(f"{__name__}.store", keys=("user", "password", "key", "host_key"), port=22)
+KIND = StoreKind(f"{__name__}.store", keys=("user", "password", "key", "host_key"), port=22, extra="sftp")

@@ -1,0 +1,172 @@
+"""Feeds: what they do, did and would do; their schedules."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+from .caller import Caller
+from .resource import PAGE, Listed, Resource, pages, part
+from .runs import Run, Runs
+
+if TYPE_CHECKING:
+    from .. import wire
+
+
+class Feeds(Resource):
+    """All feeds, by their names."""
+
+    def __init__(self, caller: Caller, runs: Runs) -> None:
+        super().__init__(caller)
+        self._runs = runs
+
+    def list(self) -> Listed[wire.Feed]:
+        """Every feed, with its last run."""
+        return self._call("GET", "/api/v1/feeds")
+
+    def get(self, feed: str) -> wire.Feed:
+        """One feed, with its last run."""
+        return self._call("GET", f"/api/v1/feeds/{part(feed)}")
+
+    def run(
+        self,
+        feed: str,
+        *,
+        wait_seconds: float = 0,
+        allow_loss: bool = False,
+        replay: bool = False,
+        sets: Mapping[str, Any] | None = None,
+        bodies: bool = False,
+        extract: bool = False,
+    ) -> Run:
+        """Start a run of a feed.
+
+        Args:
+            wait_seconds: answer when it has ended, or after so long, 55 at most.
+            allow_loss: let go what a change of the definition cannot keep; `plan` names it.
+            replay: load the feed's rejects again in place of asking the source.
+            sets: values in place of the variant's and of settings, for this run alone.
+            bodies: keep what goes over the wire.
+            extract: write all its records to files in place of the warehouse; see `extracts`.
+
+        Returns:
+            The run; `run.wait()` waits for its end.
+
+        Raises:
+            ServiceProblem: `run.already_active`, `feed.not_found`.
+        """
+        body = {
+            "feed": feed, "wait_seconds": wait_seconds, "allow_loss": allow_loss, "replay": replay, "sets": dict(sets or {}),
+            "bodies": bodies, "extract": extract,
+        }  # fmt: skip
+        return Run(self._call("POST", "/api/v1/runs", body=body), self._runs)
+
+    def plan(self, feed: str) -> wire.Plan:
+        """What the next run would do; nothing is written."""
+        return self._call("POST", f"/api/v1/feeds/{part(feed)}/plan")
+
+    def verify(self, feed: str, *, table: str | None = None, deep: bool = False) -> Listed[wire.VerifiedTable]:
+        """Compare the warehouse with the source, which is read from the beginning. deep: value by value."""
+        return self._call("POST", f"/api/v1/feeds/{part(feed)}/verify", body={"table": table, "deep": deep}, patient=True)
+
+    def ledger(self, feed: str, *, limit: int = 200) -> Listed[wire.LedgerLine]:
+        """Its loads, the latest first."""
+        return self._call("GET", f"/api/v1/feeds/{part(feed)}/ledger", query={"limit": limit})
+
+    def rejects(self, feed: str, *, before: int | None = None, limit: int = 200) -> Listed[wire.Reject]:
+        """Records that could not be loaded, the latest first. before: only those with a smaller number."""
+        return self._call("GET", f"/api/v1/feeds/{part(feed)}/rejects", query={"before": before, "limit": limit})
+
+    def all_rejects(self, feed: str) -> Iterator[wire.Reject]:
+        """All records that could not be loaded, the latest first."""
+        return pages(lambda at: self.rejects(feed, before=at, limit=PAGE), lambda reject: reject["id"])
+
+    def drift(self, feed: str, *, limit: int = 200) -> Listed[wire.Drift]:
+        """How its source's structure differed from the expected one, the latest first."""
+        return self._call("GET", f"/api/v1/feeds/{part(feed)}/drift", query={"limit": limit})
+
+    def files(
+        self, feed: str, *, table: str | None = None, state: str | None = None, match: str | None = None, limit: int = 100
+    ) -> Listed[wire.FileLine]:
+        """Files of its tables, the latest first. match: a pattern of paths."""
+        path = f"/api/v1/feeds/{part(feed)}/files"
+        return self._call("GET", path, query={"table": table, "state": state, "match": match, "limit": limit})
+
+    def rewind(self, feed: str, table: str, *, to: str | None = None, dry_run: bool = False) -> wire.Rewound:
+        """Have the next run read a table again.
+
+        Args:
+            to: an earlier value of its cursor; the beginning by default.
+            dry_run: say what that would cost, and change nothing.
+        """
+        path = f"/api/v1/feeds/{part(feed)}/rewind-cursor"
+        return self._call("POST", path, body={"table": table, "to": to, "dry_run": dry_run})
+
+    def rewind_files(self, feed: str, table: str, files: Sequence[str]) -> wire.Again:
+        """Have the next run load files again: paths, or patterns of them."""
+        return self._call("POST", f"/api/v1/feeds/{part(feed)}/rewind", body={"table": table, "files": list(files)})
+
+    def pause(self, feed: str) -> wire.Feed:
+        """Start no runs by its schedule until it is resumed."""
+        return self._call("POST", f"/api/v1/feeds/{part(feed)}/pause")
+
+    def resume(self, feed: str) -> wire.Feed:
+        """Start runs by its schedule again."""
+        return self._call("POST", f"/api/v1/feeds/{part(feed)}/resume")
+
+    def schedules(self, *, each: int = 40) -> Listed[wire.ScheduledFeed]:
+        """Feeds with a schedule. each: how many of their latest windows."""
+        return self._call("GET", "/api/v1/schedules", query={"each": each})
+
+    def windows(
+        self, feed: str, *, state: str | None = None, lane: str | None = None, limit: int = 200
+    ) -> Listed[wire.DueWindow]:
+        """Its windows, the latest first. lane: '' for those of its schedule, 'backfill 3' for those of a backfill."""
+        return self._call("GET", f"/api/v1/feeds/{part(feed)}/windows", query={"state": state, "lane": lane, "limit": limit})
+
+    def retry_windows(self, feed: str, start: str, until: str) -> wire.Counted:
+        """Run the windows of a range again that failed or were skipped."""
+        return self._call("POST", f"/api/v1/feeds/{part(feed)}/windows/retry", body={"from": start, "until": until})
+
+    def backfill(self, feed: str, start: str, until: str, length: str) -> wire.Backfill:
+        """Load a range of the past again, without moving the feed's own cursor.
+
+        Args:
+            start: RFC 3339.
+            until: RFC 3339, not included.
+            length: the window of each run: `6h`, `1d`, `month`.
+        """
+        body = {"from": start, "until": until, "length": length}
+        return self._call("POST", f"/api/v1/feeds/{part(feed)}/backfills", body=body)
+
+
+class Backfills(Resource):
+    """Ranges of the past that are loaded again."""
+
+    def list(self, feed: str | None = None) -> Listed[wire.Backfill]:
+        """All of them, or a feed's, the latest first."""
+        return self._call("GET", "/api/v1/backfills", query={"feed": feed})
+
+    def pause(self, backfill: int) -> wire.Backfill:
+        """Start no more of its runs until it is resumed."""
+        return self._call("POST", f"/api/v1/backfills/{backfill}/pause")
+
+    def resume(self, backfill: int) -> wire.Backfill:
+        """Go on with it."""
+        return self._call("POST", f"/api/v1/backfills/{backfill}/resume")
+
+    def cancel(self, backfill: int) -> wire.Backfill:
+        """End it; what it has loaded stays."""
+        return self._call("POST", f"/api/v1/backfills/{backfill}/cancel")
+
+
+class Notifications(Resource):
+    """What was sent to whom."""
+
+    def list(self, *, state: str | None = None, limit: int = 100) -> Listed[wire.Notification]:
+        """The latest first. state: waiting, sent or undeliverable."""
+        return self._call("GET", "/api/v1/notifications", query={"state": state, "limit": limit})
+
+    def retry(self) -> wire.Counted:
+        """Try to deliver again what was undeliverable."""
+        return self._call("POST", "/api/v1/notifications/retry")

@@ -1,0 +1,71 @@
+"""Sources, and definitions that are not applied yet."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from .resource import Listed, Resource, part
+
+if TYPE_CHECKING:
+    from .. import wire as w
+
+
+class Sources(Resource):
+    """Where records come from."""
+
+    def list(self) -> Listed[w.Source]:
+        """Every source, with its connector, settings and rate limit."""
+        return self._call("GET", "/api/v1/sources")
+
+    def get(self, source: str) -> w.Source:
+        """One source."""
+        return self._call("GET", f"/api/v1/sources/{part(source)}")
+
+    def check(self, source: str) -> Listed[w.CheckStep]:
+        """Try each step of the way to its records."""
+        return self._call("POST", f"/api/v1/sources/{part(source)}/check")
+
+    def setup_sql(self, source: str) -> Listed[w.SetupStatement]:
+        """The statements by which an administrator lets the source read what its feeds name."""
+        return self._call("POST", f"/api/v1/sources/{part(source)}/setup-sql")
+
+    def survey(self, source: str, *, match: Sequence[str] = (), exclude: Sequence[str] = ()) -> Listed[w.SurveyedTable]:
+        """What it offers: an API is asked for a page or two of each table, a database for its catalog.
+
+        Args:
+            match: patterns of a database's tables; all by default.
+            exclude: patterns of tables to leave out.
+        """
+        body = {"match": list(match), "exclude": list(exclude)}
+        return self._call("POST", f"/api/v1/sources/{part(source)}/survey", body=body, patient=True)
+
+    def preview(self, source: str, table: str, *, rows: int = 10, wire: bool = False) -> w.Preview:
+        """The first records of a table. wire: also the request and the answer, secrets masked."""
+        path = f"/api/v1/sources/{part(source)}/tables/{part(table)}/preview"
+        return self._call("POST", path, body={"rows": rows, "wire": wire}, patient=True)
+
+    def preview_files(self, source: str, files: str, *, rows: int = 10) -> w.Preview:
+        """The first records of files. files: a path, a pattern, or a table that a feed loads from there."""
+        path = f"/api/v1/sources/{part(source)}/preview-files"
+        return self._call("POST", path, body={"files": files, "rows": rows}, patient=True)
+
+
+class Drafts(Resource):
+    """Definitions as YAML that are tried before they are applied; nothing is kept."""
+
+    def check(self, draft: str, source: str) -> Listed[w.CheckStep]:
+        """Try each step of the way to a source."""
+        return self._call("POST", "/api/v1/draft/check", body={"draft": draft, "source": source})
+
+    def survey(self, draft: str, source: str) -> Listed[w.SurveyedTable]:
+        """What a source offers."""
+        return self._call("POST", "/api/v1/draft/survey", body={"draft": draft, "source": source})
+
+    def try_table(self, draft: str, source: str, table: str, *, pages: int = 1) -> w.Tried:
+        """Ask an API for the first pages of a table, and see what the answer suggests."""
+        return self._call("POST", "/api/v1/draft/try", body={"draft": draft, "source": source, "table": table, "pages": pages})
+
+    def plan(self, draft: str, feed: str) -> w.Plan:
+        """What a run of a feed would do."""
+        return self._call("POST", "/api/v1/draft/plan", body={"draft": draft, "feed": feed})
