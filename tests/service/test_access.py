@@ -202,8 +202,8 @@ def test_a_planted_secret_is_found_nowhere(service: RunningService, tmp_path: Pa
         service.client.secrets.rotate()
         run = service.client.feeds.run("test", wait_seconds=30)
         token = {"Authorization": f"Bearer {service.token}"}
-        seen = [
-            run,
+        seen: list[Any] = [
+            run.facts,
             service.client.definitions.export(),
             service.client.notifications.list(),
             service.client.audit(),

@@ -58,7 +58,7 @@ def test_rejects_are_mended_and_replayed_and_the_rest_is_verified(
         (planned,) = client.feeds.plan("test")["tables"]
         assert (planned["losses"], planned["drift"]) == ([], [])
         replayed = client.feeds.run("test", wait_seconds=30, replay=True)
-        assert (replayed["outcome"], replayed["again"], replayed["totals"]["requests"]) == ("succeeded", True, 0)
+        assert (replayed["outcome"], replayed["replay"], replayed["totals"]["requests"]) == ("succeeded", True, 0)
         assert client.feeds.rejects("test") == []
         assert client.warehouses.query("marsh", "select n from things where id in ('T900', 'T901') order by id")["rows"] == [
             ["none"],
@@ -111,7 +111,7 @@ def test_what_cannot_be_kept_is_asked_for(service: RunningService) -> None:
         assert refused["error"] is not None
         assert refused["error"]["code"] == "definition.not_kept"
         accepted = client.feeds.run("test", wait_seconds=30, allow_loss=True)
-        assert (accepted["outcome"], accepted["accept"]) == ("succeeded", True)
+        assert (accepted["outcome"], accepted["allow_loss"]) == ("succeeded", True)
     assert client.warehouses.query("marsh", "select count(*) from things")["rows"] == [[10]]
 
 
@@ -149,4 +149,4 @@ def test_a_cursor_is_moved_back_and_what_that_costs_is_told_before(
             client.feeds.rewind("test", "nothing")
         assert (none.value.status, none.value.code) == (409, "cursor.none_saved")
     assert any("2026-03-20" in line["details"] and "the beginning" in line["details"] for line in client.audit())
-    assert any(line["details"].endswith("to 2026-03-11T00:00:00Z, only looked at") for line in client.audit())
+    assert any(line["details"].endswith("to 2026-03-11T00:00:00Z, dry run") for line in client.audit())

@@ -252,7 +252,7 @@ def test_a_secret_is_in_no_answer_log_or_file(service: RunningService) -> None:
     assert plan["tables"][0]["error"] is not None
     said = json.dumps(
         [
-            run,
+            run.facts,
             plan,
             client.runs.log(run["id"]),
             client.definitions.list(),

@@ -177,7 +177,7 @@ def test_a_person_signs_in_at_the_source_and_comes_back(service: RunningService)
         apply(service, basket(source.url, THREE, FEED, text))
         assert (client.sources.get("test")["person"], client.sources.get("test")["signed_in"]) == (True, False)
         assert error_of_run() == "source.sign_in_needed"
-        sign_in = client._call("POST", "/api/v1/sources/test/sign-in")["url"]
+        sign_in = client.sources.sign_in("test")["url"]
         asked = {name: values[0] for name, values in parse_qs(urlsplit(sign_in).query).items()}
         assert (asked["response_type"], asked["code_challenge_method"], asked["x"]) == ("code", "S256", "1")
         back = asked["redirect_uri"]
@@ -196,7 +196,7 @@ def test_a_person_signs_in_at_the_source_and_comes_back(service: RunningService)
         assert proof == asked["code_challenge"]
         assert urllib3.request("GET", f"{back}?code=abc&state={asked['state']}", redirect=False).status == 404
         assert (client.sources.get("test")["signed_in"], error_of_run()) == (True, "succeeded")
-        again = parse_qs(urlsplit(client._call("POST", "/api/v1/sources/test/sign-in")["url"]).query)["state"][0]
+        again = parse_qs(urlsplit(client.sources.sign_in("test")["url"]).query)["state"][0]
         refused = urllib3.request("GET", f"{back}?error=access_denied&state={again}", redirect=False)
     assert refused.headers["location"].startswith("/sources/test#it%20sent%20you%20back%3A%20access_denied")
     kept = b"".join(path.read_bytes() for path in service.folder.glob("service.db*"))

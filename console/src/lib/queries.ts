@@ -215,7 +215,7 @@ export const askSql = (warehouse: string, sql: string, limit: number, seconds: n
 export const askRun = (feed: string, bodies = false) => call<Run>("POST", "/api/v1/runs", { feed, bodies });
 
 /** The feed's rejects once more, in place of asking the source. */
-export const askReplay = (feed: string) => call<Run>("POST", "/api/v1/runs", { feed, again: true });
+export const askReplay = (feed: string) => call<Run>("POST", "/api/v1/runs", { feed, replay: true });
 
 // Extracts
 

@@ -30,6 +30,10 @@ class Sources(Resource):
         """The statements by which an administrator lets the source read what its feeds name."""
         return self._call("POST", f"/api/v1/sources/{part(source)}/setup-sql")
 
+    def sign_in(self, source: str) -> w.SentThere:
+        """Where a person has to go to sign in at it (OAuth 2, authorization code)."""
+        return self._call("POST", f"/api/v1/sources/{part(source)}/sign-in")
+
     def survey(self, source: str, *, match: Sequence[str] = (), exclude: Sequence[str] = ()) -> Listed[w.SurveyedTable]:
         """What it offers: an API is asked for a page or two of each table, a database for its catalog.
 
