@@ -73,7 +73,7 @@ def pages(client: Client, folder: Path) -> None:
             f"reed connector check {place}/boats --replay",
             f"reed extract write harbour {place}/out",
         ],
-        12,
+        25,
         shown={f"{place}/": ""},
     )
     client.feeds.run("harbour-analysis", wait_seconds=50)
@@ -142,7 +142,7 @@ def making(page: Page, client: Client, harbour: str) -> None:
     page.get_by_role("button", name="Try a page").click()
     page.get_by_role("button", name="take as records").click(timeout=60_000)
     page.get_by_role("button", name="Try a page").click()
-    page.get_by_role("button", name="token: meta.next, as: after").click()
+    page.get_by_role("button", name="by: page_token, at: meta.next, param: after").click()
     page.get_by_role("button", name="sailing_id").click()
     page.get_by_role("button", name="Try three pages").click()
     page.get_by_text("3 pages: 100, 100, 100 records").wait_for()

@@ -99,7 +99,7 @@ def test_with_the_keyboard_alone(page: Page, service: RunningService) -> None:
         expect(page.get_by_role("heading", name="test", exact=True)).to_be_visible()
         page.get_by_role("tab", name="Runs").focus()
         page.keyboard.press("ArrowRight")
-        expect(page.get_by_text("only when asked")).to_be_visible()
+        expect(page.get_by_text("none, runs are started by hand")).to_be_visible()
         page.keyboard.press("ArrowRight")
         expect(page.get_by_role("grid", name="Ledger")).to_contain_text("300")
         page.keyboard.press("ArrowRight")

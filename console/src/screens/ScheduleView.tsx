@@ -28,7 +28,7 @@ export function ScheduleView({ feed }: { feed: Feed }) {
   return (
     <Section>
       <Facts>
-        <Fact name="Runs by itself">{rule === null ? "only when asked" : ruleInWords(rule)}</Fact>
+        <Fact name="Schedule">{rule === null ? "none, runs are started by hand" : ruleInWords(rule)}</Fact>
         {rule !== null && (
           <Fact name="Next">
             {paused ? "when resumed" : next_due ? `${soon(next_due, now)}, ${moment(next_due)}` : "when the other one is done"}

@@ -62,7 +62,7 @@ export function Schedules() {
   const schedules = useQuery(schedulesQuery());
   const now = useNow();
   return (
-    <Page title="Schedules" about="Feeds that run by themselves, and their latest windows.">
+    <Page title="Schedules" about="Feeds with a schedule, and their latest windows.">
       <Loaded query={schedules} what="schedules">
         {(found) => (
           <>
@@ -87,7 +87,7 @@ export function Schedules() {
                   width: "9%",
                 },
                 {
-                  name: "Runs by itself",
+                  name: "Schedule",
                   show: (one) => <span title={ruleInWords(one.schedule.rule ?? {})}>{ruleInWords(one.schedule.rule ?? {})}</span>,
                   width: "24%",
                 },

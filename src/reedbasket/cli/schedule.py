@@ -50,7 +50,7 @@ def list_all(options: argparse.Namespace) -> int:
         )
         for one in found
     ]
-    show.table(["feed", "state", "runs by itself", "next", "latest windows"], rows, empty="No feed runs by itself.")
+    show.table(["feed", "state", "schedule", "next", "latest windows"], rows, empty="No feed has a schedule.")
     if any(one["latest"] for one in found):
         print("\n" + ", ".join(f"{mark} {state}" for state, mark in _MARKS.items()))
     return 0

@@ -5,7 +5,7 @@ import { Field, FormLine, OneOf } from "../../ui/Field";
 import { Section } from "../../ui/Page";
 import type { Draft } from "./useDraft";
 
-const RULES = ["only when asked", "every", "cron", "for each window", "after another feed"] as const;
+const RULES = ["none, run by hand", "every", "cron", "for each window", "after another feed"] as const;
 type Rule = (typeof RULES)[number];
 
 function ruleOf(feed: Doc): Rule {
@@ -13,11 +13,11 @@ function ruleOf(feed: Doc): Rule {
   if ("every" in rule) return "every";
   if ("cron" in rule) return "cron";
   if ("windows" in rule) return "for each window";
-  return "after" in rule ? "after another feed" : "only when asked";
+  return "after" in rule ? "after another feed" : "none, run by hand";
 }
 
 const firstOf: Record<Rule, Doc | undefined> = {
-  "only when asked": undefined,
+  "none, run by hand": undefined,
   every: { every: "15m" },
   cron: { cron: "0 6 * * *", time_zone: Intl.DateTimeFormat().resolvedOptions().timeZone },
   "for each window": { windows: { from: "2026-01-01", length: "1d" } },
