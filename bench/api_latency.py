@@ -55,10 +55,10 @@ def main(which: str, url: str, pages: int) -> None:
         if which == "ours":
             text = one_run.basket(url, _TABLE % TAKE, "feed: bench\nfrom: bench\ninto: marsh\ntables: [records]\n")
             one_run.prepared(folder, text)
-            seconds = one_run.run(folder, "bench")
+            loaded, seconds = folder / "warehouses" / "marsh.db", one_run.run(folder, "bench")
         else:
-            seconds = _by_hand(folder / "marsh.db", pages)
-        found = sqlite3.connect(folder / "warehouses" / "marsh.db").execute("select count(*) from records").fetchone()[0]
+            loaded, seconds = folder / "marsh.db", _by_hand(folder / "marsh.db", pages)
+        found = sqlite3.connect(loaded).execute("select count(*) from records").fetchone()[0]
         assert found == pages * TAKE, found
     print(json.dumps({"seconds": seconds, "rss_mb": own_peak_mb()}))
 

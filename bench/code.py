@@ -30,9 +30,9 @@ from reedbasket.kit import Connector, Table, Url
 
 class Bench(Connector):
     url: Url
-    pace = {"concurrency": 4}
-    records = Table(key="id", cursor="updated_at", start="2026-01-01T00:00:00Z", overlap="5m", sorted=True)
-    rows = Table(key="id")
+    rate_limit = {"concurrency": 4}
+    records = Table(primary_key="id", cursor="updated_at", start="2026-01-01T00:00:00Z", overlap="5m", sorted=True)
+    rows = Table(primary_key="id")
 
     def read_records(self, position):
         query = {"since": position.since}

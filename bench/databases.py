@@ -117,7 +117,7 @@ def timed(work: Callable[[], Any]) -> float:
 def basket(where: dict[str, Any], target: dict[str, Any], table: str) -> str:
     source = {
         "source": "bench",
-        **{k: where[k] for k in ("on", "host", "port", "database", "user", "tls")},
+        **{k: where[k] for k in ("type", "host", "port", "database", "user", "tls")},
     }
     documents = [json.dumps(source), json.dumps({"warehouse": "marsh", **target})]
     return "\n---\n".join([*documents, f"feed: bench\nfrom: bench\ninto: marsh\ntables: [{table}]"])

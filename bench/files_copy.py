@@ -115,7 +115,7 @@ def ours(endpoint: str, count: int) -> None:
             folder, basket(source, target, "{table: wide, files: 'photos/**/*.png', copy: {to: lake}}", lake), {"word": "word"}
         )
         seconds = one_run.run(folder, "bench")
-        if sum(1 for _ in folder.glob("lake/photos/*/*.png")) != count:
+        if sum(1 for _ in folder.glob("files/lake/photos/*/*.png")) != count:
             raise SystemExit("not all were copied")
     print(json.dumps({"seconds": seconds, "rss_mb": own_peak_mb()}))
 

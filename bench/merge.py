@@ -86,7 +86,7 @@ def ours(where: dict[str, Any], table: Any, turn: int, write: str = "upsert") ->
 
 
 def fill_hand(where: dict[str, Any], size: int) -> None:
-    if where["on"] == "sqlite":
+    if where["type"] == "sqlite":
         db = w.sqlite_by_hand(Path(where["path"]))
         db.execute(w.SQLITE_TABLE.replace("id integer", "id integer primary key"))
         db.execute("begin")
@@ -94,7 +94,7 @@ def fill_hand(where: dict[str, Any], size: int) -> None:
             values = w.sqlite_values(w.rows(range(start, min(start + w.BATCH, size)), 0))
             db.executemany(f"insert into records values ({','.join('?' * 12)})", zip(*values))
         db.execute("commit")
-    elif where["on"] == "duckdb":
+    elif where["type"] == "duckdb":
         import duckdb
 
         con = duckdb.connect(where["path"])
@@ -127,7 +127,7 @@ def _pg(where: dict[str, Any]) -> Any:
 def by_hand(where: dict[str, Any], table: Any) -> float:
     parts = list(w.batches(table))
     sets = ", ".join(f"{n} = excluded.{n}" for n in w.NAMES[1:])
-    if where["on"] == "sqlite":
+    if where["type"] == "sqlite":
 
         def sqlite() -> None:
             db = w.sqlite_by_hand(Path(where["path"]))
@@ -140,7 +140,7 @@ def by_hand(where: dict[str, Any], table: Any) -> float:
             db.close()
 
         return w.timed(sqlite)
-    if where["on"] == "duckdb":
+    if where["type"] == "duckdb":
         import duckdb
 
         def duck() -> None:

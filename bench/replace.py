@@ -72,7 +72,7 @@ def ours(where: dict[str, Any], size: int) -> float:
 
 def by_hand(where: dict[str, Any], size: int) -> float:
     clocked = Clocked(size)
-    if where["on"] == "sqlite":
+    if where["type"] == "sqlite":
 
         def work() -> None:
             db = w.sqlite_by_hand(Path(where["path"]))
@@ -86,7 +86,7 @@ def by_hand(where: dict[str, Any], size: int) -> float:
             db.execute("commit")
             db.close()
 
-    elif where["on"] == "duckdb":
+    elif where["type"] == "duckdb":
         import duckdb
 
         def work() -> None:
