@@ -211,6 +211,12 @@ def test_spaces_around_what_is_known_to_be_a_number_do_not_count() -> None:
     assert records[0]["n"] == " 07"
 
 
+def test_a_column_of_nothing_but_nan_is_text() -> None:
+    records, _, _ = read("a.csv", b"id,name,n\n1,nan,1e3\n2,NaN,nan\n")
+    assert [record["name"] for record in records] == ["nan", "NaN"]
+    assert records[0]["n"] == 1000.0 and records[1]["n"] != records[1]["n"]
+
+
 def test_a_point_before_thousands_is_no_point_before_fractions() -> None:
     german = {"type": "csv", "delimiter": ";", "decimal": ","}
     records, _, _ = read("a.csv", b"a;b;c\n1,5;1.000;2,5\n0,25;12.500;about 3\n", german)

@@ -114,8 +114,9 @@ class Server:
         self.struck: set[str] = set()
         self._times: dict[tuple[str, int], int] = {}
         self.lock = threading.Lock()
-        # For faults that remember: the address asked, a time in the run, whether something moved already, records spoiled.
-        self.here = ""
+        # For faults that remember: the address asked, of each connection its own; a time in the run, whether something moved already,
+        # records spoiled.
+        self._asked = threading.local()
         self.now = world.latest
         self.moved = False
         self.count = 0
@@ -123,6 +124,11 @@ class Server:
         self.altered: set[int] = set()
         self.hidden: set[int] = set()
         self.shown: set[int] = set()  # on the page that is being answered
+
+    @property
+    def here(self) -> str:
+        """The address asked, by the connection whose turn it is."""
+        return str(getattr(self._asked, "here", ""))
 
     def quiet(self) -> None:
         """A new run begins, without faults."""
@@ -136,7 +142,7 @@ class Server:
 
     def _below(self, url: str) -> Sent:
         """All that one record has: faults of a whole answer strike here too."""
-        self.here, number = url, int(url.split("/")[-2])
+        self._asked.here, number = url, int(url.split("/")[-2])
         self._at, row = number, self.world.rows.get(number)
         refused = self._spoil("asked", None)
         if refused is not None:
@@ -153,7 +159,7 @@ class Server:
 
     def _answer(self, query: dict[str, str], url: str) -> Sent:
         declared = self.declared
-        self.here = url + ("?" + urlencode(query) if query else "")
+        self._asked.here = url + ("?" + urlencode(query) if query else "")
         records = self._listed(query)
         start = self._start(query, records)
         number = start // declared.size

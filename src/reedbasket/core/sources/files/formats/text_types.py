@@ -106,7 +106,8 @@ def _number(values: Any) -> TextKind:
         fraction = pc.max(pc.if_else(pc.greater_equal(place, 0), pc.subtract(pc.subtract(length, place), 1), 0)).as_py()
         whole = pc.max(pc.if_else(pc.greater_equal(place, 0), place, length)).as_py()
         return TextKind("decimal", None, whole, fraction) if whole + fraction <= DIGITS_OF_128 else TextKind("text")
-    if _all(values, rf"({_DOUBLE}|NaN|nan)"):
+    # Of a column that holds nothing else, nobody knows that its `nan` is a number.
+    if _all(values, rf"({_DOUBLE}|NaN|nan)") and not _all(values, "(NaN|nan)"):
         return TextKind("double")
     return TextKind("text")
 
