@@ -89,7 +89,7 @@ def run(quick: bool) -> dict[str, Any]:
             feed = "feed: bench\nfrom: bench\ninto: marsh\ntables: [records]\nschedule: {every: 1m}"
             one = one_run.basket(api, TABLE, feed, pace="{concurrency: 8}")
             shared, _, feed = one.rpartition("---\n")
-            feeds = (feed.replace("feed: bench", f"feed: f{n:03}\nprefix: f{n:03}_") for n in range(FEEDS))
+            feeds = (feed.replace("feed: bench", f"feed: f{n:03}\ntable_prefix: f{n:03}_") for n in range(FEEDS))
             client.definitions.apply({"bench.yaml": shared + "---\n" + "---\n".join(feeds)})
             time.sleep(75)  # every feed has run once: its tables are known
             begin = datetime.now().astimezone()

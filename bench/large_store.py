@@ -66,7 +66,7 @@ def fill(folder: Path, count: int, feeds: int = FEEDS, lines: int = 10) -> None:
     store.upgrade()
     one = one_run.basket("http://127.0.0.1:9", TABLE, FEED)
     shared, _, feed = one.rpartition("---\n")
-    each = (feed.replace("feed: bench", f"feed: f{n:03}\nprefix: f{n:03}_") for n in range(feeds))
+    each = (feed.replace("feed: bench", f"feed: f{n:03}\ntable_prefix: f{n:03}_") for n in range(feeds))
     definitions.apply(store, load_texts({"bench.yaml": shared + "---\n" + "---\n".join(each)}))
     store.close()
     db = sqlite3.connect(folder / "service.db", isolation_level=None)

@@ -14,7 +14,14 @@ from tests.truth.serving import Declaration, Host, Server
 from tests.truth.world import WRITINGS, World
 
 # Faults that only a total tells.
-NEEDS_TOTAL = ("cut between lines", "no next page once", "a short page", "an empty page", "delete while reading")
+NEEDS_TOTAL = (
+    "cut between lines",
+    "no next page anywhere",
+    "no next page once",
+    "a short page",
+    "an empty page",
+    "delete while reading",
+)
 MOST_REQUESTS = 500
 
 
