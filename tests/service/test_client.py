@@ -6,8 +6,10 @@ import re
 import subprocess
 import sys
 from contextlib import redirect_stdout
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from io import StringIO
 from pathlib import Path
+from threading import Event, Thread
 
 import pytest
 
@@ -69,6 +71,35 @@ def test_the_script_of_the_docs(service: RunningService, monkeypatch: pytest.Mon
         with redirect_stdout(said):
             exec(compile(script, "client.md", "exec"), {})
     assert "succeeded 20" in said.getvalue() and "things 20 0 0" in said.getvalue() and "[[20]]" in said.getvalue()
+
+
+def test_a_service_that_is_slow_is_asked_once() -> None:
+    asked: list[str] = []
+
+    class Slow(BaseHTTPRequestHandler):
+        protocol_version = "HTTP/1.1"
+
+        def do_GET(self) -> None:
+            asked.append(self.path)
+            if len(asked) > 1:
+                ended.wait(20)
+            self.send_response(200)
+            self.send_header("content-length", "2")
+            self.end_headers()
+            self.wfile.write(b"{}")
+
+    ended, server = Event(), ThreadingHTTPServer(("127.0.0.1", 0), Slow)
+    Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        with Client(f"http://127.0.0.1:{server.server_port}", "x", timeout=0.5) as reed:
+            reed.health()
+            with pytest.raises(ServiceUnreachable, match="did not answer in time"):
+                reed.health()
+    finally:
+        ended.set()
+        server.shutdown()
+        server.server_close()
+    assert len(asked) == 2
 
 
 def test_pages_connections_and_refusals(service: RunningService) -> None:

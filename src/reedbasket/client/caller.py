@@ -8,7 +8,6 @@ import json
 import threading
 import time
 from collections.abc import Iterator, Mapping
-from contextlib import suppress
 from typing import Any
 from urllib.parse import urlencode, urlsplit
 
@@ -53,7 +52,7 @@ class Caller:
             text = answer.read()
         except _Failures as error:
             connection.close()
-            raise self._unreachable() from error
+            raise self._unreachable(error) from error
         self._keep(connection, answer)
         return json.loads(text) if text else None
 
@@ -64,7 +63,7 @@ class Caller:
             while part := answer.read(_PART_BYTES):
                 yield part
         except _Failures as error:
-            raise self._unreachable() from error
+            raise self._unreachable(error) from error
         finally:
             connection.close()
 
@@ -83,7 +82,7 @@ class Caller:
                     yield name, json.loads(data)
                     name = ""
         except _Failures as error:
-            raise self._unreachable() from error
+            raise self._unreachable(error) from error
         finally:
             connection.close()
 
@@ -99,19 +98,23 @@ class Caller:
         # An idle connection may have been closed by the service just now: what changes nothing is then sent again.
         idle = self._take() if method == "GET" else None
         if idle is not None:
-            with suppress(*_Failures):
+            try:
                 assert idle.sock is not None
                 idle.sock.settimeout(seconds or self._timeout)
                 idle.request(method, target, raw, headers)
                 return idle, self._accepted(idle, idle.getresponse())
-            idle.close()
+            except TimeoutError as error:  # it was open, and the service is slow: asked twice, it would be slower
+                idle.close()
+                raise self._unreachable(error) from error
+            except _Failures:
+                idle.close()
         kind = http.client.HTTPSConnection if self._address.scheme == "https" else http.client.HTTPConnection
         try:
             connection = kind(self._address.hostname or "", self._address.port, timeout=seconds or self._timeout)
             connection.request(method, target, raw, headers)
             answer = connection.getresponse()
         except (*_Failures, ValueError) as error:
-            raise self._unreachable() from error
+            raise self._unreachable(error) from error
         return connection, self._accepted(connection, answer)
 
     def _accepted(self, connection: http.client.HTTPConnection, answer: http.client.HTTPResponse) -> http.client.HTTPResponse:
@@ -145,5 +148,7 @@ class Caller:
                 return
         connection.close()
 
-    def _unreachable(self) -> ServiceUnreachable:
+    def _unreachable(self, error: Exception) -> ServiceUnreachable:
+        if isinstance(error, TimeoutError):
+            return ServiceUnreachable(f"the service at {self.url} did not answer in time; see whether it is busy, or try again")
         return ServiceUnreachable(f"no service answers at {self.url}; start one with `reed serve` or `reed demo`")
