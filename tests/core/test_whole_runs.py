@@ -75,8 +75,17 @@ def test_what_the_source_does_to_its_structure(place: Place) -> None:
         assert told == [("column", "things", "late"), ("column", "things_kids", "c"), ("table", "things_kids", "")]
         assert place.ask("select id, late from things order by id") == [(0, 1.5), (1, None), (2, None)]
 
+        before = place.ask("select id, name, late from things order by id")
         for record in records:
             record.pop("name")
+        stopped, _ = feed.run(feed="on_drift: {missing_column: fail}")
+        assert stopped.error is not None
+        assert (stopped.outcome, stopped.error["code"], "name" in stopped.error["found"]) == (
+            RunOutcome.FAILED,
+            "drift.stopped",
+            True,
+        )
+        assert place.ask("select id, name, late from things order by id") == before
         _, heard = feed.run()
         assert [(c.what, c.column) for c in heard.drifted] == [("vanished", "name")]
         assert place.ask("select name from things") == [(None,)] * 3

@@ -105,14 +105,14 @@ class OnDrift(Model):
     new_column: Literal["load", "ignore", "fail"] = "load"
     missing_column: Literal["keep", "fail"] = Field(
         "keep",
-        description="columns that came with every record before, and now with none: null from now on, or nothing is written",
+        description="columns that came with every record before, and now with none: null from now on, or the run fails",
     )
     missing_table: Literal["keep", "fail"] = Field(
         "keep",
         description="tables that a pattern took before, and that are not there any more or may not be read: their rows are kept",
     )
     changed_type: Literal["widen", "reject", "fail"] = Field(
-        "widen", description="the column is made one that holds both; or the records are rejected; or nothing is written"
+        "widen", description="the column is made one that holds both; or the records are rejected; or the run fails"
     )
 
 
@@ -178,7 +178,7 @@ TableName = Annotated[str, Field(min_length=1, max_length=200)]
 
 
 class Hook(Model):
-    """An address that notices are posted to, as CloudEvents. secret: the request is signed with it (RFC 9421, hmac-sha256)."""
+    """An address that notifications are posted to, as CloudEvents. secret: the request is signed with it (RFC 9421, hmac-sha256)."""
 
     url: str = Field(pattern=r"^https?://[^\s/]+", max_length=2000)
     secret: SecretName | None = None
