@@ -37,7 +37,12 @@ def file_feed_mistakes(feed: Feed, source: FileSource, sources: Mapping[str, Sou
         own = stated or FeedTable()
         for key in _OF_DATABASES:
             if key in own.model_fields_set:
-                yield (*here, key), f"`{key}` is for tables of a database, and this is a store of files", "definition.bad_value"
+                said = "as" if key == "table" else key
+                yield (
+                    (*here, key),
+                    f"`{said}` is for tables of a database, and this is a store of files",
+                    "definition.bad_value",
+                )
         if own.files is None:
             yield here, "say which files it is: `files: counts-*.csv`", "definition.no_files"
         for place, text in enumerate(own.files or ()):

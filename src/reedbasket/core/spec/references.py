@@ -192,7 +192,7 @@ def _only_of_databases(here: Path, stated: FeedTable | Changes | None, *, patter
     for name in names:
         yield (
             (*here, name),
-            f"`{name}` is for tables of a database; an API's connector says what is asked for",
+            f"`{'as' if name == 'table' else name}` is for tables of a database; an API's connector says what is asked for",
             "definition.bad_value",
         )
     if changes is not None and changes.by == "files":
