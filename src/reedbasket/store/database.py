@@ -88,8 +88,8 @@ class Store:
             raise StoreError(
                 "opening the data folder",
                 str(self.folder),
-                found=f"it was made by a newer version (schema {version}, this one knows {len(scripts)})",
-                fix="use the newer version, or another data folder",
+                found=f"it was made by another version (schema {version}; this one knows {len(scripts)})",
+                fix="use the version that made it, or another data folder",
                 code="store.too_new",
             )
         for number, script in enumerate(scripts[version:], version + 1):
