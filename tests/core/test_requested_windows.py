@@ -21,7 +21,7 @@ def day(number: int) -> datetime:
     return datetime(2026, 3, number, tzinfo=UTC)
 
 
-def run_window(text: str, folder: Path, first: int, last: int, *, lane: str = "", run: int = 1) -> tuple[RunResult, Heard]:
+def run_window(text: str, folder: Path, first: int, last: int, *, backfill: int = 0, run: int = 1) -> tuple[RunResult, Heard]:
     heard = Heard()
     order = resolve(
         load_texts({"b.yaml": text}),
@@ -30,7 +30,7 @@ def run_window(text: str, folder: Path, first: int, last: int, *, lane: str = ""
         version=1,
         started=datetime.now(UTC),
         window=(day(first), day(last)),
-        lane=lane,
+        backfill=backfill,
     )
     return run_feed(order, run_context_for(order, folder), listener=heard, clock=lambda: datetime.now(UTC)), heard
 
@@ -63,11 +63,11 @@ def test_a_backfill_leaves_the_cursor_where_it_is(tmp_path: Path) -> None:
         order = resolve(load_texts({"b.yaml": text}), "test", run=1, version=1, started=datetime.now(UTC))
         run_feed(order, run_context_for(order, tmp_path), listener=Heard(), clock=lambda: datetime.now(UTC))
         before = cursor_of(tmp_path)
-        result, heard = run_window(text, tmp_path, 2, 3, lane="backfill 1", run=2)
+        result, heard = run_window(text, tmp_path, 2, 3, backfill=1, run=2)
         assert (result.outcome, [(line.read, line.unchanged) for line in heard.ledger]) == (RunOutcome.SUCCEEDED, [(4, 4)])
-        # In its own lane it counts as taken; in another it comes once more.
-        assert "window.taken_before" in run_window(text, tmp_path, 2, 3, lane="backfill 1", run=3)[1].codes()
-        assert [line.read for line in run_window(text, tmp_path, 2, 3, lane="backfill 2", run=4)[1].ledger] == [4]
+        # In its own backfill it counts as taken; in another it comes once more.
+        assert "window.taken_before" in run_window(text, tmp_path, 2, 3, backfill=1, run=3)[1].codes()
+        assert [line.read for line in run_window(text, tmp_path, 2, 3, backfill=2, run=4)[1].ledger] == [4]
     assert cursor_of(tmp_path) == before == "2026-03-04T18:00:00Z"
 
 
@@ -114,7 +114,7 @@ def test_a_database_is_asked_for_both_ends(tmp_path: Path) -> None:
     db.commit()
     db.close()
     text = DATABASE.format(path=tmp_path / "dock.db")
-    result, heard = run_window(text, tmp_path, 1, 2, lane="backfill 1")
+    result, heard = run_window(text, tmp_path, 1, 2, backfill=1)
     assert result.outcome is RunOutcome.SUCCEEDED, result.error
     statements = {request.url.replace("\n", " ") for request in heard.requests}
     assert any('"at" >= :window_from and "at" < :window_until' in statement for statement in statements)

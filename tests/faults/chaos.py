@@ -176,7 +176,7 @@ class Chaos:
         total = 0
         for number in range(self.feeds):
             windows = store.execute(
-                "select begins, ends, state from due_window where feed = ? and lane = '' order by begins", (f"f{number}",)
+                "select begins, ends, state from due_window where feed = ? and backfill = 0 order by begins", (f"f{number}",)
             ).fetchall()
             assert all(a[1] == b[0] for a, b in itertools.pairwise(windows)), "windows meet"
             done = {begins for begins, _, state in windows if state == "done"}

@@ -56,7 +56,7 @@ PAGED = """
     def read_boxes(self, position):
         after = None
         while True:
-            page = self.http.get("/boxes", {"since": position.since, "after": after}).json()
+            page = self.http.get("/boxes", {"since": position.from_, "after": after}).json()
             yield page["items"]
             after = page["meta"]["next"]
             if after is None:
@@ -190,7 +190,7 @@ SETTINGS = """
     since: Time = Setting("2026-01-01T00:00:00Z", description="from then on")
     landings: list[str] = Setting(("OSQ",))
     most: int = 5
-    boxes = Table(primary_key=("a", "b"), window="30d", since="{settings.since}", description="each box")
+    boxes = Table(primary_key=("a", "b"), window="30d", from_="{settings.since}", description="each box")
     def read_boxes(self, position):
         yield {"a": position.window[0].isoformat(), "b": str(self.since.year) + self.landings[0] + str(self.most + 1)}
 """

@@ -50,7 +50,7 @@ def test_written_once_and_loaded_anywhere(service: RunningService, tmp_path: Pat
     assert (tables["things"]["rows"], tables["things"]["key"], tables["things_kids"]["key"]) == (
         50,
         ["id"],
-        ["rb_parent", "rb_pos"],
+        ["rb_parent", "rb_ordinal"],
     )
     for table in tables.values():
         rows = pq.read_table(folder / table["file"]).to_pylist()
@@ -73,7 +73,7 @@ def test_written_once_and_loaded_anywhere(service: RunningService, tmp_path: Pat
     assert (line["read"], line["inserted"], line["reconciles"]) == (50, 50, True)
 
 
-def test_a_extract_that_was_changed_or_cut_is_not_loaded(service: RunningService, tmp_path: Path) -> None:
+def test_an_extract_that_was_changed_or_cut_is_not_loaded(service: RunningService, tmp_path: Path) -> None:
     with serving(Changing([record(n) for n in range(5)])) as source:
         prepare(service.client, source.url, write="upsert", by="cursor", warehouse="type: sqlite\npath: marsh.db")
         reed(service, "write", "test", str(tmp_path / "out"))

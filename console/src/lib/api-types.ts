@@ -201,11 +201,11 @@ export interface Drift {
   ignored: boolean;
 }
 
-/** One window, [begins, ends). lane: '' of the schedule, 'backfill 3' of that backfill. state: waiting, queued (a run has it), done, failed, skipped. */
+/** One window, [begins, ends). backfill: the number of the backfill it belongs to; None of the schedule. state: waiting, queued (a run has it), done, failed, skipped. */
 export interface DueWindow {
   id: number;
   feed: string;
-  lane: string;
+  backfill: number | null;
   begins: string;
   ends: string;
   state: "waiting" | "queued" | "done" | "failed" | "skipped";
@@ -638,7 +638,7 @@ export interface Rows {
   seconds: number;
 }
 
-/** due_at: when its schedule wanted it to begin. not_before: it waits until then. window: [from, until), what it takes of tables that know times; lane: '' for its schedule's own, 'backfill 3' for that backfill's. sets: in place of the variant's values and of settings, for this run. bodies: what went over the wire is kept. extract: its records become files, and no rows. */
+/** due_at: when its schedule wanted it to begin. not_before: it waits until then. window: [from, until), what it takes of tables that know times. backfill: the number of the backfill whose window it takes. sets: in place of the variant's values and of settings, for this run. bodies: what went over the wire is kept. extract: its records become files, and no rows. */
 export interface Run {
   id: number;
   feed: string;
@@ -656,7 +656,7 @@ export interface Run {
   not_before: string | null;
   attempt: number;
   window: string[] | null;
-  lane: string;
+  backfill: number | null;
   sets: Record<string, unknown>;
   bodies: boolean;
   extract: boolean;

@@ -28,12 +28,13 @@ export function Run() {
 /** Why it is there, and what of the source it takes. */
 function why(run: RunFacts): string {
   const words = [
-    run.lane ||
-      (run.trigger === "manual"
+    run.backfill
+      ? `backfill ${run.backfill}`
+      : run.trigger === "manual"
         ? `started${run.asked_by ? ` by ${run.asked_by}` : " by hand"}`
         : run.trigger === "upstream"
           ? "started after the feed it follows"
-          : `started by its ${run.trigger}`),
+          : `started by its ${run.trigger}`,
   ];
   if (run.window) words.push(`${run.window[0]} to ${run.window[1]}`.replaceAll("T00:00:00Z", ""));
   const sets = Object.entries(run.sets).map(([name, value]) => `${name}=${String(value)}`);

@@ -43,7 +43,7 @@ export function RunsGrid({ runs }: { runs: Run[] }) {
         { name: "Run", show: (run) => <b>{run.id}</b>, end: true, width: "5%" },
         { name: "Feed", show: (run) => <span title={run.feed}>{run.feed}</span>, width: "12%" },
         { name: "Outcome", show: (run) => <Badge word={run.outcome} />, width: "10%" },
-        { name: "Trigger", show: (run) => run.lane || run.trigger, width: "9%" },
+        { name: "Trigger", show: (run) => (run.backfill ? `backfill ${run.backfill}` : run.trigger), width: "9%" },
         { name: "Started", show: (run) => moment(run.started_at ?? run.requested_at), width: "15%" },
         { name: "Duration", show: (run) => between(run.started_at, run.ended_at, now), end: true, width: "8%" },
         { name: "Read", show: (run) => count(run.totals.read), end: true, width: "7%" },

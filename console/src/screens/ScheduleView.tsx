@@ -85,11 +85,15 @@ function Windows({ feed }: { feed: string }) {
                   end: true,
                   width: "10%",
                 },
-                { name: "Of", show: (window) => window.lane || "the schedule", width: "18%" },
+                {
+                  name: "Of",
+                  show: (window) => (window.backfill ? `backfill ${window.backfill}` : "the schedule"),
+                  width: "18%",
+                },
                 {
                   name: "Again",
                   show: (window) =>
-                    window.lane === "" &&
+                    window.backfill === null &&
                     (window.state === "failed" || window.state === "skipped") && (
                       <InRow
                         type="button"

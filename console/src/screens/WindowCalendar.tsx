@@ -35,7 +35,7 @@ function Cell({ day, again }: { day: Day; again: (window: DueWindow) => void }) 
           .join(", ")
   }`;
   const worst = day.windows.find((window) => window.state === day.state)!;
-  if ((day.state === "failed" || day.state === "skipped") && worst.lane === "")
+  if ((day.state === "failed" || day.state === "skipped") && worst.backfill === null)
     return (
       <button
         type="button"

@@ -92,7 +92,7 @@ def list_all(options: argparse.Namespace) -> int:
             r["id"],
             r["feed"],
             show.outcome(r["outcome"]),
-            r["lane"] or r["trigger"],
+            f"backfill {r['backfill']}" if r["backfill"] else r["trigger"],
             show.local_time(r["requested_at"]),
             show.seconds_between(r["started_at"], r["ended_at"]),
             show.count(r["totals"]["read"]),

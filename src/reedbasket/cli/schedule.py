@@ -81,7 +81,7 @@ def windows(options: argparse.Namespace) -> int:
             show.cell(w["ends"]),
             show.Coloured(w["state"], _STATE_COLOURS[w["state"]]),
             w["run"] or "",
-            w["lane"],
+            f"backfill {w['backfill']}" if w["backfill"] else "",
         )
         for w in found
     ]

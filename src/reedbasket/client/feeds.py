@@ -119,10 +119,12 @@ class Feeds(Resource):
         return self._call("GET", "/api/v1/schedules", query={"each": each})
 
     def windows(
-        self, feed: str, *, state: str | None = None, lane: str | None = None, limit: int = 200
+        self, feed: str, *, state: str | None = None, backfill: int | None = None, limit: int = 200
     ) -> Listed[wire.DueWindow]:
-        """Its windows, the latest first. lane: '' for those of its schedule, 'backfill 3' for those of a backfill."""
-        return self._call("GET", f"/api/v1/feeds/{part(feed)}/windows", query={"state": state, "lane": lane, "limit": limit})
+        """Its windows, the latest first. backfill: those of that one; 0 for those of its schedule."""
+        return self._call(
+            "GET", f"/api/v1/feeds/{part(feed)}/windows", query={"state": state, "backfill": backfill, "limit": limit}
+        )
 
     def retry_windows(self, feed: str, start: str, until: str) -> wire.Counted:
         """Run the windows of a range again that failed or were skipped."""

@@ -77,7 +77,7 @@ class Child:
     def _read(self, connector: Connector, order: dict[str, Any]) -> None:
         found = order["position"]
         window = found["window"] and (datetime.fromisoformat(found["window"][0]), datetime.fromisoformat(found["window"][1]))
-        position = Position(_since(found["since"]), datetime.fromisoformat(found["until"]), window, found["saved"])
+        position = Position(_bound(found["from"]), datetime.fromisoformat(found["until"]), window, found["saved"])
         pending: list[dict[str, Any]] = []
         sent = time.monotonic()
         for item in connector.read(order["table"], position):
@@ -174,7 +174,7 @@ def load(entry: str, program: str | None) -> type[Connector]:
     return kinds[0]
 
 
-def _since(found: Any) -> Any:
+def _bound(found: Any) -> Any:
     return datetime.fromisoformat(found["time"]) if isinstance(found, dict) else found
 
 

@@ -77,15 +77,14 @@ class Table:
 
     Attributes:
         primary_key: the field, or fields, that tell one record from another.
-        cursor: the field that grows with every change. `read` is asked for what is equal to or newer than `position.since`; records that
+        cursor: the field that grows with every change. `read` is asked for what is equal to or newer than `position.from_`; records that
             come again are recognised.
         cursor_type: `time`, `number` or `text`.
-        start: where a first read begins; a template, such as `{settings.since}`.
+        from_: where a first read, or the first window, begins; a template, such as `{settings.since}`.
         overlap: how far back each read goes (`5m`), for records that come late.
         sorted: records come in the cursor's order, so that a long load may commit on the way.
         bound: `none` where everything comes whatever is asked for; what is older is passed over then.
         window: ranges of time of this length (`1d`), each read by itself.
-        since: where the first window begins.
         own_position: `read` says itself how far it is, by `Saved`.
         deleted_when: the field that is set where a record is gone.
         description: a line for people.
@@ -95,12 +94,11 @@ class Table:
     primary_key: str | Sequence[str] = ()
     cursor: str | None = None
     cursor_type: str = "time"
-    start: str | None = None
+    from_: str | None = None
     overlap: str | None = None
     sorted: bool = False
     bound: str | None = None
     window: str | None = None
-    since: str | None = None
     own_position: bool = False
     deleted_when: str | None = None
     description: str = ""
@@ -115,13 +113,13 @@ class Table:
             rule = {
                 "column": self.cursor,
                 "type": self.cursor_type,
-                "from": self.start,
+                "from": self.from_,
                 "overlap": self.overlap,
                 "bound": self.bound,
             }
             made["cursor"] = {name: value for name, value in rule.items() if value is not None} | {"sorted": self.sorted}
         if self.window:
-            made["window"] = {"length": self.window, "from": self.since}
+            made["window"] = {"length": self.window, "from": self.from_}
         if self.own_position:
             made["own_position"] = True
         if self.deleted_when:
@@ -134,13 +132,13 @@ class Position:
     """From where a table is to be read.
 
     Attributes:
-        since: of a table with a cursor, its lowest value, inclusive; None for everything.
+        from_: of a table with a cursor, its lowest value, inclusive; None for everything.
         until: when the run began; what is newer comes with the next one.
         window: (from, until) of one range of time, half-open; None for a table without windows.
         saved: what the last `Saved` held; None at first.
     """
 
-    since: Any
+    from_: Any
     until: datetime
     window: tuple[datetime, datetime] | None = None
     saved: Any = None

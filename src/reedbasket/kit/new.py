@@ -44,7 +44,7 @@ class {kind}(Connector):
     items = Table(primary_key="id", cursor="updated_at", overlap="5m")
 
     def read_items(self, position: Position) -> Iterator[list[dict]]:
-        query = {{"updated_since": position.since, "limit": 100}}
+        query = {{"updated_since": position.from_, "limit": 100}}
         while True:
             page = self.http.get("/items", query).json()
             yield page["items"]

@@ -82,7 +82,9 @@ def _begun(
 
 
 def _had_windows(connection: sqlite3.Connection, feed: str) -> bool:
-    return connection.execute("select 1 from due_window where feed = ? and lane = '' limit 1", (feed,)).fetchone() is not None
+    return (
+        connection.execute("select 1 from due_window where feed = ? and backfill = 0 limit 1", (feed,)).fetchone() is not None
+    )
 
 
 def _tick(
@@ -123,7 +125,7 @@ def _windows(
     found = list(islice(_come(schedule, feed, grid, decided, now), _AT_ONCE))
     if found:
         rows = _with_states(schedule, grid, found, now, more=len(found) == _AT_ONCE)
-        kept.add_windows(connection, feed, "", rows)
+        kept.add_windows(connection, feed, 0, rows)
         decided = found[-1][1]
         kept.keep_clock(connection, feed, replace(clock, decided_until=format_time(decided)))
     if len(found) == _AT_ONCE:
@@ -170,5 +172,5 @@ def _follow(
         found.append(window)
     if found:
         rows = ((format_time(begin), format_time(end), text_of(now), "waiting") for begin, end in found)
-        kept.add_windows(connection, feed, "", rows)  # type: ignore[arg-type]
+        kept.add_windows(connection, feed, 0, rows)  # type: ignore[arg-type]
         kept.keep_clock(connection, feed, replace(clock, decided_until=format_time(found[-1][1])))

@@ -191,14 +191,14 @@ class Scheduler:
             window = schedule.next_waiting(connection, feed, newest=newest)
             if window is None:
                 return
-            trigger: runs.Trigger = "backfill" if window["lane"] else "window"
+            trigger: runs.Trigger = "backfill" if window["backfill"] else "window"
             wanted = runs.RunRequest(
                 feed,
                 version,
                 trigger=trigger,
                 due_at=window["due_at"],
                 window=(window["begins"], window["ends"]),
-                lane=window["lane"],
+                backfill=window["backfill"],
             )
             schedule.window_taken_up(connection, window["id"], runs.insert(connection, wanted))
 

@@ -165,7 +165,7 @@ class Worker:
             accept=asked["allow_loss"],
             again=asked["replay"],
             window=(parse_time(asked["window"][0]), parse_time(asked["window"][1])) if asked["window"] else None,
-            lane=asked["lane"],
+            backfill=asked["backfill"] or 0,
             sets=asked["sets"],
             bodies=asked["bodies"],
         )

@@ -21,8 +21,8 @@ _COUNTS = (
 
 @dataclass(frozen=True)
 class RunRequest:
-    """A run to be. window: (from, until), RFC 3339, with the lane in which it counts; sets: in place of the variant's values
-    and of settings."""
+    """A run to be. window: (from, until), RFC 3339; backfill: whose window it is, 0 for the schedule's; sets: in place of the
+    variant's values and of settings."""
 
     feed: str
     feed_version: int
@@ -32,7 +32,7 @@ class RunRequest:
     asked_by: str = ""
     due_at: str | None = None
     window: tuple[str, str] | None = None
-    lane: str = ""
+    backfill: int = 0
     sets: dict[str, Any] | None = None
     bodies: bool = False
     extract: bool = False
@@ -53,7 +53,7 @@ def insert(connection: sqlite3.Connection, wanted: RunRequest) -> int:
     begins, ends = wanted.window or (None, None)
     made = connection.execute(
         """insert into run (feed, feed_version, outcome, requested_at, allow_loss, replay, trigger, asked_by, due_at, window_from,
-                            window_until, lane, sets, bodies, extract, settled)
+                            window_until, backfill, sets, bodies, extract, settled)
            values (?, ?, 'queued', ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0)""",
         (
             wanted.feed,
@@ -66,7 +66,7 @@ def insert(connection: sqlite3.Connection, wanted: RunRequest) -> int:
             wanted.due_at,
             begins,
             ends,
-            wanted.lane,
+            wanted.backfill,
             json.dumps(wanted.sets) if wanted.sets else None,
             wanted.bodies,
             wanted.extract,
@@ -83,9 +83,9 @@ def ask_again(
     sqlite3.IntegrityError as `insert` does."""
     made = connection.execute(
         """insert into run (feed, feed_version, outcome, requested_at, resumes, allow_loss, replay, trigger, asked_by, due_at, window_from,
-                            window_until, lane, sets, bodies, extract, not_before, attempt, settled)
+                            window_until, backfill, sets, bodies, extract, not_before, attempt, settled)
            select feed, ?, 'queued', ?, id, allow_loss, replay, case when ? then 'retry' else trigger end, asked_by, due_at, window_from,
-                  window_until, lane, sets, bodies, extract, ?, attempt + ?, 0
+                  window_until, backfill, sets, bodies, extract, ?, attempt + ?, 0
            from run where id = ?""",
         (feed_version, now_text(), retries, not_before, int(retries), run),
     )
@@ -367,7 +367,7 @@ def _one(row: sqlite3.Row, tables: list[dict[str, Any]]) -> dict[str, Any]:
         "not_before": row["not_before"],
         "attempt": row["attempt"],
         "window": [row["window_from"], row["window_until"]] if row["window_from"] else None,
-        "lane": row["lane"],
+        "backfill": row["backfill"] or None,
         "sets": json.loads(row["sets"]) if row["sets"] else {},
         "bodies": bool(row["bodies"]),
         "extract": bool(row["extract"]),

@@ -45,12 +45,12 @@ def keep_clock(connection: sqlite3.Connection, feed: str, kept: Clock) -> None:
 
 
 def add_windows(
-    connection: sqlite3.Connection, feed: str, lane: str, windows: Iterable[tuple[str, str, str, WindowState]]
+    connection: sqlite3.Connection, feed: str, backfill: int, windows: Iterable[tuple[str, str, str, WindowState]]
 ) -> None:
-    """windows: (begins, ends, due at, state). One that is there already stays as it is."""
+    """backfill: 0 for its schedule. windows: (begins, ends, due at, state). One that is there already stays as it is."""
     connection.executemany(
-        "insert or ignore into due_window (feed, lane, begins, ends, due_at, state) values (?, ?, ?, ?, ?, ?)",
-        [(feed, lane, *window) for window in windows],
+        "insert or ignore into due_window (feed, backfill, begins, ends, due_at, state) values (?, ?, ?, ?, ?, ?)",
+        [(feed, backfill, *window) for window in windows],
     )
 
 
@@ -58,14 +58,14 @@ def next_waiting(connection: sqlite3.Connection, feed: str, *, newest: bool) -> 
     """The window to run next: of the schedule, else of a backfill that is not paused."""
     order = "desc" if newest else "asc"
     found: sqlite3.Row | None = connection.execute(
-        f"""select id, lane, begins, ends, due_at from due_window
-            where feed = ? and state = 'waiting' and lane = '' order by begins {order} limit 1""",
+        f"""select id, backfill, begins, ends, due_at from due_window
+            where feed = ? and state = 'waiting' and backfill = 0 order by begins {order} limit 1""",
         (feed,),
     ).fetchone()
     if found is None:
         found = connection.execute(
-            """select w.id, w.lane, w.begins, w.ends, w.due_at from due_window as w
-               join backfill as b on b.feed = w.feed and 'backfill ' || b.id = w.lane and b.state = 'active'
+            """select w.id, w.backfill, w.begins, w.ends, w.due_at from due_window as w
+               join backfill as b on b.feed = w.feed and b.id = w.backfill and b.state = 'active'
                where w.feed = ? and w.state = 'waiting' order by b.id, w.begins limit 1""",
             (feed,),
         ).fetchone()
@@ -86,28 +86,28 @@ def done_within(connection: sqlite3.Connection, feed: str, begins: str, ends: st
     """The feed's own windows that are done and touch a range, in order."""
     rows = connection.execute(
         """select begins, ends from due_window
-           where feed = ? and lane = '' and state = 'done' and ends > ? and begins < ? order by begins""",
+           where feed = ? and backfill = 0 and state = 'done' and ends > ? and begins < ? order by begins""",
         (feed, begins, ends),
     )
     return [(r["begins"], r["ends"]) for r in rows]
 
 
 def windows_of(
-    store: Store, feed: str, *, state: str | None = None, lane: str | None = None, limit: int = 200
+    store: Store, feed: str, *, state: str | None = None, backfill: int | None = None, limit: int = 200
 ) -> list[dict[str, Any]]:
-    """The latest first (wire.DueWindow)."""
+    """The latest first (wire.DueWindow). backfill: 0 for those of its schedule."""
     rows = store.connection.execute(
-        """select id, feed, lane, begins, ends, state, run, due_at from due_window
-           where feed = ? and (? is null or state = ?) and (? is null or lane = ?) order by begins desc, id desc limit ?""",
-        (feed, state, state, lane, lane, limit),
+        """select id, feed, nullif(backfill, 0) as backfill, begins, ends, state, run, due_at from due_window
+           where feed = ? and (? is null or state = ?) and (? is null or backfill = ?) order by begins desc, id desc limit ?""",
+        (feed, state, state, backfill, backfill, limit),
     )
     return [dict(r) for r in rows]
 
 
-def window_counts(store: Store, feed: str, lane: str = "") -> dict[str, int]:
+def window_counts(store: Store, feed: str, backfill: int = 0) -> dict[str, int]:
     """{state: how many} of a feed's windows."""
     rows = store.connection.execute(
-        "select state, count(*) as n from due_window where feed = ? and lane = ? group by state", (feed, lane)
+        "select state, count(*) as n from due_window where feed = ? and backfill = ? group by state", (feed, backfill)
     )
     return {r["state"]: r["n"] for r in rows}
 
@@ -117,7 +117,7 @@ def take_windows_again(store: Store, feed: str, begins: str, ends: str) -> int:
     with store.transaction() as connection:
         return connection.execute(
             """update due_window set state = 'waiting', run = null
-               where feed = ? and lane = '' and begins >= ? and ends <= ? and state in ('failed', 'skipped')""",
+               where feed = ? and backfill = 0 and begins >= ? and ends <= ? and state in ('failed', 'skipped')""",
             (feed, begins, ends),
         ).rowcount
 
@@ -157,7 +157,7 @@ def add_backfill(store: Store, feed: str, length: str, windows: Sequence[tuple[s
         )
         assert made.lastrowid is not None
         now = now_text()
-        add_windows(connection, feed, f"backfill {made.lastrowid}", ((*window, now, "waiting") for window in windows))
+        add_windows(connection, feed, made.lastrowid, ((*window, now, "waiting") for window in windows))
         return made.lastrowid
 
 
@@ -170,7 +170,7 @@ def backfills(store: Store, feed: str | None = None, backfill: int | None = None
     ).fetchall()
     found = []
     for row in rows:
-        counts = window_counts(store, row["feed"], f"backfill {row['id']}")
+        counts = window_counts(store, row["feed"], row["id"])
         found.append({**dict(row), "windows": sum(counts.values()), "counts": counts})
     return found
 
@@ -192,8 +192,8 @@ def move_backfill(store: Store, backfill: int, state: Literal["active", "paused"
         connection.execute("update backfill set state = ? where id = ? and state in ('active', 'paused')", (state, backfill))
         if state == "cancelled":
             connection.execute(
-                "update due_window set state = 'skipped' where feed = ? and lane = ? and state = 'waiting'",
-                (found[0]["feed"], f"backfill {backfill}"),
+                "update due_window set state = 'skipped' where feed = ? and backfill = ? and state = 'waiting'",
+                (found[0]["feed"], backfill),
             )
     return backfills(store, backfill=backfill)[0]
 
@@ -203,6 +203,6 @@ def end_backfills(connection: sqlite3.Connection, feed: str) -> None:
     connection.execute(
         """update backfill set state = 'done' where feed = ? and state = 'active' and not exists (
                select 1 from due_window as w
-               where w.feed = backfill.feed and w.lane = 'backfill ' || backfill.id and w.state in ('waiting', 'queued'))""",
+               where w.feed = backfill.feed and w.backfill = backfill.id and w.state in ('waiting', 'queued'))""",
         (feed,),
     )

@@ -68,7 +68,7 @@ class Totals(TypedDict):
 
 class Run(TypedDict):
     """due_at: when its schedule wanted it to begin. not_before: it waits until then. window: [from, until), what it takes of tables
-    that know times; lane: '' for its schedule's own, 'backfill 3' for that backfill's. sets: in place of the variant's values and of
+    that know times. backfill: the number of the backfill whose window it takes. sets: in place of the variant's values and of
     settings, for this run. bodies: what went over the wire is kept. extract: its records become files, and no rows."""
 
     id: int
@@ -87,7 +87,7 @@ class Run(TypedDict):
     not_before: str | None
     attempt: int
     window: list[str] | None
-    lane: str
+    backfill: int | None
     sets: dict[str, Any]
     bodies: bool
     extract: bool

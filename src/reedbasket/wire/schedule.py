@@ -34,12 +34,12 @@ class ScheduledFeed(TypedDict):
 
 
 class DueWindow(TypedDict):
-    """One window, [begins, ends). lane: '' of the schedule, 'backfill 3' of that backfill. state: waiting, queued (a run has it), done,
-    failed, skipped."""
+    """One window, [begins, ends). backfill: the number of the backfill it belongs to; None of the schedule. state:
+    waiting, queued (a run has it), done, failed, skipped."""
 
     id: int
     feed: str
-    lane: str
+    backfill: int | None
     begins: str
     ends: str
     state: Literal["waiting", "queued", "done", "failed", "skipped"]

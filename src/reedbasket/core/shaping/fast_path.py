@@ -1,4 +1,4 @@
-"""The fast lane: records whose structure is known are read straight into columns, and shaped without a look at a single value.
+"""The fast path: records whose structure is known are read straight into columns, and shaped without a look at a single value.
 
 Only what is exactly as it was before goes this way. Anything else (a new field, another type, a null where a key must be) is for
 the walk, which looks at every record as it came; both come to the same columns.
@@ -56,7 +56,7 @@ def expected(structure: TableShape, key: Sequence[str], link: Any, rules: ShapeR
 
 
 def _struct(shape: ObjectShape, left_out: Collection[str] = ()) -> pa.StructType:
-    """left_out: fields not to be read. What else is left out lies further down, and is not worth a lane of its own."""
+    """left_out: fields not to be read. What else is left out lies further down, and is not worth a path of its own."""
     taken = {name: node for name, node in shape.fields.items() if name not in left_out}
     if not taken or any(getattr(node, "left_out", False) for node in taken.values()):
         raise _NotPlain

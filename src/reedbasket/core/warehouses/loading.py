@@ -87,12 +87,12 @@ class TakenWindow:
     """One window of a table, read as a whole.
 
     Attributes:
-        lane: in which it counts: '' for the schedule's windows, else a backfill.
+        backfill: the number of the backfill in which it counts; 0 for the schedule's own.
         begins: RFC 3339; it is in the window.
         ends: RFC 3339; it is not.
     """
 
-    lane: str
+    backfill: int
     begins: str
     ends: str
 

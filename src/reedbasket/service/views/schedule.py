@@ -26,7 +26,7 @@ class WindowsPart(Query):
     """Which of them."""
 
     state: Literal["waiting", "queued", "done", "failed", "skipped"] | None = None
-    lane: str | None = None
+    backfill: Annotated[int, Field(ge=0)] | None = None
     limit: Annotated[int, Field(ge=1, le=5000)] = 200
 
 
@@ -99,7 +99,7 @@ def list_schedules(query: Latest) -> Any:
             "feed": feed["name"],
             "schedule": feed["schedule"],
             "activity": feed["activity"],
-            "latest": schedule.windows_of(store, feed["name"], lane="", limit=query.each)[::-1]
+            "latest": schedule.windows_of(store, feed["name"], backfill=0, limit=query.each)[::-1]
             if feed["schedule"]["windows"]
             else [],
         }
@@ -118,7 +118,7 @@ def list_schedules(query: Latest) -> Any:
 )
 def feed_windows(feed: str, query: WindowsPart) -> Any:
     require_feed(definitions.basket(parts().store), feed)
-    return schedule.windows_of(parts().store, feed, state=query.state, lane=query.lane, limit=query.limit)
+    return schedule.windows_of(parts().store, feed, state=query.state, backfill=query.backfill, limit=query.limit)
 
 
 @operations.add(

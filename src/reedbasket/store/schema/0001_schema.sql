@@ -46,7 +46,7 @@ create table run (
     attempt      integer not null default 1,
     window_from  text,
     window_until text,
-    lane         text not null default '',          -- '' of its schedule, 'backfill 3'
+    backfill     integer not null default 0,        -- whose window it takes; 0 its schedule's
     sets         text,                  -- JSON, in place of the variant's values and of settings
     allow_loss   integer not null default 0,        -- may let go what a change of writing cannot keep
     replay       integer not null default 0,        -- loads the feed's rejects in place of the source's records
@@ -59,7 +59,7 @@ create table run (
 -- One run of a feed at a time, whatever the callers do.
 create unique index run_active on run (feed) where outcome in ('queued', 'running');
 -- A window of a feed is taken once.
-create unique index run_window on run (feed, lane, window_from, window_until)
+create unique index run_window on run (feed, backfill, window_from, window_until)
     where window_from is not null and outcome in ('queued', 'running', 'succeeded');
 -- The list of runs of one feed, newest first.
 create index run_by_feed on run (feed, id);
@@ -257,13 +257,13 @@ create table feed_pause (
 create table due_window (
     id      integer primary key,
     feed    text not null,
-    lane    text not null,              -- '' of its schedule, 'backfill 3'
+    backfill integer not null,          -- 0 of its schedule
     begins  text not null,
     ends    text not null,
     state   text not null,              -- waiting, queued, done, failed, skipped
     run     integer,
     due_at  text not null,
-    unique (feed, lane, begins, ends)
+    unique (feed, backfill, begins, ends)
 );
 create index due_window_by_state on due_window (feed, state, begins);
 create table backfill (

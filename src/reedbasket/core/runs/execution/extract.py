@@ -22,8 +22,9 @@ from ..planning.order import ResolvedRun
 
 VERSION = 1
 _SCRATCH = ".loading.duckdb"
-# How children tell their parents. A field of a record cannot have these names, so in the files they have others.
-_LINKS = {"_rb_parent": "rb_parent", "_rb_ordinal": "rb_pos", "_rb_row_key": "rb_row"}
+# How children tell their parents. A field of a record cannot begin with `_rb_`, so in the files they have no underscore in front; the
+# loader's other columns tell of one load, and stay behind.
+_LINKS = {"_rb_parent": "rb_parent", "_rb_ordinal": "rb_ordinal", "_rb_row_key": "rb_row_key"}
 _JSON_TYPES: tuple[tuple[tuple[str, ...], dict[str, Any]], ...] = (
     (("BIGINT", "INTEGER", "HUGEINT", "SMALLINT", "UBIGINT"), {"type": "integer"}),
     (("DOUBLE", "FLOAT", "DECIMAL"), {"type": "number"}),
@@ -78,7 +79,9 @@ def _table(connection: Any, order: ResolvedRun, warehouse: OpenWarehouse, table:
     top = state is not None and state.structure.name == table.name
     cursor = state.cursor if state is not None and top else None
     key = (
-        list(state.key) if state is not None and top else [shown for _, shown, _ in columns if shown in ("rb_parent", "rb_pos")]
+        list(state.key)
+        if state is not None and top
+        else [shown for _, shown, _ in columns if shown in ("rb_parent", "rb_ordinal")]
     )
     return {
         "name": table.name,

@@ -136,8 +136,8 @@ class ResolvedSource(Model):
 
 class ResolvedRun(ResolvedSource):
     """What it takes to run one feed. wishes, feed_defaults, table_prefix: what it says of tables that only the source knows; they are
-    `tables` once it is known what is there. lane: in which the window counts as taken; '' for the feed's own schedule, another for
-    a backfill, which takes windows of its own once more. apart: saved cursors are neither used nor moved. others: the same into the
+    `tables` once it is known what is there. backfill: in whose windows its own counts as taken; 0 for the feed's
+    schedule. A backfill takes every window once more. apart: saved cursors are neither used nor moved. others: the same into the
     feed's other warehouses.
     """
 
@@ -155,7 +155,7 @@ class ResolvedRun(ResolvedSource):
     max_removed: Limit = HALF
     hash_secret: str = "column-hash"
     again: bool = False
-    lane: str = ""
+    backfill: int = 0
     apart: bool = False
     others: list[ResolvedRun] = Field(default_factory=list)
 
@@ -167,7 +167,7 @@ class ResolvedRun(ResolvedSource):
 
     def leaves_out(self, table: ResolvedTable) -> bool:
         """A run beside the others may move no cursor, so what has nothing but one is not part of it."""
-        return self.lane != "" and self.window_of(table) is None
+        return self.backfill != 0 and self.window_of(table) is None
 
 
 def source_order(
@@ -247,19 +247,19 @@ def resolve(  # noqa: PLR0913 - each by its name
     accept: bool = False,
     again: bool = False,
     window: tuple[datetime, datetime] | None = None,
-    lane: str = "",
+    backfill: int = 0,
     sets: Mapping[str, Any] | None = None,
     bodies: bool = False,
 ) -> ResolvedRun:
     """The order for one run of a feed. accept: what a change of writing cannot keep may go. again: rejects are replayed, the
-    source is not asked. window, lane, bodies: see ResolvedRun. sets: in place of the variant's values and of settings,
+    source is not asked. window, backfill, bodies: see ResolvedRun. sets: in place of the variant's values and of settings,
     for this run alone. Raises NotFound for a feed that is not there."""
     definition = basket.feeds.get(feed)
     if definition is not None and definition.also:
         into = [definition.model_copy(update={"warehouse": name, "also": []}) for name in definition.warehouses]
         alone = [replace(basket, feeds={**basket.feeds, feed: one}) for one in into]
         more: dict[str, Any] = {"run": run, "version": version, "started": started, "accept": accept, "again": again}
-        more |= {"window": window, "lane": lane, "sets": sets, "bodies": bodies}
+        more |= {"window": window, "backfill": backfill, "sets": sets, "bodies": bodies}
         first, *others = (resolve(one, feed, **more) for one in alone)
         return first.model_copy(update={"others": others})
     if definition is None:
@@ -289,7 +289,7 @@ def resolve(  # noqa: PLR0913 - each by its name
         "hash_secret": definition.hash_secret,
         "accept": accept,
         "again": again,
-        "lane": lane,
+        "backfill": backfill,
         "apart": bool(sets),
     }
     if order.database is not None or order.files is not None or order.asked is not None:

@@ -11,7 +11,7 @@ from .order import ResolvedRun, ResolvedTable
 def requested_window(order: ResolvedRun, table: ResolvedTable) -> TakenWindow | None:
     """What this run takes of a table; None where it goes on from the table's own cursor."""
     window = order.window_of(table)
-    return TakenWindow(order.lane, format_time(window[0]), format_time(window[1])) if window is not None else None
+    return TakenWindow(order.backfill, format_time(window[0]), format_time(window[1])) if window is not None else None
 
 
 def passed_over(order: ResolvedRun, table: ResolvedTable, warehouse: Warehouse) -> tuple[str, str] | None:

@@ -109,9 +109,9 @@ class CodePass:
             ) from error
 
     def _position(self) -> dict[str, Any]:
-        since, window = self._values.get("cursor.from"), (self._values.get("window.from"), self._values.get("window.until"))
+        begin, window = self._values.get("cursor.from"), (self._values.get("window.from"), self._values.get("window.until"))
         return {
-            "since": {"time": plain_time(since)} if isinstance(since, datetime) else since,
+            "from": {"time": plain_time(begin)} if isinstance(begin, datetime) else begin,
             "until": plain_time(self._values.get("cursor.until")) or self._values["run.started"],
             "window": list(window) if window[0] is not None else None,
             "saved": self._saved,

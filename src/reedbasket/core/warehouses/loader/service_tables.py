@@ -78,9 +78,9 @@ def _columns(engine: Engine, table: str) -> str:
             load bigint, "at" text not null, write text, cursor_column text,
             primary key (feed, source_table)""",
         "_rb_window": """
-            feed text not null, source_table text not null, lane text not null, begins text not null,
+            feed text not null, source_table text not null, backfill bigint not null, begins text not null,
             ends text not null, load bigint not null, "at" text not null,
-            primary key (feed, source_table, lane, begins, ends)""",
+            primary key (feed, source_table, backfill, begins, ends)""",
         "_rb_hash": f"""
             feed text not null, source_table text not null, version bigint not null,
             part bigint not null, hashes {engine.blob} not null""",
@@ -189,8 +189,8 @@ def save_way(engine: Engine, target: LoadTarget, *, forget_cursor: bool) -> None
 def save_window(engine: Engine, target: LoadTarget, window: TakenWindow, load: int, now: datetime) -> None:
     """A window counts as taken from this transaction on."""
     engine.execute(
-        f'insert into {engine.table("_rb_window")} (feed, source_table, lane, begins, ends, load, "at") values (?, ?, ?, ?, ?, ?, ?)',
-        (target.feed, target.source_table, window.lane, window.begins, window.ends, load, rfc3339(now)),
+        f'insert into {engine.table("_rb_window")} (feed, source_table, backfill, begins, ends, load, "at") values (?, ?, ?, ?, ?, ?, ?)',
+        (target.feed, target.source_table, window.backfill, window.begins, window.ends, load, rfc3339(now)),
     )
 
 
@@ -223,8 +223,8 @@ def read_hashes(query: Ask, table: str, feed: str, source_table: str, version: i
 def read_window(query: Ask, table: str, feed: str, source_table: str, window: TakenWindow) -> int | None:
     """The load that brought a window; None where none has."""
     rows = query(
-        f"select load from {table} where feed = ? and source_table = ? and lane = ? and begins = ? and ends = ?",
-        (feed, source_table, window.lane, window.begins, window.ends),
+        f"select load from {table} where feed = ? and source_table = ? and backfill = ? and begins = ? and ends = ?",
+        (feed, source_table, window.backfill, window.begins, window.ends),
     )
     return int(rows[0][0]) if rows else None
 

@@ -20,7 +20,7 @@ class OaiPmh(Connector):
 
     def read_records(self, position: Position) -> Iterator[list[dict[str, Any]]]:
         """Records changed since, and those that are gone."""
-        since = position.since.strftime("%Y-%m-%dT%H:%M:%SZ") if position.since else None
+        since = position.from_.strftime("%Y-%m-%dT%H:%M:%SZ") if position.from_ else None
         query = {"metadataPrefix": "oai_dc", "from": since, "set": self.set or None}
         while True:
             top = xml.fromstring(self.http.get(self.path, {"verb": "ListRecords", **query}).body)

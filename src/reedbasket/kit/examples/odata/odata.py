@@ -40,15 +40,15 @@ class OData(Connector):
                 name=str(entity_set.get("Name")),
                 primary_key=key,
                 cursor=cursor,
-                start="1970-01-01" if cursor else None,
+                from_="1970-01-01" if cursor else None,
                 sorted=cursor is not None,
             )
 
     def read(self, table: str, position: Position) -> Iterator[list[dict[str, Any]]]:
         """Entities of a set, as far as they changed."""
         query = {}
-        if position.since is not None:
-            since = position.since.isoformat().replace("+00:00", "Z")
+        if position.from_ is not None:
+            since = position.from_.isoformat().replace("+00:00", "Z")
             query = {"$filter": f"{self.changed} ge {since}", "$orderby": self.changed}
         page = self.http.get(f"/{table}", query).json()
         while True:

@@ -17,7 +17,7 @@ class Prometheus(Connector):
     since: Time = Setting("2026-01-01T00:00:00Z", description="where the first hour begins")
     base_url = "{settings.url}/api/v1"
 
-    samples = Table(primary_key=("series", "at"), window="1h", since="{settings.since}")
+    samples = Table(primary_key=("series", "at"), window="1h", from_="{settings.since}")
     targets = Table(primary_key=("scrape_pool", "url"))
     metrics = Table(primary_key=("metric", "type"))
 
