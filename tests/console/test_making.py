@@ -12,6 +12,7 @@ from typing import Any
 from playwright.sync_api import Page, expect
 from werkzeug.serving import make_server
 
+from reedbasket.demo.ferries import story_now
 from reedbasket.demo.passes import HOLDERS, create_passes
 from tests.conftest import RunningService
 from tests.console.test_console import RECORDS
@@ -23,7 +24,7 @@ MARSH = "warehouse: marsh\ntype: sqlite\npath: marsh.db\n"
 
 @contextmanager
 def passes() -> Iterator[str]:
-    app, _ = create_passes("quay", "otters-know")
+    app, _ = create_passes("quay", "otters-know", story_now())
     server: Any = make_server("127.0.0.1", 0, app, threaded=True)
     threading.Thread(target=server.serve_forever, daemon=True).start()
     try:

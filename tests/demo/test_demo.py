@@ -18,7 +18,7 @@ import pytest
 
 from reedbasket.cli.arguments import build
 from reedbasket.client import Client, connect
-from reedbasket.demo.ferries import BOOKINGS, SAILINGS, make_all
+from reedbasket.demo.ferries import BOOKINGS, SAILINGS, make_all, story_now
 from reedbasket.demo.passes import HOLDERS, USES
 from reedbasket.demo.start import DemoError, fresh_folder
 
@@ -125,7 +125,7 @@ def test_make_demo_from_start_to_end(demo: Demo) -> None:
     assert "Run 1 of harbour succeeded: 80,015 records read" in demo.out
     client = demo.client()
     rows = {t["name"]: t["rows"] for t in client.warehouses.tables("marsh")}
-    made = make_all()
+    made = make_all(story_now())
     assert (rows["sailings"], rows["bookings"], rows["landings"], rows["vessels"]) == (SAILINGS, BOOKINGS, 6, 9)
     assert rows["bookings_passengers"] == sum(len(b["passengers"]) for b in made["bookings"])
     assert rows["bookings_vehicles"] == sum(len(b["vehicles"]) for b in made["bookings"])

@@ -6,17 +6,22 @@ import re
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
+from reedbasket.demo.ferries import VESSELS
 from tests.support.source import Answer, Request
 
 TOKEN = "otter"
 _BEGIN = datetime(2026, 3, 1, tzinfo=UTC)
 BOATS = [
-    {"BoatId": n, "Name": f"boat {n}", "ChangedAt": (_BEGIN + timedelta(minutes=n)).isoformat().replace("+00:00", "Z")}
+    {
+        "BoatId": n,
+        "Name": VESSELS[n % len(VESSELS)],
+        "ChangedAt": (_BEGIN + timedelta(minutes=n)).isoformat().replace("+00:00", "Z"),
+    }
     for n in range(250)
 ]
 
 
-BERTHS = [{"Quay": quay, "Place": place, "Depth": 2.5 + place} for quay in ("osier", "eel") for place in range(4)]
+BERTHS = [{"Quay": quay, "Place": place, "Depth": 2.5 + place} for quay in ("OSQ", "EEL") for place in range(4)]
 _METADATA = """<?xml version="1.0" encoding="utf-8"?>
 <edmx:Edmx Version="4.0" xmlns:edmx="http://docs.oasis-open.org/odata/ns/edmx"><edmx:DataServices>
 <Schema Namespace="Marsh" xmlns="http://docs.oasis-open.org/odata/ns/edm">
@@ -53,7 +58,7 @@ def sdmx(request: Request) -> Answer:
     """An SDMX-JSON 1.0 data message with all dimensions at the observation."""
     if request.path != "/data/TIDES/all":
         return Answer({"errors": [{"code": 404, "title": "no such flow"}]}, 404)
-    landings = [{"id": "OSQ", "name": "Osier Quay"}, {"id": "EEL", "name": "Eel Stairs"}]
+    landings = [{"id": "OSQ", "name": "Osier Quay"}, {"id": "EEL", "name": "Eelstairs"}]
     days = [{"id": f"2026-03-{day:02d}", "name": f"{day} March 2026"} for day in range(1, 31)]
     observations = {
         f"{a}:{b}": [round(1.5 + (a + b) % 7 * 0.31, 2), b % 2 if b % 5 else None] for a in range(2) for b in range(30)

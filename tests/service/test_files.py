@@ -11,7 +11,8 @@ from pathlib import Path
 import pytest
 
 from reedbasket.client import ServiceProblem
-from reedbasket.demo.turnstile import LANDINGS, counts_name, happenings, make_turnstile
+from reedbasket.demo.ferries import LANDINGS
+from reedbasket.demo.turnstile import counts_name, happenings, make_turnstile
 from tests.conftest import RunningService
 from tests.service.test_databases import reed
 
@@ -88,7 +89,7 @@ def test_the_turnstiles_from_a_look_to_a_file_taken_again(service: RunningServic
 def test_the_demo_makes_what_it_says(tmp_path: Path) -> None:
     now = datetime(2026, 3, 2, 6, tzinfo=UTC)
     make_turnstile(tmp_path, now)
-    newest = tmp_path / "osier-quay" / counts_name(datetime(2026, 3, 2, 5, tzinfo=UTC))
+    newest = tmp_path / "OSQ" / counts_name(datetime(2026, 3, 2, 5, tzinfo=UTC))
     assert newest.exists() and time.time() - newest.stat().st_mtime > 60
     before = {path: path.read_bytes() for path in tmp_path.rglob("*") if path.is_file()}
     words = happenings(tmp_path)["file_arrives"]()

@@ -274,7 +274,7 @@ def _reading_again(add: Callable[..., argparse.ArgumentParser]) -> None:
         "rewind",
         files.rewind,
         "have the next run read a part of a source again",
-        "reed rewind turnstiles counts --file 'osier-quay/*'\n  reed rewind harbour sailings --to 2026-03-01 --dry-run",
+        "reed rewind turnstiles counts --file 'OSQ/*'\n  reed rewind harbour sailings --to 2026-11-01 --dry-run",
     )
     rewind.add_argument("feed")
     rewind.add_argument("table")

@@ -10,14 +10,12 @@ from datetime import UTC, datetime, timedelta
 from importlib.resources import files
 from pathlib import Path
 
-from .ferries import SEED
+from .ferries import LANDINGS, SEED, VESSELS
 
 ORDERS, PARTS, SHIFTS = 4_000, 1_200, 900
-_VESSELS = ("Bittern", "Curlew", "Dunlin", "Egret", "Godwit", "Lapwing", "Plover", "Redshank", "Whimbrel")
 _JOBS = ("replace the ramp's hinge", "repaint the waterline", "look at the bilge pump", "grease the steering", "fix the rail")
 _PARTS = ("hinge", "gasket", "rope", "lamp", "pump", "bearing", "cleat", "fender", "valve", "belt")
 _CREW = ("Aske", "Brid", "Cato", "Dagny", "Ebba", "Finn", "Gro", "Hauk")
-_LANDINGS = ("OSQ", "EEL", "TAN", "WIT", "HER", "LOS")
 
 
 def make_dock(path: Path, now: datetime | None = None) -> None:
@@ -36,7 +34,7 @@ def make_dock(path: Path, now: datetime | None = None) -> None:
             done = closed < now
             cost = f"{rng.randint(20, 4000)}.{rng.randint(0, 99):02d}" if done else None
             orders.append(
-                (number, rng.choice(_VESSELS), rng.choice(_JOBS), "done" if done else "open", _day(opened + timedelta(days=5)),
+                (number, rng.choice(VESSELS), rng.choice(_JOBS), "done" if done else "open", _day(opened + timedelta(days=5)),
                  cost, _text(opened), _text(closed if done else opened))
             )  # fmt: skip
         db.executemany("insert into work_orders values (?, ?, ?, ?, ?, ?, ?, ?)", orders)
@@ -51,12 +49,12 @@ def make_dock(path: Path, now: datetime | None = None) -> None:
         ]
         db.executemany("insert into parts values (?, ?, ?, ?)", parts)
         shifts = [
-            (number, rng.choice(_CREW), rng.choice(_LANDINGS), _day(begun + timedelta(days=number * 365 // SHIFTS)),
+            (number, rng.choice(_CREW), rng.choice(LANDINGS), _day(begun + timedelta(days=number * 365 // SHIFTS)),
              rng.choice(("early", "late", "night")))
             for number in range(1, SHIFTS + 1)
         ]  # fmt: skip
         db.executemany("insert into crew_shifts values (?, ?, ?, ?, ?)", shifts)
-        tanks = [(place, f"{place} tank", 20_000, rng.randint(1_000, 20_000), _text(now)) for place in _LANDINGS]
+        tanks = [(place, f"{place} tank", 20_000, rng.randint(1_000, 20_000), _text(now)) for place in LANDINGS]
         db.executemany("insert into fuel_tanks values (?, ?, ?, ?, ?)", tanks)
         db.commit()
 

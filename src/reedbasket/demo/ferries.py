@@ -1,6 +1,6 @@
 """The harbour's records, generated from a fixed seed: 6 landings, 9 vessels, 20,000 sailings, 60,000 bookings.
 
-The story's clock stands at STORY_NOW when the stand-in starts and goes on from there.
+Every time in them is told from `now`, when the stand-ins start: the story's clock is the clock on the wall.
 """
 
 from __future__ import annotations
@@ -11,7 +11,6 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 SEED = 20260302
-STORY_NOW = datetime(2026, 3, 2, 6, 0, tzinfo=UTC)
 SAILINGS = 20_000
 BOOKINGS = 60_000
 
@@ -23,7 +22,8 @@ _LANDINGS = [
     ("HER", "Heron Stage", 1, False),
     ("LOS", "Long Sluice", 3, True),
 ]
-_VESSELS = ["Bittern", "Curlew", "Dunlin", "Egret", "Godwit", "Lapwing", "Plover", "Redshank", "Whimbrel"]
+VESSELS = ["Bittern", "Curlew", "Dunlin", "Egret", "Godwit", "Lapwing", "Plover", "Redshank", "Whimbrel"]
+LANDINGS = [code for code, *_ in _LANDINGS]
 _STATUSES = ["arrived"] * 46 + ["delayed"] * 3 + ["cancelled"]
 _CONCESSIONS = [None, None, None, "resident", "student"]
 _CATEGORIES = ["adult"] * 7 + ["child"] * 2 + ["senior"]
@@ -37,6 +37,11 @@ def time_text(value: datetime) -> str:
     return value.isoformat(timespec="milliseconds").replace("+00:00", "Z")
 
 
+def story_now() -> datetime:
+    """Where the story stands as it begins: this minute."""
+    return datetime.now(UTC).replace(second=0, microsecond=0)
+
+
 def _pick(rng: random.Random, items: Sequence[Any]) -> Any:
     """As rng.choice, three times as fast: a million of them stand between `make demo` and its first page."""
     return items[int(rng.random() * len(items))]
@@ -46,36 +51,37 @@ def _whole(rng: random.Random, low: int, high: int) -> int:
     return low + int(rng.random() * (high - low + 1))
 
 
-def make_all() -> dict[str, list[dict[str, Any]]]:
-    """{table: records}, each list in the order of updated_at."""
+def make_all(now: datetime) -> dict[str, list[dict[str, Any]]]:
+    """{table: records}, each list in the order of updated_at; none is newer than `now`."""
     rng = random.Random(SEED)
-    sailings = _sailings(rng)
+    sailings = _sailings(rng, now)
     made = {
-        "landings": _landings(),
-        "vessels": _vessels(rng),
+        "landings": _landings(now),
+        "vessels": _vessels(rng, now),
         "sailings": sailings,
-        "bookings": [make_booking(rng, number, _pick(rng, sailings)) for number in range(1, BOOKINGS + 1)],
+        "bookings": [make_booking(rng, number, _pick(rng, sailings), now) for number in range(1, BOOKINGS + 1)],
     }
     for records in made.values():
         records.sort(key=lambda r: r["updated_at"])
     return made
 
 
-def _landings() -> list[dict[str, Any]]:
+def _landings(now: datetime) -> list[dict[str, Any]]:
     return [
         {
             "landing_id": code,
             "name": name,
             "berths": berths,
             "step_free": step_free,
-            "position": {"lat": round(51.2 + i * 0.031, 5), "lon": round(0.61 + i * 0.047, 5)},
-            "updated_at": time_text(datetime(2026, 1, 2, 9, i, tzinfo=UTC)),
+            # Open ocean: the marsh is on no map.
+            "position": {"lat": round(46.2 + i * 0.031, 5), "lon": round(-34.61 + i * 0.047, 5)},
+            "updated_at": time_text(now - timedelta(days=59) + timedelta(minutes=i)),
         }
         for i, (code, name, berths, step_free) in enumerate(_LANDINGS)
     ]
 
 
-def _vessels(rng: random.Random) -> list[dict[str, Any]]:
+def _vessels(rng: random.Random, now: datetime) -> list[dict[str, Any]]:
     return [
         {
             "vessel_id": f"V{i:02d}",
@@ -84,22 +90,21 @@ def _vessels(rng: random.Random) -> list[dict[str, Any]]:
             "car_deck_m": _pick(rng, [0, 24, 36, 60]),
             "built": f"{_whole(rng, 1988, 2021)}-{_whole(rng, 1, 12):02d}-01",
             "call_sign": f"SF{i:03d}",
-            "updated_at": time_text(datetime(2026, 1, 3, 10, i, tzinfo=UTC)),
+            "updated_at": time_text(now - timedelta(days=58) + timedelta(minutes=i)),
         }
-        for i, name in enumerate(_VESSELS, 1)
+        for i, name in enumerate(VESSELS, 1)
     ]
 
 
-def _sailings(rng: random.Random) -> list[dict[str, Any]]:
-    """Departures from New Year to ten days ahead of the story's now, evenly spread over the day."""
-    first = datetime(2026, 1, 1, 5, 0, tzinfo=UTC)
-    step = (STORY_NOW + timedelta(days=10) - first) / SAILINGS
-    codes = [code for code, *_ in _LANDINGS]
+def _sailings(rng: random.Random, now: datetime) -> list[dict[str, Any]]:
+    """Departures from sixty days back to ten days ahead, evenly spread."""
+    first = now - timedelta(days=60, hours=1)
+    step = (now + timedelta(days=10) - first) / SAILINGS
     records = []
     for number in range(1, SAILINGS + 1):
         departs = (first + step * number).replace(second=0, microsecond=0)
-        origin, to = rng.sample(codes, 2)
-        past = departs < STORY_NOW - timedelta(hours=2)
+        origin, to = rng.sample(LANDINGS, 2)
+        past = departs < now - timedelta(hours=2)
         status = _pick(rng, _STATUSES) if past else "scheduled"
         delay = _whole(rng, 3, 55) if status == "delayed" else 0
         changed = departs + timedelta(minutes=delay + 20, seconds=_whole(rng, 0, 59)) if past else departs - timedelta(days=11)
@@ -108,7 +113,7 @@ def _sailings(rng: random.Random) -> list[dict[str, Any]]:
                 "sailing_id": f"S-{number:05d}",
                 "from": origin,
                 "to": to,
-                "vessel_id": f"V{_whole(rng, 1, len(_VESSELS)):02d}",
+                "vessel_id": f"V{_whole(rng, 1, len(VESSELS)):02d}",
                 "departs_at": time_text(departs),
                 "departed_at": time_text(departs + timedelta(minutes=delay)) if past and status != "cancelled" else None,
                 "status": status,
@@ -121,10 +126,10 @@ def _sailings(rng: random.Random) -> list[dict[str, Any]]:
     return records
 
 
-def make_booking(rng: random.Random, number: int, sailing: dict[str, Any]) -> dict[str, Any]:
+def make_booking(rng: random.Random, number: int, sailing: dict[str, Any], now: datetime) -> dict[str, Any]:
     """One booking of a sailing, with its passengers and vehicles."""
     departs = datetime.fromisoformat(sailing["departs_at"])
-    booked = min(departs, STORY_NOW) - timedelta(minutes=_whole(rng, 30, 20_000))
+    booked = min(departs, now) - timedelta(minutes=_whole(rng, 30, 20_000))
     concession = _pick(rng, _CONCESSIONS)
     passengers = [
         {

@@ -9,12 +9,12 @@ import threading
 import time
 from bisect import bisect_left
 from collections.abc import Callable
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 from flask import Flask, Response, request
 
-from .ferries import SEED, STORY_NOW, make_all, make_boardings, make_booking, time_text
+from .ferries import SEED, make_all, make_boardings, make_booking, time_text
 from .serving import as_json
 
 _KEYS = {"landings": "landing_id", "vessels": "vessel_id", "sailings": "sailing_id", "bookings": "booking_id"}
@@ -24,20 +24,18 @@ _LARGEST_PAGE = 1000
 class Harbour:
     """The records and their clock. `_lock` guards both: several threads answer."""
 
-    def __init__(self) -> None:
-        self._tables = make_all()
+    def __init__(self, begun: datetime) -> None:
+        self._tables = make_all(begun)
         self._lock = threading.Lock()
-        self._started = time.monotonic()
-        self._last = STORY_NOW
+        self._last = begun
         self._rng = random.Random(SEED + 1)
         self._next_booking = len(self._tables["bookings"]) + 1
         self.busy_left = 0
         self.down_until = 0.0
 
     def now(self) -> datetime:
-        """The story's time: never twice the same millisecond, so that changes have an order."""
-        now = STORY_NOW + timedelta(seconds=time.monotonic() - self._started)
-        self._last = max(now, self._last + timedelta(milliseconds=1))
+        """Never twice the same millisecond, so that changes have an order."""
+        self._last = max(datetime.now(UTC), self._last + timedelta(milliseconds=1))
         return self._last
 
     def page(
@@ -63,8 +61,8 @@ class Harbour:
         with self._lock:
             for _ in range(count):
                 sailing = self._rng.choice(self._tables["sailings"][-200:])
-                booking = make_booking(self._rng, self._next_booking, sailing)
-                now = time_text(self.now())
+                changed = self.now()
+                booking, now = make_booking(self._rng, self._next_booking, sailing, changed), time_text(changed)
                 self._tables["bookings"].append({**booking, "booked_at": now, "updated_at": now})
                 self._next_booking += 1
         return f"{count} bookings were added"
@@ -81,9 +79,9 @@ class Harbour:
     def odd_record(self) -> str:
         """A booking whose fare is a word: it will not fit its column."""
         with self._lock:
-            booking = make_booking(self._rng, self._next_booking, self._tables["sailings"][-1])
-            booking["fare"]["amount"] = "free"
-            now = time_text(self.now())
+            changed = self.now()
+            booking = make_booking(self._rng, self._next_booking, self._tables["sailings"][-1], changed)
+            booking["fare"]["amount"], now = "free", time_text(changed)
             self._tables["bookings"].append({**booking, "booked_at": now, "updated_at": now})
             self._next_booking += 1
         return f"booking {booking['booking_id']} was added with the fare 'free'"
@@ -129,10 +127,10 @@ def _comparable(text: str | None) -> str | None:
     return time_text(datetime.fromisoformat(text)) if text else None
 
 
-def create_harbour(token: str) -> tuple[Flask, dict[str, Callable[[], str]]]:
-    """(the application, what can happen to it)."""
+def create_harbour(token: str, now: datetime) -> tuple[Flask, dict[str, Callable[[], str]]]:
+    """(the application, what can happen to it). now: when the story begins."""
     app = Flask(__name__)
-    harbour = Harbour()
+    harbour = Harbour(now)
 
     def refused() -> Response | None:
         if request.headers.get("Authorization") != f"Bearer {token}":

@@ -15,7 +15,7 @@ from typing import Any
 
 from flask import Flask, Response, request
 
-from .ferries import SEED, STORY_NOW, time_text
+from .ferries import LANDINGS, SEED, time_text
 from .serving import as_json
 
 HOLDERS = 480
@@ -25,21 +25,20 @@ PER_SECOND = 5
 _NAMES = ["Ada", "Bram", "Cleo", "Doro", "Emil", "Finn", "Gwen", "Hedy", "Ivo", "Juno"]
 _LAST = ["Alder", "Birch", "Cress", "Dock", "Elder", "Fern", "Gorse", "Hazel", "Iris", "Juncus"]
 _ZONES = ["inner", "outer", "all"]
-_LANDINGS = ["OSQ", "EEL", "TAN", "WIT", "HER", "LOS"]
 
 
 class Passes:
     """The records, the tokens given out, and who asked when. `_lock` guards them all."""
 
-    def __init__(self, client_id: str, client_secret: str) -> None:
+    def __init__(self, client_id: str, client_secret: str, now: datetime) -> None:
         rng = random.Random(SEED + 2)
         self._pair = f"{client_id}:{client_secret}"
         self._lock = threading.Lock()
         self._tokens: dict[str, float] = {}
         self._asked: deque[float] = deque()
         self.down_until = 0.0
-        self.holders = [_holder(rng, number) for number in range(1, HOLDERS + 1)]
-        self.uses = [_use(rng, number) for number in range(1, USES + 1)]
+        self.holders = [_holder(rng, number, now) for number in range(1, HOLDERS + 1)]
+        self.uses = [_use(rng, number, now) for number in range(1, USES + 1)]
 
     def token(self, authorization: str) -> str | None:
         """A new one, or None for a stranger."""
@@ -82,35 +81,35 @@ class Passes:
         """One pass less: what happened, in words."""
         with self._lock:
             holder = next(h for h in self.holders if h["closed_on"] is None)
-            holder["closed_on"] = STORY_NOW.date().isoformat()
+            holder["closed_on"] = datetime.now(UTC).date().isoformat()
         return f"pass {holder['pass_no']} was given back"
 
 
-def _holder(rng: random.Random, number: int) -> dict[str, Any]:
+def _holder(rng: random.Random, number: int, now: datetime) -> dict[str, Any]:
     first, last = rng.choice(_NAMES), rng.choice(_LAST)
     return {
         "pass_no": f"P-{number:05d}",
         "holder": {"name": f"{first} {last}", "email": f"{first}.{last}{number}@post.example".lower()},
         "born": f"{rng.randint(1940, 2012)}-{rng.randint(1, 12):02d}-{rng.randint(1, 28):02d}",
         "zone": rng.choice(_ZONES),
-        "since": (STORY_NOW.date() - timedelta(days=rng.randint(20, 900))).isoformat(),
+        "since": (now.date() - timedelta(days=rng.randint(20, 900))).isoformat(),
         "closed_on": None,
     }
 
 
-def _use(rng: random.Random, number: int) -> dict[str, Any]:
-    tapped = STORY_NOW - timedelta(days=6) + timedelta(seconds=number * 140 + rng.randint(0, 100))
+def _use(rng: random.Random, number: int, now: datetime) -> dict[str, Any]:
+    tapped = now - timedelta(days=6) + timedelta(seconds=number * 140 + rng.randint(0, 100))
     return {
         "use_id": number,
         "pass_no": f"P-{rng.randint(1, HOLDERS):05d}",
-        "landing": rng.choice(_LANDINGS),
+        "landing": rng.choice(LANDINGS),
         "tapped_at": int(tapped.timestamp()),
     }
 
 
-def create_passes(client_id: str, client_secret: str) -> tuple[Flask, dict[str, Callable[[], str]]]:
-    """(the application, what can happen to it)."""
-    app, passes = Flask(__name__), Passes(client_id, client_secret)
+def create_passes(client_id: str, client_secret: str, now: datetime) -> tuple[Flask, dict[str, Callable[[], str]]]:
+    """(the application, what can happen to it). now: when the story begins."""
+    app, passes = Flask(__name__), Passes(client_id, client_secret, now)
 
     @app.post("/oauth/token")
     def token() -> Response:

@@ -25,6 +25,7 @@ from .dock import happenings as dock_happenings
 from .dock import make_dock
 from .dock_postgres import DockServer
 from .dock_postgres import happenings as postgres_happenings
+from .ferries import story_now
 from .harbour import create_harbour
 from .passes import create_passes
 from .post import serve_post
@@ -37,9 +38,10 @@ from .turnstile import make_turnstile, serve_depot
 def main() -> None:
     """Serve all stand-ins, until the demo ends."""
     secrets = json.loads(sys.stdin.readline())
-    harbour, happens = create_harbour(secrets["harbour_token"])
+    now = story_now()
+    harbour, happens = create_harbour(secrets["harbour_token"], now)
     add_switch(harbour, happens)
-    passes, more = create_passes(secrets["passes_client"], secrets["passes_secret"])
+    passes, more = create_passes(secrets["passes_client"], secrets["passes_secret"], now)
     add_switch(passes, more)
     tides = create_tides(secrets["tides_key"])
     add_switch(tides, {})
@@ -47,12 +49,12 @@ def main() -> None:
     server = _dock_server(secrets) if "marsh_password" in secrets else None
     if server is None:
         dock_file = Path(secrets["dock_file"])
-        make_dock(dock_file)
+        make_dock(dock_file, now)
         add_switch(dock, dock_happenings(dock_file))
     else:
         add_switch(dock, postgres_happenings(server))
     turnstile, folder = Flask("turnstile"), Path(secrets["turnstile_folder"])
-    make_turnstile(folder)
+    make_turnstile(folder, now)
     add_switch(turnstile, turnstile_happenings(folder))
     post, mail_server, _ = serve_post()
     add_switch(post, {})

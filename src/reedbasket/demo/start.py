@@ -152,11 +152,12 @@ def basket_texts(urls: dict[str, str]) -> dict[str, str]:
     """The demo's basket, with the sources at the stand-ins' addresses; the tides are those of the last 30 days."""
     folder = files("reedbasket.demo").joinpath("basket")
     texts = {f"basket/{f.name}": f.read_text("utf-8") for f in folder.iterdir() if f.name.endswith(".yaml")}
-    since = (datetime.now(UTC) - timedelta(days=30)).date().isoformat()
+    now = datetime.now(UTC)
+    since, half_a_day = (now - timedelta(days=30)).date().isoformat(), f"{now - timedelta(hours=12):%Y-%m-%dT%H:%M:%SZ}"
     texts["basket/days.yaml"] = texts["basket/days.yaml"].replace("SINCE", since)
     texts["basket/sources.yaml"] = f"""source: harbour
 connector: harbour-api
-settings: {{url: "{urls["harbour"]}", token: {{secret: harbour_token}}}}
+settings: {{url: "{urls["harbour"]}", token: {{secret: harbour_token}}, boarding_since: {half_a_day}}}
 ---
 source: passes
 connector: passes-api

@@ -10,7 +10,7 @@ from flask import Flask, Response, request
 
 from .serving import as_json
 
-LANDINGS = {"OSQ": 0.0, "EEL": 0.3, "TAN": 0.5, "WIT": 0.9, "HER": 1.3, "LOS": 1.6}
+_PHASES = {"OSQ": 0.0, "EEL": 0.3, "TAN": 0.5, "WIT": 0.9, "HER": 1.3, "LOS": 1.6}
 MEASURES = ("metres", "flow")
 # Two tides in a lunar day of 24 hours and 50 minutes.
 _TIDE_SECONDS = 44_714.0
@@ -18,7 +18,7 @@ _TIDE_SECONDS = 44_714.0
 
 def level(landing: str, at: datetime) -> dict[str, float]:
     """A made-up tide: metres above the gauge, and the flow past it."""
-    phase = 2 * math.pi * (at.timestamp() / _TIDE_SECONDS) + LANDINGS[landing]
+    phase = 2 * math.pi * (at.timestamp() / _TIDE_SECONDS) + _PHASES[landing]
     spring = 1 + 0.3 * math.sin(2 * math.pi * at.timestamp() / (14.77 * 86_400))
     return {"metres": round(3.1 + 2.4 * spring * math.sin(phase), 2), "flow": round(1.9 * spring * math.cos(phase), 3)}
 
@@ -37,7 +37,7 @@ def create_tides(key: str) -> Flask:
             measures, landings = list(asked["measures"]), list(asked["landings"])
         except (KeyError, TypeError, ValueError) as error:
             return as_json({"fault": f"a report wants range, measures and landings: {error!r}"}, 400)
-        unknown = [name for name in [*measures, *landings] if name not in (*MEASURES, *LANDINGS)]
+        unknown = [name for name in [*measures, *landings] if name not in (*MEASURES, *_PHASES)]
         if unknown or end - begin > timedelta(days=1) or end <= begin:
             return as_json({"fault": f"not known: {unknown}" if unknown else "a report covers a day at most"}, 422)
         hours = int((end - begin).total_seconds() // 3600)

@@ -17,12 +17,10 @@ from pathlib import Path
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from .ferries import SEED
+from .ferries import LANDINGS, SEED, VESSELS
 
-LANDINGS = ("osier-quay", "eelstairs", "tansy-reach", "withybank", "heron-stage", "long-sluice")
 HOURS = 48
 BUCKET = "sedge-depot"
-_VESSELS = ("bittern", "curlew", "dunlin", "egret", "godwit", "lapwing")
 _FUELS = ("diesel", "petrol", "biodiesel")
 
 
@@ -44,7 +42,7 @@ def make_turnstile(folder: Path, now: datetime | None = None) -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
         pq.write_table(visits(month, rng), path)
         _touch(path, month + timedelta(days=31))
-    for vessel in _VESSELS:
+    for vessel in VESSELS[:6]:
         for number in range(1, 5):
             _write(depot / "photos" / vessel / f"hull-{number:02d}.png", photo(rng), now - timedelta(days=number * 9))
 
@@ -78,7 +76,7 @@ def prices(month: datetime, rng: random.Random) -> bytes:
 def visits(month: datetime, rng: random.Random) -> pa.Table:
     """A month's visits, a row for each day and landing."""
     days = [month.replace(day=day).date() for day in range(1, 29) for _ in LANDINGS]
-    landings = list(LANDINGS) * 28
+    landings = LANDINGS * 28
     return pa.table(
         {"day": pa.array(days, pa.date32()), "landing": landings, "visitors": [rng.randint(20, 900) for _ in days],
          "bicycles": [rng.randint(0, 90) for _ in days]}
