@@ -12,17 +12,38 @@ from urllib.parse import urljoin
 
 import urllib3
 
+from tests.conftest import RunningService
+
 ROOT = Path(__file__).parents[2]
 
 
-def test_the_wheel_gives_the_whole_service(tmp_path: Path) -> None:
-    build = [sys.executable, "-m", "build", "--wheel", "--no-isolation", "--outdir", str(tmp_path), str(ROOT)]
+def unpacked_wheel(project: Path, folder: Path) -> Path:
+    """The wheel of a project, as pip would lay it down."""
+    build = [sys.executable, "-m", "build", "--wheel", "--no-isolation", "--outdir", str(folder), str(project)]
     built = subprocess.run(build, capture_output=True, text=True)
     assert built.returncode == 0, built.stdout + built.stderr
-    (wheel,) = tmp_path.glob("*.whl")
-    site = tmp_path / "site"
+    (wheel,) = folder.glob("*.whl")
     with zipfile.ZipFile(wheel) as packed:
-        packed.extractall(site)
+        packed.extractall(folder / "site")
+    return folder / "site"
+
+
+def test_the_client_alone_needs_no_package(service: RunningService, tmp_path: Path) -> None:
+    site = unpacked_wheel(ROOT / "packaging" / "client", tmp_path)
+    assert {p.name for p in (site / "reedbasket").iterdir()} == {"__init__.py", "py.typed", "client", "wire"}
+    # -S: nothing that is installed can be imported.
+    script = f"""
+import sys; sys.path.insert(0, {str(site)!r})
+from reedbasket.client import Client
+with Client({service.client.url!r}, {service.token!r}) as reed:
+    print(reed.feeds.list())
+"""
+    done = subprocess.run([sys.executable, "-S", "-I", "-c", script], capture_output=True, text=True, cwd=tmp_path)
+    assert (done.stdout, done.returncode) == ("[]\n", 0), done.stderr
+
+
+def test_the_wheel_gives_the_whole_service(tmp_path: Path) -> None:
+    site = unpacked_wheel(ROOT, tmp_path)
     names = {str(p.relative_to(site)) for p in site.rglob("*") if p.is_file()}
     assert {"reedbasket/service/static/index.html", "reedbasket/store/schema/0001_schema.sql"} <= names
     assert "reedbasket/demo/basket/harbour.yaml" in names
