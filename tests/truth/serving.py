@@ -138,12 +138,13 @@ class Server:
     def answer(self, query: dict[str, str], url: str) -> Sent:
         with self.lock:
             self.requests += 1
+            self._asked.here = url + ("?" + urlencode(query) if query else "")
             return self._below(url) if url.endswith("/places") else self._answer(query, url)
 
     def _below(self, url: str) -> Sent:
         """All that one record has: faults of a whole answer strike here too."""
-        self._asked.here, number = url, int(url.split("/")[-2])
-        self._at, row = number, self.world.rows.get(number)
+        self._at = number = int(url.split("/")[-2])
+        row = self.world.rows.get(number)
         refused = self._spoil("asked", None)
         if refused is not None:
             return refused
@@ -159,7 +160,6 @@ class Server:
 
     def _answer(self, query: dict[str, str], url: str) -> Sent:
         declared = self.declared
-        self._asked.here = url + ("?" + urlencode(query) if query else "")
         records = self._listed(query)
         start = self._start(query, records)
         number = start // declared.size
