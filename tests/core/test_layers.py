@@ -102,11 +102,12 @@ def test_a_kind_is_named_in_its_own_package_alone() -> None:
     for path in sorted((ROOT / "core").rglob("*.py")):
         here = path.relative_to(ROOT / "core").as_posix()
         module = "reedbasket.core." + here.removesuffix(".py").replace("/", ".")
+        imported = imports_of(path)
         texts = {node.value for node in ast.walk(ast.parse(path.read_text())) if isinstance(node, ast.Constant)}
         for kind, packages in own.items():
             if any(module.startswith(package) for package in packages) or here == "kinds.py":
                 continue
-            if kind in texts or any(f"{name}.".startswith(f"{package}.") for name in imports_of(path) for package in packages):
+            if kind in texts or any(f"{name}.".startswith(f"{package}.") for name in imported for package in packages):
                 found.add(here)
     assert found == SCRATCH
 

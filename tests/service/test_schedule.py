@@ -8,7 +8,7 @@ import sqlite3
 import threading
 import time
 from collections.abc import Callable
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -63,6 +63,11 @@ def hourly(request: Request) -> Answer:
     return Answer({"items": [{"at": request.query["from"], "hour": n, "place": place} for n in range(hours)]})
 
 
+def days_ago(number: int) -> str:
+    """A day, as a definition says it: windows are counted from it, so that a test has as many each day."""
+    return (datetime.now(UTC) - timedelta(days=number)).date().isoformat()
+
+
 def wait_for(condition: Callable[[], Any], seconds: float = 30) -> Any:
     ends = time.monotonic() + seconds
     while not (found := condition()):
@@ -89,11 +94,11 @@ def prepare(service: RunningService, files: dict[str, str]) -> None:
 
 
 def test_windows_are_taken_once_each_though_workers_are_killed(service: RunningService) -> None:
-    days = ("days", "schedule: {windows: {from: 2026-03-01, length: 1d}, missed: all}")
+    days = ("days", f"schedule: {{windows: {{from: {days_ago(60)}, length: 1d}}, missed: all}}")
     weeks = ("weeks", "schedule: {after: days, windows_per_run: 7}")
 
     def slowly(request: Request) -> Answer:
-        time.sleep(0.02)
+        time.sleep(0.1)
         return hourly(request)
 
     with serving(slowly) as source:
@@ -105,7 +110,7 @@ def test_windows_are_taken_once_each_though_workers_are_killed(service: RunningS
         service.stop(signal.SIGKILL)
         again = RunningService(service.folder)
         try:
-            total = (datetime.now(UTC) - datetime(2026, 3, 1, tzinfo=UTC)).days
+            total = 60
             wait_for(lambda: counts(again, "days").get("done") == total, 90)
             wait_for(lambda: counts(again, "weeks").get("done") == total // 7, 30)
             assert rows(again, "select count(*), count(distinct at || ' ' || hour) from days_readings") == [(24 * total,) * 2]
@@ -114,7 +119,7 @@ def test_windows_are_taken_once_each_though_workers_are_killed(service: RunningS
             ]
             assert all(line["reconciles"] for line in again.client.feeds.ledger("days", limit=1000))
             first = again.client.feeds.windows("weeks", limit=1000)[-1]
-            assert (first["begins"], first["ends"]) == ("2026-03-01T00:00:00Z", "2026-03-08T00:00:00Z")
+            assert (first["begins"], first["ends"]) == (f"{days_ago(60)}T00:00:00Z", f"{days_ago(53)}T00:00:00Z")
         finally:
             again.stop()
 
@@ -151,26 +156,29 @@ def test_a_backfill_can_be_paused_and_goes_on(service: RunningService) -> None:
 
 
 def test_a_run_that_failed_is_tried_again_and_its_window_can_be_run_later(service: RunningService) -> None:
-    failing = {"2026-03-02T00:00:00Z": 2, "2026-03-03T00:00:00Z": 99}
+    first, twice, bad, after = (days_ago(number) for number in (30, 29, 28, 26))
+    failing = {f"{twice}T00:00:00Z": 2, f"{bad}T00:00:00Z": 99}
 
     def answer(request: Request) -> Answer:
         left = failing.get(request.query["from"], 0)
         failing[request.query["from"]] = left - 1
         return hourly(request) if left <= 0 else Answer({"sorry": "no"}, 503)
 
-    schedule = "schedule: {windows: {from: 2026-03-01, length: 1d, delay: 0s}}\nretry_runs: {attempts: 2, first_wait: 200ms}"
+    schedule = (
+        f"schedule: {{windows: {{from: {first}, length: 1d, delay: 0s}}}}\nretry_runs: {{attempts: 2, first_wait: 200ms}}"
+    )
     with serving(answer) as source:
         prepare(service, basket(source.url, ("days", schedule)))
         wait_for(lambda: counts(service, "days").get("failed") == 1 and not counts(service, "days").get("waiting"), 60)
         attempts = [
-            r["attempt"] for r in service.client.runs.list(feed="days", limit=500) if r["window"] and "03-03" in r["window"][0]
+            r["attempt"] for r in service.client.runs.list(feed="days", limit=500) if r["window"] and bad in r["window"][0]
         ]
         assert attempts == [3, 2, 1]
         assert "run.retried" in [line["code"] for line in service.client.runs.log(3)]
         failing.clear()
-        assert service.client.feeds.retry_windows("days", "2026-03-01", "2026-03-05")["count"] == 1
+        assert service.client.feeds.retry_windows("days", first, after)["count"] == 1
         wait_for(lambda: set(counts(service, "days")) == {"done"}, 60)
-    assert rows(service, "select count(*) from days_readings where at like '2026-03-02%' or at like '2026-03-03%'") == [(48,)]
+    assert rows(service, f"select count(*) from days_readings where at like '{twice}%' or at like '{bad}%'") == [(48,)]
 
 
 def test_limits_of_a_source_hold_and_feeds_take_turns(tmp_path: Path) -> None:
