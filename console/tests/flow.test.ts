@@ -139,14 +139,14 @@ describe("steps of a run", () => {
     const steps = stepsOf(table, [line]);
     expect(steps.map((step) => [step.name, step.out])).toEqual([
       ["Source", 13],
-      ["Taken", 10],
+      ["New", 10],
       ["Shaped", 7],
       ["Staged", 7],
       ["Loaded", 6],
     ]);
     expect(steps[2]!.beside).toEqual([
       ["rejected", 1],
-      ["left out by keep", 2],
+      ["left out by the filter", 2],
     ]);
     expect(steps[4]!.beside).toEqual([
       ["inserted", 4],

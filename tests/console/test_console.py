@@ -89,7 +89,7 @@ def test_with_the_keyboard_alone(page: Page, service: RunningService) -> None:
         page.goto(f"{service.url}/feeds")
         expect(page.get_by_role("grid", name="Feeds")).to_be_visible()
         page.keyboard.press("Tab")
-        expect(page.get_by_role("link", name="To the page")).to_be_focused()
+        expect(page.get_by_role("link", name="Skip to content")).to_be_focused()
         for _ in range(30):
             if page.evaluate("document.activeElement.closest('[role=grid]') !== null"):
                 break
@@ -109,13 +109,13 @@ def test_with_the_keyboard_alone(page: Page, service: RunningService) -> None:
 
 def test_errors_and_emptiness_are_said_plainly(page: Page, service: RunningService) -> None:
     page.goto(service.sign_in)
-    expect(page.get_by_text("Nothing is brought yet")).to_be_visible()
+    expect(page.get_by_text("Nothing is loaded yet")).to_be_visible()
     page.goto(service.sign_in)
     page.reload()
     expect(page.get_by_role("alert")).to_contain_text("access.code_spent")
 
     page.goto(service.client.sign_in_code()["url"])
-    expect(page.get_by_text("Nothing is brought yet")).to_be_visible()
+    expect(page.get_by_text("Nothing is loaded yet")).to_be_visible()
     page.get_by_role("link", name="Feeds", exact=True).click()
     expect(page.get_by_text("No feeds yet")).to_be_visible()
     prepare(service, "http://127.0.0.1:9")

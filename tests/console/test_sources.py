@@ -35,7 +35,7 @@ def test_from_a_look_at_the_source_to_the_requests_of_its_run(page: Page, servic
         row = page.get_by_role("row", name="test")
         expect(row).to_contain_text("healthy")
         row.click()
-        page.get_by_role("button", name="Survey it").click()
+        page.get_by_role("button", name="Survey").click()
         columns = page.get_by_role("grid", name="Columns of landings")
         expect(columns.get_by_role("row", name=re.compile("^id"))).to_contain_text("key")
         page.get_by_role("option", name="landings").focus()
@@ -54,7 +54,7 @@ def test_from_a_look_at_the_source_to_the_requests_of_its_run(page: Page, servic
         assert SECRET not in page.content()
 
         page.get_by_role("tab", name="Check").click()
-        page.get_by_role("button", name="Check the way in").click()
+        page.get_by_role("button", name="Check the connection").click()
         expect(page.get_by_role("grid", name="Steps")).to_contain_text("4 on the first page of landings")
 
         hold.set()
@@ -65,7 +65,7 @@ def test_from_a_look_at_the_source_to_the_requests_of_its_run(page: Page, servic
         page.get_by_role("tab", name="Requests").click()
         grid = page.get_by_role("grid", name="Requests")
         expect(grid).to_contain_text("attempt 2")
-        page.get_by_role("button", name="Only those that went wrong").click()
+        page.get_by_role("button", name="Only failed").click()
         expect(grid).to_contain_text("429")
         expect(grid).not_to_contain_text("attempt 2")
         with page.expect_download() as download:

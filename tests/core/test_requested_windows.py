@@ -50,7 +50,7 @@ def test_each_window_of_an_api_comes_in_once_whatever_order(tmp_path: Path, writ
         for run, first in enumerate((3, 1, 2, 1, 4, 3), 1):
             result, heard = run_window(text, tmp_path, first, first + 1, run=run)
             assert result.outcome is RunOutcome.SUCCEEDED, result.error
-            assert ("window.taken_before" in heard.codes()) == (run in (4, 6))
+            assert ("window.already_loaded" in heard.codes()) == (run in (4, 6))
         asked = [request.query["since"] for request in source.requests if "since" in request.query]
     assert asked[0] == "2026-03-03T00:00:00Z"
     assert sorted(r["v"] for r in table_rows(tmp_path, "things")) == list(range(16))
@@ -66,7 +66,7 @@ def test_a_backfill_leaves_the_cursor_where_it_is(tmp_path: Path) -> None:
         result, heard = run_window(text, tmp_path, 2, 3, backfill=1, run=2)
         assert (result.outcome, [(line.read, line.unchanged) for line in heard.ledger]) == (RunOutcome.SUCCEEDED, [(4, 4)])
         # In its own backfill it counts as taken; in another it comes once more.
-        assert "window.taken_before" in run_window(text, tmp_path, 2, 3, backfill=1, run=3)[1].codes()
+        assert "window.already_loaded" in run_window(text, tmp_path, 2, 3, backfill=1, run=3)[1].codes()
         assert [line.read for line in run_window(text, tmp_path, 2, 3, backfill=2, run=4)[1].ledger] == [4]
     assert cursor_of(tmp_path) == before == "2026-03-04T18:00:00Z"
 
@@ -76,7 +76,7 @@ def test_an_empty_window_counts_as_taken(tmp_path: Path) -> None:
         text = basket_text(source.url)
         run_window(text, tmp_path, 20, 21)
         result, heard = run_window(text, tmp_path, 20, 21, run=2)
-    assert (result.outcome, heard.codes()) == (RunOutcome.SUCCEEDED, ["window.taken_before", "table.done"])
+    assert (result.outcome, heard.codes()) == (RunOutcome.SUCCEEDED, ["window.already_loaded", "table.done"])
 
 
 DATABASE = """

@@ -137,7 +137,7 @@ export const intoOf = (feed: Feed): string => [feed.warehouse, ...feed.also].joi
 
 /** How far a log was ahead: "1.2 MB, 3.4 s, 12 transactions"; what is nothing is not said. */
 export function lagWords(lag: { size: number; seconds: number | null; transactions: number }): string {
-  if (lag.transactions === 0) return "nothing waits";
+  if (lag.transactions === 0) return "no lag";
   return [size(lag.size), lag.seconds !== null && duration(lag.seconds), plural(lag.transactions, "transaction")]
     .filter(Boolean)
     .join(", ");

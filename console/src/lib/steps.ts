@@ -23,12 +23,12 @@ export function stepsOf(table: TableProgress, lines: LedgerLine[]): Step[] {
   return [
     { name: "Source", out: taken, unit: "record", seconds: sum(own, (line) => line.reading_seconds), beside: [] },
     {
-      name: "Taken",
+      name: "New",
       out: table.read,
       unit: "record",
       seconds: 0,
       beside: some([
-        ["taken before", table.repeated],
+        ["already loaded", table.repeated],
         ["held back", table.held_back],
       ]),
     },
@@ -39,7 +39,7 @@ export function stepsOf(table: TableProgress, lines: LedgerLine[]): Step[] {
       seconds: sum(own, (line) => line.shaping_seconds),
       beside: some([
         ["rejected", table.rejected],
-        ["left out by keep", table.filtered],
+        ["left out by the filter", table.filtered],
         ["compared and unchanged", table.unchanged],
       ]),
     },
@@ -55,7 +55,7 @@ export function stepsOf(table: TableProgress, lines: LedgerLine[]): Step[] {
         ["deleted", sum(lines, (line) => line.deleted)],
         ["removed", sum(lines, (line) => line.removed)],
         ["unchanged", sum(lines, (line) => line.unchanged)],
-        ["older versions", sum(lines, (line) => line.superseded)],
+        ["superseded", sum(lines, (line) => line.superseded)],
       ]),
     },
   ];

@@ -14,7 +14,7 @@ export function CheckView({ ask }: { ask: () => Promise<CheckStep[]> }) {
     <Section>
       <div>
         <Button onPress={() => check.mutate()} isPending={check.isPending}>
-          Check the way in
+          Check the connection
         </Button>
       </div>
       {check.isError && <Trouble facts={factsOf(check.error)} />}
@@ -32,7 +32,7 @@ export function CheckView({ ask }: { ask: () => Promise<CheckStep[]> }) {
               width: "12%",
             },
             { name: "Found", show: (step) => step.found },
-            { name: "What fixes it", show: (step) => <span title={step.fix}>{step.fix}</span>, mono: true },
+            { name: "Fix", show: (step) => <span title={step.fix}>{step.fix}</span>, mono: true },
           ]}
         />
       )}

@@ -31,7 +31,7 @@ export function ExtractsView({ feed }: { feed: Feed }) {
         {(found) => {
           const own = found.filter((extract) => extract.feed === feed.name);
           if (own.length === 0)
-            return <p>None is kept. The run that writes one is watched like any other; its files are then here.</p>;
+            return <p>No extract is stored. Write one: its run shows like any other, and its files are then here.</p>;
           return own.map((extract) => <Kept key={extract.name} extract={extract} />);
         }}
       </Loaded>
@@ -77,7 +77,7 @@ function Kept({ extract }: { extract: Extract }) {
           { name: "Rows", show: (table) => count(table.rows), end: true, width: "12%" },
           { name: "Size", show: (table) => size(table.bytes), end: true, width: "12%" },
           { name: "Key", show: (table) => table.key.join(", "), width: "22%" },
-          { name: "Source taken to", show: (table) => table.cursor?.value ?? "", mono: true, width: "24%" },
+          { name: "Cursor", show: (table) => table.cursor?.value ?? "", mono: true, width: "24%" },
         ]}
       />
     </Section>

@@ -49,7 +49,7 @@ export function Feeds() {
   const listed = useDeferredValue(words);
   const find = (text: string) => ask(said(group, text), { replace: true });
   return (
-    <Page title="Feeds" about="What is brought, from where, into which warehouse.">
+    <Page title="Feeds" about="What is loaded, from where, into which warehouse.">
       <Loaded query={feeds} what="feeds">
         {(found) => (
           <>
@@ -93,7 +93,7 @@ const FeedsGrid = memo(function FeedsGrid({ found, group, words }: { found: Feed
       href={(feed) => `/feeds/${feed.name}`}
       empty={
         found.length > 0 ? (
-          "None of them. Show all, or find others."
+          "No feed matches. Show all, or change the search."
         ) : (
           <>
             No feeds yet. Apply a basket: <code>reed apply FOLDER</code>
@@ -138,7 +138,7 @@ const FeedsGrid = memo(function FeedsGrid({ found, group, words }: { found: Feed
           show: (feed) => <span title={`${feed.source} → ${intoOf(feed)}`}>{`${feed.source} → ${intoOf(feed)}`}</span>,
           width: "16%",
         },
-        { name: "Run it", quiet: true, show: (feed) => <RunButton feed={feed} look="plain" />, end: true, width: "9%" },
+        { name: "Run", quiet: true, show: (feed) => <RunButton feed={feed} look="plain" />, end: true, width: "9%" },
       ]}
     />
   );

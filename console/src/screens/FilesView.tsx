@@ -44,7 +44,7 @@ export function FilesView({ feed }: { feed: string }) {
             <span>{failed ? `${plural(found.length, "file")} that could not be read` : plural(found.length, "file")}</span>
             {found.length === MOST && <small>{`the latest ${count(MOST)}; \`reed files ${feed}\` finds any`}</small>}
             <Button look="quiet" onPress={() => setFailed(!failed)}>
-              {failed ? "Show all" : "Only those that could not be read"}
+              {failed ? "Show all" : "Only failed"}
             </Button>
           </Actions>
           {again.isError && <Trouble facts={factsOf(again.error)} />}
@@ -84,7 +84,7 @@ export function FilesView({ feed }: { feed: string }) {
               { name: "Modified", show: (line) => (line.modified ? moment(line.modified).slice(0, 16) : ""), width: "14%" },
               { name: "Loaded", show: (line) => (line.at ? moment(line.at).slice(5, 16) : ""), width: "11%" },
               {
-                name: "Again",
+                name: "Load again",
                 show: (line) =>
                   line.state !== "requeued" &&
                   line.state !== "missing" && (

@@ -80,12 +80,12 @@ export function FlowMap() {
                           width={220}
                         />
                         <Button look="quiet" onPress={() => put("as", asList ? "" : "list")}>
-                          {asList ? "Draw it" : "As a list"}
+                          {asList ? "Show as a map" : "Show as a list"}
                         </Button>
                         <small>{`${plural(some.length, "feed")}; a dashed line: one waits for the other`}</small>
                       </Actions>
                       {some.length === 0 ? (
-                        <p>None is named so.</p>
+                        <p>No match.</p>
                       ) : asList ? (
                         <AsList feeds={some} />
                       ) : (
@@ -193,7 +193,7 @@ function Heads({ flow, x }: { flow: Flow; x: (column: number) => number }) {
   const words = [
     "Sources",
     "Feeds",
-    ...Array.from({ length: behind }, () => "Feeds behind them"),
+    ...Array.from({ length: behind }, () => "Feeds that follow them"),
     ...(flow.withTables ? ["Tables"] : []),
     "Warehouses",
   ];
@@ -269,7 +269,7 @@ function AsList({ feeds }: { feeds: Feed[] }) {
           width: "12%",
         },
         {
-          name: "Behind",
+          name: "After",
           show: (feed) => afterOf(feed) && <Link to={`/feeds/${afterOf(feed)}`}>{afterOf(feed)}</Link>,
           width: "18%",
         },

@@ -138,7 +138,7 @@ export function Home() {
                       ))}
                     </Ranges>
                   </Actions>
-                  <Loaded query={activity} what="what came in">
+                  <Loaded query={activity} what="rows loaded">
                     {(shown) => <Volume activity={shown} label={words[hours]} />}
                   </Loaded>
                 </Section>
@@ -152,7 +152,7 @@ export function Home() {
               <Section>
                 <Actions>
                   <h2>Freshness</h2>
-                  <small>{`what each brought in the last ${words[hours]}, and when it last succeeded`}</small>
+                  <small>{`rows each loaded in the last ${words[hours]}, and when it last succeeded`}</small>
                   <Find
                     label="Find feeds"
                     hint={`Find one of ${count(found.length)}`}
@@ -193,7 +193,7 @@ function Begin() {
   return (
     <Section>
       <p>
-        Nothing is brought yet. <Link to="/new">Make a feed</Link>: choose a source, look at what it offers, say what to bring. Or
+        Nothing is loaded yet. <Link to="/new">Make a feed</Link>: choose a source, survey its tables, and choose what to load. Or
         apply a folder of definitions with <code>reed apply FOLDER</code>.
       </p>
     </Section>
@@ -289,7 +289,7 @@ const tone = (feed: Feed): string => {
 
 const inWords = {
   bad: "failed or late",
-  busy: "at work",
+  busy: "running or queued",
   warn: "paused, or with rejects",
   plain: "never run",
   good: "fresh",
@@ -312,7 +312,7 @@ function Fresh({ feeds, activity, now }: { feeds: Feed[]; activity: Activity | u
           </li>
         ))}
       </Tiles>
-      {feeds.length === 0 && <Quiet>None is named so.</Quiet>}
+      {feeds.length === 0 && <Quiet>No match.</Quiet>}
       {feeds.length > shown.length && (
         <Quiet>
           {`The first ${count(shown.length)} of ${count(feeds.length)}. `}

@@ -26,7 +26,7 @@ const Card = styled.article`
 export function PlanView({ feed }: { feed: string }) {
   const plan = useQuery(planQuery(feed));
   return (
-    <Loaded query={plan} what="the plan; the source is asked for a page of each table">
+    <Loaded query={plan} what="the plan; a page of each table is read from the source">
       {(found) => (
         <Section>
           <div>
@@ -46,7 +46,7 @@ export function PlanView({ feed }: { feed: string }) {
 
 export function TablePlan({ table }: { table: PlannedTable }) {
   const name = table.table || table.source_table;
-  const state = table.error ? "cannot be planned" : !table.table ? "not read" : table.exists ? "exists" : "would be made";
+  const state = table.error ? "cannot be planned" : !table.table ? "not read" : table.exists ? "exists" : "will be created";
   return (
     <Card>
       <h2>
@@ -63,7 +63,7 @@ export function TablePlan({ table }: { table: PlannedTable }) {
             {table.cursor_until !== null && `; from ${table.cursor_from ?? "the beginning"} until ${table.cursor_until}`}.
           </p>
           <p>
-            {table.records === null ? "How many records, the source does not say" : plural(table.records, "record")}
+            {table.records === null ? "The source does not say how many records" : plural(table.records, "record")}
             {table.requests !== null && `, ${plural(table.requests, "request")}`}
             {table.seconds !== null && `, roughly ${table.seconds} s of asking`}.
             {table.sample_rejects > 0 && ` ${count(table.sample_rejects)} of the first page would be rejected.`}
@@ -74,7 +74,7 @@ export function TablePlan({ table }: { table: PlannedTable }) {
           ))}
           {table.losses.map((loss) => (
             <Hint key={loss}>
-              Cannot be kept: {loss}. Run it with <code>reed run --allow-loss</code> to let that go.
+              Would be lost: {loss}. To accept that, use <code>reed run --allow-loss</code>.
             </Hint>
           ))}
         </>
@@ -96,8 +96,8 @@ export function TablePlan({ table }: { table: PlannedTable }) {
           </li>
         ))}
       </ul>
-      {table.only_nulls.length > 0 && <p>Only nulls so far, no column yet: {table.only_nulls.join(", ")}</p>}
-      {table.unmatched.length > 0 && <p>No record brings what the feed names: {table.unmatched.join(", ")}</p>}
+      {table.only_nulls.length > 0 && <p>Only nulls so far, so no column yet: {table.only_nulls.join(", ")}</p>}
+      {table.unmatched.length > 0 && <p>The feed names columns that no record has: {table.unmatched.join(", ")}</p>}
     </Card>
   );
 }

@@ -43,9 +43,9 @@ export function PreviewView({
       <Section>
         <Actions>
           <Button onPress={() => survey.mutate()} isPending={survey.isPending}>
-            Survey it
+            Survey
           </Button>
-          <small>Its tables are known by a survey; then you choose one.</small>
+          <small>Survey the source to list its tables; then choose one.</small>
         </Actions>
         {survey.isError && <Trouble facts={factsOf(survey.error)} />}
       </Section>
@@ -62,8 +62,8 @@ export function PreviewView({
             {files
               ? (preview.data?.note ?? "The first records of a file that matches.")
               : survey
-                ? "Its first rows. Nothing is kept."
-                : "One request, as the connector makes it; secrets are blanked. Nothing is kept."}
+                ? "Its first rows. Nothing is stored."
+                : "One request, as the connector makes it; secrets are blanked. Nothing is stored."}
           </small>
         </Actions>
         {preview.isError && <Trouble facts={factsOf(preview.error)} />}

@@ -22,7 +22,7 @@ export function RejectsView({ feed }: { feed: string }) {
               <Button onPress={() => replay.mutate()} isPending={replay.isPending}>
                 Replay them
               </Button>
-              <small>Shapes them once more, as the feed is defined now; the source is not asked.</small>
+              <small>Shapes and loads them again by the current definition; the source is not read.</small>
             </Actions>
           )}
           {replay.isError && <Trouble facts={factsOf(replay.error)} />}

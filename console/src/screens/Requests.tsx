@@ -40,7 +40,7 @@ export function Requests({ run, feed, active, all }: { run: number; feed: string
             <span>{failed ? `${plural(found.length, "request")} went wrong` : plural(found.length, "request")}</span>
             {found.length === MOST && <small>{`the first ${count(MOST)}; the file holds all`}</small>}
             <Button look="quiet" onPress={() => setFailed(!failed)}>
-              {failed ? "Show all" : "Only those that went wrong"}
+              {failed ? "Show all" : "Only failed"}
             </Button>
             <a href={requestsFile(run)} download>
               Download as NDJSON
@@ -57,7 +57,9 @@ export function Requests({ run, feed, active, all }: { run: number; feed: string
             rows={found}
             id={(line) => line.number}
             height={open === null ? "52vh" : "24vh"}
-            empty={failed ? "None went wrong." : "No requests: the run made none, or the days for which they are kept are over."}
+            empty={
+              failed ? "No request failed." : "No requests: the run sent none, or they are older than the service keeps them."
+            }
             columns={[
               { name: "At", show: (line) => moment(line.at).slice(11) + line.at.slice(19, 23), mono: true, width: "12%" },
               { name: "Table", show: (line) => line.table, width: "11%" },

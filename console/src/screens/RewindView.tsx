@@ -31,7 +31,7 @@ export function RewindView({ feed }: { feed: Feed }) {
       move.reset();
     };
   const cost = look.data && [
-    look.data.records === null ? "as many records as there are" : plural(look.data.records, "record"),
+    look.data.records === null ? "an unknown number of records" : plural(look.data.records, "record"),
     ...(look.data.requests === null ? [] : [plural(look.data.requests, "request")]),
     ...(look.data.seconds === null ? [] : [`roughly ${duration(look.data.seconds)}`]),
   ];

@@ -88,7 +88,7 @@ function OneRun({ id }: { id: number }) {
       }
     >
       {live.connection === "lost" && (
-        <Hint>The connection to the service broke; what is shown is the last that came. Trying again …</Hint>
+        <Hint>The connection to the service broke; what is shown is the latest that came. Trying again …</Hint>
       )}
       {run.error && <Trouble facts={run.error} />}
       {run.tables
@@ -102,7 +102,7 @@ function OneRun({ id }: { id: number }) {
             <Badge word={run.outcome} />
           </span>
         </Fact>
-        <Fact name="Began">{moment(run.started_at) || "not yet"}</Fact>
+        <Fact name="Started">{moment(run.started_at) || "not yet"}</Fact>
         <Fact name="Duration">{between(run.started_at, run.ended_at, now)}</Fact>
         <Fact name="Read">{count(run.totals.read)}</Fact>
         <Fact name="Inserted">{count(run.totals.inserted)}</Fact>

@@ -61,7 +61,7 @@ function Windows({ feed }: { feed: string }) {
       <Actions>
         <h2>Windows</h2>
         <Button look="quiet" onPress={() => setWrong(!wrong)}>
-          {wrong ? "Show all" : "Only those that failed"}
+          {wrong ? "Show all" : "Only failed"}
         </Button>
       </Actions>
       {again.isError && <Trouble facts={factsOf(again.error)} />}
@@ -73,7 +73,7 @@ function Windows({ feed }: { feed: string }) {
               label="Windows"
               rows={found}
               id={(window) => window.id}
-              empty={wrong ? "None failed." : "None is due yet."}
+              empty={wrong ? "No window failed." : "No window is due yet."}
               height="34vh"
               columns={[
                 { name: "From", show: (window) => short(window.begins), width: "20%" },
@@ -91,7 +91,7 @@ function Windows({ feed }: { feed: string }) {
                   width: "18%",
                 },
                 {
-                  name: "Again",
+                  name: "Run again",
                   show: (window) =>
                     window.backfill === null &&
                     (window.state === "failed" || window.state === "skipped") && (
@@ -100,7 +100,7 @@ function Windows({ feed }: { feed: string }) {
                         onClick={() => again.mutate(window)}
                         aria-label={`Run the window from ${window.begins} again`}
                       >
-                        Run it again
+                        Run again
                       </InRow>
                     ),
                   width: "18%",
@@ -131,7 +131,7 @@ function Backfills({ feed }: { feed: string }) {
   return (
     <>
       <h2>Backfills</h2>
-      <FormLine label="Ask for a backfill" send={() => ask.mutate()}>
+      <FormLine label="New backfill" send={() => ask.mutate()}>
         <Field label="From" value={from} change={setFrom} placeholder="2026-01-01" width={130} />
         <Field label="Until" value={until} change={setUntil} placeholder="2026-02-01" width={130} />
         <Field label="Length of each run" value={length} change={setLength} placeholder="1d" width={90} />
@@ -165,7 +165,7 @@ function Backfills({ feed }: { feed: string }) {
               },
               { name: "Requested", show: (one) => ago(one.asked_at, now), width: "13%" },
               {
-                name: "Go on with it",
+                name: "Pause, resume or cancel",
                 quiet: true,
                 show: (one) =>
                   (one.state === "active" || one.state === "paused") && (

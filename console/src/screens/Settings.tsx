@@ -35,7 +35,7 @@ export function Settings() {
   const session = useQuery(sessionQuery());
   return (
     <Page title="Settings" about={session.data && `You are ${session.data.name}, with the role ${session.data.role}.`}>
-      <Loaded query={session} what="who you are">
+      <Loaded query={session} what="your session">
         {(who) => (
           <Tabs
             label="Settings"
@@ -59,17 +59,17 @@ export function Settings() {
 }
 
 const serviceWords: Record<string, string> = {
-  workers: "runs at once: worker processes",
-  threads: "answers at once: threads",
-  keep_days: "days that requests are kept",
-  keep_runs_days: "days that runs, their logs and drift are kept",
-  keep_rejects_days: "days that rejects are kept",
-  keep_audit_days: "days that it is kept who changed what",
-  grace_seconds: "seconds that runs may still take when it is stopped",
-  notification_seconds: "seconds that notifications are gathered before they are sent",
-  mail_server: "where mail is handed over",
+  workers: "runs at once (worker processes)",
+  threads: "requests answered at once (threads)",
+  keep_days: "days requests are kept",
+  keep_runs_days: "days runs, their logs and drift are kept",
+  keep_rejects_days: "days rejects are kept",
+  keep_audit_days: "days the audit log is kept",
+  grace_seconds: "seconds runs may take to end when the service stops",
+  notification_seconds: "seconds notifications are gathered before they are sent",
+  mail_server: "mail server",
   mail_to: "who gets mail where a feed names nobody",
-  public_url: "where people find it",
+  public_url: "the address people use",
 };
 
 /** What it goes by: for how long things are kept can be changed here, all else by starting it anew. */
@@ -90,7 +90,7 @@ function Service() {
           </p>
           {change.isError && <Trouble facts={factsOf(change.error)} />}
           <Grid<Setting>
-            label="What the service goes by"
+            label="Service settings"
             rows={found}
             id={(one) => one.name}
             empty=""
@@ -106,7 +106,7 @@ function Service() {
                   ),
                 width: "36%",
               },
-              { name: "What it is", show: (one) => serviceWords[one.name] ?? "", width: "42%" },
+              { name: "Meaning", show: (one) => serviceWords[one.name] ?? "", width: "42%" },
             ]}
           />
         </Section>
@@ -196,14 +196,14 @@ function Secrets() {
           id={(one) => one.name}
           empty={
             <>
-              None. Set one with <code>reed secret set NAME</code>; it is sealed, and never shown.
+              None. Set one with <code>reed secret set NAME</code>; it is encrypted, and never shown.
             </>
           }
           columns={[
             { name: "Name", show: (one) => <b>{one.name}</b>, width: "40%" },
             {
-              name: "Kept in",
-              show: (one) => (one.kept === "store" ? "the store, sealed" : `the service's ${one.kept}`),
+              name: "Stored in",
+              show: (one) => (one.kept === "store" ? "the store, encrypted" : `the service's ${one.kept}`),
               width: "30%",
             },
             { name: "Changed", show: (one) => moment(one.changed_at), width: "30%" },
@@ -285,7 +285,7 @@ function Users() {
               },
               { name: "Added", show: (one) => moment(one.created_at), width: "22%" },
               {
-                name: "Change it",
+                name: "Enable or disable",
                 quiet: true,
                 show: (one) => (
                   <InRow type="button" onClick={() => change.mutate([one.name, { disabled: !one.disabled }])}>
@@ -314,11 +314,11 @@ function Tokens() {
   const error = make.error ?? end.error;
   return (
     <Section>
-      <FormLine label="Make a token" send={() => make.mutate()}>
+      <FormLine label="New token" send={() => make.mutate()}>
         <Field label="Label" value={label} change={setLabel} width={200} />
         <OneOf label="Role" value={role} of={ROLES} change={setRole} />
         <Button type="submit" isPending={make.isPending} isDisabled={!label}>
-          Make a token
+          Create token
         </Button>
       </FormLine>
       {make.data && (
@@ -339,9 +339,9 @@ function Tokens() {
               { name: "Role", show: (one) => one.role, width: "12%" },
               { name: "Used", show: (one) => ago(one.used_at, now), width: "16%" },
               { name: "Ends", show: (one) => (one.ends_at ? moment(one.ends_at) : "never"), width: "18%" },
-              { name: "Made by", show: (one) => one.made_by, width: "18%" },
+              { name: "Created by", show: (one) => one.made_by, width: "18%" },
               {
-                name: "Change it",
+                name: "End",
                 quiet: true,
                 show: (one) => (
                   <InRow type="button" onClick={() => end.mutate(one.id)} aria-label={`End ${one.label}`}>
@@ -361,7 +361,7 @@ function Tokens() {
 function Audit() {
   const audit = useQuery(auditQuery());
   return (
-    <Loaded query={audit} what="who changed what">
+    <Loaded query={audit} what="the audit log">
       {(found) => (
         <Grid<AuditLine>
           label="Audit log"

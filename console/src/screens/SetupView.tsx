@@ -22,7 +22,7 @@ export function SetupView({ source }: { source: string }) {
   const found = useQuery({ queryKey: ["sources", source, "setup-sql"], queryFn: () => setupSql(source) });
   return (
     <Section>
-      <p>For the database's administrator: what this source needs so that its feeds may read, and nothing more.</p>
+      <p>For the database administrator: the rights this source needs so that its feeds can read, and no more.</p>
       <Loaded query={found} what="the statements">
         {(statements) => (
           <Script tabIndex={0} aria-label="Statements">

@@ -104,7 +104,7 @@ export function Shell() {
           document.getElementById("page")?.focus();
         }}
       >
-        To the page
+        Skip to content
       </Skip>
       <Rail aria-label="Main">
         <strong>
@@ -138,11 +138,7 @@ export function Shell() {
         </footer>
       </Rail>
       <div id="page" tabIndex={-1} key={zone}>
-        {silent && (
-          <Silent role="alert">
-            The service does not answer. What is shown is the last that came; it is asked again and again.
-          </Silent>
-        )}
+        {silent && <Silent role="alert">The service does not answer. What is shown is the latest it sent; trying again.</Silent>}
         <Suspense fallback={<Later />}>
           <Outlet />
         </Suspense>

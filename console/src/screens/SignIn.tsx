@@ -80,7 +80,7 @@ export function SignIn() {
         <Trouble
           facts={{
             code: failed,
-            message: FAILED[failed] ?? "The sign-in did not come through. Begin again, or ask whoever runs the service.",
+            message: FAILED[failed] ?? "The sign-in failed. Try again, or ask whoever runs the service.",
           }}
         />
       )}

@@ -45,7 +45,7 @@ export function Source() {
               <Fact name="State">
                 <Badge {...stateOf(data)} />
               </Fact>
-              <Fact name={data.database ? "Database" : data.files ? "Store of" : "Connector"}>{data.connector}</Fact>
+              <Fact name={data.database ? "Database" : data.files ? "File store" : "Connector"}>{data.connector}</Fact>
               <Fact name="Address">{data.base_url}</Fact>
               {!((data.database || data.files) && data.signs_in === "nothing") && (
                 <Fact name="Authentication">{data.signs_in}</Fact>

@@ -18,7 +18,7 @@ export function stateOf(source: Source): { word: string; tone?: "bad" | "warn" }
 export function Sources() {
   const sources = useQuery(sourcesQuery());
   return (
-    <Page title="Sources" about="Where records come from: what each offers, how it is asked, how it stands.">
+    <Page title="Sources" about="Where records come from: what each offers, its rate limit, and its health.">
       <Loaded query={sources} what="sources">
         {(found) => (
           <Grid<Source>
@@ -42,7 +42,7 @@ export function Sources() {
                 width: "18%",
               },
               {
-                name: "Pace, or lag of its log",
+                name: "Rate limit, or CDC lag",
                 show: (source) =>
                   source.database || source.files
                     ? source.lags.map((lag) => `${lag.feed}: ${lagWords(lag)}`).join(", ")
@@ -50,7 +50,7 @@ export function Sources() {
                 width: "19%",
               },
               {
-                name: "Asked",
+                name: "Requests",
                 under: "last minute",
                 show: (source) => (source.asked_last_minute ? count(source.asked_last_minute) : ""),
                 end: true,

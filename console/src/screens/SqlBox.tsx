@@ -75,7 +75,7 @@ export function SqlBox({ warehouse, first }: { warehouse: string; first: string 
         <OneOf label="Seconds at most" value={seconds} of={TIMES} change={setSeconds} />
         {asked.length > 0 && (
           <OneOf
-            label="Asked before"
+            label="History"
             value={asked.includes(sql) ? sql : ""}
             of={["", ...asked]}
             change={(text) => text && setSql(text)}
@@ -84,7 +84,7 @@ export function SqlBox({ warehouse, first }: { warehouse: string; first: string 
         <span role="status">
           {ask.data
             ? `${plural(ask.data.rows.length, "row")}${ask.data.truncated ? ", cut there" : ""}, ${duration(ask.data.seconds)}`
-            : "Ctrl-Enter asks; nothing can be changed from here."}
+            : "Ctrl-Enter runs the query. Read only."}
         </span>
         {ask.data && ask.data.rows.length > 0 && (
           <Button onPress={() => save(`${warehouse}.csv`, csv(ask.data))}>Download as CSV</Button>

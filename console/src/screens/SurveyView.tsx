@@ -22,16 +22,16 @@ export function SurveyView({ survey, tables, source }: { survey: Survey; tables:
     <Section>
       <Actions>
         <Button onPress={() => survey.mutate()} isPending={survey.isPending}>
-          {survey.data ? "Refresh" : "Survey it"}
+          {survey.data ? "Refresh" : "Survey"}
         </Button>
         <small>
           {source.files
-            ? "Lists the files, and looks into one of each kind. Nothing is kept."
+            ? "Lists the files, and looks into one of each kind. Nothing is stored."
             : source.database
-              ? "Reads the catalog; no row is asked for. Nothing is kept."
+              ? "Reads the catalog only, no rows. Nothing is stored."
               : source.discover_tables
-                ? "Asks which tables there are, and for a page or two of each. Nothing is kept."
-                : `Asks for a page or two of each of its ${plural(tables.length, "table")}. Nothing is kept.`}
+                ? "Asks which tables there are, and for a page or two of each. Nothing is stored."
+                : `Asks for a page or two of each of its ${plural(tables.length, "table")}. Nothing is stored.`}
         </small>
       </Actions>
       {survey.isError && <Trouble facts={factsOf(survey.error)} />}
@@ -70,11 +70,11 @@ function Surveyed({ table }: { table: SurveyedTable }) {
       <Facts>
         <Fact name="Key">{may(table.key.join(", "), table.keys)}</Fact>
         {!files && <Fact name="Cursor">{may(table.cursor ?? "", table.cursors)}</Fact>}
-        {files && <Fact name="There are">{table.description}</Fact>}
-        <Fact name="Looked at">{plural(table.records, "record")}</Fact>
-        {table.total !== null && !files && <Fact name="The source says">{plural(table.total, "record")}</Fact>}
+        {files && <Fact name="Files">{table.description}</Fact>}
+        <Fact name="Records read">{plural(table.records, "record")}</Fact>
+        {table.total !== null && !files && <Fact name="Total at the source">{plural(table.total, "record")}</Fact>}
         {table.lists.length > 0 && <Fact name="Lists, to be child tables">{table.lists.join(", ")}</Fact>}
-        {table.parent && <Fact name="One request for each of">{table.parent}</Fact>}
+        {table.parent && <Fact name="One request per">{table.parent}</Fact>}
       </Facts>
       <code>{table.request}</code>
       <Grid<SurveyedColumn>
@@ -90,7 +90,7 @@ function Surveyed({ table }: { table: SurveyedTable }) {
           { name: "Type", show: (column) => column.type, width: "12%" },
           { name: "Nulls", show: (column) => (column.nulls ? count(column.nulls) : ""), end: true, width: "8%" },
           { name: "Distinct", show: (column) => count(column.distinct ?? 0), end: true, width: "9%" },
-          { name: "Could be", show: (column) => <Roles table={table} column={column.name} />, width: "15%" },
+          { name: "Usable as", show: (column) => <Roles table={table} column={column.name} />, width: "15%" },
           {
             name: "Examples",
             show: (column) => <span title={column.examples.join("\n")}>{column.examples.join(" · ")}</span>,
@@ -121,7 +121,7 @@ function Described({ table }: { table: SurveyedTable }) {
         empty="None."
         columns={[
           { name: "Changes by", show: (method) => <b>{method.by}</b>, width: "16%" },
-          { name: "Misses", show: (method) => <span title={method.misses}>{method.misses}</span>, width: "84%" },
+          { name: "Cannot see", show: (method) => <span title={method.misses}>{method.misses}</span>, width: "84%" },
         ]}
       />
       <Grid<SurveyedColumn>
@@ -133,10 +133,10 @@ function Described({ table }: { table: SurveyedTable }) {
         columns={[
           { name: "Column", show: (column) => <b>{column.name}</b>, width: "26%" },
           { name: "Declared", show: (column) => column.declared, mono: true, width: "24%" },
-          { name: "Type here", show: (column) => column.type || "by its values", width: "14%" },
+          { name: "Type", show: (column) => column.type || "from its values", width: "14%" },
           { name: "Null", show: (column) => (column.nullable ? "" : "never"), width: "8%" },
-          { name: "Could be", show: (column) => <Roles table={table} column={column.name} />, width: "16%" },
-          { name: "Index", show: (column) => (table.indexed.includes(column.name) ? "begins one" : ""), width: "12%" },
+          { name: "Usable as", show: (column) => <Roles table={table} column={column.name} />, width: "16%" },
+          { name: "Index", show: (column) => (table.indexed.includes(column.name) ? "first in one" : ""), width: "12%" },
         ]}
       />
     </Section>

@@ -8,7 +8,7 @@ import { Chart } from "../ui/Chart";
 import { Actions, Section } from "../ui/Page";
 import { Loaded } from "./Loaded";
 
-const clock = (seconds: number) => (seconds === 0 ? "its beginning" : duration(seconds));
+const clock = (seconds: number) => (seconds === 0 ? "the start" : duration(seconds));
 
 function Drawn({ parts, what, unit }: { parts: Part[]; what: string; unit: (rate: number) => string }) {
   const most = Math.max(...parts.map((part) => part.rate));
@@ -40,8 +40,7 @@ export function Throughput({ run, active }: { run: number; active: boolean }) {
     <Loaded query={pace} what="the pace">
       {(found) => {
         const parts = perSecond(found, bytes ? "bytes" : "read");
-        if (parts.length < 2)
-          return <p>{active ? "It has only just begun." : "It was over too soon to be drawn: a second or less."}</p>;
+        if (parts.length < 2) return <p>{active ? "Just started." : "Too short to draw: a second or less."}</p>;
         return (
           <>
             <Actions>

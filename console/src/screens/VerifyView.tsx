@@ -89,7 +89,7 @@ export function VerifyView({ feed, table = null }: { feed: string; table?: strin
             .filter((table) => table.lacking.length > 0)
             .map((table) => (
               <p key={table.table}>
-                <b>{table.table}</b>: columns that no run has brought yet: {table.lacking.join(", ")}
+                <b>{table.table}</b>: columns that no run has loaded yet: {table.lacking.join(", ")}
               </p>
             ))}
           {differences(verify.data).length > 0 && (

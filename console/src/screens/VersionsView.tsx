@@ -61,7 +61,7 @@ export function VersionsView({ feed }: { feed: string }) {
                 <span>{`Version ${shown.version}${shown.version > 1 ? " against the one before" : ", the first"}, from ${shown.file}`}</span>
                 {shown.version !== found[0]!.version && !shown.removed && (
                   <Button onPress={() => back.mutate(shown.version)} isPending={back.isPending}>
-                    Put it in force again
+                    Restore this version
                   </Button>
                 )}
               </Actions>

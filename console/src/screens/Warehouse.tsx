@@ -15,7 +15,7 @@ export function Warehouse() {
   const { warehouse = "" } = useParams();
   const tables = useQuery(tablesQuery(warehouse));
   return (
-    <Page title={warehouse} about="Its tables, counted now. Read only from here.">
+    <Page title={warehouse} about="Tables and their row counts. Read only.">
       <Loaded query={tables} what="tables">
         {(found) => (
           <Tabs

@@ -37,7 +37,7 @@ export const ledgerColumns = (lines: LedgerLine[]): GridColumn<LedgerLine>[] => 
     figure("Rejected", (line) => line.rejected),
     lines.some((line) => others(line, named) !== "") && { name: "Other", show: (line) => others(line, named) },
     { name: "Reconciles", show: (line) => (line.reconciles ? "yes" : <b>NO</b>) },
-    { name: "Cursor to", show: (line) => <span title={line.cursor_to ?? ""}>{short(line.cursor_to ?? "")}</span>, mono: true },
+    { name: "Cursor until", show: (line) => <span title={line.cursor_to ?? ""}>{short(line.cursor_to ?? "")}</span>, mono: true },
     { name: "Ended", show: (line) => <span title={moment(line.ended)}>{moment(line.ended).slice(5, 16)}</span> },
   ];
   return columns.filter((column) => column !== false);

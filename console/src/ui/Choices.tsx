@@ -51,7 +51,7 @@ export function Choices({ label, items, chosen, choose }: Props) {
         selectionMode="single"
         disallowEmptySelection
         selectedKeys={[chosen]}
-        renderEmptyState={() => <small>None is named so.</small>}
+        renderEmptyState={() => <small>No match.</small>}
         onSelectionChange={(keys) => {
           const [key] = keys;
           if (key !== undefined) choose(String(key));

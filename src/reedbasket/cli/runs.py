@@ -254,7 +254,7 @@ def _words(table: wire.TableProgress, among: Sequence[wire.TableProgress]) -> st
     if table["waiting"]:
         text += f"; waits {table['waiting']}"
     if table["repeated"]:
-        text += f" ({show.count(table['repeated'])} in the overlap were taken before)"
+        text += f" ({show.count(table['repeated'])} in the overlap were already loaded)"
     return text
 
 
@@ -267,7 +267,7 @@ def ended(run: wire.Run, as_json: bool) -> int:
     totals = run["totals"]
     words = f"{show.count(totals['read'])} read, {written(totals)}, {show.plural(totals['requests'], 'request')}"
     if totals["repeated"]:
-        words += f"; {show.count(totals['repeated'])} in the overlap were taken before"
+        words += f"; {show.count(totals['repeated'])} in the overlap were already loaded"
     if totals["rejected"]:
         words += f"; {show.count(totals['rejected'])} rejected, see `reed rejects {run['feed']}`"
     print(f"Run {run['id']} of {run['feed']} {run['outcome']} in {took}: {words}.")

@@ -43,10 +43,10 @@ export function FeedStep({ draft, feeds }: { draft: Draft; feeds: string[] }) {
   return (
     <Section>
       <FormLine label="The feed" send={() => undefined}>
-        {field("Its name", ["feed"], "harbour", 190)}
-        {field("What it is for", ["description"], "sailings and bookings", 300)}
+        {field("Name", ["feed"], "harbour", 190)}
+        {field("Description", ["description"], "sailings and bookings", 300)}
       </FormLine>
-      <FormLine label="Where it goes" send={() => undefined}>
+      <FormLine label="Destination" send={() => undefined}>
         <OneOf
           label="Into"
           value={text(feed.into)}

@@ -94,7 +94,7 @@ function Node({ name, path, value, chosen, choose, deep }: NodeProps) {
                 choose(path);
               }}
             >
-              {path === chosen ? "these are the records" : "take as records"}
+              {path === chosen ? "these are the records" : "use as records"}
             </button>
           )}
         </summary>

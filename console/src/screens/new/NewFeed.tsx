@@ -60,7 +60,7 @@ export function NewFeed() {
   const found = survey.data ?? cache.getQueryData<SurveyedTable[]>(["offered", from]) ?? [];
   const steps = [
     { id: "source", title: "Source", done: from !== "" },
-    { id: "tables", title: "What it offers", done: tables > 0 },
+    { id: "tables", title: "Tables", done: tables > 0 },
     { id: "shape", title: "Changes and columns", done: tables > 0 },
     { id: "feed", title: "Feed and schedule", done: text(feed?.feed) !== "" && text(feed?.into) !== "" },
     { id: "plan", title: "Plan and create", done: false },
@@ -158,10 +158,10 @@ function PlanStep({ draft, name, known }: { draft: Draft; name: string; known: b
           Plan it
         </Button>
         <Button look="main" onPress={() => create.mutate(true)} isPending={create.isPending} isDisabled={!name}>
-          {known ? "Keep it and run" : "Create and run"}
+          {known ? "Save and run" : "Create and run"}
         </Button>
         <Button onPress={() => create.mutate(false)} isPending={create.isPending} isDisabled={!name}>
-          {known ? "Keep it" : "Create"}
+          {known ? "Save" : "Create"}
         </Button>
         <small>A plan asks the source for a page of each table, and writes nothing.</small>
       </Actions>

@@ -56,7 +56,7 @@ const summary = (own: Doc): string =>
     own.hash ? "hashed" : "",
   ]
     .filter(Boolean)
-    .join(", ") || "as is natural";
+    .join(", ") || "automatic";
 
 function OneTable({ draft, name, own, table }: { draft: Draft; name: string; own: Doc; table: SurveyedTable | undefined }) {
   const set = (keys: string[], value: unknown) =>
@@ -122,8 +122,8 @@ function OneTable({ draft, name, own, table }: { draft: Draft; name: string; own
             ? `By ${by} it misses: ${misses}`
             : ""
           : table?.cursor
-            ? `Left out, the connector's cursor is followed: ${table.cursor}.`
-            : "Left out, everything is read each time."}
+            ? `Left empty, the connector's cursor is used: ${table.cursor}.`
+            : "Left empty, everything is read each time."}
       </p>
       <p>{writeWords[text(own.write)] ?? ""}</p>
       {table ? (
@@ -139,7 +139,7 @@ const listed = (value: unknown): string[] => (Array.isArray(value) ? value.map(S
 
 function Columns({ own, table, set }: { own: Doc; table: SurveyedTable; set: (keys: string[], value: unknown) => void }) {
   const [left, hashed] = [listed(own.exclude_columns), listed(own.hash)];
-  const becomes = (column: string) => (left.includes(column) ? "left out" : hashed.includes(column) ? "hashed" : "taken");
+  const becomes = (column: string) => (left.includes(column) ? "left out" : hashed.includes(column) ? "hashed" : "as it is");
   const turn = (column: string, to: string) => {
     const without = (all: string[]) => all.filter((one) => one !== column);
     set(["exclude_columns"], to === "left out" ? [...without(left), column] : without(left));
@@ -156,14 +156,14 @@ function Columns({ own, table, set }: { own: Doc; table: SurveyedTable; set: (ke
         { name: "Column", show: (column) => <b>{column.name}</b>, width: "26%" },
         { name: "Type", show: (column) => column.type || column.declared, width: "14%" },
         {
-          name: "Becomes",
+          name: "Load it",
           show: (column) => (
             <select
-              aria-label={`What becomes of ${column.name}`}
+              aria-label={`Load ${column.name}`}
               value={becomes(column.name)}
               onChange={(event) => turn(column.name, event.target.value)}
             >
-              {["taken", "left out", "hashed"].map((one) => (
+              {["as it is", "left out", "hashed"].map((one) => (
                 <option key={one}>{one}</option>
               ))}
             </select>
@@ -171,7 +171,7 @@ function Columns({ own, table, set }: { own: Doc; table: SurveyedTable; set: (ke
           width: "15%",
         },
         {
-          name: "Named in the warehouse",
+          name: "Name in the warehouse",
           show: (column) => (
             <input
               type="text"

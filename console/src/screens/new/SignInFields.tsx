@@ -78,7 +78,7 @@ export function SignInFields({ draft, connector, source }: { draft: Draft; conne
   );
   return (
     <>
-      <FormLine label="Who asks" send={() => undefined}>
+      <FormLine label="Credentials" send={() => undefined}>
         <OneOf label="Authentication" value={auth} of={AUTHS} change={choose} />
         {auth === "API key in a header" && (
           <Field

@@ -265,7 +265,7 @@ function Setup({ draft, name }: { draft: Draft; name: string }) {
         <Button onPress={() => ask.mutate()} isPending={ask.isPending}>
           SQL for its administrator
         </Button>
-        <small>What the user of this source needs to read what the feed names, and nothing more.</small>
+        <small>The rights the user of this source needs to read the tables of this feed, and no more.</small>
       </Actions>
       {ask.isError && <Mistakes error={ask.error} />}
       {ask.data && (

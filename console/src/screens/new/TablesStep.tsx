@@ -79,10 +79,10 @@ export function TablesStep({ draft, survey, found }: { draft: Draft; survey: Sur
             <Find label="Find tables" hint={`Find one of ${count(found.length)}`} words={words} find={find} />
             <Actions>
               <Button look="quiet" onPress={() => turn(may, true)} isDisabled={may.length === 0}>
-                {words ? "Take these" : "Take all"}
+                {words ? "Select these" : "Select all"}
               </Button>
               <Button look="quiet" onPress={() => turn(shown, false)}>
-                {words ? "None of these" : "None"}
+                {words ? "Clear these" : "Clear all"}
               </Button>
             </Actions>
             <ul aria-label="Tables of the source">
@@ -90,7 +90,7 @@ export function TablesStep({ draft, survey, found }: { draft: Draft; survey: Sur
                 <li key={table.table} data-open={table.table === here.table}>
                   <input
                     type="checkbox"
-                    aria-label={`Take ${table.table}`}
+                    aria-label={`Select ${table.table}`}
                     checked={keyOf(table) in taken}
                     disabled={!table.readable}
                     onChange={(event) => {
@@ -116,7 +116,7 @@ export function TablesStep({ draft, survey, found }: { draft: Draft; survey: Sur
 const sizeOf = (table: SurveyedTable): string => {
   if (table.error || !table.readable) return "cannot be read";
   const unit = table.what.startsWith("files") ? "file" : table.what === "endpoint" ? "record" : "row";
-  return `${table.total === null ? (table.records ? `${count(table.records)} looked at` : table.what) : plural(table.total, unit)}, ${plural(table.columns.length, "column")}`;
+  return `${table.total === null ? (table.records ? `${count(table.records)} read` : table.what) : plural(table.total, unit)}, ${plural(table.columns.length, "column")}`;
 };
 
 function OneTable({ draft, from, table }: { draft: Draft; from: string; table: SurveyedTable }) {
@@ -141,9 +141,9 @@ function OneTable({ draft, from, table }: { draft: Draft; from: string; table: S
         height={preview.data ? "24vh" : "54vh"}
         columns={[
           { name: "Column", show: (column) => <b>{column.name}</b>, width: "26%" },
-          { name: "Type", show: (column) => column.type || "by its values", width: "14%" },
+          { name: "Type", show: (column) => column.type || "from its values", width: "14%" },
           {
-            name: "Could be",
+            name: "Usable as",
             show: (column) => (
               <>
                 {[...table.key, ...table.keys].includes(column.name) && (

@@ -20,16 +20,16 @@ export function TypesView({ columns, casts, cast }: { columns: Column[]; casts: 
       height="30vh"
       columns={[
         { name: "Column", show: (column) => <b>{column.name}</b>, width: "40%" },
-        { name: "By its values", show: (column) => column.type, width: "25%" },
+        { name: "Found type", show: (column) => column.type, width: "25%" },
         {
-          name: "Taken as",
+          name: "Load as",
           show: (column) => (
             <select
-              aria-label={`Take ${column.name} as`}
+              aria-label={`Load ${column.name} as`}
               value={casts[column.name] ?? ""}
               onChange={(event) => put(column.name, event.target.value)}
             >
-              <option value="">that</option>
+              <option value="">the found type</option>
               {TYPES.filter((type) => type !== column.type).map((type) => (
                 <option key={type}>{type}</option>
               ))}

@@ -92,7 +92,7 @@ export function Workbench() {
   return (
     <Page
       title="Workbench"
-      about="Declare an API by trying it: ask, point at the records, take what its answer suggests, and keep it as a connector."
+      about="Build a connector from live answers: send a request, select the records, accept the suggestions, and save it."
       actions={
         <>
           <Button look="quiet" onPress={draft.forget}>
@@ -121,10 +121,10 @@ export function Workbench() {
           <Ask draft={draft} connector={connector} table={table} setTable={setWanted}>
             <Actions>
               <Button look="main" onPress={() => tried.mutate(1)} isPending={tried.isPending} isDisabled={!table || !source}>
-                Try a page
+                Fetch a page
               </Button>
               <Button onPress={() => tried.mutate(3)} isPending={tried.isPending} isDisabled={!table || !source}>
-                Try three pages
+                Fetch three pages
               </Button>
             </Actions>
             {tried.data && <Suggestions draft={draft} table={table} own={tables[table] ?? {}} tried={tried.data} />}
@@ -209,7 +209,7 @@ function Ask({
       <SignInFields draft={draft} connector={connector} source={source} />
       <FormLine label="The table" send={() => undefined}>
         {Object.keys((connector.tables ?? {}) as object).length > 1 && (
-          <OneOf label="Of its tables" value={table} of={Object.keys(connector.tables as object)} change={setTable} />
+          <OneOf label="Table" value={table} of={Object.keys(connector.tables as object)} change={setTable} />
         )}
         <Field label="Table" value={table} change={renameTable} width={150} />
         <Field
@@ -223,7 +223,7 @@ function Ask({
           Add table
         </Button>
       </FormLine>
-      <FormLine label="What is sent" send={() => undefined}>
+      <FormLine label="Request" send={() => undefined}>
         <Field
           label="Query parameters"
           value={sent}
@@ -270,8 +270,8 @@ function Suggestions({ draft, table, own, tried }: { draft: Draft; table: string
     return (
       <Hint>
         {tried.columns.length === 0
-          ? "Point at the records in the answer; then it says more."
-          : "This answer speaks for no way to page, and no key."}
+          ? "Select the records in the answer to get suggestions."
+          : "This answer suggests no pagination and no key."}
       </Hint>
     );
   return (
@@ -316,7 +316,7 @@ function Answer({ draft, table, own, tried, error, casts, cast }: AnswerProps) {
   const [look, setLook] = useState<"tree" | "wire">("tree");
   const [below, setBelow] = useState<"records" | "types">("records");
   if (error) return <Mistakes error={error} />;
-  if (!tried) return <Hint>No request sent yet. Fill in the address and the path, and try a page: the answer stands here.</Hint>;
+  if (!tried) return <Hint>No request sent yet. Fill in the address and the path, and fetch a page: the answer shows here.</Hint>;
   const last = tried.exchanges.at(-1);
   const pages =
     tried.pages.length > 1

@@ -57,7 +57,7 @@ export function YamlPanel({ draft }: { draft: Draft }) {
         <small role="status">
           {check.isSuccess
             ? `It reads: ${check.data.map((one) => `${one.kind} ${one.name} ${one.change}`).join(", ") || "nothing in it yet"}.`
-            : "Checks it as a whole; nothing is kept."}
+            : "Checks the whole definition; nothing is saved."}
         </small>
       </Actions>
       {draft.problem && <Hint>{`It does not read as YAML: ${draft.problem}. The forms wait until it does.`}</Hint>}

@@ -179,7 +179,7 @@ def summarise(listener: Listener, progress: TableProgress) -> None:
     words += f", {progress.unchanged} unchanged" if progress.unchanged else ""
     words += f" in {progress.seconds:.2f} s, requests: {progress.requests}"
     if progress.repeated:
-        words += f"; {progress.repeated} in the overlap were taken before"
+        words += f"; {progress.repeated} in the overlap were already loaded"
     if progress.filtered:
         words += f"; {progress.filtered} left out by `filter`"
     if progress.rejected:

@@ -125,7 +125,7 @@ class FileTableReader(TableReader):
             return
         words = [f"{len(found.due)} to take"]
         words += [f"{found.changed} of them changed"] if found.changed else []
-        words += [f"{found.known} taken before"] if found.known else []
+        words += [f"{found.known} already loaded"] if found.known else []
         self.notes.append(("info", "file.listed", f"files: {', '.join(words)}"))
         for what, paths, level in (
             ("not still for long enough yet, or without a marker; the next run looks again", found.unsettled, "info"),

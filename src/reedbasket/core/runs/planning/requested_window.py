@@ -22,4 +22,4 @@ def passed_over(order: ResolvedRun, table: ResolvedTable, warehouse: Warehouse) 
     load = warehouse.window_taken(order.feed, table.name, window) if window is not None else None
     if window is None or load is None:
         return None
-    return "window.taken_before", f"the window from {window.begins} to {window.ends} came in with load {load}"
+    return "window.already_loaded", f"the window from {window.begins} to {window.ends} came in with load {load}"
