@@ -10,8 +10,13 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
+from hypothesis import HealthCheck, settings
 
 from reedbasket.client import Client
+
+# What was found holds however busy the machine is.
+settings.register_profile("any machine", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+settings.load_profile("any machine")
 
 # How wide the terminal is of whoever runs the tests is not theirs.
 os.environ.pop("COLUMNS", None)

@@ -134,7 +134,7 @@ def test_a_cursor_of_numbers(tmp_path: Path) -> None:
 steps = st.lists(st.tuples(st.integers(0, 12), st.integers(0, 2), st.booleans()), min_size=1, max_size=25)
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(steps, st.sampled_from(["upsert", "append"]))
 def test_any_history_of_changes_arrives_once(tmp_path_factory: pytest.TempPathFactory, history: Any, write: str) -> None:
     """Run after run against a changing source: merge ends as the source, append has every version seen at a run once."""

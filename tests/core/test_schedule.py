@@ -48,7 +48,7 @@ def mistakes(*feeds: tuple[str, str]) -> list[tuple[str, str]]:
     return []
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=200)
 @given(
     st.sampled_from([30, 60, 900, 3600, 86400, 31 * 86400]), st.text("abc", min_size=1, max_size=5), st.integers(0, 4 * 10**9)
 )
@@ -66,7 +66,7 @@ def test_feeds_of_one_interval_are_spread_over_it() -> None:
     assert max(sum(second <= b < second + 1 for b in begins) for second in range(60)) <= 15
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=100)
 @given(st.integers(0, 4 * 10**9))
 def test_monthly_is_once_a_month(moment: int) -> None:
     ticks, now = Monthly("f"), datetime.fromtimestamp(moment, UTC)
@@ -100,7 +100,7 @@ def test_cron_goes_by_the_clock_on_the_wall(expression: str, since: str, expecte
         assert ticks.after(tick - timedelta(seconds=1)) == tick
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=150)
 @given(st.integers(1, 500), st.integers(0, 10**6), st.integers(0, 20_000))
 def test_windows_meet_without_gap_or_overlap(hours: int, moment: int, lag: int) -> None:
     """However often the past is decided, and wherever that stopped, the windows are the same."""

@@ -22,7 +22,7 @@ extras = {
 record = st.fixed_dictionaries({"id": st.integers(1, 6), "v": st.integers(0, 3)}, optional=extras)
 loads = st.lists(st.lists(record, max_size=7), min_size=1, max_size=4)
 WAYS = ["append", "replace", "upsert", "mirror", "mirror soft", "mirror ignore", "versions", "versions complete"]
-quick = settings(max_examples=5, deadline=None, suppress_health_check=list(HealthCheck))
+quick = settings(max_examples=5, suppress_health_check=list(HealthCheck))
 
 
 def newest(records: list[dict[str, Any]]) -> dict[int, dict[str, Any]]:

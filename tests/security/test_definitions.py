@@ -65,7 +65,7 @@ def changed(documents: list[Any], seed: int, count: int) -> list[Any]:
     return made
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=40, suppress_health_check=list(HealthCheck))
 @given(st.integers(0, 2**32), st.integers(1, 6))
 def test_whatever_is_written_is_a_basket_or_mistakes(seed: int, count: int) -> None:
     made = [document for document in changed(DEMO, seed, count) if document is not None]
@@ -76,7 +76,7 @@ def test_whatever_is_written_is_a_basket_or_mistakes(seed: int, count: int) -> N
         str(error.details).encode("utf-8", "surrogatepass")
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=150, suppress_health_check=list(HealthCheck))
 @given(st.text(alphabet=st.sampled_from(list("source: feed\n{}[]&*!|>%@`'\"#-0.e?,\t\u0085\u2028\x00é𝄞")), max_size=200))
 def test_whatever_is_typed_is_yaml_or_not(text: str) -> None:
     try:

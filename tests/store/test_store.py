@@ -101,7 +101,7 @@ def test_secrets_are_sealed(store: Store, monkeypatch: pytest.MonkeyPatch) -> No
     with pytest.raises(StoreError, match="does not fit"):
         secrets.reveal_secret(store, "harbour_token")
     monkeypatch.setenv("REED_KEY", "nonsense")
-    with pytest.raises(StoreError, match="no Fernet key") as caught:
+    with pytest.raises(StoreError, match="not a Fernet key") as caught:
         secrets.set_secret(store, "a", "b")
     assert "nonsense" not in str(caught.value)
 

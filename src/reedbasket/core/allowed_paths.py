@@ -94,6 +94,6 @@ class Places:
             str(path),
             found=f"of the service's own folder only {FILES} and {WAREHOUSES} are for data"
             if inside
-            else f"it does not lie in a folder that definitions may reach: {', '.join(map(str, self.allowed))}",
+            else f"it is not in a folder that definitions may use: {', '.join(map(str, self.allowed))}",
             fix=f"move it into {within[0]}, or ask the service's operator to allow the folder: `reed serve --allow-path FOLDER`",
         )

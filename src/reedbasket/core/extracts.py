@@ -45,7 +45,7 @@ def read_manifest(folder: Path) -> dict[str, Any]:
             raise ExtractError(
                 "reading the extract",
                 str(target),
-                found="it is not as it was written",
+                found="its content changed after it was written",
                 fix="copy it again",
                 code="extract.changed",
             )

@@ -66,7 +66,7 @@ class Outgoing:
                     "connecting to",
                     f"{host}:{port}" if str(address) == host else f"{host}:{port} ({address})",
                     found=why,
-                    fix="fix the address; where it is right, let whoever runs the service start it with --allow-network "
+                    fix="correct the address; if it is right, have whoever runs the service start it with --allow-network "
                     f"{address}/{address.max_prefixlen}",
                 )
         return [text for text, _ in found]

@@ -49,9 +49,7 @@ def caller_of(request: Request, store: Store) -> Caller:
         found = access.caller_of_token(store, token.strip()) if scheme.lower() == "bearer" else None
         if found is not None:
             return found
-        raise NotSignedIn(
-            "checking the token", found="it is not one of this service's, or its time is over", fix="use another, or make one"
-        )
+        raise NotSignedIn("checking the token", found="it is unknown, or has expired", fix="use another, or make one")
     session = request.cookies.get(SESSION_COOKIE, "")
     found = access.caller_of_session(store, session) if session else None
     if found is None:
@@ -81,7 +79,7 @@ def require_role(caller: Caller, role: Role, doing: str) -> None:
         raise Forbidden(
             doing,
             found=f"{caller.name} has the role {caller.role}",
-            fix=f"it takes the role {role}; ask an admin",
+            fix=f"this needs the role {role}; ask an admin",
             code="access.role",
         )
 

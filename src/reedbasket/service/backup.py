@@ -84,7 +84,9 @@ def restore(source: Path, folder: Path) -> list[str]:
         with tarfile.open(source, "r:gz") as tar:
             names = tar.getnames()
             if FILE_NAME not in names or any(name.split("/")[0] in _NOT_KEPT - {FILE_NAME} for name in names):
-                raise BackupError("restoring", str(source), found="no backup of ours", fix="name one that `reed backup` wrote")
+                raise BackupError(
+                    "restoring", str(source), found="not a backup of Reed Basket", fix="name one that `reed backup` wrote"
+                )
             tar.extractall(folder, filter="data")
     except (tarfile.TarError, OSError) as error:
         shutil.rmtree(folder, ignore_errors=True)

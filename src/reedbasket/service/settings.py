@@ -107,7 +107,7 @@ class Settings:
             self._require_openid()
         if bool(self.tls_cert) != bool(self.tls_key):
             raise SettingError(
-                "starting the service", "--tls-cert", found="one of the two files", fix="give --tls-cert and --tls-key"
+                "starting the service", "--tls-cert", found="only one of the two files", fix="give --tls-cert and --tls-key"
             )
 
     def _require_openid(self) -> None:

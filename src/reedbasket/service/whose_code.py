@@ -36,6 +36,6 @@ def needs_admin(file: str, who: str, role: str) -> Forbidden:
         "applying",
         file,
         found=f"you are {who}, with the role {role}, and it is Python that would run here",
-        fix="let an admin apply it, or install it as a package and name it as that publishes it, `code: lockers`",
+        fix="have an admin apply it, or install it as a package and name its entry point, `code: lockers`",
         code="definition.code_needs_admin",
     )

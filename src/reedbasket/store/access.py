@@ -157,7 +157,7 @@ def add_user(store: Store, name: str, role: Role, password: str | None = None) -
         )
         if done.rowcount == 0:
             raise Conflict(
-                "adding the user", name, found="there is one of that name", fix="take another name", code="user.exists"
+                "adding the user", name, found="there is one of that name", fix="choose another name", code="user.exists"
             )
 
 
@@ -206,7 +206,7 @@ def check_password(store: Store, name: str, password: str) -> bool:
 def _scrypt(name: str, password: str) -> str:
     if len(password) < 10:
         raise BadPassword(
-            "keeping the password", found="it is shorter than ten characters", fix="take a longer one, of several words"
+            "keeping the password", found="it is shorter than ten characters", fix="use a longer one, of several words"
         )
     from zxcvbn import zxcvbn  # its lists take a quarter of a second to read
 
@@ -214,8 +214,8 @@ def _scrypt(name: str, password: str) -> str:
     if zxcvbn(password[:100], user_inputs=[name, "reed", "basket", "reedbasket"], max_length=100)["guesses"] < _FEW_GUESSES:
         raise BadPassword(
             "keeping the password",
-            found="it is a common one, or made of the name, and is guessed soon",
-            fix="take several words that do not belong together",
+            found="it is a common password, or made from the name, and easy to guess",
+            fix="use several unrelated words",
         )
     salt = os.urandom(16)
     return "$".join(["scrypt", base64.b64encode(salt).decode(), base64.b64encode(_digest(password, salt)).decode()])

@@ -78,7 +78,7 @@ def signed_in(store: Store, subject: str, name: str, role: Role) -> str | None:
             raise Conflict(
                 "signing in",
                 name,
-                found="somebody of that name is here already, and is not known to be the same",
+                found="there is a user of that name already, who is not linked to this account",
                 fix="let an admin remove that user, or give another claim with --openid-name",
                 code="user.exists",
             )

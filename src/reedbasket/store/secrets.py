@@ -51,7 +51,7 @@ def _fernet(folder: Path) -> MultiFernet:
         raise StoreError(
             "reading the key that secrets are sealed with",
             where,
-            found="it is no Fernet key",
+            found="it is not a Fernet key",
             fix="put the right key back",
             code="secret.bad_key",
         ) from error
@@ -86,8 +86,8 @@ def rotate(store: Store) -> int:
                     raise StoreError(
                         "rotating the key",
                         table,
-                        found="something was sealed with another key",
-                        fix="put that key back too, or remove what it sealed",
+                        found="something is encrypted with another key",
+                        fix="put that key back too, or remove what it encrypted",
                         code="secret.bad_key",
                     ) from error
                 connection.execute(f"update {table} set sealed = ? where rowid = ?", (sealed, row["at_row"]))

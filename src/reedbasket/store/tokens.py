@@ -99,8 +99,8 @@ def take_errand(store: Store, state: str) -> tuple[str, str, str]:
     if row is None:
         raise NotFound(
             "coming back from signing in",
-            found="nobody of us is on the way, or not any more",
-            fix="begin at the source's page in the console, and take at most 15 minutes",
+            found="no sign-in is under way, or it has expired",
+            fix="start from the source's page in the console, and finish within 15 minutes",
             code="source.sign_in_expired",
         )
     facts = _open(store, row["sealed"])

@@ -117,8 +117,8 @@ class ColumnWork:
                 raise DefinitionError(
                     "computing",
                     what,
-                    found=f"it needs {needed[0]}, and the log does not tell a large value that did not change",
-                    fix="let the log tell whole rows (alter table … replica identity full), and reload the table",
+                    found=f"it needs {needed[0]}, and the log leaves out large values that did not change",
+                    fix="have the log carry whole rows (alter table … replica identity full), and reload the table",
                     code="definition.needs_untold",
                 )
 
@@ -209,8 +209,8 @@ class ColumnWork:
             raise DefinitionError(
                 "computing",
                 expression,
-                found=f"it yields a {made.type}, which no column holds",
-                fix="make it a number, text, a flag or a time; to_json(…) makes anything text",
+                found=f"it yields a {made.type}, which no column type holds",
+                fix="return a number, text, a boolean or a time; to_json(…) turns anything into text",
                 code="definition.bad_expression",
             )
         return made.cast(found[1]) if found[1] is not None else made

@@ -63,14 +63,14 @@ def require_bearable(source: str, state: PaceState, wait: Wait) -> None:
             "waiting for a turn at",
             source,
             found=f"{wait.why} for {wait.seconds:.0f} s more",
-            fix="see whether it is up; a run after that asks it once, and goes on if it answers",
+            fix="check that it is up; a run after that sends one request, and continues if it is answered",
         )
     if wait.seconds > LONGEST_OBEYED_SECONDS:
         raise QuotaUsed(
             "waiting for a turn at",
             source,
             found=f"{wait.why}; the next request may go in {wait.seconds / 60:.0f} minutes",
-            fix="run again then (what was committed stays), or ask the source's keeper for a larger quota",
+            fix="run again then (what was committed stays), or ask whoever runs the source for a larger quota",
         )
 
 

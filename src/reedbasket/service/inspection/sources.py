@@ -107,8 +107,8 @@ def sent_there(store: Store, source: str, back: str) -> str:
         raise Conflict(
             "signing in at",
             source,
-            found="its connector shows who asks without a person",
-            fix="see `auth` in the connector; only the grant authorization_code wants somebody to sign in",
+            found="its connector signs in without a person",
+            fix="see `auth` in the connector; only the grant authorization_code needs a person to sign in",
             code="source.no_person_needed",
         )
     client = RequestContext(order, run_context_of(store, order)).client

@@ -105,7 +105,7 @@ def sign_in(body: SignIn) -> Response:
         if session is None:
             raise NotSignedIn(
                 "signing in",
-                found="the link was used before, or its hour is over",
+                found="the link was used before, or has expired",
                 fix="get a new one with `reed sign-in`",
                 code="access.code_spent",
             )
@@ -117,7 +117,7 @@ def sign_in(body: SignIn) -> Response:
             access.note(store, name[:63] or "nobody", "sign in", address, 401)
             raise NotSignedIn(
                 "signing in",
-                found="the name and the password do not go together",
+                found="wrong name or password",
                 fix="try again",
                 code="access.wrong_password",
             )
@@ -166,7 +166,7 @@ def change_own_password(body: OwnPassword) -> None:
         parts().tries.begin(who.user, request.remote_addr or "")
     if who.user is None or not access.check_password(parts().store, who.user, body.old):
         raise BadRequest(
-            "changing the password", found="the old one is not right", fix="try again", code="access.wrong_password"
+            "changing the password", found="the old password is wrong", fix="try again", code="access.wrong_password"
         )
     parts().tries.succeeded(who.user, request.remote_addr or "")
     access.change_user(parts().store, who.user, password=body.new)

@@ -205,7 +205,7 @@ def _require_known(feed: str, sets: dict[str, Any]) -> None:
         raise BadRequest(
             "asking for a run of",
             feed,
-            found=f"nothing to set is called {', '.join(unknown)}",
+            found=f"no setting is called {', '.join(unknown)}",
             fix=f"there {'is' if len(known) == 1 else 'are'} {', '.join(sorted(known)) or 'none'}",
             code="run.unknown_setting",
         )
@@ -228,7 +228,7 @@ def _sends_secrets_elsewhere(feed: str, sets: dict[str, Any]) -> str:
             "asking for a run of",
             feed,
             found=f"with these settings {told}, and its definitions say {', '.join(sorted(servers(usual)))}",
-            fix=f"it takes the role {MAY_SET_SECRETS}; or let an editor apply a source with that address, and a secret of its own",
+            fix=f"this needs the role {MAY_SET_SECRETS}; or let an editor apply a source with that address, and a secret of its own",
             code="secret.other_server",
         )
     return f": {told}"

@@ -157,7 +157,9 @@ def ask_backfill(feed: str, body: AskBackfill) -> Any:
             break
         windows.append((format_time(begins), format_time(min(ends, body.until))))
     if len(windows) > _MOST_WINDOWS:
-        raise BadRequest("asking for a backfill", feed, found=f"more than {_MOST_WINDOWS:,} windows", fix="take longer steps")
+        raise BadRequest(
+            "asking for a backfill", feed, found=f"more than {_MOST_WINDOWS:,} windows", fix="use a longer `length`"
+        )
     _require_windows(feed, body)
     length = body.model_dump(mode="json")["length"]
     made = schedule.add_backfill(store, feed, length, windows, caller().name)
@@ -175,7 +177,7 @@ def _require_windows(feed: str, body: AskBackfill) -> None:
         raise BadRequest(
             "asking for a backfill",
             feed,
-            found="none of its tables knows windows of time: their changes are found by files, or by a cursor that is no time",
+            found="none of its tables has windows of time: their changes are found by files, or by a cursor that is not a time",
             fix="rewind files with `reed rewind`",
             code="backfill.no_windows",
         )

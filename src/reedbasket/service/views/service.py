@@ -92,7 +92,7 @@ def change_setting(name: str, body: ChangeSetting) -> Any:
         raise NotFound(
             "changing the setting",
             name,
-            found="it is none that can be changed while the service runs",
+            found="it cannot be changed while the service runs",
             fix=f"those are {', '.join(CHANGEABLE)}; start the service with another value for it",
             code="setting.not_changeable",
         )

@@ -33,8 +33,8 @@ def require_accepted(table: ResolvedTable, change: Transition, accept: bool) -> 
         raise DefinitionError(
             "taking up the table",
             table.target,
-            found=f"the feed writes it in another way now, and what cannot be kept is {'; '.join(change.losses)}",
-            fix="run with `--allow-loss` to let that go, keep the write mode, or load into new tables with another `table_prefix`",
+            found=f"the feed's write mode has changed, and this cannot be kept: {'; '.join(change.losses)}",
+            fix="run with `--allow-loss` to accept the loss, keep the write mode, or load into new tables with another `table_prefix`",
             code="definition.not_kept",
         )
 

@@ -24,12 +24,12 @@ def rewound(
     if saved is None or saved.kind == "files":
         raise Conflict(
             "rewinding", on, found="no cursor is saved for it",
-            fix="it is read from the beginning anyway; of files, say which (`--file`)", code="cursor.none_saved",
+            fix="the next run reads it from the beginning anyway; of a table of files, name them with `--file`", code="cursor.none_saved",
         )  # fmt: skip
     if write == "append":
         raise Conflict(
             "rewinding", on, found="its records are appended, so what is read once more would be there twice",
-            fix="write by upsert, with a key; or read the part as a backfill into a feed of its own", code="cursor.would_double",
+            fix="use `write: upsert` with a key, or load the range as a backfill of a separate feed", code="cursor.would_double",
         )  # fmt: skip
     if to is None:
         return saved, None

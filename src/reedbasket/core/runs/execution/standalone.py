@@ -138,7 +138,7 @@ def opened(
             "trying the connector in",
             str(folder),
             found=f"sources: {', '.join(sorted(basket.sources)) or 'none'}",
-            fix="have one source of the connector there (`source: NAME`, `connector: …`, `settings: …`), or name one of several",
+            fix="add a source that uses the connector (`source: NAME`, `connector: …`, `settings: …`), or name one of several",
             code="definition.no_source",
         )
     connector = basket.connectors[basket.sources[named[0]].connector or ""]

@@ -87,7 +87,7 @@ def _gone_through(read: TableRead, staging: TableStaging, commits: TableCommits,
                 if commits.may_commit(chunk):
                     commits.commit(ended=False)
                     if task.context.wind_up.is_set():
-                        raise RunWoundUp("reading", task.table.name, found="it was asked to end; what it had is committed")
+                        raise RunWoundUp("reading", task.table.name, found="it was stopped; what it had read is committed")
     except FileSpoiled as spoiled:
         words = f"{spoiled.on}: {spoiled.found}; what was read since the last commit is read once more"
         task.log("warning", spoiled.code, words)
@@ -104,9 +104,9 @@ def _require_quiet(read: TableRead, beyond: int) -> None:
     raise PagesMoved(
         "reading",
         task.table.name,
-        found=f"{task.progress.held_back} records have a time behind the run's start, so that the list may have moved while its "
-        "pages were read",
-        fix="run again in a quiet hour; if the source's clock is ahead, or its list never rests, ask for pages by a token",
+        found=f"{task.progress.held_back} records changed after the run started, so the list may have shifted while its pages "
+        "were read",
+        fix="run again when less changes; if the source's clock is ahead or its list keeps changing, paginate by token",
     )
 
 

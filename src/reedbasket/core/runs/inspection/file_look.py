@@ -138,11 +138,11 @@ def _kind(reading: FileSession, infos: list[FileInfo]) -> SurveyedTable:
     columns = Columns({}, reading.time_zone)
     reader = FileReader(FileFormat(), columns)
     if reader.format_of(newest.path) is None and not newest.path.lower().endswith(".zip"):
-        table.what = "files that are no records"
+        table.what = "files without records"
         table.methods = [Method("files", "nothing; they can be copied as they are (`copy`)")]
         return table
     table.methods = [
-        Method("files", "rows that vanish from a file that is merged; a file that is changed within `settle` waits"),
+        Method("files", "rows that vanish from a file that is merged; a file that changed within `stable_for` waits"),
         Method("full", "nothing; each run reads every file"),
     ]
     try:

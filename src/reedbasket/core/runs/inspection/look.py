@@ -300,8 +300,8 @@ def _look(table: SurveyedTable, reader: HttpTableReader) -> None:
         raise errors.RecordsNotFound(
             "looking at",
             table.table,
-            found=f"the list holds {len(misfits)} members, and none is an object; the first: {json.dumps(misfits[0], default=str)[:200]}",
-            fix="point `records` at a list of objects; of a list of lists, a connector in Python makes them",
+            found=f"the list holds {len(misfits)} items, and none is an object; the first is {json.dumps(misfits[0], default=str)[:200]}",
+            fix="point `records` at a list of objects; a list of lists needs a connector in Python",
         )
     shaped = shaper.shape(records, 0)
     if not shaped.records:

@@ -128,13 +128,13 @@ def _pagination(
     numbered = next((name for _, name, value in plain if name.lower() in _PAGE_NAMES and type(value) is int), None)
     if pages or counts or numbered:
         say = {"by": "page_number", "param": counts or numbered or "page", **({"total_pages": pages} if pages else {}), **size}
-        yield Choice(say, f"{pages} says how many pages there are" if pages else "it tells the page's number")
+        yield Choice(say, f"{pages} says how many pages there are" if pages else "it says the page's number")
     skips = next((name for name in _OFFSET_NAMES if name in sent), None)
     skipped = next((name for _, name, value in plain if name.lower() in _OFFSET_NAMES and type(value) is int), None)
     more = bool(total) and any(value > count for path, _, value in plain if path == total[0].say and type(value) is int)
     if skips or skipped or (more and not pages):
         yield Choice({"by": "offset", "param": skips or skipped or "offset", **(size or {"size": max(count, 1), "size_param": "limit"})}, (
-            "it tells how many it passed over" if skips or skipped else "there is more than came; by how many to skip, perhaps"
+            "it says how many it skipped" if skips or skipped else "there are more than came; perhaps by an offset"
         ))  # fmt: skip
 
 

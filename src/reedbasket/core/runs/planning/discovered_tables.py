@@ -98,7 +98,9 @@ def with_discovered(order: ResolvedRun, tables: Mapping[str, HttpTable]) -> Matc
         choice = table_choice(own, order.feed_defaults, name, tables)
         wrong = next(choice_mistakes((), choice, tables[name], by_code=True), None)
         if wrong is not None:
-            problems[name] = DefinitionError("taking", name, found=wrong[1], fix="say it in the feed's table", code=wrong[2])
+            problems[name] = DefinitionError(
+                "choosing", name, found=wrong[1], fix="correct it in the table's entry in the feed", code=wrong[2]
+            )
             continue
         target = claim(order.table_prefix + name, names, name)
         names.add(target)

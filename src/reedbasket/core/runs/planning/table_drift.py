@@ -28,8 +28,8 @@ def as_drift(order: ResolvedRun, table: ResolvedTable) -> Change:
         raise DriftStopped(
             "taking",
             table.name,
-            found="the source has a table that a pattern of the feed matches, and did not have it before",
-            fix="name it in the feed, say `on_drift: {new_table: load}`, or take it out with `exclude`",
+            found="a pattern of the feed matches a table that is new at the source",
+            fix="name it in the feed, set `on_drift: {new_table: load}`, or leave it out with `exclude`",
             details=[vars(change)],
         )
     return change
@@ -59,8 +59,8 @@ def as_missing(order: ResolvedRun, name: str) -> DriftStopped:
     return DriftStopped(
         "taking",
         name,
-        found="a pattern of the feed took this table before, and the source has it no more, or does not let us read it; its rows stay",
-        fix="give back the right to read it, take it out with `exclude`, or say `on_drift: {missing_table: keep}`",
+        found="a pattern of the feed matched this table before; the source no longer has it, or no longer lets it be read; its rows stay",
+        fix="grant the right to read it again, leave it out with `exclude`, or set `on_drift: {missing_table: keep}`",
         code="drift.table_missing",
     )
 

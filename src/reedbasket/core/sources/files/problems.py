@@ -25,6 +25,4 @@ def file_problem(code: str, found: str, fix: str) -> FileProblem:
 
 def file_gone(path: str, where: str) -> FileGone:
     """A file that was listed and is there no more."""
-    return FileGone(
-        "opening", path, found=f"it is not in {where} any more", fix="put it back, or let the next run pass over it"
-    )
+    return FileGone("opening", path, found=f"it is not in {where} any more", fix="put it back, or let the next run skip it")

@@ -166,7 +166,7 @@ class StoreErrors(SourceErrors):
 
     def timed_out(self, doing: str) -> SourceError:
         """The store took too long."""
-        return SourceTimedOut(doing, self.on, found="no answer in time", fix="see whether it is up, and run again")
+        return SourceTimedOut(doing, self.on, found="no answer in time", fix="check that it is up, then run again")
 
     def refused(self, doing: str, words: str) -> SourceError:
         """The store does not know who asks."""

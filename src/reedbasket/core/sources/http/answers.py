@@ -74,8 +74,8 @@ def bad_status(
             doing,
             url,
             found=found,
-            fix="whoever the secret stands for may not read this: have the right given at the source, or leave the table out; some "
-            "sources answer so to a wrong secret too",
+            fix="the account behind the secret may not read this: grant it the right at the source, or leave the table out; some "
+            "sources answer a wrong secret this way too",
             details=details,
         )
     if status == 401:
@@ -97,7 +97,9 @@ def bad_status(
             details |= {"limit": limits.limit, "window": limits.window}
         return errors.SourceBusy(doing, url, found=found, fix=fix, wait_seconds=wait, details=details)
     if status >= 500 or status == 408:
-        return errors.SourceFailed(doing, url, found=found, fix="ask the source's keeper", wait_seconds=wait, details=details)
+        return errors.SourceFailed(
+            doing, url, found=found, fix="ask whoever runs the source", wait_seconds=wait, details=details
+        )
     return errors.SourceError(
         doing,
         url,

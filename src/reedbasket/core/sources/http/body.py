@@ -125,9 +125,9 @@ class Opener:
         if found:
             raise Incomplete(
                 self._doing,
-                found=f"the answer says that something went wrong: {json.dumps(found, ensure_ascii=False, default=str)[:300]}",
-                fix="ask the source's keeper; if the field means something else, say in the connector where errors stand "
-                "(`errors: PATH`), or `errors: null`",
+                found=f"the answer reports an error: {json.dumps(found, ensure_ascii=False, default=str)[:300]}",
+                fix="ask whoever runs the source; if that field is no error, name the one that is in the connector "
+                "(`errors: PATH`), or set `errors: null`",
                 code="source.said_error",
             )
 

@@ -178,17 +178,17 @@ class HttpReader:
                 self._doing,
                 url,
                 found=missing,
-                fix="run again; if it goes on, the page rule ends too soon, or `total` and `pages` count something else than the "
-                "records of this request, and are to be left out",
+                fix="run again; if it persists, pagination ends too early, or `total` or `total_pages` counts something other than "
+                "the records of this request: remove it then",
                 code="source.total_not_reached",
             )
         if pages is not None and pages.moved is not None and rule.pagination is not None and rule.pagination.counted:
             raise PagesMoved(
                 self._doing,
                 url,
-                found=f"{pages.moved}: those behind moved up while pages were read by {rule.pagination.parameter}, and some "
-                "may have been passed over",
-                fix="it is read again by itself; if it goes on, ask for pages by a token, or in an order that does not move",
+                found=f"{pages.moved}: records shifted while pages were read by {rule.pagination.parameter}, and some "
+                "may have been skipped",
+                fix="it is read again automatically; if it persists, paginate by token, or in an order that does not change",
             )
         doubted = doubt(page, rule, asked_sizes=self._sizes, fullest=self._fullest, fired=fired)
         if doubted is None:
@@ -278,7 +278,7 @@ class HttpReader:
             self._doing,
             url,
             found=f"a page of {len(answer.body)} bytes that is not {name} ({error}); it starts {start!r}",
-            fix="it is asked for again by itself; if it goes on, check path and headers: some sources answer errors as HTML with "
+            fix="it is retried automatically; if it persists, check path and headers: some sources answer errors as HTML with "
             "status 200",
         )
 

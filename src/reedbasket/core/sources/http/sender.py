@@ -291,8 +291,8 @@ class Sender:
                     raise errors.SourceTimedOut(
                         doing,
                         url,
-                        found=f"{size} bytes after {self._timeouts.total:g} s, and not at the end",
-                        fix="ask for smaller pages, or raise `timeouts.request`",
+                        found=f"{size} bytes after {self._timeouts.total:g} s, and it is still not complete",
+                        fix="ask for smaller pages, or raise `timeouts.total`",
                     )
         except urllib3.exceptions.ReadTimeoutError as error:
             raise no_answer(error, url, doing) from error
@@ -302,7 +302,7 @@ class Sender:
                 doing,
                 url,
                 found=f"a body that does not decompress after {size} bytes",
-                fix="the request is repeated by itself; if it goes on, ask the source's keeper",
+                fix="the request is retried automatically; if it persists, ask whoever runs the source",
             ) from error
         except urllib3.exceptions.HTTPError as error:
             answer.close()
@@ -310,14 +310,14 @@ class Sender:
                 doing,
                 url,
                 found=f"the connection ended after {size} bytes, before the body did",
-                fix="the request is repeated by itself; if it goes on, ask the source's keeper",
+                fix="the request is retried automatically; if it persists, ask whoever runs the source",
             ) from error
         if not unpacked.ended:
             raise errors.BodyCutOff(
                 doing,
                 url,
                 found=f"the {coding} stream of the body does not end: {unpacked.bytes_in} bytes came, {size} when unpacked",
-                fix="the request is repeated by itself; if it goes on, ask the source's keeper",
+                fix="the request is retried automatically; if it persists, ask whoever runs the source",
             )
         # A large one stays as it is, which parsers read as they read bytes.
         return bytes(content) if size <= LARGE_BYTES else cast(bytes, content)
@@ -332,7 +332,7 @@ def _unpacking(coding: str, url: str, doing: str) -> Unpacked:
             doing,
             url,
             found=f"a body packed as {coding!r}, and it was asked for {ACCEPTED}",
-            fix="ask the source's keeper, or take out a header that asks for it",
+            fix="ask whoever runs the source, or remove a header that requests it",
         ) from None
 
 

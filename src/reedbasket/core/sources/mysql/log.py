@@ -148,7 +148,7 @@ class MariaLog(ChangeLog):
                 if error.args and error.args[0] == _NOT_THERE:
                     raise LogLost(
                         "going on with the log of", str(self._source.address), found=str(error.args[1]),
-                        fix="`reed run FEED --allow-loss` reads its tables whole once more and goes on from there; let the server keep "
+                        fix="`reed run FEED --allow-loss` reads its tables in full again and continues from there; let the server keep "
                         "its log longer (binlog_expire_logs_seconds)",
                     ) from error  # fmt: skip
                 raise
@@ -327,7 +327,7 @@ def require_log(connection: pymysql.Connection[Any], on: str) -> None:
         raise SourceError(
             doing,
             on,
-            found="it is MySQL, whose log we do not follow yet",
+            found="it is MySQL, whose log cannot be read yet",
             fix="take changes by cursor or compare",
             code="source.no_log",
         )

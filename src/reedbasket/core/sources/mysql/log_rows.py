@@ -96,7 +96,7 @@ class Building:
     def _unreadable(self, column: str, what: str) -> SourceError:
         return SourceError(
             "reading the log of", self._on,
-            found=f"it tells {self._table.name}.{column} ({what}) in the server's own bytes, which nobody else can read",
+            found=f"it tells {self._table.name}.{column} ({what}) in a format of the server's own, which cannot be decoded",
             fix=f"leave it out (`exclude_columns: [{column}]`), or take the table's changes by cursor or compare", code="source.no_log",
         )  # fmt: skip
 

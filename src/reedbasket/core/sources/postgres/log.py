@@ -171,7 +171,7 @@ class PostgresLog(ChangeLog):
             drop = f"`{slot.drop_statement(self._name)}`, then " if state is not None and state.lost else ""
             raise LogLost(
                 "going on with the log of", self._on, found=found,
-                fix=f"{drop}`reed run FEED --allow-loss` reads its tables whole once more and goes on from there",
+                fix=f"{drop}`reed run FEED --allow-loss` reads its tables in full again and continues from there",
             )  # fmt: skip
 
     @override

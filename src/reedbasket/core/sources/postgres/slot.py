@@ -87,7 +87,7 @@ def require_logical(connection: psycopg.Connection[Any], on: str) -> None:
         raise SourceError(
             "following the log of",
             on,
-            found=f"wal_level is {row[0] if row else 'unknown'}, so its log does not tell what rows become",
+            found=f"wal_level is {row[0] if row else 'unknown'}, so its log does not carry row changes",
             fix="ALTER SYSTEM SET wal_level = 'logical'; then restart the server",
             code="source.no_log",
         )
@@ -101,7 +101,7 @@ def require_published(connection: psycopg.Connection[Any], on: str, name: str, t
     doing = "following the log of"
     if row is None:
         raise SourceError(
-            doing, on, found=f"there is no publication {name}, which says whose changes the log tells",
+            doing, on, found=f"there is no publication {name}, which lists the tables whose changes are read",
             fix="let an owner of the tables run: " + publication_statement(name, tables), code="source.not_published",
         )  # fmt: skip
     if not row[0]:
@@ -153,7 +153,7 @@ def wait_until_free(connection: psycopg.Connection[Any], on: str, name: str, sec
         if time.monotonic() > ends:
             raise SourceBusy(
                 "opening the log of", on, found=f"the slot {name} is being made since {seconds:g} s or more",
-                fix="it waits for the transactions that were open when it was begun; end them, or wait",
+                fix="it waits for transactions that were open when it was requested; end them, or wait",
             )  # fmt: skip
         time.sleep(0.1)
 

@@ -12,4 +12,4 @@ from .host import CodeHost
 
 def described(code: Code) -> dict[str, Any]:
     """As a connector's YAML would say it. Raises SourceError."""
-    return CodeHost(code, doing="asking what it is of", mask=Mask(), stop=threading.Event()).describe()
+    return CodeHost(code, doing="reading the description of", mask=Mask(), stop=threading.Event()).describe()

@@ -147,7 +147,7 @@ class CodeHost:
             raise errors.SourceTimedOut(
                 self._doing,
                 code.entry,
-                found=f"the connector was silent for {silence:g} s, and was ended",
+                found=f"the connector yielded nothing for {silence:g} s, and was ended",
                 fix="yield records as they come, or raise `idle_timeout` in its definition",
                 code="connector.timed_out",
             ) from None
@@ -213,8 +213,8 @@ class CodeHost:
             raise errors.SourceError(
                 self._doing,
                 self._mask.text(url),
-                found=f"the connector asks another server than {here.scheme}://{here.netloc}",
-                fix="who asks is shown to the server of `base_url` alone; have a connector of its own for the other",
+                found=f"the connector sends a request to a server other than {here.scheme}://{here.netloc}",
+                fix="credentials are sent to the server of `base_url` only; make a separate connector for the other",
                 code="connector.foreign_address",
             )
         if query:

@@ -104,8 +104,8 @@ class CodePass:
             raise BodyUnreadable(
                 f"reading {self._name}",
                 self._entry,
-                found=f"records that are no JSON ({error})",
-                fix="yield dicts of what JSON holds",
+                found=f"records that are not JSON ({error})",
+                fix="yield dicts of JSON values",
             ) from error
 
     def _position(self) -> dict[str, Any]:

@@ -145,8 +145,8 @@ class DatabaseErrors(SourceErrors):
         return SourceFailed(
             f"reading {table} from",
             self.on,
-            found="it was truncated or rewritten after the run had begun, and a run sees no row of such a table",
-            fix="run again; nothing was taken out",
+            found="it was truncated or rewritten after the run began, and the run's snapshot shows such a table as empty",
+            fix="run again; nothing was removed",
             code="source.rewritten",
         )
 

@@ -59,7 +59,7 @@ def refresh(engine: Engine, feed: str, source_table: str, derived: Derived | Non
         return ""
     if there and derived.name not in ours:
         raise TableNotOurs(
-            "making", derived.name, found="something of that name is there already, which this feed did not make",
+            "making", derived.name, found="there is a table or view of that name already, which this feed did not create",
             fix="give it another name (`derived: {view: …}`)",
         )  # fmt: skip
     if engine.ddl_commits and ours.get(derived.name) != derived.made_as:

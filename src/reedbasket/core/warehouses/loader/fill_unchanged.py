@@ -55,8 +55,8 @@ def fill_unchanged(
             raise WarehouseError(
                 "filling in what the log leaves out of",
                 f"{family.root.name}.{name}",
-                found=f"{unknown} changed rows do not tell it, for it did not change, and the warehouse does not hold those rows",
-                fix="let the log tell whole rows (alter table … replica identity full), then run once with changes by full, "
+                found=f"{unknown} changed rows came without it, because it did not change, and the warehouse does not have those rows",
+                fix="have the log carry whole rows (alter table … replica identity full), then run once with changes by full, "
                 "and by cdc again",
                 code="warehouse.value_unknown",
             )

@@ -49,7 +49,7 @@ def translated(doing: str, address: Address) -> Iterator[None]:
 def _told(doing: str, address: Address, error: Exception) -> WarehouseError:
     state, words = getattr(error, "sqlstate", None) or "", server_message(error)
     if is_lost(error):
-        return ConnectionLost(doing, str(address), found=words, fix="see whether the server is up, then run again")
+        return ConnectionLost(doing, str(address), found=words, fix="check that the server is up, then run again")
     if state in _BUSY:
         return WarehouseBusy(
             doing, str(address), found=f"another session holds a lock: {words}", fix="end that session, then run again"

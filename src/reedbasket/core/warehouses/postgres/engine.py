@@ -81,7 +81,7 @@ class PostgresEngine(Engine):
                     "committing to",
                     str(self.address),
                     found="the connection was lost in the middle of the commit, and it did not take place",
-                    fix="see whether the server is up, then run again",
+                    fix="check that the server is up, then run again",
                 ) from error
             raise
         self._begun = False

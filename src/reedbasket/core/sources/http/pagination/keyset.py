@@ -52,7 +52,7 @@ class KeysetPages(Pages):
         if value is None or isinstance(value, dict | list):
             raise RecordsNotFound(
                 self._doing,
-                found=f"the last record of the page has no value at `{self._rule.column}`, by which the next page is asked for",
+                found=f"the last record of the page has no value at `{self._rule.column}`, by which the next page is requested",
                 fix="name a field in `pagination.column` that every record has",
                 code="source.token_unreadable",
             )

@@ -72,7 +72,7 @@ class AddressPages(Pages):
             raise ForeignPage(
                 self._doing,
                 found=f"the next page is at {there.scheme}://{there.netloc}, and this one came from {here.scheme}://{here.netloc}",
-                fix="credentials go to one host only; if the other one is meant, make it the source's address",
+                fix="credentials are sent to one host only; if the other host is right, make it the source's address",
             )
         self._leads_on(page, address, "the next page's address")
         return Step(url=address)

@@ -83,7 +83,7 @@ class Pages(ABC):
             raise PagesLooped(
                 self._doing,
                 found=f"{what_came}, and each says that there is another",
-                fix="check `pagination` in the connector, or ask the source's keeper; what was committed stays",
+                fix="check `pagination` in the connector, or ask whoever runs the source; what was committed stays",
                 code="source.pages_without_end",
             )
         self._once(mark, what)
