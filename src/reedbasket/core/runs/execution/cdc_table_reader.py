@@ -48,7 +48,7 @@ class FollowedLog:
 
 
 class CdcTableReader(DatabaseTableReader):
-    """See source_session.TableReader. Before `begin` it only tells what it would do."""
+    """By the change log; see TableReader. Before `begin` it only tells what it would do."""
 
     def __init__(
         self,
@@ -200,9 +200,7 @@ class CdcTableReader(DatabaseTableReader):
 
     @property
     def _told_to(self) -> str | None:
-        leader: Any = self._leader
-        reached: str | None = leader._reached
-        return reached
+        return self._leader._reached
 
     def _as_column(self, column: Column) -> Column | None:
         return select_column(self._chosen, column, self._reading.database.as_text)

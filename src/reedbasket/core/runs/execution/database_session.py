@@ -21,7 +21,6 @@ from ..request_context import RunContext
 from .cdc_table_reader import CdcTableReader, FollowedLog, log_name_of
 from .database_table_reader import DatabaseTableReader
 from .source_session import ReadStart, SourceSession
-from .spool import Spool
 
 
 class DatabaseSession(SourceSession):
@@ -118,15 +117,6 @@ class DatabaseSession(SourceSession):
 
         chosen = Chosen(name, name, FeedTable(), table, "full", "append", [], "hard", Nesting())
         return DatabaseTableReader(self, self._order, chosen, None, self._seen)
-
-    @override
-    def has_dependents(self, table: str) -> bool:
-        return False
-
-    @override
-    def keep(self, table: str, since: Any, spool: Spool) -> None:
-        """Nobody asks a database by another table's records."""
-        spool.close()
 
     @override
     def close(self) -> None:

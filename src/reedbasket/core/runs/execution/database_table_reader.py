@@ -31,8 +31,7 @@ from ..checkpoints.ranges import RangeCheckpoint, newest, spans
 from ..planning.column_selection import select_columns
 from ..planning.order import ResolvedSource
 from ..planning.table_selection import Chosen
-from .source_session import TableReader
-from .table_reader import saved_key
+from .table_reader import TableReader
 
 if TYPE_CHECKING:
     from .database_session import DatabaseSession
@@ -42,9 +41,9 @@ _ORDERED_FROM_ROWS = 1_000_000
 
 
 class DatabaseTableReader(TableReader):
-    """See source_session.TableReader."""
+    """By statements; see TableReader."""
 
-    shifts = False
+    flat = True
 
     def __init__(
         self,
@@ -57,21 +56,15 @@ class DatabaseTableReader(TableReader):
         until: datetime | None = None,
         latest: bool = False,
     ) -> None:
+        super().__init__(saved)
         self._reading = reading
         self._chosen = chosen
-        self._saved = saved
         self._seen = seen
-        self._done: SavedCursor | None = None
         self._version: tuple[str, str] | None = None
         self._windows: list[Window] = []
-        self.tracker: CursorTracker | None = None
-        self.from_text: str | None = None
-        self.notes: list[tuple[Any, str, str]] = []
-        self.ended_notes: list[tuple[Any, str, str]] = []
         self._lag: Lag | None = None
         self._columns, self.left_out = select_columns(chosen, reading.database.as_text)
         self._midst: RangeCheckpoint | None = None
-        self._leader = self
         values = order.values({})
         ranged = chosen.range_column if order.window is None else None
         self._window_column = chosen.window_column
@@ -180,24 +173,8 @@ class DatabaseTableReader(TableReader):
         return self._chosen.window is not None or bool(self._windows)
 
     @override
-    def begin(self) -> None:
-        """Nothing has to be made first."""
-
-    @override
-    def file_lines(self) -> tuple[()]:
-        return ()
-
-    @override
-    def problem(self) -> None:
-        """What cannot be taken is an error at once."""
-
-    @override
     def committed(self, cursor: SavedCursor | None) -> None:
         self._saved = cursor or self._saved
-
-    @override
-    def followed(self, mark: SavedCursor) -> None:
-        self._done = mark
 
     @property
     @override
@@ -206,44 +183,15 @@ class DatabaseTableReader(TableReader):
 
     @property
     @override
-    def begins(self) -> Any:
-        return saved_key(self._saved)
-
-    @override
-    def follow(self, leader: DatabaseTableReader) -> None:
-        self._leader = leader
-
-    @property
-    @override
-    def follows_log(self) -> bool:
-        return False
-
-    @property
-    @override
     def commits_rarely(self) -> bool:
         return self._midst is not None
-
-    @property
-    @override
-    def reads_all(self) -> bool:
-        return False
-
-    @property
-    @override
-    def unchanged(self) -> bool:
-        return False
-
-    @property
-    @override
-    def flat(self) -> bool:
-        return True
 
     @property
     @override
     def safe(self) -> bool:
         if self._midst is not None and self._chosen.complete:
             return False
-        return self._done is not None if self.tracker is None else self.tracker.in_order
+        return super().safe
 
     @override
     def position(self, *, ended: bool) -> SavedCursor | None:
@@ -255,12 +203,6 @@ class DatabaseTableReader(TableReader):
         if ended and version is not None:
             return SavedCursor("row_version", version[0], None, "row version")
         return self._done
-
-    @property
-    @override
-    def moved(self) -> bool:
-        found = self.position(ended=True)
-        return found is not None and (self._saved is None or found.value != self._saved.value)
 
     def _whole(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
         """All rows of a table or query: by one statement, or one for each range."""

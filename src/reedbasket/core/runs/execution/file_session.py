@@ -20,7 +20,6 @@ from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
 from ..request_context import RunContext
 from .file_table_reader import FileTableReader
 from .source_session import ReadStart, SourceSession
-from .spool import Spool
 
 
 class FileSession(SourceSession):
@@ -120,19 +119,6 @@ class FileSession(SourceSession):
     def stop(self) -> Any:
         """Set once the run is to stop."""
         return self._context.stop
-
-    @override
-    def has_dependents(self, table: str) -> bool:
-        return False
-
-    @override
-    def keep(self, table: str, since: Any, spool: Spool) -> None:
-        """Nobody asks for files by another table's records."""
-        spool.close()
-
-    @override
-    def acknowledge(self) -> None:
-        """A store keeps nothing for us."""
 
     @override
     def close(self) -> None:

@@ -13,7 +13,6 @@ from typing import TYPE_CHECKING, Any
 
 from typing_extensions import override
 
-from ...changes.cursor import CursorTracker
 from ...changes.files import Decision, Due, as_listed, decide
 from ...errors import ReedError, SourceError
 from ...kinds import FORMATS
@@ -37,7 +36,7 @@ from ..planning.matched_tables import Held
 from ..planning.order import ResolvedSource
 from .file_chunks import FileValues, chunk_of, plain_value, require_columns
 from .file_errors import as_problem, named
-from .source_session import TableReader
+from .table_reader import TableReader
 
 if TYPE_CHECKING:
     from .file_session import FileSession
@@ -55,15 +54,7 @@ class FileSpoiled(SourceError):
 
 
 class FileTableReader(TableReader):
-    """See source_session.TableReader."""
-
-    left_out: frozenset[str] = frozenset()
-    lag: None = None
-    follows_log = False
-    commits_rarely = False
-    shifts = False
-    reads_all = False
-    unchanged = False
+    """Of files; see TableReader."""
 
     def __init__(
         self,
@@ -75,17 +66,14 @@ class FileTableReader(TableReader):
         seen: Callable[[RequestSeen], None],
         expected: Callable[[], Expected | None],
     ) -> None:
+        super().__init__(saved)
         self._reading = reading
         self._order = order
         self._chosen = chosen
         self._seen = seen
         # Where the table is read from its start, files that were taken are taken once more.
         self._files = held.files if saved is not None else [line._replace(state="requeued") for line in held.files]
-        self.tracker: CursorTracker | None = None
         self.from_text = saved.shown if saved else None
-        self.notes: list[tuple[Any, str, str]] = []
-        self.ended_notes: list[tuple[Any, str, str]] = []
-        self._saved = saved
         kept = json.loads(saved.value) if saved is not None else {}
         own = chosen.order.shaping
         found_out = kept.get("found_out") if kept.get("said") == self._said else None
@@ -100,7 +88,7 @@ class FileTableReader(TableReader):
         self._passed: set[str] = set()
         self._changing: list[str] = []
         self._finished: list[FileLine] = []
-        self._done = self._committed = 0
+        self._taken = self._committed = 0
         self._last = str(kept.get("last", ""))
         self._nested = False
         self._structure = held.structure
@@ -167,11 +155,6 @@ class FileTableReader(TableReader):
         formats = {None if is_zip(due.info.path) else self._reader.format_of(due.info.path) for due in self._decided.due}
         return not self._nested and all(name is not None and FORMATS.get(name).flat for name in formats)
 
-    @property
-    @override
-    def cursor_from(self) -> Any:
-        return None
-
     @override
     def chunks(self) -> Iterator[Chunk]:
         """Raises FileSpoiled, SourceError. May be gone through once more after FileSpoiled: what was committed is not read again."""
@@ -179,7 +162,7 @@ class FileTableReader(TableReader):
             self._finished = self._finished[: self._committed]  # a list of its own: others may follow the one there was
         if not self._committed:
             self._finished += self._decided.lines
-        self._done = self._committed
+        self._taken = self._committed
         taken = {line.path for line in self._finished}
         due = [one for one in self._decided.due if one.info.path not in taken and one.info.path not in self._passed]
         if self._chosen.order.shaping.copy_ is not None:
@@ -328,29 +311,29 @@ class FileTableReader(TableReader):
 
     @override
     def followed(self, mark: Any) -> None:
-        self._done = max(self._done, int(mark))
+        self._taken = max(self._taken, int(mark))
 
     @override
     def committed(self, cursor: SavedCursor | None) -> None:
-        self._committed = max(self._committed, self._done)
+        self._committed = max(self._committed, self._taken)
 
     @override
     def file_lines(self) -> Sequence[FileLine]:
         """The lines that go with the next commit."""
         if self._chosen.order.by != "files":
             return ()
-        return self._finished[self._committed : max(self._done, len(self._decided.lines))]
+        return self._finished[self._committed : max(self._taken, len(self._decided.lines))]
 
     @property
     @override
     def safe(self) -> bool:
-        return self._chosen.order.by == "files" and self._done > self._committed
+        return self._chosen.order.by == "files" and self._taken > self._committed
 
     @override
     def position(self, *, ended: bool) -> SavedCursor | None:
         if self._chosen.order.by != "files":
             return None
-        taken = [line.path for line in self._finished[: self._done] if line.state == "loaded"]
+        taken = [line.path for line in self._finished[: self._taken] if line.state == "loaded"]
         self._last = taken[-1] if taken else self._last
         kept = {"last": self._last, "found_out": self._reader.found_out, "said": self._said}
         kept["definition"] = self._definition

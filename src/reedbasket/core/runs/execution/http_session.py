@@ -15,9 +15,9 @@ from ..planning.discovered_tables import discover_tables, with_discovered
 from ..planning.matched_tables import MatchedTables, ignored
 from ..planning.order import ResolvedRun, ResolvedSource, ResolvedTable
 from ..request_context import RequestContext, RunContext
+from .http_table_reader import HttpTableReader, parents_of
 from .source_session import ReadStart, SourceSession
 from .spool import Spool
-from .table_reader import HttpTableReader, parents_of
 
 
 class HttpSession(SourceSession):
@@ -70,10 +70,6 @@ class HttpSession(SourceSession):
     @override
     def keep(self, table: str, since: Any, spool: Spool) -> None:
         self._parents.keep(table, since, spool)
-
-    @override
-    def acknowledge(self) -> None:
-        """An API keeps nothing for us."""
 
     @override
     def close(self) -> None:

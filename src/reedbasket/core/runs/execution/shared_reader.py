@@ -21,8 +21,9 @@ from ...sources.batching import gathered
 from ...sources.chunk import Chunk
 from ..planning.matched_tables import MatchedTables
 from ..planning.order import ResolvedRun, ResolvedTable
-from .source_session import ReadStart, SourceSession, TableReader
+from .source_session import ReadStart, SourceSession
 from .spool import Spool
+from .table_reader import TableReader
 
 # Of each: what one has taken and another has not is held with what it was shaped to.
 _MOST_WAITING_BYTES = MOST_WAITING_BYTES // 2

@@ -1,36 +1,21 @@
-"""What a run takes of one table: from where, in which passes, and what may be saved of it so far."""
+"""One pass over one table, whatever the source is: what a run reads of it, from where, and what may be saved of it so far."""
 
 from __future__ import annotations
 
-import hashlib
-from collections.abc import Callable, Iterator
-from datetime import datetime
-from typing import Any
-
-from typing_extensions import override
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Sequence
+from typing import Any, Self
 
 from ...changes.cursor import CursorTracker
-from ...changes.window import windows, within
+from ...errors import ReedError
+from ...records.bounded_queue import BoundedQueue
 from ...records.position import SavedCursor
-from ...shaping.fast_path import Expected
 from ...sources.chunk import Chunk
-from ...sources.http import HttpReader, Sender
-from ...sources.http.reader import Care
-from ...sources.python.reader import CodePass, saved_in
-from ...spec import template
-from ...spec.connector import request_templates
-from ...spec.http import CursorRule, WindowRule
-from ...spec.time_steps import Window
-from ...spec.times import format_time, parse_time
+from ...sources.sql.changelog import Lag
+from ...warehouses.loader.file_list import FileLine
 from ...warehouses.loader.write_mode_migration import Transition
 from ...warehouses.warehouse import TableState
-from ..planning.order import ResolvedSource, ResolvedTable
-from ..request_context import RequestContext
-from .passes import CodePassReader, Parents, PassReader
-from .source_session import TableReader
-from .spool import Spool
-
-_MOST_SAID = 100
+from ..planning.order import ResolvedTable
 
 
 def saved_of(table: ResolvedTable, state: TableState | None, change: Transition) -> SavedCursor | None:
@@ -41,290 +26,149 @@ def saved_of(table: ResolvedTable, state: TableState | None, change: Transition)
     return saved if saved is not None and saved.kind in (*kinds, "ranges") else None
 
 
-def saved_key(saved: SavedCursor | None) -> tuple[str, str, str | None] | None:
-    """Where a pass begins that goes on from what is saved."""
-    return (saved.kind, saved.value, saved.column) if saved is not None else None
+class TableReader(ABC):
+    """What a kind of source has to say is `chunks`, `sample`, `cost` and `position`. All else it may know of its records has an answer
+    here, which holds where it says nothing.
 
+    Attributes:
+        tracker: how far the cursor has got; None where changes are found in another way.
+        from_text: from where it reads, as people read it; None for the beginning.
+        left_out: fields that are not even asked for.
+        notes: for the run's log: (level, code, words).
+        ended_notes: the same, once all chunks have been taken.
+    """
 
-class HttpTableReader(TableReader):
-    """One pass over one table of an order (see TableReader). `tracker` follows the table's own records by cursor; None where
-    something else says how far it has got."""
-
-    # What is left out of a record is sent all the same.
-    left_out: frozenset[str] = frozenset()
-    notes: tuple[()] = ()
-    lag: None = None
-    follows_log = False
-    commits_rarely = False
-    reads_all = False
-    flat = False
-
-    def __init__(  # noqa: PLR0913 - what a reader is made of
-        self,
-        order: ResolvedSource,
-        table: ResolvedTable,
-        asking: RequestContext,
-        sender: Sender,
-        saved: SavedCursor | None,
-        parents: Parents,
-        *,
-        until: datetime | None = None,
-        latest: bool = False,
-        expected: Callable[[], Expected | None] | None = None,
-    ) -> None:
-        """expected: see HttpReader.
-
-        until: windows are taken to here; until the run began where nothing is said. latest: only the last one."""
-        self.ended_notes: list[tuple[Any, str, str]] = []
-        self._order = order
-        self._table = table
-        self._parents = parents
-        self._saved = saved
-        self._values = dict(asking.values)
-        self._done: SavedCursor | None = None
-        self._reader: HttpReader | CodePass | None = None
-        self._leader = self
-        self._windows: list[Window] = []
+    def __init__(self, saved: SavedCursor | None) -> None:
+        """saved: how far the table has been read; None for not at all."""
         self.tracker: CursorTracker | None = None
-        self._of_parents: CursorTracker | None = None
         self.from_text: str | None = None
-        assert table.rule is not None
-        rule = self._rule = table.rule
-        self._mask = asking.mask
-        by_parents = rule.by_changed_parents
-        spread = bool(rule.for_values or rule.parent_table) and not by_parents
-        if table.by == "cursor" and table.cursor is not None:
-            cursor = table.cursor.model_copy(update={"sorted": False}) if spread else table.cursor
-            followed = self._tracker(cursor)
-            self._values |= {"cursor.from": followed.request_from, "cursor.until": followed.request_until or order.started}
-            self.from_text = followed.from_text
-            if by_parents:
-                self._of_parents = followed
-            else:
-                self.tracker = followed
-        elif table.window is not None:
-            self._windows = self._windows_of(table.window, until or order.started)
-            self._windows = self._windows[-1:] if latest else self._windows
-            if self._windows:
-                self.from_text = format_time(self._windows[0][0])
-        care = self._care()
-        self.reader: PassReader = PassReader(table.name, asking.base_url, rule, sender, self._values, expected, care)
-        if order.code is not None:
-            known = saved_in(saved)
-            self.reader = CodePassReader(
-                table.name, order.code, asking, rule, sender, self._values, known, expected, self._said, care
-            )
+        self.left_out: frozenset[str] = frozenset()
+        self.notes: list[tuple[Any, str, str]] = []
+        self.ended_notes: list[tuple[Any, str, str]] = []
+        self._saved = saved
+        # The mark of the last chunk that was handed on.
+        self._done: SavedCursor | None = None
+        # The reader that reads: itself, or another of the same table.
+        self._leader: Self = self  # type: ignore[assignment]
 
-    def _care(self) -> Care:
-        """What a read that falls short would do here."""
-        table = self._table
-        return Care(
-            removes=table.removes,
-            appends=table.write == "append",
-            moves=table.by == "cursor",
-            accept=self._order.accept,
-            key=tuple(table.key),
-            cursor=self.tracker.column if self.tracker is not None else None,
-            told=self._said,
-        )
+    @abstractmethod
+    def chunks(self) -> Iterator[Chunk] | BoundedQueue[Chunk]:
+        """The records in the source's order; a queue where another thread reads already.
 
-    def _windows_of(self, rule: WindowRule, until: datetime) -> list[Window]:
-        """Those of the window that the run was given, or all that are due."""
-        if self._order.window:
-            return within(rule, self._order.window)
-        start = parse_time(template.fill(rule.start, self._values))
-        return list(windows(rule, start, self._saved, until))
+        Raises:
+            SourceError: the source cannot be read on.
+            RunCancelled: the run was cancelled.
+        """
 
-    def _said(self, level: Any, code: str, words: str) -> None:
-        """By a connector in Python, or of what came; what is beyond the first hundred lines is counted."""
-        if len(self.ended_notes) < _MOST_SAID:
-            self.ended_notes.append((level, code, words))
-        elif len(self.ended_notes) == _MOST_SAID:
-            self.ended_notes.append(("warning", "connector.said_more", f"the connector said more than {_MOST_SAID} lines"))
-
-    @property
-    @override
-    def cursor_from(self) -> Any:
-        """What {cursor.from} is: the beginning that the records read are complete from."""
-        return self._values["cursor.from"]
-
-    @property
-    def passes(self) -> int | None:
-        """How many there will be, where that is known before."""
-        return len(self._windows) if self._table.window is not None else None
-
-    @override
-    def chunks(self) -> Iterator[Chunk]:
-        """Raises SourceError, RunCancelled."""
-        rule = self._rule
-        if self._table.window is not None:
-            return self.reader.over(self.reader.windows(self._windows))
-        if rule.parent_table:
-            since = self._of_parents.request_from if self._of_parents else None
-            return self.reader.over(self._over_parents(rule.parent_table, since))
-        if rule.for_values:
-            return self.reader.over(self.reader.lists())
-        tagged = self._order.code is None and self._saved is not None and self._saved.column == self._mark_of_tag
-        known = self._saved.value if tagged and self._saved else None
-        self._reader = self.reader.alone(known)
-        return self._reader.chunks()
-
-    @override
+    @abstractmethod
     def sample(self) -> tuple[str, Iterator[Chunk]]:
-        """(the first request, masked; the chunks that its pass begins with): of the first window, parent or value."""
-        rule = self._rule
-        groups: Any = self.reader.lists()
-        if self._table.window is not None:
-            groups = self.reader.windows(self._windows[:1])
-        elif rule.parent_table:
-            groups = self.reader.parents(self._some_parents(rule.parent_table), None)
-        first = next(iter(groups), None)
-        if first is None:
-            return "none is due", iter(())
-        reader = self.reader.one(first[1][0])
-        request = reader.first_request()
-        return f"{request.method} {self._mask.text(request.url)}", reader.chunks()
+        """(what is asked, as people read it; the first records), for a plan."""
 
-    @override
+    @abstractmethod
     def cost(self, chunk: Chunk, repeated: int) -> tuple[int | None, int | None]:
-        """(records, requests) of the whole pass, as far as its first chunk tells. repeated: of the chunk, taken before."""
-        rule, page = self._rule, len(chunk.records)
-        if self.passes is not None:
-            return None, self.passes
-        if self._order.code is not None:
-            return None, None
-        if rule.parent_table or rule.for_values:
-            return None, None  # as many as there are parents or values, which only the run goes through
-        if not rule.pagination or page == 0:
-            return page - repeated, 1
-        if chunk.total is not None:
-            return max(0, chunk.total - repeated), max(1, -(-chunk.total // page))
-        return None, None
+        """(records, requests) that the whole pass will take, judged by its first chunk; None where nothing says.
 
-    @property
-    @override
-    def unchanged(self) -> bool:
-        """The source answered that nothing did."""
-        reader = self._leader._reader
-        return reader is not None and reader.unchanged
+        Args:
+            chunk: what `sample` brought.
+            repeated: how many of its records were loaded before.
+        """
 
-    @property
-    @override
-    def shifts(self) -> bool:
-        """Pages are told apart by where they lie in a list, which moves when a record changes its place in it."""
-        return self._rule.pagination is not None and self._rule.pagination.counted
+    @abstractmethod
+    def position(self, *, ended: bool) -> SavedCursor | None:
+        """The cursor to commit with everything handed on so far; None where that is not safe.
 
-    @property
-    @override
-    def begins(self) -> Any:
-        return saved_key(self._saved)
+        Args:
+            ended: all chunks have come.
+        """
 
-    @override
-    def follow(self, leader: HttpTableReader) -> None:
+    # What happens to it
+
+    def begin(self) -> None:  # noqa: B027 - most have nothing to see to
+        """See that all is there before a run takes chunks.
+
+        Raises:
+            SourceError: something is not.
+        """
+
+    def follow(self, leader: Self) -> None:
+        """Take another reader's chunks in place of one's own. What that one finds out is known here too; the position stays one's own.
+
+        Args:
+            leader: a reader of the same table, which begins at the same place.
+        """
         self._leader = leader
 
-    @override
-    def begin(self) -> None:
-        """Nothing has to be made first."""
-
-    @override
-    def file_lines(self) -> tuple[()]:
-        return ()
-
-    @override
-    def problem(self) -> None:
-        """What cannot be taken is an error at once."""
-
-    @override
-    def committed(self, cursor: SavedCursor | None) -> None:
-        """The source need not know."""
-
-    @override
     def followed(self, mark: SavedCursor) -> None:
-        """Everything up to a chunk with this mark has been taken."""
+        """Everything up to a chunk with this mark has been handed on."""
         self._done = mark
 
+    def committed(self, cursor: SavedCursor | None) -> None:  # noqa: B027 - most keep nothing
+        """The warehouse has everything up to a cursor; None where none was saved."""
+
+    # What it knows of the pass
+
     @property
-    @override
+    def begins(self) -> Any:
+        """Where the read begins; equal for two readers of one table that bring the same."""
+        return (self._saved.kind, self._saved.value, self._saved.column) if self._saved is not None else None
+
+    @property
+    def cursor_from(self) -> Any:
+        """The lower bound that the source was asked for; None for the beginning."""
+        return None
+
+    @property
     def safe(self) -> bool:
-        """Whether what was taken so far may be committed by itself: every record before the position has been read."""
+        """Whether what has come so far may be committed by itself: every record before the position has been read."""
         return self._done is not None if self.tracker is None else self.tracker.in_order
 
-    @override
-    def position(self, *, ended: bool) -> SavedCursor | None:
-        """What to save with what was taken so far. ended: the pass has come to its end."""
-        if self.tracker is not None:
-            return self.tracker.position()
-        of_parents, reader = self._leader._of_parents, self._leader._reader
-        if ended and of_parents is not None:
-            return of_parents.position()
-        if ended and reader is not None and reader.tag and self._rule.conditional_requests:
-            return SavedCursor("tag", reader.tag, None, self._mark_of_tag)
-        return self._done
-
     @property
-    @override
     def moved(self) -> bool:
         """Whether something was passed over that is not to be asked for again, records or none."""
         position = self.position(ended=True)
-        if position is None or position.kind == "tag":
-            return False
-        return self._saved is None or position.value != self._saved.value
-
-    def _over_parents(self, name: str, since: Any) -> Iterator[Any]:
-        yield from self.reader.parents(self._parents.records(name, since), self._of_parents)
-
-    def _some_parents(self, name: str) -> Spool:
-        """A few, of the parents' first page."""
-        spool = Spool()
-        rule, values = self._order.parents[name], {"cursor.from": None}
-        reader = self._parents.reader(name, values)
-        if rule.parent_table:
-            first = next(iter(reader.parents(self._some_parents(rule.parent_table), None)), None)
-            one = reader.one(first[1][0]) if first else None
-        else:
-            one = reader.alone()
-        for chunk in one.chunks() if one else ():
-            spool.add(chunk.records[:5])
-            if spool.count:
-                break
-        return spool
-
-    def _tracker(self, rule: CursorRule) -> CursorTracker:
-        values = self._values
-        given = self._order.window if rule.type == "time" else None
-        start, end = map(format_time, given) if given else (rule.start, rule.until)
-        sent = [form for text in self._sent_texts() for _, name, form in template.parse(text) if name == "cursor.from"]
-        return CursorTracker(
-            rule,
-            self._saved,
-            template.fill(start, values) if start else None,
-            self._order.started,
-            keep_all_seen=self._table.write == "append",
-            end=template.fill(end, values) if end else None,
-            forms=sent,
-        )
-
-    def _sent_texts(self) -> Iterator[str]:
-        rule = self._rule
-        if rule.parent_table in self._order.parents and rule.by_changed_parents:
-            rule = self._order.parents[rule.parent_table]
-        for _, text in request_templates(rule):
-            yield text
+        return position is not None and (self._saved is None or position.value != self._saved.value)
 
     @property
-    def _mark_of_tag(self) -> str:
-        """What a tag was answered to and taken with: of another definition, the answer has to come whole."""
-        table = self._table
-        facts = [self._rule, table.shaping, table.nesting]
-        text = "".join(part.model_dump_json(by_alias=True) for part in facts) + table.by + table.write + repr(table.key)
-        return hashlib.sha256(text.encode()).hexdigest()[:32]
+    def unchanged(self) -> bool:
+        """Whether the source says that nothing has changed since the last time."""
+        return False
 
+    @property
+    def lag(self) -> Lag | None:
+        """How far the change log was ahead of what was read, once all chunks came; None where none was followed."""
+        return None
 
-def parents_of(order: ResolvedSource, asking: RequestContext, sender: Sender) -> Parents:
-    """The parent tables of an order, read by this sender where no run of their own has."""
+    def file_lines(self) -> Sequence[FileLine]:
+        """What the next commit says of files; nothing of other sources."""
+        return ()
 
-    def reader(name: str, values: dict[str, Any]) -> PassReader:
-        return PassReader(name, asking.base_url, order.parents[name], sender, asking.values | values)
+    def problem(self) -> ReedError | None:
+        """Why the table does not count as read, though all else of it is committed; None where it does."""
+        return None
 
-    return Parents(order.parents, reader)
+    # What it knows of the records
+
+    @property
+    def follows_log(self) -> bool:
+        """Whether the records are LoggedRecords: changes of rows, some of them deletes."""
+        return False
+
+    @property
+    def reads_all(self) -> bool:
+        """Whether everything is read, so that what is not among it has gone, whatever the write mode."""
+        return False
+
+    @property
+    def commits_rarely(self) -> bool:
+        """Whether to commit on the way only where enough rows are staged, however long a part took."""
+        return False
+
+    @property
+    def flat(self) -> bool:
+        """Whether no record holds others, so that no child tables come."""
+        return False
+
+    @property
+    def shifts(self) -> bool:
+        """Whether records are told apart by where they lie in a list, which may move while it is read."""
+        return False

@@ -24,7 +24,7 @@ from ...spec.connector import request_templates
 from ...spec.http import HttpTable, WindowRule
 from ...spec.python_runtime import Code
 from ...spec.template import names
-from ..execution.table_reader import HttpTableReader, parents_of
+from ..execution.http_table_reader import HttpTableReader, parents_of
 from ..planning.discovered_tables import discover_tables
 from ..planning.order import ResolvedSource, ResolvedTable
 from ..request_context import RequestContext, RunContext

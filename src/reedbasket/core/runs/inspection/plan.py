@@ -18,8 +18,8 @@ from ...spec.model import KEYED
 from ...warehouses import Warehouse, open_warehouse
 from ..checkpoints.resume import held_of, moved, shaper_for
 from ..execution.open_session import open_session
-from ..execution.source_session import ReadStart, SourceSession, TableReader
-from ..execution.table_reader import saved_of
+from ..execution.source_session import ReadStart, SourceSession
+from ..execution.table_reader import TableReader, saved_of
 from ..planning.blind_spots import blind_spots
 from ..planning.order import ResolvedRun, ResolvedTable
 from ..planning.table_drift import as_missing, missing_tables

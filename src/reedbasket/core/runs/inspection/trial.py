@@ -12,7 +12,7 @@ from ...shaping import Shaper, TableShape
 from ...sources.http.sender import SHOWN_BYTES
 from ...sources.requests_seen import Exchange
 from ...spec.http import HttpTable
-from ..execution.table_reader import HttpTableReader, parents_of
+from ..execution.http_table_reader import HttpTableReader, parents_of
 from ..planning.order import ResolvedSource
 from ..request_context import RequestContext, RunContext
 from .look import listed, natural

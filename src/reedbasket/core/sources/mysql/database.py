@@ -16,7 +16,7 @@ from typing_extensions import override
 
 from ...allowed_paths import Places
 from ...check_steps import CheckStep
-from ...errors import ReedError, RunCancelled, SourceError
+from ...errors import ReedError, RunCancelled
 from ...records.column_types import Kind
 from ...wording import many, size
 from ..sql.bound_values import replaced
@@ -41,7 +41,6 @@ class MysqlSource(Database):
     """See Database. The snapshot belongs to one connection, which reads one statement after the other; InnoDB alone has it."""
 
     as_text = "cast({} as char)"
-    has_endless_times = False
 
     def __init__(self, address: MysqlAddress, zone: str, timeout: timedelta, stop: threading.Event) -> None:
         self.address = address
@@ -62,11 +61,6 @@ class MysqlSource(Database):
     @override
     def share_of(self, many: str, count: int) -> str:
         return f"greatest(floor({many} / {count}), 1)"
-
-    @property
-    @override
-    def shares_snapshot(self) -> bool:
-        return False
 
     @override
     def tables(self) -> list[Table]:
@@ -102,10 +96,6 @@ class MysqlSource(Database):
                     self._give_up(batches)
 
     @override
-    def hold(self, table: str) -> int:
-        return 0  # the transaction that reads sees to that
-
-    @override
     def quote(self, name: str) -> str:
         return "`" + name.replace("`", "``") + "`"
 
@@ -116,13 +106,6 @@ class MysqlSource(Database):
         zone = ZoneInfo(self._zone if column.declared.startswith("datetime") or column.kind == "date" else "UTC")
         local = value.astimezone(zone).replace(tzinfo=None)
         return local.date() if column.kind == "date" else local
-
-    @override
-    def row_version(self) -> tuple[str, str]:
-        raise SourceError(
-            "asking for row versions", str(self.address), found="MySQL keeps no version of its rows",
-            fix="take changes by cdc, by a cursor, or by compare", code="source.no_row_version",
-        )  # fmt: skip
 
     @override
     def lowest(self, kind: Kind) -> Any:

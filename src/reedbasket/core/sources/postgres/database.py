@@ -65,7 +65,7 @@ class PostgresSource(Database):
     def __init__(self, address: Address, timeout: timedelta, stop: threading.Event) -> None:
         self.address = address
         self._stop = stop
-        self._errors = DatabaseErrors(str(address))
+        self.errors = DatabaseErrors(str(address))
         self._settings = (
             f"statement_timeout={int(timeout.total_seconds() * 1000)}",
             f"lock_timeout={_LOCK_SECONDS}s",
@@ -163,7 +163,7 @@ class PostgresSource(Database):
         if table and self._snapshot is not None:
             with self.translated("looking whether a table is still as it was, at"):
                 if self._keeper.execute(_REWRITTEN, (table,)).fetchone() is not None:
-                    raise self._errors.rewritten(table)
+                    raise self.errors.rewritten(table)
 
     @override
     def hold(self, table: str) -> int:
@@ -259,7 +259,7 @@ class PostgresSource(Database):
 
     def _rendered(self, text: str, values: dict[str, Any]) -> str:
         """COPY, by which rows come in columns, knows no parameters: the driver writes each value as a literal."""
-        self._errors.require_known(text, values)
+        self.errors.require_known(text, values)
 
         def literal(name: str) -> str:
             value = values[name]
@@ -281,7 +281,7 @@ class PostgresSource(Database):
         return RunCancelled(doing, str(self.address), found="the run was cancelled; what was committed stays")
 
     def _told(self, doing: str, error: Exception) -> ReedError:
-        state, words, errors = getattr(error, "sqlstate", None) or "", server_message(error), self._errors
+        state, words, errors = getattr(error, "sqlstate", None) or "", server_message(error), self.errors
         if self._stop.is_set():
             return self._cancelled(doing)
         if state == "57014" or "statement timeout" in words:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any, Protocol
+from typing import Any
 
 import pyarrow as pa
 
@@ -17,18 +18,18 @@ from .changelog import ChangeLog, LogName
 from .tables import Column, Statement, Table
 
 
-class Database(Protocol):
+class Database(ABC):
     """One source's database, opened for one run. Where it can hold a snapshot, all tables are read in one.
 
     Attributes:
         as_text: SQL over {}, a column: its values as text.
         has_endless_times: a time may be infinite, or of a year that no calendar of ours has.
+        errors: makes what goes wrong at this database.
     """
 
-    # SQL over {}, a column: its values as text.
     as_text: str
-    # Whether a time may be infinite, or of a year that no calendar of ours has.
-    has_endless_times: bool
+    has_endless_times = False
+    errors: DatabaseErrors
 
     def share_of(self, many: str, count: int) -> str:
         """SQL for a whole number of at least 1: a count divided among so many.
@@ -42,10 +43,13 @@ class Database(Protocol):
     @property
     def shares_snapshot(self) -> bool:
         """Whether several statements may be read at once and see the same."""
+        return False
 
+    @abstractmethod
     def tables(self) -> list[Table]:
         """Every table and view, without the parts of partitioned ones, by schema and name."""
 
+    @abstractmethod
     def describe(self, query: str, values: dict[str, Any]) -> Table:
         """The columns that a query yields.
 
@@ -57,6 +61,7 @@ class Database(Protocol):
             SourceError: the database refuses the query.
         """
 
+    @abstractmethod
     def read(self, statement: Statement) -> Iterator[pa.Table]:
         """A statement's rows, in columns made by `typed`. For one thread; ends where the run does.
 
@@ -74,10 +79,13 @@ class Database(Protocol):
         Returns:
             How many blocks it has by now; 0 where rows are not read by their place.
         """
+        return 0
 
+    @abstractmethod
     def quote(self, name: str) -> str:
         """A name as SQL writes it."""
 
+    @abstractmethod
     def bound(self, table: str, column: Column, value: Any) -> Any:
         """What a column is compared with to find all that is at or above a value; some below may come too.
 
@@ -93,7 +101,9 @@ class Database(Protocol):
         Raises:
             SourceError: the database keeps no versions.
         """
+        raise self.errors.not_kept("asking for row versions", "it keeps no version of its rows", "source.no_row_version")
 
+    @abstractmethod
     def lowest(self, kind: Kind) -> Any:
         """What stands for `:cursor_from` where nothing was read yet: below every value of the kind."""
 
@@ -107,6 +117,7 @@ class Database(Protocol):
         Raises:
             SourceError: there is none.
         """
+        raise self.errors.not_kept("following the log of", "it keeps none", "source.no_log")
 
     def check_logs(self, logs: Mapping[LogName, Sequence[Table]]) -> Iterator[CheckStep]:
         """Steps of `check` that say what the change log needs, and how far behind each reader of it is.
@@ -114,7 +125,9 @@ class Database(Protocol):
         Args:
             logs: {what keeps the log: the tables that follow it}.
         """
+        return iter(())
 
+    @abstractmethod
     def close(self) -> None:
         """Let go of connections; what is being read ends."""
 
@@ -134,6 +147,10 @@ class DatabaseErrors(SourceErrors):
         """The user may not."""
         fix = "`reed setup-sql SOURCE` prints the grants to hand to an administrator"
         return SourceForbidden(doing, self.on, found=words, fix=fix)
+
+    def not_kept(self, doing: str, words: str, code: str) -> SourceError:
+        """The database has nothing of the kind, so that changes have to be found in another way."""
+        return SourceError(doing, self.on, found=words, fix="find changes by cursor, by compare or by full", code=code)
 
     def locked(self, doing: str, words: str) -> SourceError:
         """Another session holds a lock for longer than we wait."""

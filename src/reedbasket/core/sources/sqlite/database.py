@@ -5,7 +5,7 @@ from __future__ import annotations
 import sqlite3
 import threading
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -16,10 +16,8 @@ import pyarrow as pa
 from typing_extensions import override
 
 from ...allowed_paths import Places
-from ...check_steps import CheckStep
 from ...errors import RunCancelled, SourceError
 from ...records.column_types import Kind
-from ..sql.changelog import ChangeLog, LogName
 from ..sql.database import Database, DatabaseErrors, typed
 from ..sql.tables import Column, Statement, Table
 from .definition import SqliteSourceDefinition
@@ -49,14 +47,13 @@ class SqliteSource(Database):
     no writer; else each statement sees its own moment."""
 
     as_text = "cast({} as text)"
-    has_endless_times = False
 
     def __init__(self, path: Path, zone: str, timeout: timedelta, stop: threading.Event) -> None:
         self.path = path
         self._zone = ZoneInfo(zone)
         self._stop = stop
         self._timeout = timeout.total_seconds()
-        self._errors = DatabaseErrors(str(path))
+        self.errors = DatabaseErrors(str(path))
         self._deadline = float("inf")
         with self._translated("opening"):
             if not path.exists():
@@ -78,11 +75,6 @@ class SqliteSource(Database):
     def share_of(self, many: str, count: int) -> str:
         return f"max({many} / {count}, 1)"
 
-    @property
-    @override
-    def shares_snapshot(self) -> bool:
-        return False
-
     @override
     def tables(self) -> list[Table]:
         with self._translated("reading the catalog of"):
@@ -90,7 +82,7 @@ class SqliteSource(Database):
 
     @override
     def describe(self, query: str, values: dict[str, Any]) -> Table:
-        self._errors.require_known(query, values)
+        self.errors.require_known(query, values)
         with self._translated("asking what a query yields, at"):
             cursor = self._connection.execute(f"select * from ({query}\n) limit 0", _bindable(values))
             columns = tuple(Column(found[0], "", None, "{}") for found in cursor.description or [])
@@ -98,7 +90,7 @@ class SqliteSource(Database):
 
     @override
     def read(self, statement: Statement) -> Iterator[pa.Table]:
-        self._errors.require_known(statement.text, statement.values)
+        self.errors.require_known(statement.text, statement.values)
         with self._translated("reading from"):
             self._deadline = time.monotonic() + self._timeout
             cursor = self._connection.execute(statement.text, _bindable(dict(statement.values)))
@@ -114,10 +106,6 @@ class SqliteSource(Database):
                 del cursor
 
     @override
-    def hold(self, table: str) -> int:
-        return 0  # the transaction that reads sees to that
-
-    @override
     def quote(self, name: str) -> str:
         return '"' + name.replace('"', '""') + '"'
 
@@ -131,24 +119,8 @@ class SqliteSource(Database):
         return _as_stored(found[0], value, self._zone) if found and found[0] is not None else ""
 
     @override
-    def row_version(self) -> tuple[str, str]:
-        raise SourceError(
-            "asking for row versions", str(self.path), found="SQLite keeps no version of its rows",
-            fix="take changes by a cursor, or by compare", code="source.no_row_version",
-        )  # fmt: skip
-
-    @override
     def lowest(self, kind: Kind) -> Any:
         return _LOWEST.get(kind, "")
-
-    @override
-    def change_log(self, name: LogName, *, utc: bool) -> ChangeLog:
-        fix = "say `by: cursor`, `by: compare` or `by: full`"
-        raise SourceError("following the log of", str(self.path), found="SQLite keeps none", fix=fix, code="source.no_log")
-
-    @override
-    def check_logs(self, logs: Mapping[LogName, Sequence[Table]]) -> Iterator[CheckStep]:
-        return iter(())
 
     @override
     def close(self) -> None:
@@ -206,17 +178,17 @@ class SqliteSource(Database):
             if self._stop.is_set():
                 raise RunCancelled(doing, str(self.path), found="the run was cancelled; what was committed stays") from error
             if name == "SQLITE_INTERRUPT":
-                raise self._errors.timed_out(doing, f"no row for {self._timeout:g} s") from error
+                raise self.errors.timed_out(doing, f"no row for {self._timeout:g} s") from error
             if name in ("SQLITE_BUSY", "SQLITE_LOCKED"):
-                raise self._errors.locked(doing, words) from error
+                raise self.errors.locked(doing, words) from error
             if name == "SQLITE_READONLY_ROLLBACK":
                 words = f"a program that wrote to it was killed, and what that had begun is not undone yet ({self.path.name}-journal)"
                 fix = "open it once with the program that it belongs to; here it is only read"
-                raise self._errors.failed(doing, words, fix) from error
+                raise self.errors.failed(doing, words, fix) from error
             if name in ("SQLITE_CANTOPEN", "SQLITE_NOTADB", "SQLITE_CORRUPT", "SQLITE_PERM", "SQLITE_AUTH"):
                 fix = "see that `path` names a SQLite database that this service may read"
-                raise self._errors.failed(doing, words, fix) from error
-            raise self._errors.failed(doing, words) from error
+                raise self.errors.failed(doing, words, fix) from error
+            raise self.errors.failed(doing, words) from error
 
 
 def _as_stored(sample: Any, value: datetime, zone: ZoneInfo) -> str:
