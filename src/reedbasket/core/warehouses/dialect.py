@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
 
 from ..records.column_types import Kind
@@ -19,6 +19,8 @@ class Dialect(ABC):
     arrival = "s._rb_owner"
     # The type of bytes in the service tables.
     blob = "blob"
+    # {our kind: the type that a column of it is declared as}
+    types: Mapping[Kind, str]
 
     def quote(self, name: str) -> str:
         """A name of a table or column as SQL, whatever letters it holds."""
@@ -32,13 +34,13 @@ class Dialect(ABC):
             name: plain.
         """
 
-    @abstractmethod
     def declared(self, column: ColumnShape) -> str:
         """The column's type, as `columns` shows it."""
+        return self.types[column.kind]
 
-    @abstractmethod
     def kind_of(self, declared: str) -> Kind | None:
         """Our kind of a declared type; None for a type that we do not make."""
+        return next((kind for kind, name in self.types.items() if name == declared), None)
 
     @abstractmethod
     def time(self, moment: datetime) -> str:

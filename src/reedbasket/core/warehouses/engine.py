@@ -104,7 +104,6 @@ class Engine(Dialect):
             All of its rows.
         """
 
-    @abstractmethod
     def reconnect(self) -> None:
         """Open a new connection after one was lost; temp tables are gone with the old one."""
 

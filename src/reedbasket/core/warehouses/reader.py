@@ -44,9 +44,9 @@ class WarehouseReader(ABC, Warehouse):
     def _columns(self, query: Ask, table: str) -> dict[str, str] | None:
         """{column: declared type}, None for no such table."""
 
-    @abstractmethod
     def _named(self, table: str) -> str:
         """As SQL."""
+        return quoted(table)
 
     @abstractmethod
     @override

@@ -101,7 +101,7 @@ class Database(ABC):
         Raises:
             SourceError: the database keeps no versions.
         """
-        raise self.errors.not_kept("asking for row versions", "it keeps no version of its rows", "source.no_row_version")
+        raise self.errors.unsupported("asking for row versions", "it keeps no version of its rows", "source.no_row_version")
 
     @abstractmethod
     def lowest(self, kind: Kind) -> Any:
@@ -117,7 +117,7 @@ class Database(ABC):
         Raises:
             SourceError: there is none.
         """
-        raise self.errors.not_kept("following the log of", "it keeps none", "source.no_log")
+        raise self.errors.unsupported("following the log of", "it keeps none", "source.no_log")
 
     def check_logs(self, logs: Mapping[LogName, Sequence[Table]]) -> Iterator[CheckStep]:
         """Steps of `check` that say what the change log needs, and how far behind each reader of it is.
@@ -148,7 +148,7 @@ class DatabaseErrors(SourceErrors):
         fix = "`reed setup-sql SOURCE` prints the grants to hand to an administrator"
         return SourceForbidden(doing, self.on, found=words, fix=fix)
 
-    def not_kept(self, doing: str, words: str, code: str) -> SourceError:
+    def unsupported(self, doing: str, words: str, code: str) -> SourceError:
         """The database has nothing of the kind, so that changes have to be found in another way."""
         return SourceError(doing, self.on, found=words, fix="find changes by cursor, by compare or by full", code=code)
 

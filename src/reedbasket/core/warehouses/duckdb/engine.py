@@ -38,7 +38,6 @@ _DECLARED: dict[Kind, str] = {
     "binary": "BLOB",
     "uuid": "UUID",
 }
-_KINDS: dict[str, Kind] = {declared: kind for kind, declared in _DECLARED.items()}
 _DECIMAL = re.compile(r"DECIMAL\(\d+,\d+\)")
 # Rows handed over at once: small batches joined to 50,000 go in 1.13 times as fast.
 _ROWS_AT_ONCE = 50_000
@@ -52,6 +51,7 @@ class DuckEngine(Engine):
     # DuckDB itself names no limit; wider tables than this are a mistake somewhere.
     limits = Limits(columns=5_000)
     row_id = "rowid"
+    types = _DECLARED
 
     def __init__(self, path: Path, folder: Path) -> None:
         """folder: where what does not fit into memory is put aside."""
@@ -131,10 +131,6 @@ class DuckEngine(Engine):
         self._flush()
         return self.connection.execute(sql, list(values)).fetchall()
 
-    @override
-    def reconnect(self) -> None:
-        """A file's connection is never lost."""
-
     # Names and types
 
     @override
@@ -144,13 +140,13 @@ class DuckEngine(Engine):
     @override
     def declared(self, column: ColumnShape) -> str:
         if column.kind != "decimal":
-            return _DECLARED[column.kind]
+            return super().declared(column)
         fits = column.whole + column.fraction <= DIGITS_OF_128
         return f"DECIMAL({DIGITS_OF_128},{column.fraction})" if fits else "VARCHAR"
 
     @override
     def kind_of(self, declared: str) -> Kind | None:
-        return "decimal" if _DECIMAL.fullmatch(declared) else _KINDS.get(declared)
+        return "decimal" if _DECIMAL.fullmatch(declared) else super().kind_of(declared)
 
     @override
     def time(self, moment: datetime) -> str:

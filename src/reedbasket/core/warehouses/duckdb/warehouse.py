@@ -170,9 +170,6 @@ class DuckWarehouse(WarehouseReader):
         except duckdb.CatalogException:
             return None
 
-    def _named(self, table: str) -> str:
-        return quoted(table)
-
     @property
     def _called(self) -> str:
         return self.path.name

@@ -39,7 +39,6 @@ _DECLARED: dict[Kind, str] = {
     "binary": "bytea",
     "uuid": "uuid",
 }
-_KINDS: dict[str, Kind] = {declared: kind for kind, declared in _DECLARED.items()}
 
 
 class PostgresEngine(Engine):
@@ -49,6 +48,7 @@ class PostgresEngine(Engine):
     limits = Limits(columns=1_600, nul_in_text=False)
     row_id = "ctid"
     blob = "bytea"
+    types = _DECLARED
 
     def __init__(self, address: Address) -> None:
         self.address = address
@@ -139,14 +139,6 @@ class PostgresEngine(Engine):
     @override
     def table(self, name: str) -> str:
         return f"{self.quote(self.address.schema)}.{self.quote(name)}"
-
-    @override
-    def declared(self, column: ColumnShape) -> str:
-        return _DECLARED[column.kind]
-
-    @override
-    def kind_of(self, declared: str) -> Kind | None:
-        return _KINDS.get(declared)
 
     @override
     def time(self, moment: datetime) -> str:

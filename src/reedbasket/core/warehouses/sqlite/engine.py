@@ -37,7 +37,6 @@ DECLARED: dict[Kind, str] = {
 }
 # From here on a statement of its own for the rows of one file is cheaper than binding its number to each.
 _ROWS_OF_A_FILE = 5_000
-_KINDS: dict[str, Kind] = {declared: kind for kind, declared in DECLARED.items()}
 
 
 class SqliteEngine(Engine):
@@ -47,6 +46,7 @@ class SqliteEngine(Engine):
     limits = Limits(columns=2_000)
     temp = "temp."
     arrival = "s._rowid_"
+    types = DECLARED
     stamps_on_insert = True
 
     def __init__(self, connection: sqlite3.Connection, path: Path) -> None:
@@ -84,23 +84,11 @@ class SqliteEngine(Engine):
     def query(self, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         return self.connection.execute(sql, values).fetchall()
 
-    @override
-    def reconnect(self) -> None:
-        """A file's connection is never lost."""
-
     # Names and types
 
     @override
     def table(self, name: str) -> str:
         return f"main.{self.quote(name)}"
-
-    @override
-    def declared(self, column: ColumnShape) -> str:
-        return DECLARED[column.kind]
-
-    @override
-    def kind_of(self, declared: str) -> Kind | None:
-        return _KINDS.get(declared)
 
     @override
     def time(self, moment: datetime) -> str:

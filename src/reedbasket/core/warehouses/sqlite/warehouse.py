@@ -118,9 +118,6 @@ class SqliteWarehouse(WarehouseReader):
         found: list[Any] = query("select name, type from pragma_table_info(?)", (table,))
         return dict(found) if found else None
 
-    def _named(self, table: str) -> str:
-        return quoted(table)
-
     @property
     def _called(self) -> str:
         return self.path.name
