@@ -172,7 +172,7 @@ def test_a_failing_run_is_diagnosed_and_mended(page: Page, service: RunningServi
         expect(page.get_by_text("Nothing: no feed failed")).to_be_visible()
         page.goto(f"{service.url}/feeds/test?tab=rewind")
         expect(page.get_by_role("button", name="Rewind", exact=True)).to_be_disabled()
-        page.get_by_role("button", name="What it would cost").click()
+        page.get_by_role("button", name="Dry run").click()
         expect(page.get_by_text(re.compile("From the beginning on, the next run would read 300 records"))).to_be_visible()
         page.get_by_role("button", name="Rewind", exact=True).click()
         expect(page.get_by_text("the next run reads on from there")).to_be_visible()

@@ -14,6 +14,15 @@ from reedbasket.core.spec.model import KINDS
 from reedbasket.core.spec.one_of import OneOf
 
 ROOT = Path(__file__).resolve().parents[2]
+# What stood on pages and in terminals before it was said in the trade's words.
+OLD_TEXTS = (
+    "who asks is shown", "nobody is asked to", "a token by client_credentials", "how pages go on", "how many there are",
+    "sent with it", "one more table", "keep the connector", "begin anew", "look anew", "seal it", "its name here",
+    "where it is,", "how it is asked", "runs by itself", "key, where another", "came in", "asked for by", "taken before",
+    "no trouble", "none needs you", "who changed what", "nothing was asked yet", "what mends", "mends it", "keep it and run",
+    "what it offers", "the way in", "put it in force", "go on with it", "look at it anew", "is brought", "what it would cost",
+    "only those that", "none of them.", "none is named so", "taken as", "take these", "take all",
+)  # fmt: skip
 # Words that stand in requests, in counts, or as values, in their own right.
 ORDINARY = {"csv", "deleted", "first", "fixed", "keep", "next", "offset", "on", "sort", "xlsx"}
 
@@ -74,6 +83,16 @@ def test_no_message_advises_a_key_that_is_gone() -> None:
     ]
     # A backfill's end, in a message of the API.
     assert [one for one in wrong if not one.endswith(": end")] == []
+
+
+def test_no_page_says_what_was_said_before() -> None:
+    sources = (ROOT / "console" / "src").rglob("*.ts*")
+    wrong = []
+    for path in sources:
+        # Comments speak to whoever reads the code.
+        text = re.sub(r"/\*.*?\*/|(?<![:\w])//[^\n]*", "", path.read_text(), flags=re.S).lower()
+        wrong += [f"{path.relative_to(ROOT)}: {old}" for old in OLD_TEXTS if old in text]
+    assert not wrong, "\n".join(wrong)
 
 
 def test_no_key_stands_anywhere_by_a_name_it_had() -> None:

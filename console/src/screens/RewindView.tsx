@@ -52,7 +52,7 @@ export function RewindView({ feed }: { feed: Feed }) {
           width={330}
         />
         <Button type="submit" isPending={look.isPending} isDisabled={!table}>
-          What it would cost
+          Dry run
         </Button>
         <Button onPress={() => move.mutate()} isPending={move.isPending} isDisabled={!look.isSuccess}>
           Rewind
