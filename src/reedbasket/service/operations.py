@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar, get_type_hints
 
 import orjson
 from flask import Blueprint, Response, request
@@ -16,6 +16,7 @@ from .problems import BadRequest
 
 # Beyond it a browser rounds, and SQLite's own bound (2^63) is not far.
 LARGEST_NUMBER = 2**53
+_View = TypeVar("_View", bound=Callable[..., Any])
 
 
 class Query(BaseModel):
@@ -63,24 +64,26 @@ class Operations:
         path: str,
         summary: str,
         *,
-        answer: Any,
+        answer: Any = None,
         status: int = 200,
         query: type[Query] | None = None,
         body: type[Body] | None = None,
         problems: tuple[int, ...] = (),
         role: Role | Literal["usual"] | None = "usual",
         stream: str = "",
-    ) -> Callable[[Callable[..., Any]], Callable[..., Any]]:
-        """Declare a view: it takes the path's names, then `query` and `body` where declared, and returns the answer. role: a viewer's
-        for GET, an operator's for everything else, where nothing is said."""
+    ) -> Callable[[_View], _View]:
+        """Declare a view: it takes the path's names, then `query` and `body` where declared, and returns the answer, whose type is its own.
+        answer: what a view that makes its own response answers. role: a viewer's for GET, an operator's for everything else, where
+        nothing is said."""
         takes: Role | None = ("viewer" if method == "GET" else "operator") if role == "usual" else role
 
-        def declare(view: Callable[..., Any]) -> Callable[..., Any]:
-            hints = view.__annotations__
+        def declare(view: _View) -> _View:
+            hints = get_type_hints(view)
+            answers = answer if hints["return"] is Response else hints["return"]
             names = re.findall(r"{(\w+)}", path)
-            ints = frozenset(n for n in names if hints.get(n) in (int, "int"))
+            ints = frozenset(n for n in names if hints.get(n) is int)
             operation = Operation(
-                view.__name__, method, path, summary, answer, status, query, body, problems, takes, stream, ints
+                view.__name__, method, path, summary, answers, status, query, body, problems, takes, stream, ints
             )
             self.all.append(operation)
             rule = re.sub(r"{(\w+)}", lambda m: f"<{f'int(max={LARGEST_NUMBER}):' if m[1] in ints else ''}{m[1]}>", path)

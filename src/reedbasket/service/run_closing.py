@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
-from ..core.runs import RunOutcome
+from .. import wire
 from ..core.spec.model import Feed, Hook, Notify
 from ..store import Store, definitions, journal, notifications, runs, schedule
 from ..store.database import text_of
@@ -42,15 +42,15 @@ def close_out(store: Store, run: int, telling: Telling) -> str | None:
         _count(connection, feed, outcome, facts["counts"])
         again = (
             definition is not None
-            and outcome == RunOutcome.FAILED
+            and outcome == "failed"
             and _tries_again(connection, row, definition, definitions.feed_version(store, feed))
         )
-        if outcome in (RunOutcome.FAILED, RunOutcome.CANCELLED) and not again:
-            schedule.window_is(connection, "failed" if outcome == RunOutcome.FAILED else "skipped", run=run)
+        if outcome in ("failed", "cancelled") and not again:
+            schedule.window_is(connection, "failed" if outcome == "failed" else "skipped", run=run)
         schedule.end_backfills(connection, feed)
         if definition is not None and not again:
             _tell(connection, row, definition, facts, telling)
-    level = logging.WARNING if outcome in (RunOutcome.FAILED, RunOutcome.INTERRUPTED) else logging.INFO
+    level = logging.WARNING if outcome in ("failed", "interrupted") else logging.INFO
     ended = {
         "run": run,
         "feed": feed,
@@ -62,7 +62,7 @@ def close_out(store: Store, run: int, telling: Telling) -> str | None:
     if row["error"]:
         ended["code"] = row["error"]["code"]
     log.log(level, "run %s of %s %s", run, feed, outcome, extra={"facts": ended})
-    return str(feed)
+    return feed
 
 
 def _count(connection: sqlite3.Connection, feed: str, outcome: str, counts: dict[str, int]) -> None:
@@ -74,8 +74,9 @@ def _count(connection: sqlite3.Connection, feed: str, outcome: str, counts: dict
     )
 
 
-def _tries_again(connection: sqlite3.Connection, row: dict[str, Any], feed: Feed, version: int) -> bool:
-    rule, error = feed.retry_runs, row["error"] or {}
+def _tries_again(connection: sqlite3.Connection, row: wire.Run, feed: Feed, version: int) -> bool:
+    rule = feed.retry_runs
+    error: dict[str, Any] = {**row["error"]} if row["error"] else {}
     if row["trigger"] == "manual" or row["attempt"] > rule.attempts:
         return False
     worth_it = (
@@ -103,13 +104,13 @@ def _may_pass(error: dict[str, Any]) -> bool:
     return error.get("code") in ("warehouse.busy", "warehouse.cursor_moved", "run.defect")
 
 
-def _tell(connection: sqlite3.Connection, row: dict[str, Any], feed: Feed, facts: dict[str, Any], telling: Telling) -> None:
+def _tell(connection: sqlite3.Connection, row: wire.Run, feed: Feed, facts: dict[str, Any], telling: Telling) -> None:
     failing, late = notifications.health(connection, feed.feed)
     what: list[str] = []
-    if row["outcome"] == RunOutcome.FAILED:
+    if row["outcome"] == "failed":
         what += [] if failing else ["failed"]
         notifications.keep_health(connection, feed.feed, failing=True, late=late)
-    elif row["outcome"] == RunOutcome.SUCCEEDED:
+    elif row["outcome"] == "succeeded":
         what += ["recovered"] if failing or late else []
         what += ["succeeded"]
         notifications.keep_health(connection, feed.feed, failing=False, late=False)
@@ -136,9 +137,9 @@ def recipients(mail: Sequence[str], web: Sequence[Hook]) -> list[notifications.R
     return found + [notifications.Recipient("webhook", hook.url, hook.secret.secret if hook.secret else None) for hook in web]
 
 
-def _facts(store: Store, row: dict[str, Any]) -> dict[str, Any]:
+def _facts(store: Store, row: wire.Run) -> dict[str, Any]:
     lines = journal.read_ledger(store, run=row["id"], limit=1000)
-    counts = {name: sum(line[name] for line in lines) for name in _COUNTS}
+    counts = {name: sum(line[name] for line in lines) for name in _COUNTS}  # type: ignore[literal-required]
     counts["rejected"] = max(counts["rejected"], row["totals"]["rejected"])
     error = row["error"]
     shown = {name: error[name] for name in ("code", "doing", "on", "found", "fix")} if error else None

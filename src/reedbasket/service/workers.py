@@ -246,7 +246,7 @@ class Workers:
 
     def _was_cut(self, run: int) -> None:
         row = runs.get(self._store, run)
-        if row["outcome"] == RunOutcome.RUNNING:
+        if row["outcome"] == "running":
             self._interrupted(run, "its worker process was killed")
             self._take_up(run, row["feed"])
         self.ended(run)

@@ -1,6 +1,6 @@
 """The service's own records, in SQLite: definitions, secrets, runs, ledger copy, rejects, access, pace.
 
-May import: core. Knows no Flask. One module a subject; SQL stands beside the function that runs it.
+May import: core, wire. Knows no Flask. One module a subject; SQL stands beside the function that runs it.
 """
 
 from .database import Store

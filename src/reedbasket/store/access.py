@@ -8,12 +8,13 @@ import hmac
 import os
 import secrets
 import threading
-from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
-from typing import Any, Literal
+from typing import Literal
 
+from .. import wire
 from ..core.errors import Conflict, NotFound, ReedError
+from ..wire.typed import typed
 from .database import Store, now_text, text_of
 
 TOKEN_FILE = "token"
@@ -127,10 +128,10 @@ def _caller_by_hash(store: Store, hashed: str) -> tuple[Caller | None, str | Non
     return Caller(rows[0]["label"], min(rights, key=ROLES.index), token=hashed), rows[0]["used_at"]
 
 
-def list_tokens(store: Store) -> list[dict[str, Any]]:
+def list_tokens(store: Store) -> list[wire.Token]:
     """[{id, label, role, made_by, created_at, ends_at, used_at}]; id: the beginning of the hash."""
     return [
-        dict(row)
+        typed(wire.Token, row)
         for row in store.connection.execute(
             "select substr(hash, 1, 12) as id, label, role, made_by, created_at, ends_at, used_at from token order by created_at"
         )
@@ -161,13 +162,14 @@ def add_user(store: Store, name: str, role: Role, password: str | None = None) -
             )
 
 
-def list_users(store: Store) -> list[dict[str, Any]]:
+def list_users(store: Store) -> list[wire.User]:
     """All accounts, by name."""
     rows = store.connection.execute(
         """select name, role, created_at, disabled, password is not null as has_password, subject is not null as openid
            from user order by name"""
     )
-    return [{**dict(r), **{name: bool(r[name]) for name in ("disabled", "has_password", "openid")}} for r in rows]
+    flags = ("disabled", "has_password", "openid")
+    return [typed(wire.User, r, **{name: bool(r[name]) for name in flags}) for r in rows]
 
 
 def change_user(
@@ -310,10 +312,10 @@ def note(store: Store, who: str, what: str, on: str, status: int, details: str =
         )
 
 
-def read_audit(store: Store, *, before: int | None = None, limit: int = 100) -> Iterable[dict[str, Any]]:
-    """The latest first (wire.AuditLine)."""
+def read_audit(store: Store, *, before: int | None = None, limit: int = 100) -> list[wire.AuditLine]:
+    """The latest first."""
     rows = store.connection.execute(
         'select id, at, who, what, "on", status, details from audit where id < ? order by id desc limit ?',
         (before or 2**62, limit),
     )
-    return [dict(row) for row in rows]
+    return [typed(wire.AuditLine, row) for row in rows]

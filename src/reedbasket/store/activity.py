@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from datetime import datetime, timedelta
-from typing import Any
 
+from .. import wire
+from ..wire.typed import typed
 from .database import Store, text_of
 
 # Beyond it nothing is kept.
@@ -12,8 +13,8 @@ MOST_HOURS = 168
 _STEPS = ((12, 10), (48, 30), (MOST_HOURS, 180))
 
 
-def read(store: Store, now: datetime, hours: int) -> dict[str, Any]:
-    """The last so many hours in parts of ten minutes to three hours (wire.Activity), empty ones included."""
+def read(store: Store, now: datetime, hours: int) -> wire.Activity:
+    """The last so many hours in parts of ten minutes to three hours, empty ones included."""
     minutes = next(step for most, step in _STEPS if hours <= most)
     step = minutes * 60
     last = int(now.timestamp()) // step
@@ -38,4 +39,4 @@ def read(store: Store, now: datetime, hours: int) -> dict[str, Any]:
         for name in names:
             parts[place][name] += row[name]
         feeds.setdefault(row["feed"], [0] * len(parts))[place] += row["written"]
-    return {"step_seconds": step, "parts": parts, "feeds": feeds}
+    return {"step_seconds": step, "parts": [typed(wire.ActivityPart, part) for part in parts], "feeds": feeds}

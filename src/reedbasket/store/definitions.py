@@ -9,10 +9,12 @@ from typing import Any
 
 import yaml
 
+from .. import wire
 from ..core.errors import NotFound
 from ..core.spec import Basket, load_texts
 from ..core.spec.python_connectors import OURS, program_file
 from ..core.spec.table_list import as_written
+from ..wire.typed import typed
 from .database import Store, now_text
 
 _COLUMNS = "kind, name, version, data, file, applied_at, applied_by, text, line, removed"
@@ -113,10 +115,10 @@ def first_applied(store: Store, kind: str, name: str) -> str | None:
     return row["at"] if row else None
 
 
-def apply(store: Store, new: Basket, *, by: str = "", prune: bool = False, dry_run: bool = False) -> list[dict[str, Any]]:
+def apply(store: Store, new: Basket, *, by: str = "", prune: bool = False, dry_run: bool = False) -> list[wire.Applied]:
     """Keep a checked basket in one transaction, or say what that would do: [{kind, name, version, change, data, before}], change new,
     changed, same or removed. prune: what it does not hold goes. data, before: for showing the difference."""
-    done: list[dict[str, Any]] = []
+    done: list[wire.Applied] = []
     with store.transaction() as connection:
         for kind, name, _ in new.items():
             document = new.documents[kind, name]
@@ -156,7 +158,7 @@ def apply(store: Store, new: Basket, *, by: str = "", prune: bool = False, dry_r
     return done
 
 
-def revert(store: Store, kind: str, name: str, version: int, *, by: str = "") -> dict[str, Any]:
+def revert(store: Store, kind: str, name: str, version: int, *, by: str = "") -> wire.Applied:
     """An earlier version in force again, as a new one. Raises NotFound; DefinitionError where it does not fit what is there now."""
     all_of_it = versions(store, kind, name)
     wanted = next((one for one in all_of_it if one.version == version), None)
@@ -227,8 +229,9 @@ def _keep(  # noqa: PLR0913 - a column each
 
 def _applied(
     kind: str, name: str, version: int, change: str, data: dict[str, Any] | None, before: dict[str, Any] | None
-) -> dict[str, Any]:
-    return {"kind": kind, "name": name, "version": version, "change": change, "diff": _diff(before, data)}
+) -> wire.Applied:
+    facts = {"kind": kind, "name": name, "version": version, "change": change, "diff": _diff(before, data)}
+    return typed(wire.Applied, facts)
 
 
 def difference(before: Stored | None, after: Stored) -> str:

@@ -6,10 +6,11 @@ import json
 import re
 import shutil
 from pathlib import Path
-from typing import Any
 
+from .. import wire
 from ..core.errors import NotFound
 from ..core.extracts import MANIFEST
+from ..wire.typed import typed
 from .database import Store
 
 _FOLDER = "extracts"
@@ -21,12 +22,12 @@ def folder_of(store: Store, feed: str, run: int) -> Path:
     return store.folder / _FOLDER / f"{feed}-{run}"
 
 
-def listed(store: Store) -> list[dict[str, Any]]:
+def listed(store: Store) -> list[wire.Extract]:
     """Their manifests with their names, the latest first; those that are whole."""
     found = []
     for path in (store.folder / _FOLDER).glob(f"*/{MANIFEST}"):
         manifest = json.loads(path.read_text("utf-8"))
-        found.append({"name": path.parent.name, **manifest})
+        found.append(typed(wire.Extract, manifest, name=path.parent.name))
     return sorted(found, key=lambda one: one["run"], reverse=True)
 
 

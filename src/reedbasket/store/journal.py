@@ -9,10 +9,12 @@ from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
 
+from .. import wire
 from ..core.changes.digest import exact_digest
 from ..core.records.exact_json import dump_lenient
 from ..core.shaping import Change, Reject
 from ..core.warehouses import LedgerLine
+from ..wire.typed import typed
 from .database import Store, now_text
 
 _LEDGER_COLUMNS = list(LedgerLine.__dataclass_fields__)
@@ -48,13 +50,13 @@ def add_log(store: Store, run: int, level: str, code: str, message: str) -> None
         keep_log(connection, run, next_number_in(connection, run), [line(level, code, message)])
 
 
-def read_log(store: Store, run: int, *, after: int = 0, limit: int = 500) -> list[dict[str, Any]]:
-    """Lines with number > after, in order (wire.LogLine)."""
+def read_log(store: Store, run: int, *, after: int = 0, limit: int = 500) -> list[wire.LogLine]:
+    """Lines with number > after, in order."""
     rows = store.connection.execute(
         'select number, at, level, code, "table", message, data from log where run = ? and number > ? order by number limit ?',
         (run, after, limit),
     )
-    return [{**dict(r), "data": json.loads(r["data"]) if r["data"] else None} for r in rows]
+    return [typed(wire.LogLine, r, data=json.loads(r["data"]) if r["data"] else None) for r in rows]
 
 
 def keep_ledger(connection: sqlite3.Connection, warehouse: str, lines: Sequence[LedgerLine]) -> None:
@@ -74,8 +76,8 @@ def last_load(store: Store, warehouse: str, feed: str) -> int:
     return int(row[0])
 
 
-def read_ledger(store: Store, *, feed: str | None = None, run: int | None = None, limit: int = 200) -> list[dict[str, Any]]:
-    """The newest lines first (wire.LedgerLine), with `reconciles` worked out again from the counts."""
+def read_ledger(store: Store, *, feed: str | None = None, run: int | None = None, limit: int = 200) -> list[wire.LedgerLine]:
+    """The newest lines first, with `reconciles` worked out again from the counts."""
     rows = store.connection.execute(
         f"""select warehouse, {_LEDGER_LIST} from ledger
             where (? is null or feed = ?) and (? is null or run = ?) order by started desc, load desc limit ?""",
@@ -84,7 +86,7 @@ def read_ledger(store: Store, *, feed: str | None = None, run: int | None = None
     found = []
     for row in rows:
         line = LedgerLine(**{c: row[c] for c in _LEDGER_COLUMNS})
-        found.append({"warehouse": row["warehouse"], **line.as_dict(), "reconciles": line.reconciles})
+        found.append(typed(wire.LedgerLine, line.as_dict(), warehouse=row["warehouse"], reconciles=line.reconciles))
     return found
 
 
@@ -99,14 +101,14 @@ def keep_drift(
     )
 
 
-def read_drift(store: Store, feed: str, *, limit: int = 200) -> list[dict[str, Any]]:
-    """The latest first (wire.Drift)."""
+def read_drift(store: Store, feed: str, *, limit: int = 200) -> list[wire.Drift]:
+    """The latest first."""
     rows = store.connection.execute(
         """select id, feed, warehouse, source_table, run, at, what, "table", "column", words, ignored from drift
            where feed = ? order by id desc limit ?""",
         (feed, limit),
     )
-    return [{**dict(r), "ignored": bool(r["ignored"])} for r in rows]
+    return [typed(wire.Drift, r, ignored=bool(r["ignored"])) for r in rows]
 
 
 def drift_of_run(store: Store, run: int) -> list[dict[str, Any]]:
@@ -133,14 +135,14 @@ def keep_rejects(
     )
 
 
-def read_rejects(store: Store, feed: str, *, before: int | None = None, limit: int = 200) -> list[dict[str, Any]]:
-    """The latest first (wire.Reject), with id < before."""
+def read_rejects(store: Store, feed: str, *, before: int | None = None, limit: int = 200) -> list[wire.Reject]:
+    """The latest first, with id < before."""
     rows = store.connection.execute(
         """select id, feed, warehouse, source_table, run, at, code, message, field, record, times from reject
            where feed = ? and (? is null or id < ?) order by id desc limit ?""",
         (feed, before, before, limit),
     )
-    return [dict(r) for r in rows]
+    return [typed(wire.Reject, r) for r in rows]
 
 
 @dataclass(frozen=True)

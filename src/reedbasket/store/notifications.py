@@ -9,6 +9,8 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, Literal
 
+from .. import wire
+from ..wire.typed import typed
 from .database import Store, now_text, text_of
 
 Channel = Literal["email", "webhook"]
@@ -111,14 +113,14 @@ def not_sent(store: Store, ids: Sequence[int], problem: str, next_at: datetime, 
         )
 
 
-def latest(store: Store, *, state: str | None = None, limit: int = 100) -> list[dict[str, Any]]:
-    """The latest first (wire.Notification)."""
+def latest(store: Store, *, state: str | None = None, limit: int = 100) -> list[wire.Notification]:
+    """The latest first."""
     rows = store.connection.execute(
         """select id, at, event, feed, run, channel, goes_to, state, tries, next_at, problem, sent_at from notification
            where ? is null or state = ? order by id desc limit ?""",
         (state, state, limit),
     )
-    return [dict(row) for row in rows]
+    return [typed(wire.Notification, row) for row in rows]
 
 
 def send_again(store: Store) -> int:

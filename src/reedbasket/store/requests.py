@@ -6,12 +6,13 @@ import sqlite3
 from collections.abc import Iterator, Sequence
 from dataclasses import asdict
 from datetime import datetime
-from typing import Any
 
 import orjson
 
+from .. import wire
 from ..core.errors import NotFound
 from ..core.sources.requests_seen import RequestSeen
+from ..wire.typed import typed
 from .database import Store, text_of
 
 _COLUMNS = (
@@ -56,18 +57,18 @@ def keep(connection: sqlite3.Connection, run: int, first: int, seen: Sequence[tu
     )
 
 
-def read(store: Store, run: int, *, after: int = 0, limit: int = 500, failed: bool = False) -> list[dict[str, Any]]:
-    """Requests with number > after, in order (wire.RequestLine). failed: only those that were."""
+def read(store: Store, run: int, *, after: int = 0, limit: int = 500, failed: bool = False) -> list[wire.RequestLine]:
+    """Requests with number > after, in order. failed: only those that were."""
     rows = store.connection.execute(
         f"""select {_COLUMNS}, exists (select 1 from request_body as b where b.run = r.run and b.number = r.number) as kept
             from request as r where run = ? and number > ? and (not ? or problem <> '') order by number limit ?""",
         (run, after, failed, limit),
     )
-    return [{**row, "kept": bool(row["kept"])} for row in rows]
+    return [typed(wire.RequestLine, row, kept=bool(row["kept"])) for row in rows]
 
 
-def exchange(store: Store, run: int, number: int) -> dict[str, Any]:
-    """What went over the wire of one request (wire.Exchange). Raises NotFound where it was not kept."""
+def exchange(store: Store, run: int, number: int) -> wire.Exchange:
+    """What went over the wire of one request. Raises NotFound where it was not kept."""
     row = store.connection.execute("select exchange from request_body where run = ? and number = ?", (run, number)).fetchone()
     if row is None:
         raise NotFound(
@@ -77,11 +78,10 @@ def exchange(store: Store, run: int, number: int) -> dict[str, Any]:
             fix="it is kept of requests that went wrong, and of all those of a run that is asked for with `--bodies`",
             code="request.not_kept",
         )
-    found: dict[str, Any] = orjson.loads(row["exchange"])
-    return found
+    return typed(wire.Exchange, orjson.loads(row["exchange"]))
 
 
-def read_all(store: Store, run: int) -> Iterator[list[dict[str, Any]]]:
+def read_all(store: Store, run: int) -> Iterator[list[wire.RequestLine]]:
     """All of a run, some at a time."""
     after = 0
     while some := read(store, run, after=after, limit=_AT_ONCE):

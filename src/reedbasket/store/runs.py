@@ -8,8 +8,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
+from .. import wire
 from ..core.errors import Conflict, NotFound
 from ..core.runs import RunOutcome, TableProgress
+from ..wire.typed import typed
 from .database import Store, now_text
 
 Trigger = Literal["manual", "schedule", "window", "upstream", "backfill", "retry"]
@@ -197,7 +199,7 @@ def pace(store: Store, run: int) -> list[list[float]]:
     return json.loads(row["samples"]) if row else []
 
 
-def lags(store: Store, feeds: Sequence[str]) -> list[dict[str, Any]]:
+def lags(store: Store, feeds: Sequence[str]) -> list[wire.FollowedLag]:
     """How far feeds that follow a log were behind it when they last read it: feed, at, bytes, seconds, transactions."""
     rows = store.connection.execute(
         """select r.feed, coalesce(r.ended_at, r.started_at) as at, t.progress -> '$.lag' as lag
@@ -207,7 +209,9 @@ def lags(store: Store, feeds: Sequence[str]) -> list[dict[str, Any]]:
            where t.progress ->> '$.lag' is not null""",
         (json.dumps(list(feeds)),),
     )
-    return list({row["feed"]: {"feed": row["feed"], "at": row["at"], **json.loads(row["lag"])} for row in rows}.values())
+    return list(
+        {row["feed"]: typed(wire.FollowedLag, json.loads(row["lag"]), feed=row["feed"], at=row["at"]) for row in rows}.values()
+    )
 
 
 def running(store: Store) -> list[tuple[int, str, int | None]]:
@@ -250,7 +254,7 @@ def outcome(store: Store, run: int) -> str:
     return str(row["outcome"])
 
 
-def get(store: Store, run: int) -> dict[str, Any]:
+def get(store: Store, run: int) -> wire.Run:
     """One run with its tables (wire.Run). Raises NotFound."""
     row = store.connection.execute("select * from run where id = ?", (run,)).fetchone()
     if row is None:
@@ -258,7 +262,7 @@ def get(store: Store, run: int) -> dict[str, Any]:
     return _shown(store, row)
 
 
-def latest(store: Store, *, feed: str | None = None, before: int | None = None, limit: int = 50) -> list[dict[str, Any]]:
+def latest(store: Store, *, feed: str | None = None, before: int | None = None, limit: int = 50) -> list[wire.Run]:
     """Runs, newest first, with id < before."""
     beyond = before if before is not None else 2**62
     if feed is None:
@@ -277,8 +281,8 @@ class FeedStanding:
     feed: str
     version: int
     first_applied: str | None
-    activity: str | None
-    last_run: dict[str, Any] | None
+    activity: Literal["queued", "running"] | None
+    last_run: wire.Run | None
     fresh_at: str | None
     rejects: int
     drift: int
@@ -334,11 +338,11 @@ def last_succeeded(store: Store, feed: str) -> str | None:
     return row["ended_at"] if row else None
 
 
-def _shown(store: Store, row: sqlite3.Row) -> dict[str, Any]:
+def _shown(store: Store, row: sqlite3.Row) -> wire.Run:
     return _all_shown(store, [row])[0]
 
 
-def _all_shown(store: Store, rows: Sequence[sqlite3.Row]) -> list[dict[str, Any]]:
+def _all_shown(store: Store, rows: Sequence[sqlite3.Row]) -> list[wire.Run]:
     tables: dict[int, list[dict[str, Any]]] = {row["id"]: [] for row in rows}
     for found in store.connection.execute(
         "select run, progress from run_table where run in (select value from json_each(?)) order by run, place",
@@ -349,7 +353,9 @@ def _all_shown(store: Store, rows: Sequence[sqlite3.Row]) -> list[dict[str, Any]
     return [_one(row, tables[row["id"]]) for row in rows]
 
 
-def _one(row: sqlite3.Row, tables: list[dict[str, Any]]) -> dict[str, Any]:
+def _one(row: sqlite3.Row, tables: list[dict[str, Any]]) -> wire.Run:
+    # Of a feed into several warehouses, what the first was loaded with: the others have been given the same.
+    totals = {count: sum(t.get(count, 0) for t in tables if not t["warehouse"]) for count in _COUNTS}
     return {
         "id": row["id"],
         "feed": row["feed"],
@@ -372,9 +378,8 @@ def _one(row: sqlite3.Row, tables: list[dict[str, Any]]) -> dict[str, Any]:
         "bodies": bool(row["bodies"]),
         "extract": bool(row["extract"]),
         "error": json.loads(row["error"]) if row["error"] else None,
-        # Of a feed into several warehouses, what the first was loaded with: the others have been given the same.
-        "totals": {count: sum(t.get(count, 0) for t in tables if not t["warehouse"]) for count in _COUNTS},
-        "tables": tables,
+        "totals": typed(wire.Totals, totals),
+        "tables": [typed(wire.TableProgress, table) for table in tables],
     }
 
 

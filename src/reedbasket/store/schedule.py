@@ -5,9 +5,11 @@ from __future__ import annotations
 import sqlite3
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Any, Literal
+from typing import Literal
 
+from .. import wire
 from ..core.errors import Conflict, NotFound
+from ..wire.typed import typed
 from .database import Store, now_text
 
 WindowState = Literal["waiting", "queued", "done", "failed", "skipped"]
@@ -94,14 +96,14 @@ def done_within(connection: sqlite3.Connection, feed: str, begins: str, ends: st
 
 def windows_of(
     store: Store, feed: str, *, state: str | None = None, backfill: int | None = None, limit: int = 200
-) -> list[dict[str, Any]]:
-    """The latest first (wire.DueWindow). backfill: 0 for those of its schedule."""
+) -> list[wire.DueWindow]:
+    """The latest first. backfill: 0 for those of its schedule."""
     rows = store.connection.execute(
         """select id, feed, nullif(backfill, 0) as backfill, begins, ends, state, run, due_at from due_window
            where feed = ? and (? is null or state = ?) and (? is null or backfill = ?) order by begins desc, id desc limit ?""",
         (feed, state, state, backfill, backfill, limit),
     )
-    return [dict(r) for r in rows]
+    return [typed(wire.DueWindow, r) for r in rows]
 
 
 def window_counts(store: Store, feed: str, backfill: int = 0) -> dict[str, int]:
@@ -125,10 +127,10 @@ def take_windows_again(store: Store, feed: str, begins: str, ends: str) -> int:
 # Pauses
 
 
-def paused(store: Store) -> dict[str, dict[str, str]]:
+def paused(store: Store) -> dict[str, wire.Pause]:
     """{feed: by whom and since when}."""
     rows = store.connection.execute("select feed, paused_at, paused_by from feed_pause")
-    return {r["feed"]: dict(r) for r in rows}
+    return {r["feed"]: {"paused_at": r["paused_at"], "paused_by": r["paused_by"]} for r in rows}
 
 
 def pause(store: Store, feed: str, by: str) -> None:
@@ -161,8 +163,8 @@ def add_backfill(store: Store, feed: str, length: str, windows: Sequence[tuple[s
         return made.lastrowid
 
 
-def backfills(store: Store, feed: str | None = None, backfill: int | None = None) -> list[dict[str, Any]]:
-    """The latest first, with how far each has come (wire.Backfill)."""
+def backfills(store: Store, feed: str | None = None, backfill: int | None = None) -> list[wire.Backfill]:
+    """The latest first, with how far each has come."""
     rows = store.connection.execute(
         """select id, feed, begins, ends, length, state, asked_at, asked_by from backfill
            where (? is null or feed = ?) and (? is null or id = ?) order by id desc limit 100""",
@@ -171,11 +173,11 @@ def backfills(store: Store, feed: str | None = None, backfill: int | None = None
     found = []
     for row in rows:
         counts = window_counts(store, row["feed"], row["id"])
-        found.append({**dict(row), "windows": sum(counts.values()), "counts": counts})
+        found.append(typed(wire.Backfill, row, windows=sum(counts.values()), counts=counts))
     return found
 
 
-def move_backfill(store: Store, backfill: int, state: Literal["active", "paused", "cancelled"]) -> dict[str, Any]:
+def move_backfill(store: Store, backfill: int, state: Literal["active", "paused", "cancelled"]) -> wire.Backfill:
     """Pause, go on or give up. Raises NotFound, Conflict where it has ended."""
     found = backfills(store, backfill=backfill)
     if not found:

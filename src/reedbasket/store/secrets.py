@@ -5,11 +5,12 @@ from __future__ import annotations
 import os
 import secrets
 from pathlib import Path
-from typing import Any
 
 from cryptography.fernet import Fernet, InvalidToken, MultiFernet
 
+from .. import wire
 from ..core.errors import Conflict, NotFound, SecretMissing
+from ..wire.typed import typed
 from .database import Store, StoreError, now_text
 
 KEY_VARIABLE = "REED_KEY"
@@ -193,12 +194,12 @@ def _make_if_missing(store: Store, name: str) -> None:
         )
 
 
-def list_secrets(store: Store) -> list[dict[str, Any]]:
-    """[{name, kept, changed_at}] (wire.SecretName); never a value."""
+def list_secrets(store: Store) -> list[wire.SecretName]:
+    """[{name, kept, changed_at}]; never a value."""
     rows = store.connection.execute("select name, changed_at from secret order by name")
     found = {r["name"]: {"name": r["name"], "kept": "store", "changed_at": r["changed_at"]} for r in rows}
     found |= {name: {"name": name, "kept": where, "changed_at": None} for name, (where, _) in _outside().items()}
-    return [found[name] for name in sorted(found)]
+    return [typed(wire.SecretName, found[name]) for name in sorted(found)]
 
 
 def remove_secret(store: Store, name: str) -> None:

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
-
+from ... import wire
 from ...core.runs.planning.secret_hosts import shown
 from ...core.spec import Basket, load_texts
 from ...core.spec.python_connectors import ENDING
@@ -14,7 +13,7 @@ from ..whose_code import describing, needs_admin
 
 def applied(
     store: Store, files: dict[str, str], settings: dict[str, str], name: str, role: Role, *, prune: bool, dry_run: bool
-) -> tuple[list[dict[str, Any]], str]:
+) -> tuple[list[wire.Applied], str]:
     """What became of each definition (definitions.apply), and to which servers secrets are shown anew, in words.
 
     Raises:
@@ -30,7 +29,7 @@ def applied(
     return done, told
 
 
-def reverted(store: Store, kind: str, name: str, version: int, by: str) -> dict[str, Any]:
+def reverted(store: Store, kind: str, name: str, version: int, by: str) -> wire.Applied:
     """See definitions.revert."""
     return definitions.revert(store, kind, name, version, by=by)
 

@@ -6,19 +6,20 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from fnmatch import fnmatchcase
-from typing import Any
 
+from ... import wire
 from ...core.errors import NotFound
 from ...core.runs import plan_feed, resolve, verify_feed
 from ...core.runs.checkpoints import rewind
 from ...core.runs.planning.order import ResolvedRun
 from ...core.warehouses import Warehouse, open_warehouse
 from ...store import Store, definitions, secrets
+from ...wire.typed import typed
 from ..run_context import run_context_of
 from .drafts import basket_of
 
 
-def planned(store: Store, feed: str, draft: str = "") -> dict[str, Any]:
+def planned(store: Store, feed: str, draft: str = "") -> wire.Plan:
     """What a run of a feed would do."""
     order = _order(store, feed, draft)
     tables = plan_feed(order, run_context_of(store, order))
@@ -27,29 +28,32 @@ def planned(store: Store, feed: str, draft: str = "") -> dict[str, Any]:
         "feed": feed,
         "version": order.feed_version,
         "warehouse": order.warehouse.warehouse,
-        "tables": [t.as_dict() for t in tables],
+        "tables": [typed(wire.PlannedTable, t.as_dict()) for t in tables],
         "ignored": order.ignored,
         "full": full,
     }
 
 
-def verified(store: Store, feed: str, table: str | None, deep: bool) -> list[dict[str, Any]]:
+def verified(store: Store, feed: str, table: str | None, deep: bool) -> list[wire.VerifiedTable]:
     """A feed's tables held against their source."""
     order = _order(store, feed)
-    found = [one.as_dict() for one in verify_feed(order, run_context_of(store, order), deep=deep, only=table)]
+    found = [
+        typed(wire.VerifiedTable, one.as_dict())
+        for one in verify_feed(order, run_context_of(store, order), deep=deep, only=table)
+    ]
     for other in order.others:
         for one in verify_feed(other, run_context_of(store, other), deep=deep, only=table):
-            found.append(one.as_dict() | {"table": f"{one.table} in {other.warehouse.warehouse}"})
+            found.append(typed(wire.VerifiedTable, one.as_dict(), table=f"{one.table} in {other.warehouse.warehouse}"))
     return found
 
 
-def files(store: Store, feed: str, table: str | None, state: str | None, match: str | None, limit: int) -> list[dict[str, Any]]:
+def files(store: Store, feed: str, table: str | None, state: str | None, match: str | None, limit: int) -> list[wire.FileLine]:
     """The latest taken first."""
-    found: list[dict[str, Any]] = []
+    found: list[wire.FileLine] = []
     for place in definitions.basket(store).feeds[feed].warehouses:
         with _opened(store, feed, place) as (tables, warehouse):
             found += [
-                {"warehouse": place, "table": name, **line.as_dict()}
+                typed(wire.FileLine, line.as_dict(), warehouse=place, table=name)
                 for name in tables
                 if table in (None, name)
                 for line in warehouse.files(feed, name)
@@ -82,7 +86,7 @@ def taken_again(store: Store, feed: str, table: str, patterns: Sequence[str]) ->
     return len(taken)
 
 
-def rewound(store: Store, feed: str, table: str, to: str | None, dry_run: bool) -> dict[str, Any]:
+def rewound(store: Store, feed: str, table: str, to: str | None, dry_run: bool) -> wire.Rewound:
     """Move a table's cursor back, or say what that would cost: wire.Rewound. Raises NotFound, Conflict, DefinitionError."""
     order = _order(store, feed)
     with _opened(store, feed) as (_, warehouse):
@@ -94,18 +98,22 @@ def rewound(store: Store, feed: str, table: str, to: str | None, dry_run: bool) 
     for name in definitions.basket(store).feeds[feed].also if not dry_run else []:
         with _opened(store, feed, name) as (_, another):
             another.rewind(feed, table, now.value if now is not None else None)
-    facts: dict[str, Any] = {"table": table, "was": was.shown, "now": now.shown if now is not None else None}
-    facts |= {"records": None, "requests": None, "seconds": None}
+    found = None
     if dry_run:
         # Of this table alone: an API's stands among the tables, a database's among what the feed names.
         tables = [one for one in order.tables if one.name == table]
         wishes = {table: order.wishes[table]} if table in order.wishes else order.wishes
         alone = order.model_copy(update={"tables": tables, "wishes": wishes})
-        found = plan_feed(alone, run_context_of(store, order), {table: now})
-        planned = next((one for one in found if one.source_table == table), None)
-        if planned is not None:
-            facts |= {"records": planned.records, "requests": planned.requests, "seconds": planned.seconds}
-    return facts
+        planned = plan_feed(alone, run_context_of(store, order), {table: now})
+        found = next((one for one in planned if one.source_table == table), None)
+    return {
+        "table": table,
+        "was": was.shown,
+        "now": now.shown if now is not None else None,
+        "records": found.records if found else None,
+        "requests": found.requests if found else None,
+        "seconds": found.seconds if found else None,
+    }
 
 
 def _order(store: Store, feed: str, draft: str = "") -> ResolvedRun:

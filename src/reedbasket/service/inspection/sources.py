@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import asdict
 from datetime import UTC, datetime
-from typing import Any
 from urllib.parse import quote
 
+from ... import wire
 from ...core.errors import Conflict, ReedError, no_such_table
 from ...core.runs.inspection.database_look import check_database, preview_database, survey_database
 from ...core.runs.inspection.file_look import check_files, preview_files, survey_files
@@ -22,44 +22,52 @@ from ...core.spec import Basket
 from ...core.spec.auth import oauth_of
 from ...core.spec.http import HttpTable
 from ...store import Store, definitions, tokens
+from ...wire.typed import typed
 from ..run_context import run_context_of
 from .drafts import basket_of
 from .values import shown
 
 
-def check(store: Store, source: str, draft: str = "") -> list[dict[str, Any]]:
+def check(store: Store, source: str, draft: str = "") -> list[wire.CheckStep]:
     """Each step of the way to a source."""
     basket = basket_of(store, draft)
     order = _order(basket, source)
     context = run_context_of(store, order)
     if order.files is not None:
-        return [vars(step) for step in check_files(order, context, _feeds_of(basket, source))]
+        return [typed(wire.CheckStep, vars(step)) for step in check_files(order, context, _feeds_of(basket, source))]
     if order.database is not None:
-        return [vars(step) for step in check_database(order, context, _feeds_of(basket, source))]
-    return [vars(step) for step in check_source(order, context, basket.connectors[order.connector].tables)]
+        return [typed(wire.CheckStep, vars(step)) for step in check_database(order, context, _feeds_of(basket, source))]
+    return [
+        typed(wire.CheckStep, vars(step)) for step in check_source(order, context, basket.connectors[order.connector].tables)
+    ]
 
 
-def setup(store: Store, source: str, draft: str = "") -> list[dict[str, Any]]:
+def setup(store: Store, source: str, draft: str = "") -> list[wire.SetupStatement]:
     """What an administrator has to run for it."""
     basket = basket_of(store, draft)
     order = _order(basket, source)
-    return [vars(one) for one in setup_sql(order, run_context_of(store, order), _feeds_of(basket, source))]
+    return [
+        typed(wire.SetupStatement, vars(one))
+        for one in setup_sql(order, run_context_of(store, order), _feeds_of(basket, source))
+    ]
 
 
-def surveyed(store: Store, source: str, match: Sequence[str], exclude: Sequence[str], draft: str = "") -> list[dict[str, Any]]:
+def surveyed(
+    store: Store, source: str, match: Sequence[str], exclude: Sequence[str], draft: str = ""
+) -> list[wire.SurveyedTable]:
     """What it offers."""
     basket = basket_of(store, draft)
     order = _order(basket, source)
     context = run_context_of(store, order)
     tables = _tables(basket, order, context)
     if order.files is not None:
-        return [table.as_dict() for table in survey_files(order, context, match, exclude)]
+        return [typed(wire.SurveyedTable, table.as_dict()) for table in survey_files(order, context, match, exclude)]
     if order.database is not None:
-        return [table.as_dict() for table in survey_database(order, context, match, exclude)]
-    return [table.as_dict() for table in survey(order, context, tables)]
+        return [typed(wire.SurveyedTable, table.as_dict()) for table in survey_database(order, context, match, exclude)]
+    return [typed(wire.SurveyedTable, table.as_dict()) for table in survey(order, context, tables)]
 
 
-def previewed(store: Store, source: str, table: str, rows: int, wire: bool, draft: str = "") -> dict[str, Any]:
+def previewed(store: Store, source: str, table: str, rows: int, exchanges: bool, draft: str = "") -> wire.Preview:
     """The first records of a table."""
     basket = basket_of(store, draft)
     order = _order(basket, source)
@@ -72,17 +80,17 @@ def previewed(store: Store, source: str, table: str, rows: int, wire: bool, draf
     elif order.database is not None:
         found = preview_database(order, context, table, rows)
     else:
-        found = preview(order, context, table, tables[table], rows=rows, wire=wire)
+        found = preview(order, context, table, tables[table], rows=rows, wire=exchanges)
     return {
         "columns": [{"name": name, "type": kind} for name, kind in found.columns],
         "rows": [[shown(value) for value in row] for row in found.rows],
         "rejects": found.rejects,
-        "exchanges": [asdict(exchange) for exchange in found.exchanges],
+        "exchanges": [typed(wire.Exchange, asdict(exchange)) for exchange in found.exchanges],
         "note": found.note,
     }
 
 
-def tried(store: Store, source: str, table: str, pages: int, draft: str = "") -> dict[str, Any]:
+def tried(store: Store, source: str, table: str, pages: int, draft: str = "") -> wire.Tried:
     """An API's table, asked for its first pages: see core.runs.inspection.trial."""
     basket = basket_of(store, draft)
     order = _order(basket, source)
@@ -93,10 +101,8 @@ def tried(store: Store, source: str, table: str, pages: int, draft: str = "") ->
             "trying", f"{source}.{table}", f"tables of its connector: {', '.join(tables) or 'none, for it is no API'}"
         )
     found = try_table(order, context, table, tables[table], pages=pages)
-    return asdict(found) | {
-        "columns": [{"name": name, "type": kind} for name, kind in found.columns],
-        "rows": [[shown(value) for value in row] for row in found.rows],
-    }
+    columns = [{"name": name, "type": kind} for name, kind in found.columns]
+    return typed(wire.Tried, asdict(found), columns=columns, rows=[[shown(value) for value in row] for row in found.rows])
 
 
 def sent_there(store: Store, source: str, back: str) -> str:

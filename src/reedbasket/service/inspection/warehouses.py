@@ -4,48 +4,49 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import Any
 
+from ... import wire
 from ...core.errors import QueryRefused
 from ...core.warehouses import Warehouse, open_warehouse
 from ...core.warehouses.profile import profile
 from ...core.warehouses.warehouse import QueryResult
 from ...store import Store, definitions, secrets
+from ...wire.typed import typed
 from .values import shown
 
 # Whoever looks reads no more; the process that answers holds it whole.
 _LARGEST_ANSWER = 32_000_000
 
 
-def tables(store: Store, warehouse: str) -> list[dict[str, Any]]:
+def tables(store: Store, warehouse: str) -> list[wire.Table]:
     """Its tables, counted."""
     with _opened(store, warehouse) as found:
-        return [{**vars(t), "columns": [{"name": n, "type": k} for n, k in t.columns]} for t in found.tables()]
+        return [typed(wire.Table, vars(t), columns=[{"name": n, "type": k} for n, k in t.columns]) for t in found.tables()]
 
 
-def rows(store: Store, warehouse: str, table: str, limit: int, offset: int) -> dict[str, Any]:
+def rows(store: Store, warehouse: str, table: str, limit: int, offset: int) -> wire.Rows:
     """Rows of a table as they lie."""
     with _opened(store, warehouse) as found:
         return _rows(found.rows(table, limit=limit, offset=offset))
 
 
-def queried(store: Store, warehouse: str, sql: str, limit: int, seconds: float) -> dict[str, Any]:
+def queried(store: Store, warehouse: str, sql: str, limit: int, seconds: float) -> wire.Rows:
     """What a SELECT brings."""
     with _opened(store, warehouse) as found:
         return _rows(found.query(sql, limit=limit, seconds=seconds))
 
 
-def check(store: Store, warehouse: str) -> list[dict[str, Any]]:
+def check(store: Store, warehouse: str) -> list[wire.CheckStep]:
     """Each step of the way to loading into it."""
     with _opened(store, warehouse) as found:
-        return [vars(step) for step in found.check()]
+        return [typed(wire.CheckStep, vars(step)) for step in found.check()]
 
 
-def profiled(store: Store, warehouse: str, table: str) -> dict[str, Any]:
+def profiled(store: Store, warehouse: str, table: str) -> wire.Profile:
     """Statistics of each column of a table."""
     with _opened(store, warehouse) as found:
         count, columns = profile(found, table)
-        return {"table": table, "rows": count, "columns": [column.as_dict() for column in columns]}
+        return {"table": table, "rows": count, "columns": [typed(wire.ColumnProfile, column.as_dict()) for column in columns]}
 
 
 @contextmanager
@@ -58,7 +59,7 @@ def _opened(store: Store, name: str) -> Iterator[Warehouse]:
         warehouse.close()
 
 
-def _rows(result: QueryResult) -> dict[str, Any]:
+def _rows(result: QueryResult) -> wire.Rows:
     size = sum(len(value) for row in result.rows for value in row if isinstance(value, str | bytes))
     if size > _LARGEST_ANSWER:
         raise QueryRefused(

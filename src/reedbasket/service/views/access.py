@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 from flask import Response, make_response, request
 from pydantic import Field
@@ -74,8 +74,8 @@ class AuditPart(Query):
     limit: Annotated[int, Field(ge=1, le=1000)] = 100
 
 
-@operations.add("POST", "/api/v1/sign-in-codes", "a one-use link into the console", answer=wire.SignInCode, status=201)
-def make_sign_in_code() -> Any:
+@operations.add("POST", "/api/v1/sign-in-codes", "a one-use link into the console", status=201)
+def make_sign_in_code() -> wire.SignInCode:
     who = caller()
     if who.user is None and not who.may("admin"):
         raise Forbidden(
@@ -138,8 +138,8 @@ def sign_in(body: SignIn) -> Response:
     return answer
 
 
-@operations.add("GET", "/api/v1/session", "who the caller is", answer=wire.Session)
-def session_state() -> Any:
+@operations.add("GET", "/api/v1/session", "who the caller is")
+def session_state() -> wire.Session:
     return _session(caller())
 
 
@@ -153,7 +153,7 @@ def sign_out() -> Response:
     return answer
 
 
-def _session(who: access.Caller) -> dict[str, Any]:
+def _session(who: access.Caller) -> wire.Session:
     return {"signed_in": True, "name": who.name, "role": who.role, "user": who.user}
 
 
@@ -175,8 +175,8 @@ def change_own_password(body: OwnPassword) -> None:
 # People
 
 
-@operations.add("GET", "/api/v1/users", "who may sign in by name", answer=list[wire.User], role="admin")
-def list_users() -> Any:
+@operations.add("GET", "/api/v1/users", "who may sign in by name", role="admin")
+def list_users() -> list[wire.User]:
     return access.list_users(parts().store)
 
 
@@ -215,10 +215,8 @@ def remove_user(name: str) -> None:
     access.remove_user(parts().store, name)
 
 
-@operations.add(
-    "GET", "/api/v1/tokens", "tokens, by label; themselves they were shown once", answer=list[wire.Token], role="admin"
-)
-def list_tokens() -> Any:
+@operations.add("GET", "/api/v1/tokens", "tokens, by label; themselves they were shown once", role="admin")
+def list_tokens() -> list[wire.Token]:
     return access.list_tokens(parts().store)
 
 
@@ -226,12 +224,11 @@ def list_tokens() -> Any:
     "POST",
     "/api/v1/tokens",
     "a new token, shown in this answer alone",
-    answer=wire.NewToken,
     status=201,
     body=AskToken,
     role="admin",
 )
-def make_token(body: AskToken) -> Any:
+def make_token(body: AskToken) -> wire.NewToken:
     noted(f"{body.label}, {body.role}")
     return {"token": access.make_token(parts().store, body.label, body.role, maker=caller(), days=body.days)}
 
@@ -241,18 +238,16 @@ def remove_token(token: str) -> None:
     access.remove_token(parts().store, token)
 
 
-@operations.add(
-    "GET", "/api/v1/audit", "who changed what, the latest first", answer=list[wire.AuditLine], query=AuditPart, role="admin"
-)
-def read_audit(query: AuditPart) -> Any:
+@operations.add("GET", "/api/v1/audit", "who changed what, the latest first", query=AuditPart, role="admin")
+def read_audit(query: AuditPart) -> list[wire.AuditLine]:
     return access.read_audit(parts().store, before=query.before, limit=query.limit)
 
 
 # Secrets
 
 
-@operations.add("GET", "/api/v1/secrets", "names of secrets; values never leave", answer=list[wire.SecretName])
-def list_secrets() -> Any:
+@operations.add("GET", "/api/v1/secrets", "names of secrets; values never leave")
+def list_secrets() -> list[wire.SecretName]:
     return secrets.list_secrets(parts().store)
 
 
@@ -277,8 +272,6 @@ def remove_secret(name: str) -> None:
     secrets.remove_secret(parts().store, name)
 
 
-@operations.add(
-    "POST", "/api/v1/secret-key/rotate", "seal all of them with a new key", answer=wire.Counted, problems=(409,), role="admin"
-)
-def rotate_secrets() -> Any:
+@operations.add("POST", "/api/v1/secret-key/rotate", "seal all of them with a new key", problems=(409,), role="admin")
+def rotate_secrets() -> wire.Counted:
     return {"count": inspect_in_process(secrets.rotate)}

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import UTC, datetime
-from typing import Annotated, Any
+from typing import Annotated
 
 from pydantic import Field
 
@@ -23,8 +23,7 @@ class Hours(Query):
     "GET",
     "/api/v1/activity",
     "what came in during the last hours, over all feeds and by feed",
-    answer=wire.Activity,
     query=Hours,
 )
-def read_activity(query: Hours) -> Any:
+def read_activity(query: Hours) -> wire.Activity:
     return activity.read(parts().store, datetime.now(UTC), query.hours)

@@ -13,6 +13,7 @@ from ...core.spec import json_schema
 from ...core.spec.forms import source_forms
 from ...core.spec.table_list import as_written
 from ...store import definitions
+from ...wire.typed import typed
 from ..inspection import definitions as inspection
 from ..operations import Body
 from .shared import caller, isolated, noted, operations, parts
@@ -40,12 +41,11 @@ class Revert(Body):
     "POST",
     "/api/v1/basket",
     "check a basket, and apply it as one",
-    answer=list[wire.Applied],
     body=BasketFiles,
     problems=(422,),
     role="editor",
 )
-def apply_basket(body: BasketFiles) -> Any:
+def apply_basket(body: BasketFiles) -> list[wire.Applied]:
     done, told = isolated(
         APPLY_SECONDS,
         APPLY_MB,
@@ -64,18 +64,18 @@ def apply_basket(body: BasketFiles) -> Any:
     return done
 
 
-@operations.add("GET", "/api/v1/basket", "what is in force, as it was written: {file: YAML, or Python}", answer=dict[str, str])
-def export_basket() -> Any:
+@operations.add("GET", "/api/v1/basket", "what is in force, as it was written: {file: YAML, or Python}")
+def export_basket() -> dict[str, str]:
     return definitions.export(parts().store)
 
 
-@operations.add("GET", "/api/v1/definitions", "definitions in force", answer=list[wire.Definition])
-def list_definitions() -> Any:
+@operations.add("GET", "/api/v1/definitions", "definitions in force")
+def list_definitions() -> list[wire.Definition]:
     return [_shown(d) for d in definitions.current(parts().store)]
 
 
-@operations.add("GET", "/api/v1/definitions/{kind}/{name}", "one definition in force", answer=wire.Definition, problems=(404,))
-def get_definition(kind: str, name: str) -> Any:
+@operations.add("GET", "/api/v1/definitions/{kind}/{name}", "one definition in force", problems=(404,))
+def get_definition(kind: str, name: str) -> wire.Definition:
     latest = definitions.versions(parts().store, kind, name)[0]
     if latest.removed:
         raise NotFound(
@@ -92,17 +92,17 @@ def get_definition(kind: str, name: str) -> Any:
     "GET",
     "/api/v1/definitions/{kind}/{name}/versions",
     "all versions of one, the latest first, each with its difference to the one before",
-    answer=list[wire.Version],
     problems=(404,),
 )
-def definition_versions(kind: str, name: str) -> Any:
+def definition_versions(kind: str, name: str) -> list[wire.Version]:
     found = definitions.versions(parts().store, kind, name)
     before = [*found[1:], None]
     return [
-        {
-            **{n: getattr(one, n) for n in ("kind", "name", "version", "file", "applied_at", "applied_by", "removed")},
-            "diff": definitions.difference(old, one),
-        }
+        typed(
+            wire.Version,
+            {n: getattr(one, n) for n in ("kind", "name", "version", "file", "applied_at", "applied_by", "removed")},
+            diff=definitions.difference(old, one),
+        )
         for one, old in zip(found, before)
     ]
 
@@ -111,28 +111,27 @@ def definition_versions(kind: str, name: str) -> Any:
     "POST",
     "/api/v1/definitions/{kind}/{name}/revert",
     "an earlier version in force again",
-    answer=wire.Applied,
     body=Revert,
     problems=(404, 422),
     role="editor",
 )
-def revert_definition(kind: str, name: str, body: Revert) -> Any:
+def revert_definition(kind: str, name: str, body: Revert) -> wire.Applied:
     done = isolated(APPLY_SECONDS, APPLY_MB, inspection.reverted, kind, name, body.version, caller().name)
     noted(f"to version {body.version}")
     parts().scheduler.look()
     return done
 
 
-@operations.add("GET", "/api/v1/forms", "what is asked of who describes a source, by what it is", answer=list[wire.Form])
-def list_forms() -> Any:
-    return [asdict(form) for form in source_forms()]
+@operations.add("GET", "/api/v1/forms", "what is asked of who describes a source, by what it is")
+def list_forms() -> list[wire.Form]:
+    return [typed(wire.Form, asdict(form)) for form in source_forms()]
 
 
-@operations.add("GET", "/api/v1/schema", "JSON Schema of definitions, for editors", answer=dict[str, Any])
-def definition_schema() -> Any:
+@operations.add("GET", "/api/v1/schema", "JSON Schema of definitions, for editors")
+def definition_schema() -> dict[str, Any]:
     return json_schema()
 
 
-def _shown(one: definitions.Stored) -> dict[str, Any]:
+def _shown(one: definitions.Stored) -> wire.Definition:
     found = {n: getattr(one, n) for n in ("kind", "name", "version", "file", "applied_at", "applied_by")}
-    return {**found, "data": as_written(one.data)}
+    return typed(wire.Definition, found, data=as_written(one.data))

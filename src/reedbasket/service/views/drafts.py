@@ -5,7 +5,7 @@ They may send any secret anywhere, as an applied definition may: who calls these
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 from pydantic import Field
 
@@ -55,48 +55,48 @@ _FAILS = (404, 409, 422, 502)
 
 
 @operations.add(
-    "POST", "/api/v1/draft/check", "each step on the way to a drafted source's records", answer=list[wire.CheckStep], body=Draft,
+    "POST", "/api/v1/draft/check", "each step on the way to a drafted source's records", body=Draft,
     problems=_FAILS, role="editor",
 )  # fmt: skip
-def check_draft(body: Draft) -> Any:
+def check_draft(body: Draft) -> list[wire.CheckStep]:
     return inspect_in_process(inspection.check, body.source, draft=body.draft)
 
 
 @operations.add(
-    "POST", "/api/v1/draft/setup-sql", "what an administrator has to run for a drafted source", answer=list[wire.SetupStatement],
+    "POST", "/api/v1/draft/setup-sql", "what an administrator has to run for a drafted source",
     body=Draft, problems=_FAILS, role="editor",
 )  # fmt: skip
-def setup_sql_of_draft(body: Draft) -> Any:
+def setup_sql_of_draft(body: Draft) -> list[wire.SetupStatement]:
     return inspect_in_process(inspection.setup, body.source, draft=body.draft)
 
 
 @operations.add(
-    "POST", "/api/v1/draft/survey", "the tables of a drafted source", answer=list[wire.SurveyedTable], body=DraftSurvey,
+    "POST", "/api/v1/draft/survey", "the tables of a drafted source", body=DraftSurvey,
     problems=_FAILS, role="editor",
 )  # fmt: skip
-def survey_draft(body: DraftSurvey) -> Any:
+def survey_draft(body: DraftSurvey) -> list[wire.SurveyedTable]:
     return inspect_in_process(inspection.surveyed, body.source, body.match, body.exclude, draft=body.draft)
 
 
 @operations.add(
-    "POST", "/api/v1/draft/preview", "the first records of a table of a drafted source", answer=wire.Preview, body=DraftPreview,
+    "POST", "/api/v1/draft/preview", "the first records of a table of a drafted source", body=DraftPreview,
     problems=_FAILS, role="editor",
 )  # fmt: skip
-def preview_draft(body: DraftPreview) -> Any:
-    return inspect_in_process(inspection.previewed, body.source, body.table, body.rows, wire=False, draft=body.draft)
+def preview_draft(body: DraftPreview) -> wire.Preview:
+    return inspect_in_process(inspection.previewed, body.source, body.table, body.rows, exchanges=False, draft=body.draft)
 
 
 @operations.add(
     "POST", "/api/v1/draft/try", "the first pages of an API's table: what was sent, what came, and what that suggests",
-    answer=wire.Tried, body=DraftTry, problems=_FAILS, role="editor",
+    body=DraftTry, problems=_FAILS, role="editor",
 )  # fmt: skip
-def try_draft(body: DraftTry) -> Any:
+def try_draft(body: DraftTry) -> wire.Tried:
     return inspect_in_process(inspection.tried, body.source, body.table, body.pages, draft=body.draft)
 
 
 @operations.add(
-    "POST", "/api/v1/draft/plan", "what a run of a drafted feed would do", answer=wire.Plan, body=DraftPlan, problems=_FAILS,
+    "POST", "/api/v1/draft/plan", "what a run of a drafted feed would do", body=DraftPlan, problems=_FAILS,
     role="editor",
 )  # fmt: skip
-def plan_draft(body: DraftPlan) -> Any:
+def plan_draft(body: DraftPlan) -> wire.Plan:
     return inspect_in_process(feed_inspection.planned, body.feed, draft=body.draft)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 from flask import Response
 
@@ -15,8 +14,8 @@ from .shared import operations, parts
 _AT_ONCE = 1 << 18
 
 
-@operations.add("GET", "/api/v1/extracts", "extracts that runs have written, the latest first", answer=list[wire.Extract])
-def list_extracts() -> Any:
+@operations.add("GET", "/api/v1/extracts", "extracts that runs have written, the latest first")
+def list_extracts() -> list[wire.Extract]:
     return extracts.listed(parts().store)
 
 
@@ -34,8 +33,8 @@ def extract_file(extract: str, file: str) -> Response:
     return Response(_parts(path), content_type="application/octet-stream", headers=headers)
 
 
-@operations.add("DELETE", "/api/v1/extracts/{extract}", "let an extract go", answer=None, status=204, problems=(404,))
-def remove_extract(extract: str) -> Any:
+@operations.add("DELETE", "/api/v1/extracts/{extract}", "let an extract go", status=204, problems=(404,))
+def remove_extract(extract: str) -> None:
     extracts.remove(parts().store, extract)
 
 

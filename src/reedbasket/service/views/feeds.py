@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import UTC, datetime
-from typing import Annotated, Any
+from typing import Annotated
 
 from pydantic import Field
 
@@ -38,14 +38,14 @@ class Verify(Body):
     deep: Annotated[bool, Field(description="compare values too, not only keys")] = False
 
 
-@operations.add("GET", "/api/v1/feeds", "every feed with its state, freshness and last outcome", answer=list[wire.Feed])
-def list_feeds() -> Any:
+@operations.add("GET", "/api/v1/feeds", "every feed with its state, freshness and last outcome")
+def list_feeds() -> list[wire.Feed]:
     basket = definitions.basket(parts().store)
     return _feeds(basket, sorted(basket.feeds))
 
 
-@operations.add("GET", "/api/v1/feeds/{feed}", "one feed", answer=wire.Feed, problems=(404,))
-def get_feed(feed: str) -> Any:
+@operations.add("GET", "/api/v1/feeds/{feed}", "one feed", problems=(404,))
+def get_feed(feed: str) -> wire.Feed:
     basket = definitions.basket(parts().store)
     require_feed(basket, feed)
     return _feeds(basket, [feed])[0]
@@ -55,10 +55,9 @@ def get_feed(feed: str) -> Any:
     "POST",
     "/api/v1/feeds/{feed}/plan",
     "what a run would do; asks the source for a page of each table",
-    answer=wire.Plan,
     problems=(404, 409, 422, 502),
 )
-def plan(feed: str) -> Any:
+def plan(feed: str) -> wire.Plan:
     return inspect_in_process(inspection.planned, feed)
 
 
@@ -66,11 +65,10 @@ def plan(feed: str) -> Any:
     "GET",
     "/api/v1/feeds/{feed}/ledger",
     "its loads, newest first",
-    answer=list[wire.LedgerLine],
     query=Limit,
     problems=(404,),
 )
-def feed_ledger(feed: str, query: Limit) -> Any:
+def feed_ledger(feed: str, query: Limit) -> list[wire.LedgerLine]:
     require_feed(definitions.basket(parts().store), feed)
     return journal.read_ledger(parts().store, feed=feed, limit=query.limit)
 
@@ -79,11 +77,10 @@ def feed_ledger(feed: str, query: Limit) -> Any:
     "GET",
     "/api/v1/feeds/{feed}/rejects",
     "records that could not be shaped",
-    answer=list[wire.Reject],
     query=RejectsPart,
     problems=(404,),
 )
-def feed_rejects(feed: str, query: RejectsPart) -> Any:
+def feed_rejects(feed: str, query: RejectsPart) -> list[wire.Reject]:
     require_feed(definitions.basket(parts().store), feed)
     return journal.read_rejects(parts().store, feed, before=query.before, limit=query.limit)
 
@@ -92,11 +89,10 @@ def feed_rejects(feed: str, query: RejectsPart) -> Any:
     "GET",
     "/api/v1/feeds/{feed}/drift",
     "how its sources' structure differed from what was expected, newest first",
-    answer=list[wire.Drift],
     query=Limit,
     problems=(404,),
 )
-def feed_drift(feed: str, query: Limit) -> Any:
+def feed_drift(feed: str, query: Limit) -> list[wire.Drift]:
     require_feed(definitions.basket(parts().store), feed)
     return journal.read_drift(parts().store, feed, limit=query.limit)
 
@@ -105,11 +101,10 @@ def feed_drift(feed: str, query: Limit) -> Any:
     "POST",
     "/api/v1/feeds/{feed}/verify",
     "reads the source from the beginning and compares it with the warehouse",
-    answer=list[wire.VerifiedTable],
     body=Verify,
     problems=(404, 409, 422, 502),
 )
-def verify(feed: str, body: Verify) -> Any:
+def verify(feed: str, body: Verify) -> list[wire.VerifiedTable]:
     basket = definitions.basket(parts().store)
     require_feed(basket, feed)
     if body.table is not None and body.table not in basket.feeds[feed].tables:
@@ -129,12 +124,12 @@ def require_feed(basket: Basket, feed: str) -> None:
         )
 
 
-def _feeds(basket: Basket, names: Sequence[str]) -> list[dict[str, Any]]:
+def _feeds(basket: Basket, names: Sequence[str]) -> list[wire.Feed]:
     paused = schedule.paused(parts().store)
     return [_feed(basket, found, paused.get(found.feed)) for found in runs.standings(parts().store, names)]
 
 
-def _feed(basket: Basket, found: runs.FeedStanding, paused: dict[str, str] | None) -> dict[str, Any]:
+def _feed(basket: Basket, found: runs.FeedStanding, paused: wire.Pause | None) -> wire.Feed:
     store, name, now = parts().store, found.feed, datetime.now(UTC)
     feed = basket.feeds[name]
     within, rule = feed.fresh_within, feed.schedule
@@ -157,7 +152,7 @@ def _feed(basket: Basket, found: runs.FeedStanding, paused: dict[str, str] | Non
         "schedule": {
             "rule": rule.model_dump(mode="json", by_alias=True, exclude_unset=True) if rule else None,
             "next_due": text_of(due) if due else None,
-            "paused": {k: paused[k] for k in ("paused_at", "paused_by")} if paused else None,
+            "paused": paused,
             "windows": schedule.window_counts(store, name) if by_windows else {},
         },
         "fresh_within_seconds": within.total_seconds() if within else None,

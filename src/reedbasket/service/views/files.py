@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -45,11 +45,10 @@ class RewindCursor(Body):
     "GET",
     "/api/v1/feeds/{feed}/files",
     "the files of its tables, the latest taken first",
-    answer=list[wire.FileLine],
     query=FilesPart,
     problems=(404,),
 )
-def feed_files(feed: str, query: FilesPart) -> Any:
+def feed_files(feed: str, query: FilesPart) -> list[wire.FileLine]:
     require_feed(definitions.basket(parts().store), feed)
     return inspect_in_process(inspection.files, feed, query.table, query.state, query.match, query.limit)
 
@@ -58,11 +57,10 @@ def feed_files(feed: str, query: FilesPart) -> Any:
     "POST",
     "/api/v1/feeds/{feed}/rewind",
     "have the next run load files again, whether they changed or not",
-    answer=wire.Again,
     body=Rewind,
     problems=(404, 409, 422),
 )
-def rewind(feed: str, body: Rewind) -> Any:
+def rewind(feed: str, body: Rewind) -> wire.Again:
     basket = definitions.basket(parts().store)
     require_feed(basket, feed)
     tables = basket.feeds[feed].tables
@@ -76,11 +74,10 @@ def rewind(feed: str, body: Rewind) -> Any:
     "POST",
     "/api/v1/feeds/{feed}/rewind-cursor",
     "have the next run read a part of a table's source again: from an earlier value of its cursor, or from the beginning",
-    answer=wire.Rewound,
     body=RewindCursor,
     problems=(404, 409, 422, 502),
 )
-def rewind_cursor(feed: str, body: RewindCursor) -> Any:
+def rewind_cursor(feed: str, body: RewindCursor) -> wire.Rewound:
     require_feed(definitions.basket(parts().store), feed)
     if not body.dry_run:
         _require_idle(feed)

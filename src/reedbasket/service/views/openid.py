@@ -7,7 +7,6 @@ import logging
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import timedelta
-from typing import Any
 from urllib.parse import quote
 
 from flask import Blueprint, Response, redirect, request
@@ -29,8 +28,8 @@ blueprint = Blueprint("openid", __name__)
 log = logging.getLogger("reedbasket.access")
 
 
-@operations.add("GET", "/api/v1/sign-in-ways", "how people sign in here", answer=wire.SignInWays, role=None)
-def sign_in_ways() -> Any:
+@operations.add("GET", "/api/v1/sign-in-ways", "how people sign in here", role=None)
+def sign_in_ways() -> wire.SignInWays:
     return {"openid": parts().settings.openid_host}
 
 

@@ -74,13 +74,13 @@ class RequestsPart(LogPart):
     failed: Annotated[bool, Field(description="only those that went wrong")] = False
 
 
-@operations.add("GET", "/api/v1/runs", "runs, newest first", answer=list[wire.Run], query=ListRuns)
-def list_runs(query: ListRuns) -> Any:
+@operations.add("GET", "/api/v1/runs", "runs, newest first", query=ListRuns)
+def list_runs(query: ListRuns) -> list[wire.Run]:
     return runs.latest(parts().store, feed=query.feed, before=query.before, limit=query.limit)
 
 
-@operations.add("POST", "/api/v1/runs", "run a feed", answer=wire.Run, status=201, body=AskRun, problems=(404, 409))
-def ask_run(body: AskRun) -> Any:
+@operations.add("POST", "/api/v1/runs", "run a feed", status=201, body=AskRun, problems=(404, 409))
+def ask_run(body: AskRun) -> wire.Run:
     store = parts().store
     require_feed(definitions.basket(store), body.feed)
     more = ""
@@ -105,19 +105,19 @@ def ask_run(body: AskRun) -> Any:
     return _waited(run, body.wait_seconds)
 
 
-@operations.add("GET", "/api/v1/runs/{run}", "one run with its tables", answer=wire.Run, query=Wait, problems=(404,))
-def get_run(run: int, query: Wait) -> Any:
+@operations.add("GET", "/api/v1/runs/{run}", "one run with its tables", query=Wait, problems=(404,))
+def get_run(run: int, query: Wait) -> wire.Run:
     return _waited(run, query.wait_seconds)
 
 
-@operations.add("POST", "/api/v1/runs/{run}/cancel", "ask a run to stop", answer=wire.Run, problems=(404, 409))
-def cancel_run(run: int) -> Any:
+@operations.add("POST", "/api/v1/runs/{run}/cancel", "ask a run to stop", problems=(404, 409))
+def cancel_run(run: int) -> wire.Run:
     parts().workers.cancel(run)
     return runs.get(parts().store, run)
 
 
-@operations.add("GET", "/api/v1/runs/{run}/log", "its log, in order", answer=list[wire.LogLine], query=LogPart, problems=(404,))
-def run_log(run: int, query: LogPart) -> Any:
+@operations.add("GET", "/api/v1/runs/{run}/log", "its log, in order", query=LogPart, problems=(404,))
+def run_log(run: int, query: LogPart) -> list[wire.LogLine]:
     runs.outcome(parts().store, run)
     return journal.read_log(parts().store, run, after=query.after, limit=query.limit)
 
@@ -126,11 +126,10 @@ def run_log(run: int, query: LogPart) -> Any:
     "GET",
     "/api/v1/runs/{run}/requests",
     "every request it made, in order, as long as they are kept",
-    answer=list[wire.RequestLine],
     query=RequestsPart,
     problems=(404,),
 )
-def run_requests(run: int, query: RequestsPart) -> Any:
+def run_requests(run: int, query: RequestsPart) -> list[wire.RequestLine]:
     runs.outcome(parts().store, run)
     return requests.read(parts().store, run, after=query.after, limit=query.limit, failed=query.failed)
 
@@ -155,24 +154,21 @@ def run_requests_file(run: int) -> Response:
     "GET",
     "/api/v1/runs/{run}/requests/{number}",
     "what went over the wire of one of them, where it was kept",
-    answer=wire.Exchange,
     problems=(404,),
 )
-def run_request(run: int, number: int) -> Any:
+def run_request(run: int, number: int) -> wire.Exchange:
     runs.outcome(parts().store, run)
     return requests.exchange(parts().store, run, number)
 
 
-@operations.add(
-    "GET", "/api/v1/runs/{run}/pace", "how far it was at which moment", answer=list[wire.PaceSample], problems=(404,)
-)
-def run_pace(run: int) -> Any:
+@operations.add("GET", "/api/v1/runs/{run}/pace", "how far it was at which moment", problems=(404,))
+def run_pace(run: int) -> list[wire.PaceSample]:
     runs.outcome(parts().store, run)
     return [{"seconds": at, "read": int(read), "bytes": int(size)} for at, read, size in runs.pace(parts().store, run)]
 
 
-@operations.add("GET", "/api/v1/runs/{run}/ledger", "its loads", answer=list[wire.LedgerLine], problems=(404,))
-def run_ledger(run: int) -> Any:
+@operations.add("GET", "/api/v1/runs/{run}/ledger", "its loads", problems=(404,))
+def run_ledger(run: int) -> list[wire.LedgerLine]:
     runs.outcome(parts().store, run)
     return journal.read_ledger(parts().store, run=run)
 
@@ -238,7 +234,7 @@ def _events(run: int, after: int) -> Iterator[bytes]:
     """The id is the last log line."""
     own = parts()
     ends = time.monotonic() + LONGEST_STREAM_SECONDS
-    last_state: dict[str, Any] | None = None
+    last_state: wire.Run | None = None
     while time.monotonic() < ends and not own.closing:
         seen = own.workers.signal.count()
         state = runs.get(own.store, run)
@@ -262,7 +258,7 @@ def _events(run: int, after: int) -> Iterator[bytes]:
 _SHORT_SECONDS = 0.5
 
 
-def _waited(run: int, seconds: float) -> dict[str, Any]:
+def _waited(run: int, seconds: float) -> wire.Run:
     own, who = parts(), caller().name
     with own.slow.held(who) as found:
         # Where too many wait already, whoever asks is answered at once, as of now, and may ask again.
@@ -270,7 +266,7 @@ def _waited(run: int, seconds: float) -> dict[str, Any]:
         return _at_its_end(run, ends)
 
 
-def _at_its_end(run: int, ends: float) -> dict[str, Any]:
+def _at_its_end(run: int, ends: float) -> wire.Run:
     own = parts()
     while True:
         seen = own.workers.signal.count()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from datetime import UTC, datetime
 from itertools import islice
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -62,21 +62,21 @@ class NotificationsPart(Query):
     limit: Annotated[int, Field(ge=1, le=1000)] = 100
 
 
-@operations.add("POST", "/api/v1/feeds/{feed}/pause", "let it not run by itself", answer=wire.Feed, problems=(404,))
-def pause(feed: str) -> Any:
+@operations.add("POST", "/api/v1/feeds/{feed}/pause", "let it not run by itself", problems=(404,))
+def pause(feed: str) -> wire.Feed:
     require_feed(definitions.basket(parts().store), feed)
     schedule.pause(parts().store, feed, caller().name)
     return _looked_at(feed)
 
 
-@operations.add("POST", "/api/v1/feeds/{feed}/resume", "let it run by itself again", answer=wire.Feed, problems=(404,))
-def resume(feed: str) -> Any:
+@operations.add("POST", "/api/v1/feeds/{feed}/resume", "let it run by itself again", problems=(404,))
+def resume(feed: str) -> wire.Feed:
     require_feed(definitions.basket(parts().store), feed)
     schedule.resume(parts().store, feed)
     return _looked_at(feed)
 
 
-def _looked_at(feed: str) -> Any:
+def _looked_at(feed: str) -> wire.Feed:
     from .feeds import get_feed
 
     parts().scheduler.look(feed)
@@ -87,10 +87,9 @@ def _looked_at(feed: str) -> Any:
     "GET",
     "/api/v1/schedules",
     "feeds that run by themselves, with their latest windows",
-    answer=list[wire.ScheduledFeed],
     query=Latest,
 )
-def list_schedules(query: Latest) -> Any:
+def list_schedules(query: Latest) -> list[wire.ScheduledFeed]:
     from .feeds import list_feeds
 
     store = parts().store
@@ -112,11 +111,10 @@ def list_schedules(query: Latest) -> Any:
     "GET",
     "/api/v1/feeds/{feed}/windows",
     "its windows, the latest first",
-    answer=list[wire.DueWindow],
     query=WindowsPart,
     problems=(404,),
 )
-def feed_windows(feed: str, query: WindowsPart) -> Any:
+def feed_windows(feed: str, query: WindowsPart) -> list[wire.DueWindow]:
     require_feed(definitions.basket(parts().store), feed)
     return schedule.windows_of(parts().store, feed, state=query.state, backfill=query.backfill, limit=query.limit)
 
@@ -125,11 +123,10 @@ def feed_windows(feed: str, query: WindowsPart) -> Any:
     "POST",
     "/api/v1/feeds/{feed}/windows/retry",
     "run windows that failed or were skipped again",
-    answer=wire.Counted,
     body=Range,
     problems=(404,),
 )
-def windows_again(feed: str, body: Range) -> Any:
+def windows_again(feed: str, body: Range) -> wire.Counted:
     require_feed(definitions.basket(parts().store), feed)
     count = schedule.take_windows_again(parts().store, feed, format_time(body.start), format_time(body.until))
     parts().scheduler.look(feed)
@@ -140,12 +137,11 @@ def windows_again(feed: str, body: Range) -> Any:
     "POST",
     "/api/v1/feeds/{feed}/backfills",
     "load a range of the past again, in windows, without moving the feed's own cursor",
-    answer=wire.Backfill,
     status=201,
     body=AskBackfill,
     problems=(404, 422),
 )
-def ask_backfill(feed: str, body: AskBackfill) -> Any:
+def ask_backfill(feed: str, body: AskBackfill) -> wire.Backfill:
     store = parts().store
     basket = definitions.basket(store)
     require_feed(basket, feed)
@@ -183,29 +179,25 @@ def _require_windows(feed: str, body: AskBackfill) -> None:
         )
 
 
-@operations.add("GET", "/api/v1/backfills", "backfills, the latest first", answer=list[wire.Backfill], query=OfFeed)
-def list_backfills(query: OfFeed) -> Any:
+@operations.add("GET", "/api/v1/backfills", "backfills, the latest first", query=OfFeed)
+def list_backfills(query: OfFeed) -> list[wire.Backfill]:
     return schedule.backfills(parts().store, query.feed)
 
 
-@operations.add(
-    "POST", "/api/v1/backfills/{backfill}/pause", "begin no further window", answer=wire.Backfill, problems=(404, 409)
-)
-def pause_backfill(backfill: int) -> Any:
+@operations.add("POST", "/api/v1/backfills/{backfill}/pause", "begin no further window", problems=(404, 409))
+def pause_backfill(backfill: int) -> wire.Backfill:
     return schedule.move_backfill(parts().store, backfill, "paused")
 
 
-@operations.add("POST", "/api/v1/backfills/{backfill}/resume", "go on", answer=wire.Backfill, problems=(404, 409))
-def resume_backfill(backfill: int) -> Any:
+@operations.add("POST", "/api/v1/backfills/{backfill}/resume", "go on", problems=(404, 409))
+def resume_backfill(backfill: int) -> wire.Backfill:
     moved = schedule.move_backfill(parts().store, backfill, "active")
     parts().scheduler.look(moved["feed"])
     return moved
 
 
-@operations.add(
-    "POST", "/api/v1/backfills/{backfill}/cancel", "leave out the windows that wait", answer=wire.Backfill, problems=(404, 409)
-)
-def cancel_backfill(backfill: int) -> Any:
+@operations.add("POST", "/api/v1/backfills/{backfill}/cancel", "leave out the windows that wait", problems=(404, 409))
+def cancel_backfill(backfill: int) -> wire.Backfill:
     return schedule.move_backfill(parts().store, backfill, "cancelled")
 
 
@@ -213,13 +205,12 @@ def cancel_backfill(backfill: int) -> Any:
     "GET",
     "/api/v1/notifications",
     "what somebody heard, or is to hear",
-    answer=list[wire.Notification],
     query=NotificationsPart,
 )
-def list_notifications(query: NotificationsPart) -> Any:
+def list_notifications(query: NotificationsPart) -> list[wire.Notification]:
     return notifications.latest(parts().store, state=query.state, limit=query.limit)
 
 
-@operations.add("POST", "/api/v1/notifications/retry", "try to deliver again what was undeliverable", answer=wire.Counted)
-def notifications_again() -> Any:
+@operations.add("POST", "/api/v1/notifications/retry", "try to deliver again what was undeliverable")
+def notifications_again() -> wire.Counted:
     return {"count": notifications.send_again(parts().store)}

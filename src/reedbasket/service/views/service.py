@@ -22,13 +22,13 @@ from .streams import LONGEST_STREAM_SECONDS, QUIET_SECONDS, event, streamed
 _CHANGES_SECONDS = 2.0
 
 
-@operations.add("GET", "/healthz", "whether the service answers", answer=wire.Health, role=None)
-def health() -> Any:
+@operations.add("GET", "/healthz", "whether the service answers", role=None)
+def health() -> wire.Health:
     return {"status": "ok", "version": __version__}
 
 
 @operations.add("GET", "/readyz", "whether it can do its work", answer=wire.Readiness, problems=(503,), role=None)
-def ready() -> Any:
+def ready() -> Response:
     own, problems = parts(), []
     try:
         own.store.connection.execute("select 1 from run limit 1").fetchone()
@@ -64,8 +64,8 @@ class ChangeSetting(Body):
     value: Annotated[int | None, Field(description="none: what the service was started with")]
 
 
-@operations.add("GET", "/api/v1/settings", "what the service goes by", answer=list[wire.Setting], role="admin")
-def list_settings() -> Any:
+@operations.add("GET", "/api/v1/settings", "what the service goes by", role="admin")
+def list_settings() -> list[wire.Setting]:
     own, changed = parts().settings, settings.read(parts().store)
     return [
         {
@@ -82,12 +82,11 @@ def list_settings() -> Any:
     "PUT",
     "/api/v1/settings/{name}",
     "for how many days something is kept; what is older goes within the hour",
-    answer=list[wire.Setting],
     body=ChangeSetting,
     role="admin",
     problems=(404, 422),
 )
-def change_setting(name: str, body: ChangeSetting) -> Any:
+def change_setting(name: str, body: ChangeSetting) -> list[wire.Setting]:
     if name not in CHANGEABLE:
         raise NotFound(
             "changing the setting",
@@ -139,6 +138,6 @@ def _changes() -> Iterator[bytes]:
         time.sleep(_CHANGES_SECONDS)
 
 
-@operations.add("GET", "/api/v1/openapi.json", "this document", answer=dict[str, Any], role=None)
-def api_document() -> Any:
+@operations.add("GET", "/api/v1/openapi.json", "this document", role=None)
+def api_document() -> dict[str, Any]:
     return openapi.document(operations)

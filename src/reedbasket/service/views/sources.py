@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
-from typing import Annotated, Any
+from typing import Annotated
 from urllib.parse import quote
 
 from flask import Blueprint, Response, redirect, request
@@ -49,16 +49,16 @@ class PreviewFilesBody(Body):
     rows: Annotated[int, Field(ge=1, le=200)] = 10
 
 
-@operations.add("GET", "/api/v1/sources", "every source with its connector, settings and pace", answer=list[wire.Source])
-def list_sources() -> Any:
+@operations.add("GET", "/api/v1/sources", "every source with its connector, settings and pace")
+def list_sources() -> list[wire.Source]:
     basket = definitions.basket(parts().store)
     signed_in = _signed_in(basket, list(basket.sources))
     lags = runs.lags(parts().store, list(basket.feeds))
     return [_source(basket, name, name in signed_in, asked, lags) for name, asked in _asked(basket, sorted(basket.sources))]
 
 
-@operations.add("GET", "/api/v1/sources/{source}", "one source", answer=wire.Source, problems=(404,))
-def get_source(source: str) -> Any:
+@operations.add("GET", "/api/v1/sources/{source}", "one source", problems=(404,))
+def get_source(source: str) -> wire.Source:
     basket = definitions.basket(parts().store)
     _order(basket, source)
     ((_, asked),) = _asked(basket, [source])
@@ -70,10 +70,9 @@ def get_source(source: str) -> Any:
     "POST",
     "/api/v1/sources/{source}/check",
     "each step on the way to its records, with its result",
-    answer=list[wire.CheckStep],
     problems=(404,),
 )
-def check_one_source(source: str) -> Any:
+def check_one_source(source: str) -> list[wire.CheckStep]:
     return inspect_in_process(inspection.check, source)
 
 
@@ -81,10 +80,9 @@ def check_one_source(source: str) -> Any:
     "POST",
     "/api/v1/sources/{source}/setup-sql",
     "what an administrator has to run so that the source may read what its feeds name",
-    answer=list[wire.SetupStatement],
     problems=(404,),
 )
-def setup_sql_of_source(source: str) -> Any:
+def setup_sql_of_source(source: str) -> list[wire.SetupStatement]:
     return inspect_in_process(inspection.setup, source)
 
 
@@ -92,11 +90,10 @@ def setup_sql_of_source(source: str) -> Any:
     "POST",
     "/api/v1/sources/{source}/survey",
     "its tables, of an API by a sample of each, of a database by its catalog: columns, keys, cursors, how changes can be found",
-    answer=list[wire.SurveyedTable],
     body=SurveyBody,
     problems=(404, 409, 422, 502),
 )
-def survey_source(source: str, body: SurveyBody) -> Any:
+def survey_source(source: str, body: SurveyBody) -> list[wire.SurveyedTable]:
     return inspect_in_process(inspection.surveyed, source, body.match, body.exclude)
 
 
@@ -104,11 +101,10 @@ def survey_source(source: str, body: SurveyBody) -> Any:
     "POST",
     "/api/v1/sources/{source}/tables/{table}/preview",
     "its first records, and what went over the wire",
-    answer=wire.Preview,
     body=PreviewBody,
     problems=(404, 409, 422, 502),
 )
-def preview_table(source: str, table: str, body: PreviewBody) -> Any:
+def preview_table(source: str, table: str, body: PreviewBody) -> wire.Preview:
     return inspect_in_process(inspection.previewed, source, table, body.rows, body.wire)
 
 
@@ -116,23 +112,21 @@ def preview_table(source: str, table: str, body: PreviewBody) -> Any:
     "POST",
     "/api/v1/sources/{source}/preview-files",
     "the first records of a file, or of the first that a pattern matches",
-    answer=wire.Preview,
     body=PreviewFilesBody,
     problems=(404, 409, 422, 502),
 )
-def preview_files(source: str, body: PreviewFilesBody) -> Any:
-    return inspect_in_process(inspection.previewed, source, body.files, body.rows, wire=False)
+def preview_files(source: str, body: PreviewFilesBody) -> wire.Preview:
+    return inspect_in_process(inspection.previewed, source, body.files, body.rows, exchanges=False)
 
 
 @operations.add(
     "POST",
     "/api/v1/sources/{source}/sign-in",
     "where a person goes to sign in at the source; they come back by themselves",
-    answer=wire.SentThere,
     status=201,
     problems=(404, 409, 422),
 )
-def sign_in_at_source(source: str) -> Any:
+def sign_in_at_source(source: str) -> wire.SentThere:
     return {"url": inspect_in_process(inspection.sent_there, source, request.url_root.rstrip("/") + BACK)}
 
 
@@ -144,7 +138,7 @@ def back_from_source() -> Response:
     return redirect(f"{request.script_root}/sources/{quote(source)}{'#' + why if why else ''}", 303)  # type: ignore[return-value]
 
 
-def _source(basket: Basket, name: str, signed_in: bool, asked: int, lags: Sequence[dict[str, Any]]) -> dict[str, Any]:
+def _source(basket: Basket, name: str, signed_in: bool, asked: int, lags: Sequence[wire.FollowedLag]) -> wire.Source:
     store = parts().store
     source, order = basket.sources[name], _order(basket, name)
     state = state_of(store, name)

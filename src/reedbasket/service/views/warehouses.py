@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 from pydantic import Field
 
@@ -35,14 +35,14 @@ class Statement(Body):
     seconds: Annotated[float, Field(gt=0, le=50)] = 10
 
 
-@operations.add("GET", "/api/v1/warehouses", "warehouses", answer=list[wire.Warehouse])
-def list_warehouses() -> Any:
+@operations.add("GET", "/api/v1/warehouses", "warehouses")
+def list_warehouses() -> list[wire.Warehouse]:
     found = definitions.basket(parts().store).warehouses
     return [{"name": n, "type": w.type, "description": w.description, "where": w.where} for n, w in sorted(found.items())]
 
 
-@operations.add("GET", "/api/v1/warehouses/{warehouse}/tables", "its tables, counted", answer=list[wire.Table], problems=(404,))
-def list_tables(warehouse: str) -> Any:
+@operations.add("GET", "/api/v1/warehouses/{warehouse}/tables", "its tables, counted", problems=(404,))
+def list_tables(warehouse: str) -> list[wire.Table]:
     return inspect_within(_PAGE_SECONDS, inspection.tables, _known(warehouse))
 
 
@@ -50,11 +50,10 @@ def list_tables(warehouse: str) -> Any:
     "GET",
     "/api/v1/warehouses/{warehouse}/tables/{table}/rows",
     "its rows, the latest loaded first",
-    answer=wire.Rows,
     query=RowsPart,
     problems=(404, 422),
 )
-def table_rows(warehouse: str, table: str, query: RowsPart) -> Any:
+def table_rows(warehouse: str, table: str, query: RowsPart) -> wire.Rows:
     return inspect_within(_PAGE_SECONDS, inspection.rows, _known(warehouse), table, query.limit, query.offset)
 
 
@@ -62,11 +61,10 @@ def table_rows(warehouse: str, table: str, query: RowsPart) -> Any:
     "POST",
     "/api/v1/warehouses/{warehouse}/query",
     "ask with SQL; read only, bounded in rows and time",
-    answer=wire.Rows,
     body=Statement,
     problems=(404, 422),
 )
-def query_warehouse(warehouse: str, body: Statement) -> Any:
+def query_warehouse(warehouse: str, body: Statement) -> wire.Rows:
     # The engine ends what takes too long by itself, but not within one call of a function.
     most = body.seconds + _GRACE_SECONDS
     return isolated(most, _QUERY_MB, inspection.queried, _known(warehouse), body.sql, body.limit, body.seconds)
@@ -76,10 +74,9 @@ def query_warehouse(warehouse: str, body: Statement) -> Any:
     "POST",
     "/api/v1/warehouses/{warehouse}/check",
     "each step on the way to loading into it, with its result",
-    answer=list[wire.CheckStep],
     problems=(404,),
 )
-def check_warehouse(warehouse: str) -> Any:
+def check_warehouse(warehouse: str) -> list[wire.CheckStep]:
     return inspect_in_process(inspection.check, _known(warehouse))
 
 
@@ -87,10 +84,9 @@ def check_warehouse(warehouse: str) -> Any:
     "GET",
     "/api/v1/warehouses/{warehouse}/tables/{table}/profile",
     "statistics of each column",
-    answer=wire.Profile,
     problems=(404, 422),
 )
-def table_profile(warehouse: str, table: str) -> Any:
+def table_profile(warehouse: str, table: str) -> wire.Profile:
     return inspect_within(_PAGE_SECONDS, inspection.profiled, _known(warehouse), table)
 
 
