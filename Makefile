@@ -53,7 +53,7 @@ check: setup
 
 test: setup console lint
 	cd console && npm run --silent test
-	$(BIN)/python -m pytest -n 4 --dist worksteal
+	$(BIN)/python -m pytest -n 4 --dist worksteal --cov=reedbasket.core --cov-report= --cov-fail-under=90
 
 # How large the parts are, and what a stranger would stumble over; fails where a bound is passed.
 house: setup

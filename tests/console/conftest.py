@@ -7,7 +7,8 @@ from collections.abc import Iterator
 import pytest
 from playwright.sync_api import Page, expect, sync_playwright
 
-CHROMIUM = "/usr/bin/chromium"
+from tests.support.programs import program
+
 ARGUMENTS = """--no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking
     --disable-component-update --disable-sync"""
 
@@ -19,7 +20,7 @@ expect.set_options(timeout=60_000)
 @pytest.fixture(scope="module")
 def browser_page() -> Iterator[Page]:
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path=CHROMIUM, args=ARGUMENTS.split())
+        browser = playwright.chromium.launch(executable_path=program("chromium", "chromium"), args=ARGUMENTS.split())
         made = browser.new_page(viewport={"width": 1280, "height": 800})
         made.set_default_timeout(90_000)
         yield made

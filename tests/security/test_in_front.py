@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import re
-import shutil
 import socket
 import subprocess
 import sys
@@ -18,6 +17,7 @@ import urllib3
 
 from tests.conftest import RunningService
 from tests.support.certificates import Authority
+from tests.support.programs import program
 
 DOC = (Path(__file__).parents[2] / "docs" / "operating.md").read_text("utf-8")
 PASSWORD = "otters like quiet reeds"
@@ -44,9 +44,7 @@ def nginx(folder: Path, authority: Authority, location: str, upstream: str) -> I
         f"daemon off; pid {folder}/nginx.pid; error_log stderr; worker_processes 1; events {{}}\n"
         f"http {{ access_log off; {temporary} {server} }}\n"
     )
-    process = subprocess.Popen(
-        [shutil.which("nginx") or "/usr/sbin/nginx", "-p", str(folder), "-c", str(folder / "nginx.conf")]
-    )
+    process = subprocess.Popen([program("nginx", "nginx-light"), "-p", str(folder), "-c", str(folder / "nginx.conf")])
     try:
         ends = time.monotonic() + 30
         while True:
@@ -108,5 +106,5 @@ def test_the_system_s_unit_is_right_and_closed(tmp_path: Path) -> None:
     # The user and the place are whoever installs it has.
     unit.write_text(block("# /etc/systemd").replace("User=reed", "User=root").replace("/opt/reed-basket/bin/reed", str(reed)))
     for asked in (["verify", "--man=no"], ["security", "--offline=yes", "--threshold=25"]):
-        done = subprocess.run(["systemd-analyze", *asked, str(unit)], capture_output=True, text=True)
+        done = subprocess.run([program("systemd-analyze", "systemd"), *asked, str(unit)], capture_output=True, text=True)
         assert (done.returncode, done.stderr) == (0, ""), done.stdout + done.stderr

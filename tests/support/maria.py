@@ -14,6 +14,8 @@ from typing import Any
 
 import pymysql
 
+from tests.support.programs import program
+
 _QUICK = [
     "innodb-flush-log-at-trx-commit=0",
     "sync-binlog=0",
@@ -39,7 +41,7 @@ class Maria:
         if self._user:
             shutil.chown(self.folder, "mysql", "mysql")
         made = [
-            "mariadb-install-db",
+            program("mariadb-install-db", "mariadb-server"),
             "--no-defaults",
             f"--datadir={self.folder}/data",
             "--auth-root-authentication-method=normal",
@@ -49,7 +51,7 @@ class Maria:
 
     def start(self) -> None:
         command = [
-            _program("mariadbd"), "--no-defaults", *self._user, f"--datadir={self.folder}/data", f"--port={self.port}",
+            program("mariadbd", "mariadb-server"), "--no-defaults", *self._user, f"--datadir={self.folder}/data", f"--port={self.port}",
             f"--socket={self.folder}/socket", "--bind-address=127.0.0.1", f"--log-error={self.folder}/log",
             f"--pid-file={self.folder}/pid", *(f"--{setting}" for setting in (*_QUICK, *self._settings)),
         ]  # fmt: skip
@@ -82,7 +84,3 @@ class Maria:
     def stop(self) -> None:
         self.kill()
         shutil.rmtree(self.folder, ignore_errors=True)
-
-
-def _program(name: str) -> str:
-    return shutil.which(name, path=f"{os.environ.get('PATH', '')}:/usr/sbin") or name

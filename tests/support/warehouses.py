@@ -20,6 +20,7 @@ from reedbasket.core.allowed_paths import Places
 from reedbasket.core.spec.warehouse import Warehouse as Definition
 from reedbasket.core.warehouses import Warehouse, open_warehouse
 from tests.support.certificates import Authority
+from tests.support.programs import program
 
 ENGINES = ("sqlite", "duckdb", "postgres")
 # A kind of tests/contracts/toys; its statements that change tables commit by themselves.
@@ -35,7 +36,7 @@ class Cluster:
         self._eye: Any = None
         self._looking = threading.Lock()
         self.folder = Path(tempfile.mkdtemp(prefix="reed-pg-"))
-        self._bin = sorted(Path("/usr/lib/postgresql").glob("*/bin"))[-1]
+        self._bin = Path(program("initdb", "postgresql")).parent
         # initdb refuses to run as root.
         self._user = {"user": "postgres", "group": "postgres"} if os.geteuid() == 0 else {}
         if self._user:
