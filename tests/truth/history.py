@@ -141,6 +141,10 @@ class Player:
     def _judge_what_stays(self, about: str) -> None:
         """What was committed before it broke off is whole."""
         self.expected.excused |= self.scene.altered
+        lines = [line for engine in self.declared.warehouses for line in self.houses.rows(engine, "_rb_ledger") or []]
+        if any(line["run"] == self.run and line["rejected"] for line in lines):
+            # A table was committed, with what it rejected told: it comes again when it changes, and not before.
+            self.expected.rows |= {n: self.world.rows[n] for n in self.scene.altered if n in self.world.rows}
         for engine in self.declared.warehouses:
             wrong = self.expected.broken(self._rows(engine), self.world)
             if self.scene.below is not None:

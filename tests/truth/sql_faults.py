@@ -158,7 +158,7 @@ _FAULTS = [
         lambda db, place: (db.hold("insert into things (id, name) values (-5, 'not yet')"), db.let_go()),
         harmless=True,
     ),
-    SqlFault("a view beside", _do("create view seen as select id from things"), _do("drop view seen"), harmless=True),
+    SqlFault("a view beside", _do("create view seen as select id from things"), _do("drop view seen"), harmless=True, alone=True),
     SqlFault("the log begins a new file", _do("flush binary logs"), on=("mariadb",), harmless=True),
     SqlFault("no index", _do(sqlite="drop index things_at"), _do(sqlite=f"create index if not exists {_INDEX}"), on=("sqlite",),
              harmless=True),

@@ -21,6 +21,13 @@ export const groups: Group[] = [
   { id: "paused", title: "Paused", has: (feed) => feed.schedule.paused !== null },
 ];
 
+/** What was found and how to fix it, one sentence after the other. */
+const sentences = (...parts: string[]): string =>
+  parts
+    .filter(Boolean)
+    .map((part) => `${part[0]?.toUpperCase()}${part.slice(1)}`)
+    .join(". ");
+
 /** The feeds of a group (of all where it is no group), of which every word is found in name, source, warehouse, tables or description. */
 export function chosen(feeds: Feed[], group: string, words: string): Feed[] {
   const has = groups.find((one) => one.id === group)?.has ?? (() => true);
@@ -56,7 +63,7 @@ export function matters(feeds: Feed[], now: number): Matter[] {
         weight: 5,
         word: run.outcome,
         tone: "bad",
-        words: run.error ? [run.error.found, run.error.fix].filter(Boolean).join(". ") : "it was cut, and goes on by itself",
+        words: run.error ? sentences(run.error.found, run.error.fix) : "it was cut, and goes on by itself",
         to: `/runs/${run.id}`,
       });
     if (broken)

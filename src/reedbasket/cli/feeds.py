@@ -169,7 +169,7 @@ def ledger(options: argparse.Namespace) -> int:
             *numbers,
             "other",
             "reconciles",
-            "cursor to",
+            "cursor until",
             "ended",
             "write",
         ],
