@@ -27,7 +27,9 @@ _SERVERS = {"cluster", "dock", "maria", "service", "page"}
 
 
 def pytest_addoption(parser: pytest.Parser) -> None:
-    parser.addoption("--quick", action="store_true", help="only tests of the core and the store that start no server")
+    parser.addoption(
+        "--quick", action="store_true", help="only tests of the core and the store that start no server and take no time"
+    )
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
@@ -37,7 +39,12 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
     for item in items:
         fixtures = set(getattr(item, "fixturenames", ()))
         of_engine = "duckdb" in item.name or "postgres" in item.name or "mysql" in item.name
-        quick = item.path.parent.name in ("core", "store") and not fixtures & _SERVERS and not of_engine
+        quick = (
+            item.path.parent.name in ("core", "store")
+            and not fixtures & _SERVERS
+            and not of_engine
+            and not item.get_closest_marker("slow")
+        )
         (kept if quick else left).append(item)
     items[:] = kept
     config.hook.pytest_deselected(items=left)

@@ -76,7 +76,7 @@ describe("what needs attention", () => {
       ["d", "1 reject", "/rejects?feed=d"],
       ["a", "drift", "/feeds/a?tab=drift"],
     ]);
-    expect(found[0]?.words).toBe("nothing answers. start it; 3 rejects");
+    expect(found[0]?.words).toBe("Nothing answers. Start it; 3 rejects");
   });
 
   it("is drawn to a figure that people read", () => {

@@ -40,6 +40,7 @@ keys = st.one_of(
 contents = st.dictionaries(st.sampled_from("abc"), st.integers(0, 2) | st.text(max_size=1), max_size=2)
 
 
+@pytest.mark.slow
 @settings(max_examples=150)
 @given(keys, st.data())
 def test_a_pass_lets_through_what_differs(held: Any, data: st.DataObject) -> None:

@@ -26,6 +26,7 @@ def ids(folder: Path) -> list[str]:
     return sorted(r["id"] for r in table_rows(folder, "things"))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("write", ["upsert", "append"])
 def test_equal_values_across_pages_loads_and_runs(tmp_path: Path, write: str) -> None:
     """All records share one instant: page, commit and run boundaries all fall between equal values."""
@@ -134,6 +135,7 @@ def test_a_cursor_of_numbers(tmp_path: Path) -> None:
 steps = st.lists(st.tuples(st.integers(0, 12), st.integers(0, 2), st.booleans()), min_size=1, max_size=25)
 
 
+@pytest.mark.slow
 @settings(max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(steps, st.sampled_from(["upsert", "append"]))
 def test_any_history_of_changes_arrives_once(tmp_path_factory: pytest.TempPathFactory, history: Any, write: str) -> None:

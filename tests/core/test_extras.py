@@ -7,6 +7,8 @@ import sys
 import tomllib
 from pathlib import Path
 
+import pytest
+
 ROOT = Path(__file__).resolve().parents[2]
 BARE = """
 import sys
@@ -31,6 +33,7 @@ assert main(["demo"]) == 1
 """
 
 
+@pytest.mark.slow
 def test_what_is_missing_says_what_to_install() -> None:
     done = subprocess.run([sys.executable, "-c", BARE], capture_output=True, text=True, timeout=120)
     assert done.returncode == 0, done.stderr

@@ -101,6 +101,7 @@ def seen(shaper: Shaper, shaped: Any) -> Any:
     return batches, rejects, kinds, [change.words for change in shaped.changes]
 
 
+@pytest.mark.slow
 @settings(max_examples=300)
 @given(pages())
 def test_the_same_as_looked_at_one_by_one(made: list[list[dict[str, Any]]]) -> None:

@@ -188,6 +188,7 @@ def test_columns_at_places_of_a_line() -> None:
     assert [r["day"] for r in records] == ["2026-03-01", "2026-03-02", None] and lines == [1, 2, 3] and not unread
 
 
+@pytest.mark.slow
 def test_numbers_are_exact_and_what_looks_like_one_but_is_none_stays_text() -> None:
     records, _, _ = read("a.csv", b"a,b,c,d,e,f,g\n1,0.10,007,1e3,9223372036854775808,NA,\n-2,12.345,8,2.5,1,x,\n")
     assert records == [
@@ -234,6 +235,7 @@ def test_quotes_over_lines_are_never_cut_where_blocks_end() -> None:
     assert all(record["text"].count("\n") == 1 for record in records)
 
 
+@pytest.mark.slow
 def test_an_archive_that_inflates_without_end_is_ended() -> None:
     held = io.BytesIO()
     with zipfile.ZipFile(held, "w", zipfile.ZIP_DEFLATED) as archive:

@@ -24,6 +24,8 @@ from tests.support.certificates import Authority
 from tests.support.feeds import SECRETS, order_for, run_context_for, run_once, table_rows
 from tests.support.stores import crate, ftp, local, s3, sftp, web
 
+pytestmark = pytest.mark.slow
+
 FILES = {"a/1.csv": b"k,v\n1,x\n", "a/b/2.csv": b"k,v\n2,y\n", "top.csv": b"k,v\n3,z\n", "p/one.png": bytes(range(256)) * 2000}
 FEED = """
 ---

@@ -179,6 +179,7 @@ BAD: list[tuple[str, bytes, str]] = [
 ]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("name", "content", "code"), BAD, ids=[name for name, _, _ in BAD])
 def test_a_bad_file_stops_no_other_and_leaves_nothing_behind(folder: Folder, name: str, content: bytes, code: str) -> None:
     folder.put("a.csv", "k\n1\n")
@@ -220,6 +221,7 @@ def test_a_mended_definition_tries_again_what_failed_under_the_old_one(folder: F
     assert folder.rows("t") == [("ä",)]
 
 
+@pytest.mark.slow
 def test_a_large_bad_file_goes_out_again_after_some_of_it_was_staged(folder: Folder) -> None:
     record = {"text": "some words " * 20, "n": 1}
     folder.put("a.ndjson", lines({"n": 0}))

@@ -45,6 +45,7 @@ def imports_of(path: Path) -> set[str]:
     return found
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("part", sorted(MAY_IMPORT))
 def test_imports_point_downwards(part: str) -> None:
     for path in (ROOT / part).rglob("*.py"):
@@ -62,6 +63,7 @@ RUN_LEVELS = ("planning", "checkpoints", "execution", "inspection")
 KINDS = {"sources": {"http", "postgres", "mysql", "sqlite", "files"}, "warehouses": {"postgres", "sqlite", "duckdb"}}
 
 
+@pytest.mark.slow
 def test_the_parts_of_core_import_downwards_only() -> None:
     rank = {part: number for number, line in enumerate(LEVELS) for part in line}
     for path in sorted((ROOT / "core").rglob("*.py")):
@@ -96,6 +98,7 @@ def packages_of_kinds() -> dict[str, set[str]]:
 SCRATCH = {"runs/execution/extract.py", "runs/execution/standalone.py"}
 
 
+@pytest.mark.slow
 def test_a_kind_is_named_in_its_own_package_alone() -> None:
     """Neither imported nor told apart elsewhere: the registry (`core/kinds.py`) names the modules as text."""
     own = packages_of_kinds()
@@ -113,6 +116,7 @@ def test_a_kind_is_named_in_its_own_package_alone() -> None:
     assert found == SCRATCH
 
 
+@pytest.mark.slow
 def test_no_module_needs_itself_and_no_name_is_a_riddle() -> None:
     known = house.modules()
     assert house.cycles(known) == []
@@ -173,6 +177,7 @@ def test_the_public_surface_is_short_and_sorted() -> None:
         assert len(listed) <= 10
 
 
+@pytest.mark.slow
 def test_no_file_and_no_function_is_longer_than_one_idea() -> None:
     known = house.modules()
     long = [

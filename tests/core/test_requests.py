@@ -264,6 +264,7 @@ def _key(text: str, form: str) -> Any:
     return datetime.strptime(text, form) if "%" in form else float(text) if text.isdigit() else text
 
 
+@pytest.mark.slow
 def test_a_page_of_many_megabytes_is_gone_through_in_parts(tmp_path: Path) -> None:
     """The records lie between other keys, with brackets and quotes inside strings."""
     filler = 'x]}{["\\" ' * 40

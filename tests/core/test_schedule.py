@@ -48,6 +48,7 @@ def mistakes(*feeds: tuple[str, str]) -> list[tuple[str, str]]:
     return []
 
 
+@pytest.mark.slow
 @settings(max_examples=200)
 @given(
     st.sampled_from([30, 60, 900, 3600, 86400, 31 * 86400]), st.text("abc", min_size=1, max_size=5), st.integers(0, 4 * 10**9)

@@ -21,6 +21,8 @@ from tests.core.test_requests import basket
 from tests.support.feeds import Heard, run_once
 from tests.support.source import Answer, Request, serving
 
+pytestmark = pytest.mark.slow
+
 THIRD = "\n---\nwarehouse: third\ntype: sqlite\npath: third.db\n"
 
 

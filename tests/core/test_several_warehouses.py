@@ -19,6 +19,8 @@ from reedbasket.core.spec import load_texts
 from tests.support.feeds import SECRET, Heard, basket_text, order_for, run_context_for, run_once
 from tests.support.source import Changing, serving
 
+pytestmark = pytest.mark.slow
+
 MORE = "\n---\nwarehouse: duck\ntype: duckdb\npath: duck.duckdb\ntable_prefix: d_\n---\nwarehouse: third\ntype: sqlite\npath: third.db\n"
 
 

@@ -231,6 +231,7 @@ values = st.recursive(
 records = st.lists(st.dictionaries(st.sampled_from(["p", "q", "r", "s"]), values, max_size=4), min_size=1, max_size=8)
 
 
+@pytest.mark.slow
 @given(st.lists(records, min_size=1, max_size=3))
 def test_every_record_is_shaped_or_rejected_and_every_value_kept(batches: list[list[dict[str, Any]]]) -> None:
     shaper = Shaper(TableShape("t"), ["id"], "key")

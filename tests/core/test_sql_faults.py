@@ -55,6 +55,7 @@ def test_permission_withdrawn_lock_and_a_cut_connection_are_told_and_mended(dock
     dock.do(f"drop owned by {user}; drop role {user}")
 
 
+@pytest.mark.slow
 def test_a_lock_and_a_server_that_starts_anew(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("reedbasket.core.sources.postgres.database._LOCK_SECONDS", 1)
     cluster = Cluster()

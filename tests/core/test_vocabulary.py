@@ -8,6 +8,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, get_args
 
+import pytest
+
 from reedbasket.core.kinds import SOURCES, WAREHOUSES
 from reedbasket.core.spec.mistakes import OTHER_NAMES
 from reedbasket.core.spec.model import KINDS
@@ -70,6 +72,7 @@ def messages(path: Path) -> Iterator[str]:
             yield from re.findall(r"`([^`]+)`", node.value)
 
 
+@pytest.mark.slow
 def test_no_message_advises_a_key_that_is_gone() -> None:
     gone = set(OTHER_NAMES) - all_keys() - ORDINARY
     named = re.compile(r"[a-z_]+(?=:)|^[a-z_]+$|(?<=\.)[a-z_]+$|^[a-z_]+(?=\.)")

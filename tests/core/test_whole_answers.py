@@ -215,6 +215,7 @@ def test_a_key_or_cursor_that_no_record_has_is_an_error_at_once(tmp_path: Path, 
     )
 
 
+@pytest.mark.slow
 def test_new_tokens_for_ever_have_an_end(tmp_path: Path) -> None:
     count = iter(range(10_000))
     result, heard = run(

@@ -15,6 +15,7 @@ from reedbasket.core.warehouses.sqlite.values import bindable
 MICROS = (-62_135_596_800_000_000, 253_402_300_799_999_999)  # of the years 1 to 9999
 
 
+@pytest.mark.slow
 def test_keys_are_apart_only_where_none_comes_twice(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(keys_apart, "_BLOCK", 16)
     dice, told = random.Random(7), 0
@@ -39,6 +40,7 @@ def test_keys_are_apart_only_where_none_comes_twice(monkeypatch: pytest.MonkeyPa
         assert not made.all_distinct
 
 
+@pytest.mark.slow
 def test_dates_and_times_are_written_as_one_by_one() -> None:
     dice = random.Random(3)
     for _ in range(1500):

@@ -216,6 +216,7 @@ for _ in range(10):
 """
 
 
+@pytest.mark.slow
 def test_the_pace_holds_across_processes(store: Store) -> None:
     """Two processes that do not know of each other, 20 requests at 40 a second."""
     both = [
@@ -250,6 +251,7 @@ print(len(turns))
 """
 
 
+@pytest.mark.slow
 def test_a_hungry_process_leaves_others_their_share(store: Store) -> None:
     """Eight threads in one process, one in another, four places: the one is not kept out."""
     both = [
