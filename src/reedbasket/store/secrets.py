@@ -50,7 +50,7 @@ def _fernet(folder: Path) -> MultiFernet:
     except ValueError as error:
         where = KEY_VARIABLE if os.environ.get(KEY_VARIABLE) else str(folder / KEY_FILE)
         raise StoreError(
-            "reading the key that secrets are sealed with",
+            "reading the key that secrets are encrypted with",
             where,
             found="it is not a Fernet key",
             fix="put the right key back",
@@ -166,7 +166,7 @@ def unseal(store: Store, sealed: bytes) -> bytes:
         return _fernet(store.folder).decrypt(sealed)
     except InvalidToken as error:
         raise StoreError(
-            "opening what is sealed in",
+            "decrypting what is stored in",
             str(store.path),
             found="the key does not fit",
             fix="restore the key that it was encrypted with, or sign in at the source again",

@@ -272,6 +272,6 @@ def remove_secret(name: str) -> None:
     secrets.remove_secret(parts().store, name)
 
 
-@operations.add("POST", "/api/v1/secret-key/rotate", "seal all of them with a new key", problems=(409,), role="admin")
+@operations.add("POST", "/api/v1/secret-key/rotate", "encrypt all of them with a new key", problems=(409,), role="admin")
 def rotate_secrets() -> wire.Counted:
     return {"count": inspect_in_process(secrets.rotate)}
