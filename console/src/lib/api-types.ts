@@ -251,7 +251,7 @@ export interface Extract {
 }
 
 /** How far a table was read. */
-export interface ExtractdCursor {
+export interface ExtractedCursor {
   kind: string;
   value: string;
 }
@@ -265,7 +265,7 @@ export interface ExtractedTable {
   bytes: number;
   sha256: string;
   key: string[];
-  cursor: ExtractdCursor | null;
+  cursor: ExtractedCursor | null;
   schema: Record<string, unknown>;
 }
 

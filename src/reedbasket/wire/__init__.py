@@ -21,7 +21,7 @@ from .access import (
 )
 from .activity import Activity, ActivityPart
 from .definitions import Applied, Definition, Form, FormField, Version
-from .extracts import Extract, ExtractdCursor, ExtractedTable
+from .extracts import Extract, ExtractedCursor, ExtractedTable
 from .feeds import (
     Again,
     Drift,
@@ -72,7 +72,7 @@ __all__ = [
     "ErrorFacts",
     "Exchange",
     "Extract",
-    "ExtractdCursor",
+    "ExtractedCursor",
     "ExtractedTable",
     "Feed",
     "FeedSchedule",

@@ -7,7 +7,7 @@ from typing import Any
 from typing_extensions import TypedDict
 
 
-class ExtractdCursor(TypedDict):
+class ExtractedCursor(TypedDict):
     """How far a table was read."""
 
     kind: str
@@ -24,7 +24,7 @@ class ExtractedTable(TypedDict):
     bytes: int
     sha256: str
     key: list[str]
-    cursor: ExtractdCursor | None
+    cursor: ExtractedCursor | None
     schema: dict[str, Any]
 
 
