@@ -248,7 +248,7 @@ def test_bad_lines_are_rejects_with_their_place(folder: Folder) -> None:
 
 
 def test_columns_that_move_come_and_go(folder: Folder) -> None:
-    tables = "  - table: t\n    files: '*.csv'\n    file_columns: {file: source, line: at_line}\n"
+    tables = "  - table: t\n    files: '*.csv'\n    file_columns: {path: source, line: at_line}\n"
     folder.put("1.csv", "﻿id,price,note\r\n1,0.10,007\r\n2,12.345,\r\n")
     folder.put("2.csv", "note,id\nx,3\n")
     folder.put("3.csv", "id,price,note,more\n4,1,y,true\n")

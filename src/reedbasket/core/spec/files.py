@@ -60,10 +60,10 @@ def as_format(value: Any) -> Any:
 Format = Annotated[SerializeAsAny[FileFormat], BeforeValidator(as_format)]
 
 
-class NotedColumns(Model):
+class FileColumns(Model):
     """Columns that say where a record came from."""
 
-    file: str | None = Field(None, min_length=1, description="the name of a column for the file's path")
+    path: str | None = Field(None, min_length=1, description="the name of a column for the file's path")
     line: str | None = Field(None, min_length=1, description="the name of a column for the line, or the row, in it")
     member: str | None = Field(
         None, min_length=1, description="the name of a column for the member of an archive; null elsewhere"

@@ -12,7 +12,7 @@ from pydantic import BeforeValidator, Field, field_validator, model_validator
 
 from .database_address import SecretName
 from .fields import ColumnList, ColumnName, KeyColumns, Model, Name, Prefix, Template, one_or_many, scalar_text
-from .files import CopyTo, Derived, Format, NotedColumns
+from .files import CopyTo, Derived, FileColumns, Format
 from .http import Connector
 from .limits import HALF, Limit
 from .schedule import RunRetry, Schedule
@@ -153,7 +153,7 @@ class FeedTable(Model):
     files: ColumnList | None = Field(None, description="patterns of the files that are this table: `<landing>/counts-*.csv`")
     format: Format | None = Field(None, description="how they are read; by their names where nothing is said")
     file_order: Literal["name", "time"] = Field("name", description="in which order files are taken")
-    file_columns: NotedColumns = Field(default=NotedColumns(), description="columns for where a record came from")
+    file_columns: FileColumns = Field(default=FileColumns(), description="columns for where a record came from")
     copy_: CopyTo | None = Field(None, alias="copy", description="copy the files as they are, and list them in the table")
     derived: Derived | None = Field(None, description="a view or table kept on top of this one")
     changes: Changes | None = None

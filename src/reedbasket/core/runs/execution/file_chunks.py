@@ -16,7 +16,7 @@ from ...shaping.typed_columns import typed_field
 from ...sources.chunk import Chunk, Misread, Origin
 from ...sources.files.formats.part import FilePart
 from ...sources.files.problems import file_problem
-from ...spec.files import NotedColumns
+from ...spec.files import FileColumns
 from ...spec.times import format_time
 
 _TYPES: dict[str, pa.DataType] = {
@@ -30,13 +30,13 @@ class FileValues:
 
     path: str
     named: dict[str, tuple[str, Any]]
-    noted: NotedColumns
+    columns: FileColumns
 
     def constants(self, member: str) -> dict[str, tuple[str, Any]]:
         """{column: (kind, value)} that all records of a file, or of a member of it, have."""
-        noted: dict[str, tuple[str, Any]] = {self.noted.file: ("text", self.path)} if self.noted.file else {}
-        if self.noted.member:
-            noted[self.noted.member] = ("text", member or None)
+        noted: dict[str, tuple[str, Any]] = {self.columns.path: ("text", self.path)} if self.columns.path else {}
+        if self.columns.member:
+            noted[self.columns.member] = ("text", member or None)
         return {**self.named, **noted}
 
 
@@ -55,8 +55,8 @@ def require_columns(part: FilePart, values: FileValues, key: Sequence[str], stru
     columns = part.columns if part.columns is not None else getattr(part.records, "columns", None)
     names = list(columns.column_names) if columns is not None else list(dict.fromkeys(n for r in part.records for n in r))
     given = set(values.constants(part.member))
-    if values.noted.line:
-        given.add(values.noted.line)
+    if values.columns.line:
+        given.add(values.columns.line)
     listed = ", ".join(names)[:300]
     missing = [field for field in key if not {field, field.partition(".")[0]} & {*names, *given}]
     if missing:
@@ -78,7 +78,7 @@ def chunk_of(part: FilePart, values: FileValues, number: int) -> Chunk:
 
 
 def _records(part: FilePart, values: FileValues) -> Sequence[dict[str, Any]]:
-    constants, line = values.constants(part.member), values.noted.line
+    constants, line = values.constants(part.member), values.columns.line
     if part.columns is not None:
         return _typed(part, part.columns, constants, line, values.path)
     if isinstance(part.records, ColumnRecords):
@@ -141,7 +141,7 @@ def _lane(
 def _require_free(taken: bool, name: str, path: str) -> None:
     if taken:
         words = f"{name} is a column of {path} as well, and the feed makes one of that name"
-        raise file_problem("file.name_taken", words, "give the part of the path, or the noted column, another name")
+        raise file_problem("file.name_taken", words, "give the part of the path, or the column of `file_columns`, another name")
 
 
 def plain_value(value: Any) -> Any:
