@@ -105,7 +105,7 @@ def test_people_are_let_in_by_name_and_see_what_their_role_allows(page: Page, se
     page.get_by_label("Name").fill("wren")
     page.get_by_label("Password").fill("no such otter")
     page.keyboard.press("Enter")
-    expect(page.get_by_role("alert")).to_contain_text("do not go together")
+    expect(page.get_by_role("alert")).to_contain_text("access.wrong_password")
     page.get_by_label("Password").fill("otters like quiet reeds")
     page.keyboard.press("Enter")
     expect(page.get_by_role("heading", name="Home")).to_be_visible()

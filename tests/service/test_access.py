@@ -103,7 +103,7 @@ def test_a_token_of_a_program_ends_and_can_be_ended(service: RunningService) -> 
     db = sqlite3.connect(service.folder / "service.db")
     db.execute("update token set ends_at = '2026-01-01T00:00:00.000Z' where label = 'nightly'")
     db.commit()
-    with pytest.raises(ServiceProblem, match="its time is over"):
+    with pytest.raises(ServiceProblem, match="has expired"):
         program.feeds.list()
     db.execute("update token set ends_at = null where label = 'nightly'")
     db.commit()
