@@ -65,7 +65,7 @@ def test_the_first_hour_of_a_data_engineer(reed: Reed, tmp_path: Path) -> None:
         assert "test_token" in reed("secrets")
 
         planned = reed("plan", "test")
-        assert "things: would be made; changes by cursor, upsert, key id" in planned
+        assert "things: will be created; changes by cursor, upsert, key id" in planned
         assert "+ id text, n int64, note text, updated_at timestamp" in planned
         assert "40 records, 3 requests" in planned
         assert "rows_per_commit: 100000" in reed("plan", "test", "--full")

@@ -85,7 +85,7 @@ def plan(options: argparse.Namespace) -> int:
 
 
 def _planned(table: wire.PlannedTable) -> None:
-    state = "exists" if table["exists"] else "would be made"
+    state = "exists" if table["exists"] else "will be created"
     if not table["table"]:
         print(f"{table['source_table']}: not read. {'; '.join(w['words'] for w in table['warnings'])}")
         return
@@ -119,7 +119,7 @@ def _cost_of(table: wire.PlannedTable) -> str:
     if table["requests"]:
         cost.append(show.plural(table["requests"], "request"))
     if table["seconds"] is not None:
-        cost.append(f"roughly {table['seconds']:g} s of asking")
+        cost.append(f"about {table['seconds']:g} s of requests")
     return ", ".join(cost)
 
 

@@ -154,7 +154,7 @@ def _surveyed(table: wire.SurveyedTable) -> None:
         _of_files(table)
         return
     total = f" of {show.count(table['total'])}" if table["total"] is not None else ""
-    print(f"  {show.plural(table['records'], 'record')} looked at{total}; {table['request']}")
+    print(f"  {show.plural(table['records'], 'record')} read{total}; {table['request']}")
     said = f"key {', '.join(table['key'])} (declared)" if table["key"] else "key: none declared"
     if not table["key"] and table["keys"]:
         said = f"key could be {' or '.join(table['keys'][:3])}"
@@ -173,7 +173,7 @@ def _of_files(table: wire.SurveyedTable) -> None:
     if not table["columns"]:
         print(f"  {table['what']}")
     else:
-        print(f"  {show.plural(table['records'], 'record')} looked at, of {table['request']}")
+        print(f"  {show.plural(table['records'], 'record')} read, by {table['request']}")
         print(f"  key could be {' or '.join(table['keys'][:3])}" if table["keys"] else "  no column could be a key by itself")
         _columns(table)
     for method in table["methods"]:
