@@ -13,20 +13,20 @@ from tests.core.test_requests import read
 from tests.support.feeds import table_rows
 from tests.support.source import Answer, serving
 
-LEVELS = [{"landing": "EEL", "metres": 1.5}, {"landing": "OSI", "metres": -0.25}]
+LEVELS = [{"landing": "EEL", "metres": 1.5}, {"landing": "OSQ", "metres": -0.25}]
 XML = b"""<?xml version="1.0"?><levels unit="m">
-  <level landing="EEL"><metres>1.5</metres></level><level landing="OSI"><metres>-0.25</metres></level></levels>"""
+  <level landing="EEL"><metres>1.5</metres></level><level landing="OSQ"><metres>-0.25</metres></level></levels>"""
 
 
 @pytest.mark.parametrize(
     ("rule", "answer"),
     [
-        ("format: ndjson", Answer(raw=b'{"landing": "EEL", "metres": 1.5}\n\n{"landing": "OSI", "metres": -0.25}\r\n')),
-        ("format: csv", Answer(raw=b'\xef\xbb\xbflanding,metres\nEEL,1.5\n"OSI",-0.25\n')),
+        ("format: ndjson", Answer(raw=b'{"landing": "EEL", "metres": 1.5}\n\n{"landing": "OSQ", "metres": -0.25}\r\n')),
+        ("format: csv", Answer(raw=b'\xef\xbb\xbflanding,metres\nEEL,1.5\n"OSQ",-0.25\n')),
         (
             'format: {type: csv, delimiter: ";"}',
             Answer(
-                raw="landing;metres\nEEL;1.5\nOSI;-0.25".encode("utf-16"), headers={"Content-Type": "text/csv; charset=utf-16"}
+                raw="landing;metres\nEEL;1.5\nOSQ;-0.25".encode("utf-16"), headers={"Content-Type": "text/csv; charset=utf-16"}
             ),
         ),
         ("format: xml\n    records: levels.level", Answer(raw=XML)),

@@ -25,7 +25,7 @@ def basket(url: str, tables: str, feed: str = "tables: [things]", extra: str = "
     return f"""
 connector: test-api
 type: http
-settings: {{url: {{type: url}}, landings: {{type: list, default: [EEL, OSI]}}, token: {{type: secret}}}}
+settings: {{url: {{type: url}}, landings: {{type: list, default: [EEL, OSQ]}}, token: {{type: secret}}}}
 base_url: "{{settings.url}}/v1"
 retry: {{attempts: 2, first_wait: 10ms, max_wait: 20ms}}
 {extra}
@@ -57,7 +57,7 @@ def test_what_is_posted_and_where_pages_are_asked_for(tmp_path: Path) -> None:
     def answer(request: Request) -> Answer:
         assert request.method == "POST"
         if request.path == "/v1/form":
-            assert request.form == {"landing": "OSI", "measures": "metres"}
+            assert request.form == {"landing": "OSQ", "measures": "metres"}
             return Answer({"rows": days})
         if request.path == "/v1/graph":
             skip = request.json["variables"]["page"]["skip"]
@@ -76,7 +76,7 @@ def test_what_is_posted_and_where_pages_are_asked_for(tmp_path: Path) -> None:
     records: rows
     pagination: {by: page_token, response_header: X-After, param: paging.after, in: body}
     primary_key: day
-  - {table: forms, post: /form, body: {form: {landing: OSI, measures: metres}}, records: rows, primary_key: day}
+  - {table: forms, post: /form, body: {form: {landing: OSQ, measures: metres}}, records: rows, primary_key: day}
   - table: graph
     post: /graph
     body: {graphql: "query($page: Page) { days(page: $page) { nodes { day metres } } }", variables: {}}
@@ -111,7 +111,7 @@ def test_one_request_for_every_value_of_a_list(tmp_path: Path) -> None:
         assert result.tables[0].read == 12
         assert len(heard.requests) == 6
     assert {(row["landing"], row["at"]) for row in table_rows(tmp_path, "things")} == {
-        (landing, f"{landing}{kind}{n}") for landing in ("EEL", "OSI") for kind in ("a", "b", "7") for n in range(2)
+        (landing, f"{landing}{kind}{n}") for landing in ("EEL", "OSQ") for kind in ("a", "b", "7") for n in range(2)
     }
 
 

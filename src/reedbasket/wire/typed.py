@@ -14,7 +14,7 @@ def typed(kind: type[_Answer], facts: Mapping[str, Any] | Iterable[tuple[str, An
     Args:
         kind: one of the typed dictionaries of this package.
         facts: its values by name; a row of the store.
-        more: what stands in place of them, or beside.
+        more: further values, which win over those in `facts`.
 
     Raises:
         AssertionError: one that the kind always has is missing, so that the answer would not be true to the document.

@@ -64,7 +64,7 @@ class ChangeSetting(Body):
     value: Annotated[int | None, Field(description="none: what the service was started with")]
 
 
-@operations.add("GET", "/api/v1/settings", "what the service goes by", role="admin")
+@operations.add("GET", "/api/v1/settings", "the service's settings", role="admin")
 def list_settings() -> list[wire.Setting]:
     own, changed = parts().settings, settings.read(parts().store)
     return [
