@@ -74,7 +74,7 @@ class AuditPart(Query):
     limit: Annotated[int, Field(ge=1, le=1000)] = 100
 
 
-@operations.add("POST", "/api/v1/sign-in-codes", "a one-use link into the console", status=201)
+@operations.add("POST", "/api/v1/sign-in-codes", "make a single-use link into the console", status=201)
 def make_sign_in_code() -> wire.SignInCode:
     who = caller()
     if who.user is None and not who.may("admin"):
@@ -91,7 +91,7 @@ def make_sign_in_code() -> wire.SignInCode:
 @operations.add(
     "POST",
     "/api/v1/session",
-    "trade a sign-in code, or a name and its password, for a session",
+    "sign in with a sign-in code, or with a name and its password",
     answer=wire.Session,
     body=SignIn,
     problems=(401, 429),
@@ -138,7 +138,7 @@ def sign_in(body: SignIn) -> Response:
     return answer
 
 
-@operations.add("GET", "/api/v1/session", "who the caller is")
+@operations.add("GET", "/api/v1/session", "the signed-in user and role")
 def session_state() -> wire.Session:
     return _session(caller())
 
@@ -158,7 +158,7 @@ def _session(who: access.Caller) -> wire.Session:
 
 
 @operations.add(
-    "PUT", "/api/v1/session/password", "another password for oneself", answer=None, status=204, body=OwnPassword, role="viewer"
+    "PUT", "/api/v1/session/password", "change your own password", answer=None, status=204, body=OwnPassword, role="viewer"
 )
 def change_own_password(body: OwnPassword) -> None:
     who = caller()
@@ -175,7 +175,7 @@ def change_own_password(body: OwnPassword) -> None:
 # People
 
 
-@operations.add("GET", "/api/v1/users", "who may sign in by name", role="admin")
+@operations.add("GET", "/api/v1/users", "list users", role="admin")
 def list_users() -> list[wire.User]:
     return access.list_users(parts().store)
 
@@ -183,7 +183,7 @@ def list_users() -> list[wire.User]:
 @operations.add(
     "POST",
     "/api/v1/users",
-    "let somebody sign in by name",
+    "add a user",
     answer=None,
     status=204,
     body=NewUser,
@@ -198,7 +198,7 @@ def add_user(body: NewUser) -> None:
 @operations.add(
     "PUT",
     "/api/v1/users/{name}",
-    "another role or password, or disabled",
+    "change a user's role or password, or disable the user",
     answer=None,
     status=204,
     body=ChangedUser,
@@ -215,7 +215,7 @@ def remove_user(name: str) -> None:
     access.remove_user(parts().store, name)
 
 
-@operations.add("GET", "/api/v1/tokens", "tokens, by label; themselves they were shown once", role="admin")
+@operations.add("GET", "/api/v1/tokens", "list tokens by label; their values are never shown again", role="admin")
 def list_tokens() -> list[wire.Token]:
     return access.list_tokens(parts().store)
 
@@ -223,7 +223,7 @@ def list_tokens() -> list[wire.Token]:
 @operations.add(
     "POST",
     "/api/v1/tokens",
-    "a new token, shown in this answer alone",
+    "make a token; its value is shown in this answer only",
     status=201,
     body=AskToken,
     role="admin",
@@ -233,12 +233,12 @@ def make_token(body: AskToken) -> wire.NewToken:
     return {"token": access.make_token(parts().store, body.label, body.role, maker=caller(), days=body.days)}
 
 
-@operations.add("DELETE", "/api/v1/tokens/{token}", "end a token", answer=None, status=204, problems=(404,), role="admin")
+@operations.add("DELETE", "/api/v1/tokens/{token}", "revoke a token", answer=None, status=204, problems=(404,), role="admin")
 def remove_token(token: str) -> None:
     access.remove_token(parts().store, token)
 
 
-@operations.add("GET", "/api/v1/audit", "who changed what, the latest first", query=AuditPart, role="admin")
+@operations.add("GET", "/api/v1/audit", "the audit log, newest first", query=AuditPart, role="admin")
 def read_audit(query: AuditPart) -> list[wire.AuditLine]:
     return access.read_audit(parts().store, before=query.before, limit=query.limit)
 
@@ -246,7 +246,7 @@ def read_audit(query: AuditPart) -> list[wire.AuditLine]:
 # Secrets
 
 
-@operations.add("GET", "/api/v1/secrets", "names of secrets; values never leave")
+@operations.add("GET", "/api/v1/secrets", "list the names of secrets; values are never returned")
 def list_secrets() -> list[wire.SecretName]:
     return secrets.list_secrets(parts().store)
 
@@ -272,6 +272,6 @@ def remove_secret(name: str) -> None:
     secrets.remove_secret(parts().store, name)
 
 
-@operations.add("POST", "/api/v1/secret-key/rotate", "encrypt all of them with a new key", problems=(409,), role="admin")
+@operations.add("POST", "/api/v1/secret-key/rotate", "encrypt all secrets with a new key", problems=(409,), role="admin")
 def rotate_secrets() -> wire.Counted:
     return {"count": inspect_in_process(secrets.rotate)}

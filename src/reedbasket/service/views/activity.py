@@ -22,7 +22,7 @@ class Hours(Query):
 @operations.add(
     "GET",
     "/api/v1/activity",
-    "what came in during the last hours, over all feeds and by feed",
+    "rows loaded during the last hours, in total and by feed",
     query=Hours,
 )
 def read_activity(query: Hours) -> wire.Activity:

@@ -40,7 +40,7 @@ class Revert(Body):
 @operations.add(
     "POST",
     "/api/v1/basket",
-    "check a basket, and apply it as one",
+    "check a basket and apply it as one",
     body=BasketFiles,
     problems=(422,),
     role="editor",
@@ -64,12 +64,12 @@ def apply_basket(body: BasketFiles) -> list[wire.Applied]:
     return done
 
 
-@operations.add("GET", "/api/v1/basket", "what is in force, as it was written: {file: YAML, or Python}")
+@operations.add("GET", "/api/v1/basket", "the definitions in force as files, as they were written: {file: YAML or Python}")
 def export_basket() -> dict[str, str]:
     return definitions.export(parts().store)
 
 
-@operations.add("GET", "/api/v1/definitions", "definitions in force")
+@operations.add("GET", "/api/v1/definitions", "list the definitions in force")
 def list_definitions() -> list[wire.Definition]:
     return [_shown(d) for d in definitions.current(parts().store)]
 
@@ -91,7 +91,7 @@ def get_definition(kind: str, name: str) -> wire.Definition:
 @operations.add(
     "GET",
     "/api/v1/definitions/{kind}/{name}/versions",
-    "all versions of one, the latest first, each with its difference to the one before",
+    "all versions of a definition, newest first, each with its difference from the one before",
     problems=(404,),
 )
 def definition_versions(kind: str, name: str) -> list[wire.Version]:
@@ -110,7 +110,7 @@ def definition_versions(kind: str, name: str) -> list[wire.Version]:
 @operations.add(
     "POST",
     "/api/v1/definitions/{kind}/{name}/revert",
-    "an earlier version in force again",
+    "restore an earlier version of a definition",
     body=Revert,
     problems=(404, 422),
     role="editor",
@@ -122,12 +122,12 @@ def revert_definition(kind: str, name: str, body: Revert) -> wire.Applied:
     return done
 
 
-@operations.add("GET", "/api/v1/forms", "what is asked of who describes a source, by what it is")
+@operations.add("GET", "/api/v1/forms", "the form fields of each type of source")
 def list_forms() -> list[wire.Form]:
     return [typed(wire.Form, asdict(form)) for form in source_forms()]
 
 
-@operations.add("GET", "/api/v1/schema", "JSON Schema of definitions, for editors")
+@operations.add("GET", "/api/v1/schema", "the JSON Schema of definitions, for editors")
 def definition_schema() -> dict[str, Any]:
     return json_schema()
 

@@ -55,7 +55,7 @@ _FAILS = (404, 409, 422, 502)
 
 
 @operations.add(
-    "POST", "/api/v1/draft/check", "each step on the way to a drafted source's records", body=Draft,
+    "POST", "/api/v1/draft/check", "test a drafted source step by step", body=Draft,
     problems=_FAILS, role="editor",
 )  # fmt: skip
 def check_draft(body: Draft) -> list[wire.CheckStep]:
@@ -63,7 +63,7 @@ def check_draft(body: Draft) -> list[wire.CheckStep]:
 
 
 @operations.add(
-    "POST", "/api/v1/draft/setup-sql", "what an administrator has to run for a drafted source",
+    "POST", "/api/v1/draft/setup-sql", "the SQL that an administrator has to run for a drafted source",
     body=Draft, problems=_FAILS, role="editor",
 )  # fmt: skip
 def setup_sql_of_draft(body: Draft) -> list[wire.SetupStatement]:
@@ -71,7 +71,7 @@ def setup_sql_of_draft(body: Draft) -> list[wire.SetupStatement]:
 
 
 @operations.add(
-    "POST", "/api/v1/draft/survey", "the tables of a drafted source", body=DraftSurvey,
+    "POST", "/api/v1/draft/survey", "list the tables of a drafted source", body=DraftSurvey,
     problems=_FAILS, role="editor",
 )  # fmt: skip
 def survey_draft(body: DraftSurvey) -> list[wire.SurveyedTable]:
@@ -87,7 +87,7 @@ def preview_draft(body: DraftPreview) -> wire.Preview:
 
 
 @operations.add(
-    "POST", "/api/v1/draft/try", "the first pages of an API's table: what was sent, what came, and what that suggests",
+    "POST", "/api/v1/draft/try", "fetch the first pages of an API's table: requests, answers, and suggestions from them",
     body=DraftTry, problems=_FAILS, role="editor",
 )  # fmt: skip
 def try_draft(body: DraftTry) -> wire.Tried:

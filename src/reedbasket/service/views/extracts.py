@@ -14,7 +14,7 @@ from .shared import operations, parts
 _AT_ONCE = 1 << 18
 
 
-@operations.add("GET", "/api/v1/extracts", "extracts that runs have written, the latest first")
+@operations.add("GET", "/api/v1/extracts", "list stored extracts, newest first")
 def list_extracts() -> list[wire.Extract]:
     return extracts.listed(parts().store)
 
@@ -33,7 +33,7 @@ def extract_file(extract: str, file: str) -> Response:
     return Response(_parts(path), content_type="application/octet-stream", headers=headers)
 
 
-@operations.add("DELETE", "/api/v1/extracts/{extract}", "let an extract go", status=204, problems=(404,))
+@operations.add("DELETE", "/api/v1/extracts/{extract}", "remove an extract", status=204, problems=(404,))
 def remove_extract(extract: str) -> None:
     extracts.remove(parts().store, extract)
 

@@ -38,7 +38,7 @@ class Verify(Body):
     deep: Annotated[bool, Field(description="compare values too, not only keys")] = False
 
 
-@operations.add("GET", "/api/v1/feeds", "every feed with its state, freshness and last outcome")
+@operations.add("GET", "/api/v1/feeds", "list feeds with their state, freshness and last outcome")
 def list_feeds() -> list[wire.Feed]:
     basket = definitions.basket(parts().store)
     return _feeds(basket, sorted(basket.feeds))
@@ -54,7 +54,7 @@ def get_feed(feed: str) -> wire.Feed:
 @operations.add(
     "POST",
     "/api/v1/feeds/{feed}/plan",
-    "what a run would do; asks the source for a page of each table",
+    "what a run would do, from a sample of each table",
     problems=(404, 409, 422, 502),
 )
 def plan(feed: str) -> wire.Plan:
@@ -64,7 +64,7 @@ def plan(feed: str) -> wire.Plan:
 @operations.add(
     "GET",
     "/api/v1/feeds/{feed}/ledger",
-    "its loads, newest first",
+    "a feed's loads, newest first",
     query=Limit,
     problems=(404,),
 )
@@ -76,7 +76,7 @@ def feed_ledger(feed: str, query: Limit) -> list[wire.LedgerLine]:
 @operations.add(
     "GET",
     "/api/v1/feeds/{feed}/rejects",
-    "records that could not be shaped",
+    "records that could not be loaded, newest first",
     query=RejectsPart,
     problems=(404,),
 )
@@ -88,7 +88,7 @@ def feed_rejects(feed: str, query: RejectsPart) -> list[wire.Reject]:
 @operations.add(
     "GET",
     "/api/v1/feeds/{feed}/drift",
-    "how its sources' structure differed from what was expected, newest first",
+    "changes in the structure of a feed's source, newest first",
     query=Limit,
     problems=(404,),
 )
@@ -100,7 +100,7 @@ def feed_drift(feed: str, query: Limit) -> list[wire.Drift]:
 @operations.add(
     "POST",
     "/api/v1/feeds/{feed}/verify",
-    "reads the source from the beginning and compares it with the warehouse",
+    "read the source in full and compare it with the warehouse",
     body=Verify,
     problems=(404, 409, 422, 502),
 )

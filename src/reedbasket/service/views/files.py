@@ -44,7 +44,7 @@ class RewindCursor(Body):
 @operations.add(
     "GET",
     "/api/v1/feeds/{feed}/files",
-    "the files of its tables, the latest taken first",
+    "a feed's files, latest loaded first",
     query=FilesPart,
     problems=(404,),
 )
@@ -56,7 +56,7 @@ def feed_files(feed: str, query: FilesPart) -> list[wire.FileLine]:
 @operations.add(
     "POST",
     "/api/v1/feeds/{feed}/rewind",
-    "have the next run load files again, whether they changed or not",
+    "have the next run load files again",
     body=Rewind,
     problems=(404, 409, 422),
 )
@@ -73,7 +73,7 @@ def rewind(feed: str, body: Rewind) -> wire.Again:
 @operations.add(
     "POST",
     "/api/v1/feeds/{feed}/rewind-cursor",
-    "have the next run read a part of a table's source again: from an earlier value of its cursor, or from the beginning",
+    "have the next run read a table again, from an earlier value of its cursor or from the beginning",
     body=RewindCursor,
     problems=(404, 409, 422, 502),
 )

@@ -28,7 +28,7 @@ blueprint = Blueprint("openid", __name__)
 log = logging.getLogger("reedbasket.access")
 
 
-@operations.add("GET", "/api/v1/sign-in-ways", "how people sign in here", role=None)
+@operations.add("GET", "/api/v1/sign-in-ways", "the ways to sign in to this service", role=None)
 def sign_in_ways() -> wire.SignInWays:
     return {"openid": parts().settings.openid_host}
 

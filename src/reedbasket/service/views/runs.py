@@ -74,7 +74,7 @@ class RequestsPart(LogPart):
     failed: Annotated[bool, Field(description="only those that went wrong")] = False
 
 
-@operations.add("GET", "/api/v1/runs", "runs, newest first", query=ListRuns)
+@operations.add("GET", "/api/v1/runs", "list runs, newest first", query=ListRuns)
 def list_runs(query: ListRuns) -> list[wire.Run]:
     return runs.latest(parts().store, feed=query.feed, before=query.before, limit=query.limit)
 
@@ -105,18 +105,18 @@ def ask_run(body: AskRun) -> wire.Run:
     return _waited(run, body.wait_seconds)
 
 
-@operations.add("GET", "/api/v1/runs/{run}", "one run with its tables", query=Wait, problems=(404,))
+@operations.add("GET", "/api/v1/runs/{run}", "one run and its tables", query=Wait, problems=(404,))
 def get_run(run: int, query: Wait) -> wire.Run:
     return _waited(run, query.wait_seconds)
 
 
-@operations.add("POST", "/api/v1/runs/{run}/cancel", "ask a run to stop", problems=(404, 409))
+@operations.add("POST", "/api/v1/runs/{run}/cancel", "cancel a run", problems=(404, 409))
 def cancel_run(run: int) -> wire.Run:
     parts().workers.cancel(run)
     return runs.get(parts().store, run)
 
 
-@operations.add("GET", "/api/v1/runs/{run}/log", "its log, in order", query=LogPart, problems=(404,))
+@operations.add("GET", "/api/v1/runs/{run}/log", "a run's log, in order", query=LogPart, problems=(404,))
 def run_log(run: int, query: LogPart) -> list[wire.LogLine]:
     runs.outcome(parts().store, run)
     return journal.read_log(parts().store, run, after=query.after, limit=query.limit)
@@ -125,7 +125,7 @@ def run_log(run: int, query: LogPart) -> list[wire.LogLine]:
 @operations.add(
     "GET",
     "/api/v1/runs/{run}/requests",
-    "every request it made, in order, as long as they are kept",
+    "a run's requests, in order, for as long as they are kept",
     query=RequestsPart,
     problems=(404,),
 )
@@ -137,7 +137,7 @@ def run_requests(run: int, query: RequestsPart) -> list[wire.RequestLine]:
 @operations.add(
     "GET",
     "/api/v1/runs/{run}/requests.ndjson",
-    "all of them as a file, a JSON object a line",
+    "a run's requests as NDJSON",
     answer=str,
     problems=(404,),
     stream="application/x-ndjson",
@@ -153,7 +153,7 @@ def run_requests_file(run: int) -> Response:
 @operations.add(
     "GET",
     "/api/v1/runs/{run}/requests/{number}",
-    "what went over the wire of one of them, where it was kept",
+    "the recorded request and response, where they were kept",
     problems=(404,),
 )
 def run_request(run: int, number: int) -> wire.Exchange:
@@ -161,13 +161,13 @@ def run_request(run: int, number: int) -> wire.Exchange:
     return requests.exchange(parts().store, run, number)
 
 
-@operations.add("GET", "/api/v1/runs/{run}/pace", "how far it was at which moment", problems=(404,))
+@operations.add("GET", "/api/v1/runs/{run}/pace", "a run's progress over time", problems=(404,))
 def run_pace(run: int) -> list[wire.PaceSample]:
     runs.outcome(parts().store, run)
     return [{"seconds": at, "read": int(read), "bytes": int(size)} for at, read, size in runs.pace(parts().store, run)]
 
 
-@operations.add("GET", "/api/v1/runs/{run}/ledger", "its loads", problems=(404,))
+@operations.add("GET", "/api/v1/runs/{run}/ledger", "a run's loads", problems=(404,))
 def run_ledger(run: int) -> list[wire.LedgerLine]:
     runs.outcome(parts().store, run)
     return journal.read_ledger(parts().store, run=run)

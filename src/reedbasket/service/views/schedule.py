@@ -62,14 +62,14 @@ class NotificationsPart(Query):
     limit: Annotated[int, Field(ge=1, le=1000)] = 100
 
 
-@operations.add("POST", "/api/v1/feeds/{feed}/pause", "let it not run by itself", problems=(404,))
+@operations.add("POST", "/api/v1/feeds/{feed}/pause", "pause a feed's schedule", problems=(404,))
 def pause(feed: str) -> wire.Feed:
     require_feed(definitions.basket(parts().store), feed)
     schedule.pause(parts().store, feed, caller().name)
     return _looked_at(feed)
 
 
-@operations.add("POST", "/api/v1/feeds/{feed}/resume", "let it run by itself again", problems=(404,))
+@operations.add("POST", "/api/v1/feeds/{feed}/resume", "resume a feed's schedule", problems=(404,))
 def resume(feed: str) -> wire.Feed:
     require_feed(definitions.basket(parts().store), feed)
     schedule.resume(parts().store, feed)
@@ -86,7 +86,7 @@ def _looked_at(feed: str) -> wire.Feed:
 @operations.add(
     "GET",
     "/api/v1/schedules",
-    "feeds that run by themselves, with their latest windows",
+    "list scheduled feeds with their latest windows",
     query=Latest,
 )
 def list_schedules(query: Latest) -> list[wire.ScheduledFeed]:
@@ -110,7 +110,7 @@ def list_schedules(query: Latest) -> list[wire.ScheduledFeed]:
 @operations.add(
     "GET",
     "/api/v1/feeds/{feed}/windows",
-    "its windows, the latest first",
+    "a feed's windows, newest first",
     query=WindowsPart,
     problems=(404,),
 )
@@ -122,7 +122,7 @@ def feed_windows(feed: str, query: WindowsPart) -> list[wire.DueWindow]:
 @operations.add(
     "POST",
     "/api/v1/feeds/{feed}/windows/retry",
-    "run windows that failed or were skipped again",
+    "run failed and skipped windows again",
     body=Range,
     problems=(404,),
 )
@@ -136,7 +136,7 @@ def windows_again(feed: str, body: Range) -> wire.Counted:
 @operations.add(
     "POST",
     "/api/v1/feeds/{feed}/backfills",
-    "load a range of the past again, in windows, without moving the feed's own cursor",
+    "load a range of the past again, in windows, without moving the feed's cursor",
     status=201,
     body=AskBackfill,
     problems=(404, 422),
@@ -179,24 +179,26 @@ def _require_windows(feed: str, body: AskBackfill) -> None:
         )
 
 
-@operations.add("GET", "/api/v1/backfills", "backfills, the latest first", query=OfFeed)
+@operations.add("GET", "/api/v1/backfills", "list backfills, newest first", query=OfFeed)
 def list_backfills(query: OfFeed) -> list[wire.Backfill]:
     return schedule.backfills(parts().store, query.feed)
 
 
-@operations.add("POST", "/api/v1/backfills/{backfill}/pause", "begin no further window", problems=(404, 409))
+@operations.add("POST", "/api/v1/backfills/{backfill}/pause", "pause a backfill", problems=(404, 409))
 def pause_backfill(backfill: int) -> wire.Backfill:
     return schedule.move_backfill(parts().store, backfill, "paused")
 
 
-@operations.add("POST", "/api/v1/backfills/{backfill}/resume", "go on", problems=(404, 409))
+@operations.add("POST", "/api/v1/backfills/{backfill}/resume", "resume a paused backfill", problems=(404, 409))
 def resume_backfill(backfill: int) -> wire.Backfill:
     moved = schedule.move_backfill(parts().store, backfill, "active")
     parts().scheduler.look(moved["feed"])
     return moved
 
 
-@operations.add("POST", "/api/v1/backfills/{backfill}/cancel", "leave out the windows that wait", problems=(404, 409))
+@operations.add(
+    "POST", "/api/v1/backfills/{backfill}/cancel", "cancel a backfill; its waiting windows are skipped", problems=(404, 409)
+)
 def cancel_backfill(backfill: int) -> wire.Backfill:
     return schedule.move_backfill(parts().store, backfill, "cancelled")
 
@@ -204,13 +206,13 @@ def cancel_backfill(backfill: int) -> wire.Backfill:
 @operations.add(
     "GET",
     "/api/v1/notifications",
-    "what somebody heard, or is to hear",
+    "list notifications and their delivery status",
     query=NotificationsPart,
 )
 def list_notifications(query: NotificationsPart) -> list[wire.Notification]:
     return notifications.latest(parts().store, state=query.state, limit=query.limit)
 
 
-@operations.add("POST", "/api/v1/notifications/retry", "try to deliver again what was undeliverable")
+@operations.add("POST", "/api/v1/notifications/retry", "retry undeliverable notifications")
 def notifications_again() -> wire.Counted:
     return {"count": notifications.send_again(parts().store)}

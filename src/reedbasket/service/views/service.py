@@ -27,7 +27,7 @@ def health() -> wire.Health:
     return {"status": "ok", "version": __version__}
 
 
-@operations.add("GET", "/readyz", "whether it can do its work", answer=wire.Readiness, problems=(503,), role=None)
+@operations.add("GET", "/readyz", "whether the service is ready for work", answer=wire.Readiness, problems=(503,), role=None)
 def ready() -> Response:
     own, problems = parts(), []
     try:
@@ -44,7 +44,7 @@ def ready() -> Response:
 
 
 @operations.add(
-    "GET", "/metrics", "figures for monitoring (OpenMetrics 1.0)", answer=str, stream="application/openmetrics-text"
+    "GET", "/metrics", "metrics for monitoring (OpenMetrics 1.0)", answer=str, stream="application/openmetrics-text"
 )
 def figures() -> Response:
     text = metrics.exposition(parts())
@@ -81,7 +81,7 @@ def list_settings() -> list[wire.Setting]:
 @operations.add(
     "PUT",
     "/api/v1/settings/{name}",
-    "for how many days something is kept; what is older goes within the hour",
+    "change for how many days something is kept; what is older is removed within the hour",
     body=ChangeSetting,
     role="admin",
     problems=(404, 422),
@@ -112,7 +112,7 @@ def change_setting(name: str, body: ChangeSetting) -> list[wire.Setting]:
 @operations.add(
     "GET",
     "/api/v1/events",
-    "live: a `changed` event whenever something in the store did, two seconds apart",
+    "live: a `changed` event when something changed, at most every two seconds",
     answer=str,
     problems=(503,),
     stream="text/event-stream",

@@ -49,7 +49,7 @@ class PreviewFilesBody(Body):
     rows: Annotated[int, Field(ge=1, le=200)] = 10
 
 
-@operations.add("GET", "/api/v1/sources", "every source with its connector, settings and pace")
+@operations.add("GET", "/api/v1/sources", "list sources with their connector, settings and rate limit")
 def list_sources() -> list[wire.Source]:
     basket = definitions.basket(parts().store)
     signed_in = _signed_in(basket, list(basket.sources))
@@ -69,7 +69,7 @@ def get_source(source: str) -> wire.Source:
 @operations.add(
     "POST",
     "/api/v1/sources/{source}/check",
-    "each step on the way to its records, with its result",
+    "test a source step by step",
     problems=(404,),
 )
 def check_one_source(source: str) -> list[wire.CheckStep]:
@@ -79,7 +79,7 @@ def check_one_source(source: str) -> list[wire.CheckStep]:
 @operations.add(
     "POST",
     "/api/v1/sources/{source}/setup-sql",
-    "what an administrator has to run so that the source may read what its feeds name",
+    "the SQL that an administrator has to run for a database source",
     problems=(404,),
 )
 def setup_sql_of_source(source: str) -> list[wire.SetupStatement]:
@@ -89,7 +89,7 @@ def setup_sql_of_source(source: str) -> list[wire.SetupStatement]:
 @operations.add(
     "POST",
     "/api/v1/sources/{source}/survey",
-    "its tables, of an API by a sample of each, of a database by its catalog: columns, keys, cursors, how changes can be found",
+    "list a source's tables with columns, keys, cursors and change methods",
     body=SurveyBody,
     problems=(404, 409, 422, 502),
 )
@@ -100,7 +100,7 @@ def survey_source(source: str, body: SurveyBody) -> list[wire.SurveyedTable]:
 @operations.add(
     "POST",
     "/api/v1/sources/{source}/tables/{table}/preview",
-    "its first records, and what went over the wire",
+    "the first records of a table, with the request and the response",
     body=PreviewBody,
     problems=(404, 409, 422, 502),
 )
@@ -111,7 +111,7 @@ def preview_table(source: str, table: str, body: PreviewBody) -> wire.Preview:
 @operations.add(
     "POST",
     "/api/v1/sources/{source}/preview-files",
-    "the first records of a file, or of the first that a pattern matches",
+    "the first records of a file, or of the first file that matches a pattern",
     body=PreviewFilesBody,
     problems=(404, 409, 422, 502),
 )
@@ -122,7 +122,7 @@ def preview_files(source: str, body: PreviewFilesBody) -> wire.Preview:
 @operations.add(
     "POST",
     "/api/v1/sources/{source}/sign-in",
-    "where a person goes to sign in at the source; they come back by themselves",
+    "the address at which a person signs in to the source",
     status=201,
     problems=(404, 409, 422),
 )

@@ -35,13 +35,13 @@ class Statement(Body):
     seconds: Annotated[float, Field(gt=0, le=50)] = 10
 
 
-@operations.add("GET", "/api/v1/warehouses", "warehouses")
+@operations.add("GET", "/api/v1/warehouses", "list warehouses")
 def list_warehouses() -> list[wire.Warehouse]:
     found = definitions.basket(parts().store).warehouses
     return [{"name": n, "type": w.type, "description": w.description, "where": w.where} for n, w in sorted(found.items())]
 
 
-@operations.add("GET", "/api/v1/warehouses/{warehouse}/tables", "its tables, counted", problems=(404,))
+@operations.add("GET", "/api/v1/warehouses/{warehouse}/tables", "a warehouse's tables with their row counts", problems=(404,))
 def list_tables(warehouse: str) -> list[wire.Table]:
     return inspect_within(_PAGE_SECONDS, inspection.tables, _known(warehouse))
 
@@ -49,7 +49,7 @@ def list_tables(warehouse: str) -> list[wire.Table]:
 @operations.add(
     "GET",
     "/api/v1/warehouses/{warehouse}/tables/{table}/rows",
-    "its rows, the latest loaded first",
+    "a table's rows, latest loaded first",
     query=RowsPart,
     problems=(404, 422),
 )
@@ -60,7 +60,7 @@ def table_rows(warehouse: str, table: str, query: RowsPart) -> wire.Rows:
 @operations.add(
     "POST",
     "/api/v1/warehouses/{warehouse}/query",
-    "ask with SQL; read only, bounded in rows and time",
+    "query a warehouse with SQL; read-only, limited in rows and time",
     body=Statement,
     problems=(404, 422),
 )
@@ -73,7 +73,7 @@ def query_warehouse(warehouse: str, body: Statement) -> wire.Rows:
 @operations.add(
     "POST",
     "/api/v1/warehouses/{warehouse}/check",
-    "each step on the way to loading into it, with its result",
+    "test a warehouse step by step",
     problems=(404,),
 )
 def check_warehouse(warehouse: str) -> list[wire.CheckStep]:

@@ -1,4 +1,4 @@
-"""What a run takes of one table: from where, in which passes, and what may be saved of it so far."""
+"""What a run reads of one table of an API: from where, in which passes, and what may be saved of it so far."""
 
 from __future__ import annotations
 
@@ -196,13 +196,6 @@ class HttpTableReader(TableReader):
         if ended and reader is not None and reader.tag and self._rule.conditional_requests:
             return SavedCursor("tag", reader.tag, None, self._mark_of_tag)
         return self._done
-
-    @property
-    @override
-    def moved(self) -> bool:
-        """Whether something was passed over that is not to be asked for again, records or none."""
-        position = self.position(ended=True)
-        return position is not None and position.kind != "tag" and super().moved
 
     def _over_parents(self, name: str, since: Any) -> Iterator[Any]:
         yield from self.reader.parents(self._parents.records(name, since), self._of_parents)

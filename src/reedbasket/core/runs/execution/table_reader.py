@@ -126,7 +126,9 @@ class TableReader(ABC):
     def moved(self) -> bool:
         """Whether something was passed over that is not to be asked for again, records or none."""
         position = self.position(ended=True)
-        return position is not None and (self._saved is None or position.value != self._saved.value)
+        if position is None or position.kind == "tag":  # a tag says that an answer is known, not how far one has got
+            return False
+        return self._saved is None or position.value != self._saved.value
 
     @property
     def unchanged(self) -> bool:
